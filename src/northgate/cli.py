@@ -1,0 +1,107 @@
+"""The command line. Exit status: 0 all well, 1 an expectation failed, 2 the input cannot be used."""
+
+import json
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from northgate.plan.problems import PlanError, Problem, did_you_mean
+
+app = typer.Typer(
+    no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None,
+    help="Plan load balancing across zones, and see where traffic goes and how it fails over.",
+)  # fmt: skip
+
+PlanPath = Annotated[Path, typer.Argument(metavar="PLAN", help="A plan file: *.plan.yaml, or JSON.")]
+AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
+Port = Annotated[int, typer.Option(help="The port to listen on; 0 takes a free one.", min=0, max=65535)]
+NoBrowser = Annotated[bool, typer.Option("--no-browser", help="Do not open a browser.")]
+DataFolder = Annotated[
+    Path | None, typer.Option("--data", help="Where plans are kept; by default ~/.local/share/northgate.")
+]
+
+UNUSABLE, FAILED = 2, 1
+
+
+def main() -> None:
+    """The entry point: input errors become one message on standard error and exit status 2."""
+    from northgate.engine.errors import CannotRun
+
+    try:
+        app()
+    except PlanError as error:
+        _give_up(error.problems, error.source)
+    except CannotRun as error:
+        _give_up(error.problems, "")
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(UNUSABLE)
+
+
+def _give_up(problems: tuple[Problem, ...], source: str) -> None:
+    for problem in problems:
+        typer.echo(problem.describe(source), err=True)
+    sys.exit(UNUSABLE)
+
+
+def _print_json(document: Any) -> None:
+    typer.echo(json.dumps(document, allow_nan=False, separators=(",", ":")))
+
+
+@app.command()
+def drill(
+    plan_path: PlanPath,
+    names: Annotated[list[str] | None, typer.Argument(metavar="[NAME…]", help="Which drills; all by default.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Run the drills of a plan and hold their readings against what is expected."""
+    from northgate.engine.answers import drill_answer
+    from northgate.engine.drill import run_drill
+    from northgate.engine.network import compile_network
+    from northgate.handover.terminal import drill_summary
+    from northgate.plan.reading import read_plan
+
+    plan = read_plan(plan_path)
+    known = {one.name: one for one in plan.drills}
+    unknown = [name for name in names or [] if name not in known]
+    if unknown:
+        problems = [Problem("/drills", f"there is no drill {name!r}{did_you_mean(name, known)}") for name in unknown]
+        raise PlanError(problems, str(plan_path))
+    network = compile_network(plan)
+    answers = [drill_answer(run_drill(network, known[name])) for name in names or known]
+    if as_json:
+        _print_json({"drills": [answer.model_dump(mode="json") for answer in answers]})
+    else:
+        typer.echo("\n\n".join(map(drill_summary, answers)) if answers else "The plan has no drills.")
+    if not all(answer.held for answer in answers):
+        raise typer.Exit(FAILED)
+
+
+@app.command()
+def schema(as_json: AsJson = False) -> None:
+    """Print the JSON Schema of the plan file."""
+    from northgate.plan.schema import plan_schema
+
+    typer.echo(json.dumps(plan_schema(), indent=None if as_json else 2))
+
+
+@app.command()
+def serve(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None) -> None:
+    """Serve North Gate to this machine's browser."""
+    from northgate.web.server import serve_app
+
+    serve_app(data or _default_data(), port=port, open_browser=not no_browser)
+
+
+@app.command()
+def demo(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None) -> None:
+    """Serve North Gate with the demo plan, Beckwater flood watch."""
+    from northgate.web.server import serve_app
+
+    serve_app(data or _default_data() / "demo", port=port, open_browser=not no_browser, with_demo=True)
+
+
+def _default_data() -> Path:
+    return Path.home() / ".local" / "share" / "northgate"

@@ -1,0 +1,281 @@
+"""Answers of the engine as documents: what the command line prints and the server sends.
+
+Keys are a contract; more may be added. Times are seconds, rates requests per second, shares fractions of 1.
+"""
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict
+
+from northgate.engine.drill import BlindRow, DrillRun
+from northgate.engine.network import Network
+from northgate.engine.probing import DIGITS, Bounds, down_bounds, up_bounds
+from northgate.engine.truth import REFUSES, SILENT
+from northgate.engine.types import total_by
+from northgate.plan.drills import CAUSES, Expectation
+from northgate.plan.groups import Probe
+
+
+class AnswerModel(BaseModel):
+    """Base of every answer: immutable, nothing optional left out."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+
+
+class ReadingsAnswer(AnswerModel):
+    """The readings of a drill, as listed in the plan format."""
+
+    requests: float
+    failed: float
+    failed_share: float
+    failed_by_cause: dict[str, float]
+    worst_blind_s: float
+    settled_s: float
+    peak_utilisation: float
+    peak_latency_ms: float
+    cross_zone_share: float
+    sessions_moved: float
+    connections_reset: float
+    peak_targets: int
+
+
+class ExpectationAnswer(AnswerModel):
+    """One expectation: what was wanted (in words), what was got, and whether it held."""
+
+    reading: str
+    wanted: str
+    got: float
+    held: bool
+
+
+class BlindAnswer(AnswerModel):
+    """One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time."""
+
+    target: str
+    group: str
+    balancer: str
+    front: str
+    probe: str
+    change: Literal["down", "up"]
+    true_at_s: float
+    believed_at_s: float | None
+    blind_s: float
+    earliest_s: float
+    latest_s: float
+
+
+class EventAnswer(AnswerModel):
+    """Something that happened, in words."""
+
+    at_s: float
+    kind: str
+    about: list[str]
+    message: str
+
+
+class SeriesAnswer(AnswerModel):
+    """Values right after each event; `utilisation` is by instance."""
+
+    t_s: list[float]
+    by_zone_rps: dict[str, list[float]]
+    failed_rps: dict[str, list[float]]
+    utilisation: dict[str, list[float]]
+    stale_share: dict[str, list[float]]
+
+
+class DrillAnswer(AnswerModel):
+    """A drill's outcome."""
+
+    name: str
+    title: str
+    lasts_s: float
+    held: bool
+    readings: ReadingsAnswer
+    expect: list[ExpectationAnswer]
+    blind: list[BlindAnswer]
+    events: list[EventAnswer]
+    series: SeriesAnswer
+
+
+class StripPiece(AnswerModel):
+    """A stretch of a target's time line: its truth, and how many of the fronts that probe it believe it in use."""
+
+    from_s: float
+    to_s: float
+    truth: Literal["answers", "slow", "refuses", "silent"]
+    believed_in: int
+    believed_of: int
+    wrong: bool
+
+
+class Strip(AnswerModel):
+    """Truth and belief of one target over a drill."""
+
+    group: str
+    target: str
+    zone: str
+    pieces: list[StripPiece]
+
+
+class BoundsAnswer(AnswerModel):
+    """A blind time: shortest, mean (over a uniformly placed change) and longest, in seconds."""
+
+    earliest_s: float
+    mean_s: float
+    latest_s: float
+
+
+class ProbeConsequence(AnswerModel):
+    """What a probe's four numbers mean in seconds."""
+
+    probe: str
+    silent: BoundsAnswer
+    refused: BoundsAnswer
+    returned: BoundsAnswer
+
+
+def drill_answer(run: DrillRun) -> DrillAnswer:
+    """The document of a drill that has run."""
+    expect = [_expectation(run, one) for one in run.drill.expect]
+    return DrillAnswer(
+        name=run.drill.name,
+        title=run.drill.title,
+        lasts_s=run.drill.lasts_s,
+        held=all(one.held for one in expect),
+        readings=ReadingsAnswer(**asdict(run.readings)),
+        expect=expect,
+        blind=[_blind(run.network, row) for row in run.blind],
+        events=[EventAnswer(**(asdict(event) | {"about": list(event.about)})) for event in run.events],
+        series=_series(run),
+    )
+
+
+def _expectation(run: DrillRun, wanted: Expectation) -> ExpectationAnswer:
+    bounds = [
+        f"{word} {bound:g}"
+        for word, bound in (("at least", wanted.at_least), ("at most", wanted.at_most))
+        if bound is not None
+    ]
+    return ExpectationAnswer(
+        reading=wanted.reading,
+        wanted=" and ".join(bounds),
+        got=run.readings.value(wanted.reading),
+        held=run.held(wanted),
+    )
+
+
+def _blind(network: Network, row: BlindRow) -> BlindAnswer:
+    pairs, members = network.pairs, network.members
+    front = int(pairs.front[row.pair])
+    group = network.plan.target_groups[int(members.group[pairs.member[row.pair]])]
+    return BlindAnswer(
+        target=network.machines.names[int(pairs.machine[row.pair])],
+        group=group.name,
+        balancer=network.balancer_of(front),
+        front=network.front_name(front),
+        probe=group.probe or "",
+        change="up" if row.change == "up" else "down",
+        true_at_s=row.true_at_s,
+        believed_at_s=row.believed_at_s,
+        blind_s=round(row.blind_s, DIGITS),
+        earliest_s=round(row.bounds.earliest_s, DIGITS),
+        latest_s=round(row.bounds.latest_s, DIGITS),
+    )
+
+
+def _series(run: DrillRun) -> SeriesAnswer:
+    network = run.network
+    zone_rates = np.array([flow.zone_served for flow in run.flows])
+    causes = np.array([flow.cause_rps for flow in run.flows])
+    utilisation = np.array([flow.queue.utilisation for flow in run.flows])
+    return SeriesAnswer(
+        t_s=[frame.t_s for frame in run.keyframes],
+        by_zone_rps={zone: zone_rates[:, index].tolist() for index, zone in enumerate(network.zones)},
+        failed_rps={cause: causes[:, index].tolist() for index, cause in enumerate(CAUSES)},
+        utilisation={name: utilisation[:, index].tolist() for index, name in enumerate(network.machines.names)},
+        stale_share={name.name: [0.0] * len(run.flows) for name in network.plan.names},
+    )
+
+
+def truth_word(met: int, slowness: float) -> Literal["answers", "slow", "refuses", "silent"]:
+    """A target's truth in one word."""
+    if met == SILENT:
+        return "silent"
+    if met == REFUSES:
+        return "refuses"
+    return "slow" if slowness > 1 else "answers"
+
+
+def strips(run: DrillRun, group: str | None = None) -> list[Strip]:
+    """Truth and belief of every target of a group (or of all) over the drill, neighbours alike merged."""
+    network = run.network
+    groups = [one.name for one in network.plan.target_groups]
+    wanted = [m for m, g in enumerate(network.members.group) if group in (None, groups[int(g)])]
+    states = [
+        member_states(flow.network, flow.moment.in_use, flow.met, flow.moment.truth.front_dead) for flow in run.flows
+    ]
+    times = [frame.t_s for frame in run.keyframes] + [run.drill.lasts_s]
+    return [
+        Strip(
+            group=groups[int(network.members.group[member])],
+            target=network.machines.names[int(network.members.machine[member])],
+            zone=network.zones[int(network.machines.zone[network.members.machine[member]])],
+            pieces=_pieces(run, member, states, times),
+        )
+        for member in wanted
+    ]
+
+
+def member_states(network: Network, in_use: np.ndarray, met: np.ndarray, front_dead: np.ndarray) -> np.ndarray:
+    """Per member (columns): truth met by most of its pairs, living fronts that believe it in use, living fronts."""
+    pairs = network.pairs
+    count = len(network.members.group)
+    living = ~front_dead[pairs.front]
+    believed = total_by(pairs.member, in_use & living, count)
+    fronts = total_by(pairs.member, living, count)
+    worst = np.zeros(count, dtype=np.int64)
+    np.maximum.at(worst, pairs.member, np.where(living, met, 0))
+    any_met = np.zeros(count, dtype=np.int64)
+    np.maximum.at(any_met, pairs.member, met)
+    return np.stack([np.where(fronts > 0, worst, any_met), believed.astype(np.int64), fronts.astype(np.int64)])
+
+
+def _pieces(run: DrillRun, member: int, states: Sequence[np.ndarray], times: Sequence[float]) -> list[StripPiece]:
+    machine = int(run.network.members.machine[member])
+    pieces: list[StripPiece] = []
+    for index, flow in enumerate(run.flows):
+        met, believed, fronts = (int(value) for value in states[index][:, member])
+        word = truth_word(met, float(flow.moment.truth.slowness[machine]))
+        wrong = believed > 0 if word in ("refuses", "silent") else believed < fronts
+        piece = StripPiece(
+            from_s=times[index],
+            to_s=times[index + 1],
+            truth=word,
+            believed_in=believed,
+            believed_of=fronts,
+            wrong=wrong,
+        )
+        last = pieces[-1] if pieces else None
+        if last and (last.truth, last.believed_in, last.believed_of) == (word, believed, fronts):
+            pieces[-1] = last.model_copy(update={"to_s": piece.to_s})
+        else:
+            pieces.append(piece)
+    return pieces
+
+
+def probe_consequence(probe: Probe, answer_s: float = 0.0) -> ProbeConsequence:
+    """How long targets stay believed wrongly under a probe, when an answer takes `answer_s`."""
+    return ProbeConsequence(
+        probe=probe.name,
+        silent=_bounds_answer(down_bounds(probe, at_once=False, answer_s=answer_s)),
+        refused=_bounds_answer(down_bounds(probe, at_once=True, answer_s=answer_s)),
+        returned=_bounds_answer(up_bounds(probe, answer_s=answer_s, at_once=False)),
+    )
+
+
+def _bounds_answer(bounds: Bounds) -> BoundsAnswer:
+    mean = (bounds.earliest_s + bounds.latest_s) / 2
+    return BoundsAnswer(earliest_s=bounds.earliest_s, mean_s=mean, latest_s=bounds.latest_s)

@@ -1,0 +1,400 @@
+"""The drill: a plan under a script of faults, solved exactly at its events.
+
+Events that come at the same second run in this order: steps, fronts leaving or joining, verdicts, backlogs meeting a
+bound; then one solve.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from northgate.engine.addresses import Addresses
+from northgate.engine.backlog import NO_CROSSING, Crossing, advance, next_crossing, patience_bounds
+from northgate.engine.errors import CannotRun
+from northgate.engine.flow import Flow, Moment, solve, too_late
+from northgate.engine.network import Network
+from northgate.engine.probing import Bounds, Outcome, Probers, down_bounds, up_bounds
+from northgate.engine.readings import Readings, Totals
+from northgate.engine.truth import Truth, healthy, probe_view, truth_under
+from northgate.engine.types import Bools, Floats, Ints, total_by
+from northgate.plan import Problem
+from northgate.plan.drills import Drill, Expectation, Part, Step
+from northgate.plan.problems import pointer
+
+SETTLING_ROUNDS = 10
+
+
+@dataclass(frozen=True)
+class BlindRow:
+    """A belief that was wrong for a while: from when the truth changed to when the belief followed (None: never)."""
+
+    pair: int
+    change: str
+    true_at_s: float
+    believed_at_s: float | None
+    ended_at_s: float
+    bounds: Bounds
+
+    @property
+    def blind_s(self) -> float:
+        """How long the belief was wrong, in seconds."""
+        return self.ended_at_s - self.true_at_s
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something that happened: when, what kind, to whom, and in words."""
+
+    at_s: float
+    kind: str
+    about: tuple[str, ...]
+    message: str
+
+
+@dataclass(frozen=True)
+class Keyframe:
+    """What rates depended on from `t_s` on, until the next keyframe."""
+
+    t_s: float
+    moment: Moment
+
+
+@dataclass(frozen=True)
+class DrillRun:
+    """A drill, computed: keyframes at its events, blind rows, the log of events, and readings."""
+
+    network: Network
+    drill: Drill
+    keyframes: tuple[Keyframe, ...]
+    flows: tuple[Flow, ...]
+    blind: tuple[BlindRow, ...]
+    events: tuple[Event, ...]
+    readings: Readings
+
+    def held(self, expectation: Expectation) -> bool:
+        """Whether an expectation is met."""
+        got = self.readings.value(expectation.reading)
+        low, high = expectation.at_least, expectation.at_most
+        return (low is None or got >= low) and (high is None or got <= high)
+
+    def flow_at(self, second: float) -> Flow:
+        """The flow at any second: that of the last event up to it, with the backlogs as far as they have come."""
+        times = [frame.t_s for frame in self.keyframes]
+        index = max(int(np.searchsorted(times, second, side="right")) - 1, 0)
+        flow, frame = self.flows[index], self.keyframes[index]
+        if second <= frame.t_s or not flow.queue.slope.any():
+            return flow
+        return solve(self.network, replace(frame.moment, backlog_s=advance(flow, second - frame.t_s)))
+
+
+def run_drill(network: Network, drill: Drill) -> DrillRun:
+    """Runs a drill; raises CannotRun when a step restores what has not failed."""
+    _check_restores(network, drill)
+    return _Run(network, drill).run()
+
+
+def first_change_s(drill: Drill) -> float:
+    """The second of the first step that changes truth; 0 when none does."""
+    return min((step.at_s for step in drill.steps if step.fail or step.restore), default=0.0)
+
+
+def _in_order(steps: Sequence[Step]) -> list[Step]:
+    return sorted(steps, key=lambda step: step.at_s)
+
+
+def _check_restores(network: Network, drill: Drill) -> None:
+    standing: list[Part] = []
+    number = [other.name for other in network.plan.drills].index(drill.name) if drill in network.plan.drills else 0
+    for step in _in_order(drill.steps):
+        if step.fail:
+            standing.append(step.fail)
+        elif step.restore and step.restore in standing:
+            standing.remove(step.restore)
+        elif step.restore:
+            where = pointer(("drills", number, "steps", drill.steps.index(step), "restore"))
+            raise CannotRun([Problem(where, f"{describe_part(step.restore)} has not failed before {step.at_s:g} s")])
+
+
+def describe_part(part: Part) -> str:
+    """A part in words."""
+    if part.front:
+        return f"the front of {part.front.balancer} in {part.front.zone}"
+    if part.link:
+        return f"the link between {part.link[0]} and {part.link[1]}"
+    if part.kind == "page":
+        return f"page {part.page} of {part.instance or 'all that serve it'}"
+    if part.kind == "process":
+        return f"process of {part.process}" + (f" on port {part.port}" if part.port else "")
+    return f"{part.kind.replace('_', ' ')} {getattr(part, part.kind)}"
+
+
+class _Run:
+    """The state of a drill while it runs."""
+
+    def __init__(self, network: Network, drill: Drill) -> None:
+        self.network, self.drill = network, drill
+        self.now = 0.0
+        self.steps = _in_order(drill.steps)
+        self.faults: list[Part] = []
+        self.surges: dict[str, float] = {}
+        self.truth = healthy(network)
+        self.view = probe_view(network, self.truth)
+        self.bounds_s = patience_bounds(network)
+        self.backlog_s: Floats = np.zeros(len(network.machines.names))
+        self.crossing: Crossing = NO_CROSSING
+        self.addresses = Addresses(network, self.truth.front_dead)
+        self.flow = self._settled_flow()
+        self.probers = Probers(network, self._outcome(), drill.phases, first_change_s(drill))
+        self.met = self.probers.believes.copy()
+        self.wrong_since = np.full(len(network.probed), np.nan)
+        self.answer_s = self._outcome().delay_s
+        self.failed_at_once = np.zeros(len(network.probed), dtype=bool)
+        self.totals = Totals()
+        self.keyframes: list[Keyframe] = []
+        self.flows: list[Flow] = []
+        self.blind: list[BlindRow] = []
+        self.events: list[Event] = []
+        self.last_change_s = 0.0
+
+    def run(self) -> DrillRun:
+        """Runs from event to event to the end."""
+        self._happen()
+        while True:
+            upcoming = min(self._next_step_s(), self.addresses.next_change_s(), self.probers.next_verdict_s())
+            upcoming = min(upcoming, self.crossing.at_s, self._next_profile_s())
+            if upcoming > self.drill.lasts_s:
+                break
+            self._advance_to(upcoming)
+            self._happen()
+        self._advance_to(self.drill.lasts_s)
+        return self._finished()
+
+    # Events
+
+    def _happen(self) -> None:
+        """Everything that is due now, in its order, and one solve."""
+        if self.probers.just_before:
+            self._take_verdicts()
+        self._take_steps()
+        self._take_fronts()
+        self._take_verdicts()
+        self._solve()
+        self.keyframes.append(Keyframe(self.now, self.flow.moment))
+        self.flows.append(self.flow)
+
+    def _take_steps(self) -> None:
+        truth_changes = False
+        while self.steps and self.steps[0].at_s <= self.now:
+            step = self.steps.pop(0)
+            truth_changes |= self._take_step(step)
+        if truth_changes:
+            self._change_truth()
+
+    def _take_step(self, step: Step) -> bool:
+        if step.surge:
+            self.surges[step.surge.clients] = step.surge.factor
+            self._log("surge", (step.surge.clients,), f"{step.surge.clients} ask {step.surge.factor:g} times as much")
+        elif step.fail:
+            self.faults.append(step.fail)
+            self._log("fail", (describe_part(step.fail),), f"{describe_part(step.fail)} is lost")
+        elif step.restore:
+            self.faults.remove(step.restore)
+            self._log("restore", (describe_part(step.restore),), f"{describe_part(step.restore)} is back")
+        self.last_change_s = self.now
+        return bool(step.fail or step.restore)
+
+    def _change_truth(self) -> None:
+        before, self.truth = self.truth, truth_under(self.network, self.faults)
+        self.view = probe_view(self.network, self.truth)
+        self.backlog_s = np.where(_emptied(self.network, self.truth), 0.0, self.backlog_s)
+        self.backlog_s = self.backlog_s * (self.truth.slowness / before.slowness)
+        self.addresses.meet(self.now, self.truth.front_dead)
+        self._meet()
+
+    def _take_fronts(self) -> None:
+        changed = self.addresses.take_changes(self.now)
+        for front in changed:
+            verb = "joins" if self.addresses.present[front] else "leaves"
+            name, zone = self.network.balancer_of(int(front)), self.network.front_name(int(front))
+            self._log("front", (name, zone), f"the {zone} front {verb} the address of {name}")
+        if len(changed):
+            self.last_change_s = self.now
+
+    def _take_verdicts(self) -> None:
+        changed = self.probers.take_verdicts(self.now)
+        if len(changed):
+            self.last_change_s = self.now
+            self._note_right(changed)
+            self._log_verdicts(changed)
+
+    # Solving
+
+    def _moment(self, in_use: Bools) -> Moment:
+        return Moment(self.truth, in_use, self.addresses.present, self._call_rps(), self.backlog_s)
+
+    def _in_use(self, believes: Bools) -> Bools:
+        in_use = np.ones(len(self.network.pairs.front), dtype=bool)
+        in_use[self.network.probed] = believes
+        return in_use
+
+    def _settled_flow(self) -> Flow:
+        """The flow at the start: belief is what the probes find under the load that this belief makes."""
+        believes = self.view.passes[self.network.probed]
+        for _ in range(SETTLING_ROUNDS):
+            self.flow = solve(self.network, self._moment(self._in_use(believes)))
+            found = self._outcome().passes
+            if (found == believes).all():
+                break
+            believes = found
+        return self.flow
+
+    def _solve(self) -> None:
+        self.flow = solve(self.network, self._moment(self._in_use(self.probers.believes)))
+        self._meet()
+        self.crossing = next_crossing(self.flow, self.bounds_s, self.now)
+
+    def _outcome(self) -> Outcome:
+        """What the probes of each prober find now, given truth and the queues of the latest solve."""
+        pairs = self.network.probed
+        machine = self.network.pairs.machine[pairs]
+        timeout = _probe_timeouts(self.network)
+        latency, slope = self.flow.queue.latency_s[machine], self.flow.queue.slope[machine]
+        latency = latency + (self.backlog_s - self.flow.moment.backlog_s)[machine]
+        late = too_late(latency, slope, timeout) & ~self.view.silent[pairs]
+        answers = ~self.view.silent[pairs] & ~late
+        passes = answers & self.view.passes[pairs]
+        waits = self.view.silent[pairs] | (late & self.view.passes[pairs])
+        delay = np.where(passes, latency, np.where(waits, timeout, 0.0))
+        return Outcome(passes, delay, np.where(passes, slope, 0.0))
+
+    def _meet(self) -> None:
+        """Tells the probers what they find from now on, and notes whose belief has become wrong."""
+        outcome = self._outcome()
+        self.probers.meet(self.now, outcome)
+        alive = ~self.truth.front_dead[self.network.pairs.front[self.network.probed]]
+        self.probers.set_alive(alive)
+        self._note_changes(outcome, alive)
+
+    def _call_rps(self) -> Floats:
+        calls = self.network.calls
+        rates = [
+            client.rps * self.surges.get(client.name, 1.0) * profile_factor(client.profile, self.now)
+            for client in self.network.plan.clients
+        ]
+        return np.array(rates, dtype=np.float64)[calls.client] * calls.share if rates else np.zeros(0)
+
+    # Time
+
+    def _advance_to(self, second: float) -> None:
+        seconds = second - self.now
+        self.totals.add(self.flow, seconds)
+        self.backlog_s = advance(self.flow, seconds)
+        if second >= self.crossing.at_s:
+            self.backlog_s[self.crossing.machines] = self.crossing.backlog_s
+            if (self.crossing.backlog_s == 0).any():
+                self.last_change_s = second
+        self.now = second
+
+    def _next_step_s(self) -> float:
+        return self.steps[0].at_s if self.steps else np.inf
+
+    def _next_profile_s(self) -> float:
+        starts = (entry[0] for client in self.network.plan.clients for entry in client.profile)
+        return min((start for start in starts if start > self.now), default=np.inf)
+
+    # Blind times
+
+    def _note_changes(self, outcome: Outcome, alive: Bools) -> None:
+        """Opens a row where what is found has turned against the belief, closes those that turned back unnoticed."""
+        flipped = np.flatnonzero(outcome.passes != self.met)
+        self.met = outcome.passes.copy()
+        open_before = ~np.isnan(self.wrong_since)
+        for prober in flipped[open_before[flipped]]:
+            self._close(int(prober), believed=False)
+        opens = flipped[alive[flipped] & (outcome.passes != self.probers.believes)[flipped]]
+        self.wrong_since[opens] = self.now
+        self.failed_at_once = np.where(outcome.passes, self.failed_at_once, outcome.delay_s == 0)
+        self.answer_s = np.where(outcome.passes, outcome.delay_s, self.answer_s)
+        self.wrong_since[~alive] = np.nan
+
+    def _note_right(self, changed: Ints) -> None:
+        for prober in changed[~np.isnan(self.wrong_since[changed])]:
+            self._close(int(prober), believed=True)
+
+    def _close(self, prober: int, *, believed: bool) -> None:
+        since = float(self.wrong_since[prober])
+        self.wrong_since[prober] = np.nan
+        up = bool(self.probers.believes[prober]) if believed else not self.probers.believes[prober]
+        pair = int(self.network.probed[prober])
+        row = BlindRow(
+            pair=pair,
+            change="up" if up else "down",
+            true_at_s=since,
+            believed_at_s=self.now if believed else None,
+            ended_at_s=self.now,
+            bounds=self._bounds(prober, pair, up=up),
+        )
+        self.blind.append(row)
+
+    def _bounds(self, prober: int, pair: int, *, up: bool) -> Bounds:
+        group = int(self.network.members.group[self.network.pairs.member[pair]])
+        probe = self.network.probe_of_group(group)
+        assert probe is not None
+        answer, at_once = float(self.answer_s[prober]), bool(self.failed_at_once[prober])
+        if up:
+            return up_bounds(probe, answer_s=answer, at_once=at_once)
+        return down_bounds(probe, at_once=at_once, answer_s=answer)
+
+    # Words
+
+    def _log(self, kind: str, about: tuple[str, ...], message: str) -> None:
+        self.events.append(Event(self.now, kind, about, message))
+
+    def _log_verdicts(self, changed: Ints) -> None:
+        pairs = self.network.probed[changed]
+        for believed, word in ((True, "back in use"), (False, "out")):
+            mine = pairs[self.probers.believes[changed] == believed]
+            for front in np.unique(self.network.pairs.front[mine]):
+                of_front = mine[self.network.pairs.front[mine] == front]
+                names = dict.fromkeys(
+                    self.network.machines.names[int(machine)] for machine in self.network.pairs.machine[of_front]
+                )
+                by = f"{self.network.balancer_of(int(front))} in {self.network.front_name(int(front))}"
+                self._log("verdict", tuple(names), f"{', '.join(names)} {word}, says {by}")
+
+    def _finished(self) -> DrillRun:
+        for prober in np.flatnonzero(~np.isnan(self.wrong_since)):
+            self._close(int(prober), believed=False)
+        blind = tuple(sorted(self.blind, key=lambda row: (row.true_at_s, row.pair)))
+        worst = max((row.blind_s for row in blind if row.change == "down"), default=0.0)
+        last_step = max((step.at_s for step in self.drill.steps), default=0.0)
+        readings = self.totals.readings(
+            worst, max(self.last_change_s - last_step, 0.0), len(self.network.machines.names)
+        )
+        return DrillRun(
+            self.network, self.drill, tuple(self.keyframes), tuple(self.flows), blind, tuple(self.events), readings
+        )
+
+
+def profile_factor(profile: Sequence[Sequence[float]], second: float) -> float:
+    """The factor in force at a second: that of the last step of the profile up to it, 1 before the first."""
+    factor = 1.0
+    for start, value in profile:
+        if start <= second:
+            factor = value
+    return factor
+
+
+def _probe_timeouts(network: Network) -> Floats:
+    probes = [network.probe_of_group(group) for group in range(len(network.plan.target_groups))]
+    timeouts = np.array([probe.timeout_s if probe else np.inf for probe in probes])
+    pairs = network.probed
+    return timeouts[network.members.group[network.pairs.member[pairs]]] if len(timeouts) else np.zeros(0)
+
+
+def _emptied(network: Network, truth: Truth) -> Bools:
+    """Machines that lost their queue: silent ones, and those all of whose services refuse."""
+    count = len(network.machines.names)
+    serving = total_by(network.services.machine, ~truth.service_refuses, count)
+    return truth.machine_silent | ((serving == 0) & truth.service_refuses.any())

@@ -1,0 +1,190 @@
+"""Probes: when each prober changes its mind.
+
+Between two changes of what a prober meets, its results follow from its beat alone, so the second of its next verdict
+is computed, never waited for. A prober is one front probing one member (a probed pair of the network).
+"""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from northgate.engine.network import Network
+from northgate.engine.types import Bools, Floats, Ints
+from northgate.plan.groups import Probe
+
+# Seconds are kept to the nanosecond, so that what happens together is found together.
+DIGITS = 9
+NEVER = np.inf
+
+
+@dataclass(frozen=True)
+class Bounds:
+    """The shortest and longest possible blind time, in seconds."""
+
+    earliest_s: float
+    latest_s: float
+
+
+def down_bounds(probe: Probe, *, at_once: bool, answer_s: float = 0.0) -> Bounds:
+    """How long a target that went down may stay believed in use.
+
+    With n failures, interval I and time-out T: `[(n-1) I, n I)` when the failure is known at once, with T added when
+    it takes the time-out. When the interval starts at the result, the beat itself is I + T while failing, and the pass
+    before it was known `answer_s` after it was sent.
+    """
+    n, interval = probe.unhealthy_after, probe.interval_s
+    delay = 0.0 if at_once else probe.timeout_s
+    beat = interval if probe.next_after == "send" else interval + delay
+    earliest = (n - 1) * beat + delay
+    first = interval if probe.next_after == "send" else interval + answer_s
+    return Bounds(earliest, earliest + first)
+
+
+def up_bounds(probe: Probe, *, answer_s: float, at_once: bool) -> Bounds:
+    """How long a target that came back may stay believed out.
+
+    With m passes: `[(m-1) I, m I)` plus the time of the answer; when the interval starts at the result, the beat is
+    I + answer, and a failure sent just before the return delays the first pass by its time-out.
+    """
+    m, interval = probe.healthy_after, probe.interval_s
+    beat = interval if probe.next_after == "send" else interval + answer_s
+    earliest = (m - 1) * beat + answer_s
+    pending = 0.0 if at_once or probe.next_after == "send" else probe.timeout_s
+    return Bounds(earliest, earliest + interval + pending)
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a probe sent now would find, per prober: a pass or not, the seconds until that is known, and how fast that
+    delay grows (seconds per second)."""
+
+    passes: Bools
+    delay_s: Floats
+    slope: Floats
+
+
+Phases = Literal["spread", "best", "worst"]
+
+
+class Probers:
+    """All probers of a network: their beats, their counters and what they believe.
+
+    `believes` is per probed pair: whether its front believes the target in use.
+    """
+
+    def __init__(self, network: Network, outcome: Outcome, phases: Phases, first_change_s: float) -> None:
+        pairs = network.probed
+        member = network.pairs.member[pairs]
+        group = network.members.group[member]
+        probes = [network.probe_of_group(index) for index in range(len(network.plan.target_groups))]
+
+        def setting(name: str) -> Floats:
+            values = [getattr(probe, name) if probe else 0 for probe in probes]
+            return np.array(values, dtype=np.float64)[group] if values else np.zeros(0)
+
+        self.interval_s, self.timeout_s = setting("interval_s"), setting("timeout_s")
+        self._fail_after, self._pass_after = setting("unhealthy_after"), setting("healthy_after")
+        by_result = np.array([probe is not None and probe.next_after == "result" for probe in probes], dtype=bool)
+        self._by_result = by_result[group] if len(by_result) else np.zeros(0, dtype=bool)
+        # In the worst case every probe is sent just before the step: at the limit, a send at t still sees what was.
+        self.just_before = phases == "worst"
+        self._outcome = outcome
+        self.believes = outcome.passes.copy()
+        self._fails = np.where(outcome.passes, 0.0, self._fail_after)
+        self._passes = np.where(outcome.passes, self._pass_after, 0.0)
+        self._alive = np.ones(len(pairs), dtype=bool)
+        self._promised = np.full(len(pairs), NEVER)
+        if phases == "spread":
+            self._phase = spread_phases(network) * self.interval_s
+        else:
+            self._phase = np.mod(first_change_s, self._beat(outcome))
+        self._since = 0.0
+        self._send = self._phase.copy()
+
+    def _beat(self, outcome: Outcome) -> Floats:
+        """Seconds from one send to the next."""
+        return self.interval_s + np.where(self._by_result, outcome.delay_s, 0.0)
+
+    def _sent_before(self, now: float) -> Floats:
+        """How many probes each prober has sent since its last change, up to now."""
+        beats = (now - self._send) / self._beat(self._outcome)
+        whole = np.round(beats)
+        on_beat = np.abs(beats - whole) < 1e-9
+        if self.just_before:
+            count = np.where(on_beat, whole, np.floor(beats)) + 1
+        else:
+            count = np.where(on_beat, whole, np.ceil(beats))
+        return np.maximum(count, 0.0)
+
+    def _due(self) -> Floats:
+        """The second at which each prober will change its mind as things stand."""
+        meets, outcome = self._outcome.passes, self._outcome
+        needed = np.where(meets, self._pass_after - self._passes, self._fail_after - self._fails)
+        last = self._send + (np.maximum(needed, 1) - 1) * self._beat(outcome)
+        delay = outcome.delay_s + outcome.slope * np.maximum(last - self._since, 0.0)
+        due = np.where(meets != self.believes, np.round(last + delay, DIGITS), NEVER)
+        return np.where(self._alive, np.where(self._promised < NEVER, self._promised, due), NEVER)
+
+    def next_verdict_s(self) -> float:
+        """The second of the next verdict, inf when none is coming."""
+        due = self._due()
+        return float(due.min()) if len(due) else NEVER
+
+    def take_verdicts(self, now: float) -> Ints:
+        """Changes the beliefs whose verdict has come; returns those probers."""
+        changed = np.flatnonzero(self._due() <= now)
+        self.believes[changed] = ~self.believes[changed]
+        self._promised[changed] = NEVER
+        return changed
+
+    def meet(self, now: float, outcome: Outcome) -> None:
+        """From now on probes find `outcome`: those sent before keep what they found, and their verdicts stand."""
+        old = self._outcome
+        different = (old.passes != outcome.passes) | (old.delay_s != outcome.delay_s) | (old.slope != outcome.slope)
+        if not different.any():
+            return
+        due, sent = self._due(), self._sent_before(now)
+        met = np.where(old.passes, self._passes, self._fails) + sent
+        reached = met >= np.where(old.passes, self._pass_after, self._fail_after)
+        standing = different & (old.passes != self.believes) & reached & (due >= now) & (due < NEVER)
+        self._promised = np.where(standing, due, self._promised)
+        passes = np.where(sent > 0, np.where(old.passes, self._passes + sent, 0.0), self._passes)
+        fails = np.where(sent > 0, np.where(old.passes, 0.0, self._fails + sent), self._fails)
+        self._passes = np.where(different, np.minimum(passes, self._pass_after), self._passes)
+        self._fails = np.where(different, np.minimum(fails, self._fail_after), self._fails)
+        self._send = np.where(different, self._send + sent * self._beat(old), self._send)
+        mixed = Outcome(
+            np.where(different, outcome.passes, old.passes),
+            np.where(different, outcome.delay_s, old.delay_s),
+            np.where(different, outcome.slope, old.slope),
+        )
+        self._outcome, self._since = mixed, now
+
+    def set_alive(self, alive: Bools) -> Ints:
+        """Which probers run at all; those that return believe at once what they find. Returns the changed beliefs."""
+        back = alive & ~self._alive
+        self._alive = alive.copy()
+        passes = self._outcome.passes
+        changed = np.flatnonzero(back & (self.believes != passes))
+        self.believes = np.where(back, passes, self.believes)
+        self._promised = np.where(back, NEVER, self._promised)
+        self._fails = np.where(back, np.where(passes, 0.0, self._fail_after), self._fails)
+        self._passes = np.where(back, np.where(passes, self._pass_after, 0.0), self._passes)
+        return changed
+
+
+def spread_phases(network: Network) -> Floats:
+    """Phases as shares of the interval: (i + f/F) / N for target i of N at front f of the F that use its group."""
+    pairs, members, routes = network.pairs, network.members, network.routes
+    chosen = network.probed
+    member, cell = pairs.member[chosen], pairs.cell[chosen]
+    groups = len(network.plan.target_groups)
+    size = np.bincount(members.group, minlength=groups)
+    fronts = np.bincount(routes.cell_group, minlength=groups)
+    rank = np.zeros(len(routes.cell_front), dtype=np.float64)
+    for group in range(groups):
+        mine = np.flatnonzero(routes.cell_group == group)
+        rank[mine] = np.argsort(np.argsort(routes.cell_front[mine]))
+    group_of = members.group[member]
+    return np.asarray((members.place[member] + rank[cell] / fronts[group_of]) / size[group_of])

@@ -1,0 +1,131 @@
+"""Whether a plan can be run: nothing dangles, no probe outruns its own beat, and all that it uses is computed."""
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from northgate.engine.errors import CannotRun
+from northgate.engine.routing import plain_host, request_for
+from northgate.plan import Plan, Problem
+from northgate.plan.balancers import Balancer
+from northgate.plan.drills import Drill
+from northgate.plan.groups import TargetGroup
+from northgate.plan.machines import Fleet
+from northgate.plan.problems import did_you_mean, pointer
+from northgate.plan.references import dangling
+from northgate.plan.traffic import ClientGroup, DnsEntry
+
+
+def check_runnable(plan: Plan) -> None:
+    """Raises CannotRun with everything that stands in the way of a run."""
+    problems = obstacles(plan)
+    if problems:
+        raise CannotRun(problems)
+
+
+def obstacles(plan: Plan) -> list[Problem]:
+    """Everything that stands in the way of a run, in document order."""
+    return [*dangling(plan), *_impatient_probes(plan), *_unknown_hosts(plan), *_late_steps(plan), *_not_computed(plan)]
+
+
+def _impatient_probes(plan: Plan) -> Iterator[Problem]:
+    for index, probe in enumerate(plan.probes):
+        if probe.next_after == "send" and probe.timeout_s > probe.interval_s:
+            yield Problem(
+                pointer(("probes", index, "timeout_s")),
+                f"probe {probe.name} waits {probe.timeout_s:g} s for an answer but sends every {probe.interval_s:g} s; "
+                f"lower timeout_s to at most {probe.interval_s:g}, or count the interval from the result",
+            )
+
+
+def _unknown_hosts(plan: Plan) -> Iterator[Problem]:
+    known = {plain_host(entry.name) for entry in plan.names}
+    addresses = {address for balancer in plan.balancers for address in balancer.addresses}
+    for index, client in enumerate(plan.clients):
+        for position, call in enumerate(client.calls):
+            host = request_for(call.url).host
+            if host not in known | addresses:
+                yield Problem(
+                    pointer(("clients", index, "calls", position, "url")),
+                    f"no name of the plan answers for {host!r}{did_you_mean(host, sorted(known))}",
+                )
+
+
+def _late_steps(plan: Plan) -> Iterator[Problem]:
+    for index, drill in enumerate(plan.drills):
+        for position, step in enumerate(drill.steps):
+            if step.at_s > drill.lasts_s:
+                yield Problem(
+                    pointer(("drills", index, "steps", position, "at_s")),
+                    f"the step comes at {step.at_s:g} s, after the drill has ended at {drill.lasts_s:g} s",
+                )
+
+
+def _not_computed(plan: Plan) -> Iterator[Problem]:
+    """What the plan file can say and this version does not compute: refused, rather than answered wrongly."""
+    if plan.firewalls:
+        yield Problem("/firewalls", "a firewall is not computed yet")
+    looked_at: tuple[tuple[str, Callable[[Any], Iterator[tuple[str, str]]]], ...] = (
+        ("fleets", _in_fleet),
+        ("target_groups", _in_group),
+        ("balancers", _in_balancer),
+        ("names", _in_name),
+        ("clients", _in_client),
+        ("drills", _in_drill),
+    )
+    for field, look in looked_at:
+        for index, item in enumerate(getattr(plan, field)):
+            for inner, what in look(item):
+                yield Problem(pointer((field, index, *inner.split("/"))), f"{what} is not computed yet")
+
+
+def _in_fleet(fleet: Fleet) -> Iterator[tuple[str, str]]:
+    if fleet.scale:
+        yield "scale", "autoscaling"
+
+
+def _in_drill(drill: Drill) -> Iterator[tuple[str, str]]:
+    for position, step in enumerate(drill.steps):
+        if step.kind in ("drain", "undrain"):
+            yield f"steps/{position}", "draining"
+
+
+def _in_group(group: TargetGroup) -> Iterator[tuple[str, str]]:
+    if group.balance != "round-robin":
+        yield "balance", f"balance {group.balance}"
+    if group.affinity.by != "none":
+        yield "affinity", "session affinity"
+    if group.protocol in ("tcp", "tls", "udp"):
+        yield "protocol", f"a group that speaks {group.protocol}"
+    if group.slow_start_s:
+        yield "slow_start_s", "slow start"
+    if group.try_others:
+        yield "try_others", "trying other targets"
+    if any(not (target.instance or target.fleet) for target in group.targets):
+        yield "targets", "a target that is neither instance nor fleet"
+
+
+def _in_balancer(balancer: Balancer) -> Iterator[tuple[str, str]]:
+    if balancer.layer != 7:
+        yield "layer", "layer 4"
+    if balancer.address_kind != "shared":
+        yield "address_kind", f"a {balancer.address_kind} address"
+    if balancer.withdraw_when != "dead":
+        yield "withdraw_when", "withdrawing a front without targets"
+    if balancer.bandwidth_mbps:
+        yield "bandwidth_mbps", "bandwidth"
+
+
+def _in_name(name: DnsEntry) -> Iterator[tuple[str, str]]:
+    if name.probe:
+        yield "probe", "a name's probe"
+    if name.choose != "order":
+        yield "choose", f"choose {name.choose}"
+    if name.standby_share:
+        yield "standby_share", "a standby share"
+    if any(not answer.balancer for answer in name.answers[:1]):
+        yield "answers", "an answer that is not a balancer"
+
+
+def _in_client(client: ClientGroup) -> Iterator[tuple[str, str]]:
+    if client.retries:
+        yield "retries", "repeating failed calls"

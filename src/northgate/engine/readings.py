@@ -1,0 +1,82 @@
+"""Readings of a drill: what its flows add up to."""
+
+import math
+from dataclasses import dataclass
+
+from northgate.engine.flow import Flow
+from northgate.engine.probing import DIGITS
+from northgate.engine.types import Floats
+from northgate.plan.drills import CAUSES
+
+
+@dataclass(frozen=True)
+class Readings:
+    """The readings of one drill; units by suffix, shares and utilisation as fractions of 1."""
+
+    requests: float
+    failed: float
+    failed_share: float
+    failed_by_cause: dict[str, float]
+    worst_blind_s: float
+    settled_s: float
+    peak_utilisation: float
+    peak_latency_ms: float
+    cross_zone_share: float
+    sessions_moved: float
+    connections_reset: float
+    peak_targets: int
+
+    def value(self, reading: str) -> float:
+        """The value of a reading by its name, `failed_by_cause.timed_out` included."""
+        name, _, cause = reading.partition(".")
+        found = getattr(self, name)
+        return float(found[cause] if cause else found)
+
+
+class Totals:
+    """Sums over the stretches between events (requests), and the peaks of a drill."""
+
+    def __init__(self) -> None:
+        self._requests: list[float] = []
+        self._served: list[float] = []
+        self._cross_zone: list[float] = []
+        self._causes: list[Floats] = []
+        self._peak_utilisation = 0.0
+        self._peak_latency_s = 0.0
+
+    def add(self, flow: Flow, seconds: float) -> None:
+        """Adds a stretch of constant rates; latency is linear within it, so its peak is at one of the ends."""
+        self._requests.append(flow.requests * seconds)
+        self._served.append(flow.served * seconds)
+        self._cross_zone.append(flow.cross_zone * seconds)
+        self._causes.append(flow.cause_rps * seconds)
+        utilisation = flow.queue.utilisation
+        self._peak_utilisation = max(self._peak_utilisation, float(utilisation.max(initial=0.0)))
+        self._peak_latency_s = max(self._peak_latency_s, flow.mean_latency_s, _mean_latency_at_end(flow, seconds))
+
+    def readings(self, worst_blind_s: float, settled_s: float, machines: int) -> Readings:
+        """The drill's readings; sums are exactly rounded (Shewchuk's algorithm, as in `math.fsum`)."""
+        requests, served = math.fsum(self._requests), math.fsum(self._served)
+        causes = [math.fsum(stretch[number] for stretch in self._causes) for number in range(len(CAUSES))]
+        failed = math.fsum(causes)
+        return Readings(
+            requests=requests,
+            failed=failed,
+            failed_share=failed / requests if requests else 0.0,
+            failed_by_cause=dict(zip(CAUSES, causes, strict=True)),
+            worst_blind_s=round(worst_blind_s, DIGITS),
+            settled_s=round(settled_s, DIGITS),
+            peak_utilisation=self._peak_utilisation,
+            peak_latency_ms=self._peak_latency_s * 1000,
+            cross_zone_share=math.fsum(self._cross_zone) / served if served else 0.0,
+            sessions_moved=0.0,
+            connections_reset=0.0,
+            peak_targets=machines,
+        )
+
+
+def _mean_latency_at_end(flow: Flow, seconds: float) -> float:
+    if flow.served <= 0:
+        return 0.0
+    growth = float(flow.pair_served @ flow.queue.slope[flow.network.pairs.machine]) / flow.served
+    return flow.mean_latency_s + growth * seconds

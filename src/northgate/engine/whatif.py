@@ -1,0 +1,61 @@
+"""What if this were lost? The three moments of a loss: at once, noticed, settled."""
+
+import math
+from collections.abc import Sequence
+
+from northgate.engine.answers import AnswerModel
+from northgate.engine.board import BoardState, board_state
+from northgate.engine.drill import DrillRun, run_drill
+from northgate.engine.flow import Flow
+from northgate.engine.network import Network
+from northgate.plan.drills import Drill, Part, Step
+
+LOST_AT_S = 60.0
+AT_MOST_S = 3600.0
+
+
+class WhatIfAnswer(AnswerModel):
+    """The board at the three moments of a loss; times are seconds after it, at worst (probes just missed it).
+
+    Noticed: all verdicts on what was lost have come. Settled: no belief, address or backlog changes any more.
+    """
+
+    at_once: BoardState
+    noticed: BoardState
+    settled: BoardState
+    noticed_after_s: float
+    settled_after_s: float
+    failed_until_noticed: float
+
+
+def what_if(network: Network, faults: Sequence[Part]) -> WhatIfAnswer:
+    """Fails the parts together and follows the loss, with the probes where they notice it last."""
+    steps = [Step(at_s=LOST_AT_S, fail=fault) for fault in faults]
+    drill = Drill(name="what-if", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst", steps=steps)
+    run = run_drill(network, drill)
+    times = [frame.t_s for frame in run.keyframes]
+    lost, noticed = times.index(LOST_AT_S), times.index(_noticed_s(run))
+    failing = [
+        float(flow.cause_rps.sum()) * (end - start)
+        for flow, start, end in zip(run.flows[lost:noticed], times[lost:], times[lost + 1 :], strict=False)
+    ]
+    return WhatIfAnswer(
+        at_once=board_state(run.flows[lost], 0.0),
+        noticed=board_state(run.flows[noticed], times[noticed] - LOST_AT_S),
+        settled=board_state(run.flows[-1], times[-1] - LOST_AT_S),
+        noticed_after_s=times[noticed] - LOST_AT_S,
+        settled_after_s=times[-1] - LOST_AT_S,
+        failed_until_noticed=math.fsum(failing),
+    )
+
+
+def _noticed_s(run: DrillRun) -> float:
+    """The second by which every prober that can notice the loss has, and dead fronts have left their address."""
+    verdicts = [row.believed_at_s for row in run.blind if row.true_at_s == LOST_AT_S and row.believed_at_s is not None]
+    fronts = [event.at_s for event in run.events if event.kind == "front"]
+    return max([*verdicts, *fronts], default=LOST_AT_S)
+
+
+def undisturbed(network: Network) -> Flow:
+    """The flow of a plan without any fault."""
+    return run_drill(network, Drill(name="now", lasts_s=1.0)).flows[0]

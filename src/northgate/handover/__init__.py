@@ -1,0 +1,1 @@
+"""What leaves North Gate: summaries and exports."""

@@ -1,0 +1,67 @@
+"""A drill's outcome for a terminal."""
+
+from collections.abc import Iterable
+
+from northgate.engine.answers import BlindAnswer, DrillAnswer, ExpectationAnswer
+
+_UNITS = {"s": "s", "ms": "ms", "share": "%", "utilisation": "%"}
+WORST_ROWS = 8
+
+
+def drill_summary(answer: DrillAnswer) -> str:
+    """Readings, expectations and the longest blind times, in lines of at most 100 characters."""
+    lines = [f"{answer.name}" + (f" · {answer.title}" if answer.title else ""), ""]
+    lines += _aligned(_reading_rows(answer))
+    if answer.expect:
+        held = sum(one.held for one in answer.expect)
+        lines += ["", f"  held {held} of {len(answer.expect)} expectations"]
+        lines += _aligned([_expectation_row(one) for one in answer.expect])
+    lines += _blind_lines([row for row in answer.blind if row.change == "down"])
+    return "\n".join(lines)
+
+
+def in_unit(reading: str, value: float) -> str:
+    """A reading's value with its unit: shares in per cent, times in seconds or milliseconds."""
+    unit = next((sign for ending, sign in _UNITS.items() if reading.endswith(f"_{ending}")), "")
+    if unit == "%":
+        return f"{value:.2%}".replace("%", " %")
+    if unit:
+        return f"{value:,.2f} {unit}"
+    return f"{value:,.0f}"
+
+
+def _reading_rows(answer: DrillAnswer) -> list[tuple[str, str]]:
+    readings = answer.readings.model_dump()
+    causes = readings.pop("failed_by_cause")
+    rows = []
+    for name, value in readings.items():
+        rows.append((name, in_unit(name, value)))
+        if name == "failed":
+            rows += [(f"  {cause}", in_unit(cause, count)) for cause, count in causes.items() if count]
+    return rows
+
+
+def _expectation_row(one: ExpectationAnswer) -> tuple[str, str]:
+    return (f"{'held    ' if one.held else 'NOT HELD'} {one.reading} {one.wanted}", f"got {one.got:.6g}")
+
+
+def _blind_lines(rows: list[BlindAnswer]) -> list[str]:
+    if not rows:
+        return []
+    worst = sorted(rows, key=lambda row: -row.blind_s)[:WORST_ROWS]
+    more = f" ({len(worst)} of {len(rows)})" if len(rows) > len(worst) else ""
+    rows_of_text = _aligned(
+        (
+            f"{row.target} at {row.balancer} {row.front}",
+            f"{row.blind_s:.2f} s, possible {row.earliest_s:g} to {row.latest_s:g} s"
+            + ("" if row.believed_at_s is not None else ", never noticed"),
+        )
+        for row in worst
+    )
+    return ["", f"  longest blind times{more}", *rows_of_text]
+
+
+def _aligned(rows: Iterable[tuple[str, str]]) -> list[str]:
+    rows = list(rows)
+    width = max((len(label) for label, _ in rows), default=0)
+    return [f"    {label:<{width}}  {value}" for label, value in rows]

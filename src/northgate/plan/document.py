@@ -1,0 +1,68 @@
+"""The whole plan."""
+
+from typing import Literal
+
+from northgate.plan.balancers import Balancer, Certificate
+from northgate.plan.drills import Drill
+from northgate.plan.groups import Pool, Probe, TargetGroup
+from northgate.plan.machines import Fleet, Instance
+from northgate.plan.places import Area, Firewall, Network, Region
+from northgate.plan.traffic import ClientGroup, DnsEntry
+from northgate.plan.types import Count, Factor, Name, PlanModel, Text
+
+
+class Limits(PlanModel):
+    """What the platform allows at most."""
+
+    listeners_per_balancer: Count | None = None
+    rules_per_listener: Count | None = None
+    targets_per_group: Count | None = None
+    groups_per_target: Count | None = None
+
+
+class Prices(PlanModel):
+    """Unit prices in the plan's own currency."""
+
+    balancer_hour: Factor = 0
+    front_hour: Factor = 0
+    instance_hour: Factor = 0
+    gigabyte: Factor = 0
+    cross_zone_gigabyte: Factor = 0
+    name_month: Factor = 0
+
+
+class Platform(PlanModel):
+    """What the place one builds on allows; all optional."""
+
+    limits: Limits = Limits()
+    one_balancer_per_target: bool = False
+    replace_only: list[str] = []
+    prices: Prices = Prices()
+
+
+class Plan(PlanModel):
+    """The plan document, version 1. References may dangle in a draft; `references.dangling` finds them."""
+
+    northgate: Literal[1]
+    name: Name
+    title: Text = ""
+    notes: Text = ""
+    regions: list[Region] = []
+    areas: list[Area] = []
+    networks: list[Network] = []
+    firewalls: list[Firewall] = []
+    instances: list[Instance] = []
+    fleets: list[Fleet] = []
+    probes: list[Probe] = []
+    target_groups: list[TargetGroup] = []
+    pools: list[Pool] = []
+    certificates: list[Certificate] = []
+    balancers: list[Balancer] = []
+    names: list[DnsEntry] = []
+    clients: list[ClientGroup] = []
+    platform: Platform = Platform()
+    drills: list[Drill] = []
+
+    def machines(self) -> list[Instance]:
+        """All instances in plan order, fleets expanded after the single ones."""
+        return [*self.instances, *(instance for fleet in self.fleets for instance in fleet.instances())]

@@ -1,0 +1,1 @@
+"""Plans and their revisions, kept in SQLite."""

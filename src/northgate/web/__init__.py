@@ -1,0 +1,1 @@
+"""The web application: thin routers over the engine and the store."""

@@ -1,0 +1,87 @@
+"""Errors as problem details (RFC 9457), with the place of each in the plan."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel
+from starlette.exceptions import HTTPException
+
+from northgate.engine.errors import CannotRun
+from northgate.plan import PlanError, Problem
+from northgate.plan.problems import did_you_mean, pointer
+from northgate.store.repository import UnknownPlan
+
+
+class PlaceProblem(BaseModel):
+    """One thing that is wrong: where in the document (JSON Pointer), in which line of the text, and what."""
+
+    where: str
+    message: str
+    line: int | None = None
+    column: int | None = None
+
+
+class ProblemDetails(BaseModel):
+    """A problem in the sense of RFC 9457."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str
+    problems: list[PlaceProblem] = []
+
+
+def problem_response(status: int, title: str, detail: str, problems: Sequence[Problem] = ()) -> JSONResponse:
+    """A problem as a response."""
+    places = [PlaceProblem(where=p.where, message=p.message, line=p.line, column=p.column) for p in problems]
+    body = ProblemDetails(title=title, status=status, detail=detail, problems=places)
+    return JSONResponse(body.model_dump(), status, media_type="application/problem+json")
+
+
+def add_problem_handlers(app: FastAPI) -> None:
+    """Turns the errors of plan, engine, store and framework into problem details."""
+
+    @app.exception_handler(PlanError)
+    def not_a_plan(_: Request, error: PlanError) -> JSONResponse:
+        return problem_response(422, "This is not a plan", _first(error.problems), error.problems)
+
+    @app.exception_handler(CannotRun)
+    def cannot_run(_: Request, error: CannotRun) -> JSONResponse:
+        return problem_response(409, "The plan cannot be run as it stands", _first(error.problems), error.problems)
+
+    @app.exception_handler(UnknownPlan)
+    def unknown(_: Request, error: UnknownPlan) -> JSONResponse:
+        return problem_response(404, "There is no such plan", f"{error}{did_you_mean(error.key, error.known)}")
+
+    @app.exception_handler(RequestValidationError)
+    def malformed(_: Request, error: RequestValidationError) -> JSONResponse:
+        problems = [Problem(pointer(one["loc"][1:]), str(one["msg"])) for one in error.errors()]
+        return problem_response(422, "The request cannot be read", _first(problems), problems)
+
+    @app.exception_handler(HTTPException)
+    def refused(_: Request, error: HTTPException) -> JSONResponse:
+        return problem_response(error.status_code, _title(error), str(error.detail))
+
+
+def _first(problems: Sequence[Problem]) -> str:
+    more = f" (and {len(problems) - 1} more)" if len(problems) > 1 else ""
+    return problems[0].describe() + more if problems else ""
+
+
+def _title(error: Any) -> str:
+    return {404: "Not found", 405: "Not allowed", 413: "Too large", 421: "Not for this host"}.get(
+        error.status_code, "The request was refused"
+    )
+
+
+PROBLEM_RESPONSES: dict[int | str, dict[str, Any]] = {
+    status: {"model": ProblemDetails, "description": text}
+    for status, text in (
+        (404, "There is no such plan, drill or revision"),
+        (409, "The plan cannot be run as it stands"),
+        (422, "The request or the plan cannot be read"),
+    )
+}

@@ -1,0 +1,71 @@
+"""Endpoints that ask the engine: the state now, a drill, a drill at a second, what if."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+from pydantic import BaseModel, Field
+
+from northgate.engine.answers import DrillAnswer, ProbeConsequence, Strip, drill_answer, probe_consequence, strips
+from northgate.engine.board import BoardState, board_state
+from northgate.engine.whatif import WhatIfAnswer, what_if
+from northgate.plan.drills import Part
+from northgate.web.plans import Revision, TheComputer
+from northgate.web.problems import PROBLEM_RESPONSES
+
+router = APIRouter(prefix="/api/plans/{key}", tags=["questions"], responses=PROBLEM_RESPONSES)
+
+
+class WhatIfQuestion(BaseModel):
+    """The parts to lose together."""
+
+    faults: list[Part] = Field(min_length=1, max_length=20)
+
+
+@router.get("/state")
+def state_now(key: str, computer: TheComputer, revision: Revision = None) -> BoardState:
+    """The board now, with no fault."""
+    return board_state(computer.settled(key, revision))
+
+
+@router.post("/what-if")
+def state_under_faults(
+    key: str, question: WhatIfQuestion, computer: TheComputer, revision: Revision = None
+) -> WhatIfAnswer:
+    """The board at the three moments of a loss."""
+    return what_if(computer.network(key, revision), question.faults)
+
+
+@router.get("/drills/{drill}")
+def run_a_drill(key: str, drill: str, computer: TheComputer, revision: Revision = None) -> DrillAnswer:
+    """A drill's outcome."""
+    return drill_answer(computer.run(key, revision, drill))
+
+
+@router.get("/drills/{drill}/state")
+def state_in_drill(
+    key: str,
+    drill: str,
+    computer: TheComputer,
+    at: Annotated[float, Query(ge=0, le=1e7, description="Seconds into the drill.")],
+    revision: Revision = None,
+) -> BoardState:
+    """The board at a second of a drill."""
+    return board_state(computer.run(key, revision, drill).flow_at(at), at)
+
+
+@router.get("/drills/{drill}/strips")
+def strips_of_drill(
+    key: str,
+    drill: str,
+    computer: TheComputer,
+    group: Annotated[str | None, Query(description="Only the targets of this group.")] = None,
+    revision: Revision = None,
+) -> list[Strip]:
+    """Truth and belief of targets over a drill."""
+    return strips(computer.run(key, revision, drill), group)
+
+
+@router.get("/consequences")
+def consequences(key: str, computer: TheComputer, revision: Revision = None) -> list[ProbeConsequence]:
+    """What each probe's numbers mean in seconds."""
+    return [probe_consequence(probe) for probe in computer.stored(key, revision).plan.probes]

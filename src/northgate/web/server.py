@@ -1,0 +1,87 @@
+"""The application and how it is served."""
+
+import socket
+import sys
+import threading
+import webbrowser
+from pathlib import Path
+
+import uvicorn
+from fastapi import FastAPI
+from fastapi.responses import FileResponse
+from fastapi.staticfiles import StaticFiles
+from starlette.exceptions import HTTPException
+
+from northgate import __version__
+from northgate.plan import plan_from_text
+from northgate.store.repository import Repository
+from northgate.web import plans, questions
+from northgate.web.computing import Computer
+from northgate.web.guards import Guards
+from northgate.web.problems import add_problem_handlers
+
+STATIC = Path(__file__).parent / "static"
+LOOPBACK = "127.0.0.1"
+EXAMPLES = (Path(__file__).parents[1] / "examples", Path(__file__).parents[3] / "examples")
+DEMO_PLAN = "beckwater.plan.yaml"
+
+
+def make_app(repository: Repository) -> FastAPI:
+    """The application over a repository."""
+    app = FastAPI(title="North Gate", version=__version__, docs_url=None, redoc_url=None)
+    app.state.computer = Computer(repository)
+    app.include_router(plans.router)
+    app.include_router(questions.router)
+    add_problem_handlers(app)
+    app.add_middleware(Guards)
+    app.mount("/assets", StaticFiles(directory=STATIC / "assets", check_dir=False), name="assets")
+
+    @app.get("/{path:path}", include_in_schema=False)
+    def page(path: str) -> FileResponse:
+        if path.startswith("api/"):
+            raise HTTPException(404, f"There is no /{path}")
+        if not (STATIC / "index.html").exists():
+            raise HTTPException(503, "The front end is not built; run `make setup`")
+        own = STATIC / "icon.svg" if path == "icon.svg" else STATIC / "index.html"
+        return FileResponse(own, headers={"cache-control": "no-cache"})
+
+    return app
+
+
+def demo_plan_text() -> str:
+    """The text of the demo plan."""
+    folder = next(folder for folder in EXAMPLES if (folder / DEMO_PLAN).exists())
+    return (folder / DEMO_PLAN).read_text(encoding="utf-8")
+
+
+def load_demo(repository: Repository) -> None:
+    """Adds the demo plan, or takes in its newer text, unless it is there already."""
+    text = demo_plan_text()
+    if all(stored.source != text for stored in repository.list()):
+        repository.add(plan_from_text(text, DEMO_PLAN), text)
+
+
+def serve_app(data: Path, *, port: int, open_browser: bool, with_demo: bool = False) -> None:
+    """Serves on loopback until interrupted; exit status 2 when the port is taken."""
+    repository = Repository(data / "northgate.sqlite")
+    if with_demo:
+        load_demo(repository)
+    listening = _listen(port)
+    address = f"http://{LOOPBACK}:{listening.getsockname()[1]}/"
+    print(f"North Gate is at {address}   (Ctrl+C stops it)", flush=True)
+    if open_browser:
+        threading.Timer(0.5, webbrowser.open, (address,)).start()
+    config = uvicorn.Config(make_app(repository), log_level="warning", access_log=False, server_header=False)
+    uvicorn.Server(config).run(sockets=[listening])
+    repository.close()
+
+
+def _listen(port: int) -> socket.socket:
+    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listening.bind((LOOPBACK, port))
+    except OSError as error:
+        print(f"port {port} cannot be used: {error.strerror}; try --port 0 for a free one", file=sys.stderr)
+        sys.exit(2)
+    return listening
