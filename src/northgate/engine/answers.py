@@ -87,7 +87,7 @@ class SeriesAnswer(AnswerModel):
 
 
 class DrillAnswer(AnswerModel):
-    """A drill's outcome."""
+    """A drill's outcome; `moving[i]`: after the event at `series.t_s[i]` some backlog grows or shrinks."""
 
     name: str
     title: str
@@ -98,6 +98,7 @@ class DrillAnswer(AnswerModel):
     blind: list[BlindAnswer]
     events: list[EventAnswer]
     series: SeriesAnswer
+    moving: list[bool]
 
 
 class StripPiece(AnswerModel):
@@ -150,6 +151,7 @@ def drill_answer(run: DrillRun) -> DrillAnswer:
         blind=[_blind(run.network, row) for row in run.blind],
         events=[EventAnswer(**(asdict(event) | {"about": list(event.about)})) for event in run.events],
         series=_series(run),
+        moving=[bool(flow.queue.slope.any()) for flow in run.flows],
     )
 
 

@@ -76,6 +76,7 @@ class CellState(Rates):
     in_use: int
     unnoticed: int
     mean_rps: float
+    peak_utilisation: float
 
 
 class BerthState(Rates):
@@ -216,6 +217,7 @@ class _Berths:
             in_use=int(used.sum()),
             unnoticed=int(self.wrong[here].sum()),
             mean_rps=float(self.rps[here].sum()) / max(int(used.sum()), 1),
+            peak_utilisation=float(self.flow.queue.utilisation[self.machine[here]].max(initial=0.0)),
         )
 
 

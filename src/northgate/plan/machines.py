@@ -83,7 +83,7 @@ class Scale(PlanModel):
 
 
 class Fleet(PlanModel):
-    """Instances from one template, spread evenly over the zones in their order, named `fleet-1`, `fleet-2` and so on."""
+    """Instances from one template, spread evenly over its zones in order, named `fleet-1`, `fleet-2` and so on."""
 
     name: Name
     zones: dict[Annotated[str, Ref("zone")], Annotated[str, Ref("subnet")] | None] = Field(min_length=1)

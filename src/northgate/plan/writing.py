@@ -21,7 +21,7 @@ def plan_as_json(plan: Plan) -> str:
 def plan_as_yaml(plan: Plan) -> str:
     """The plan file as YAML."""
     yaml = YAML(typ="safe", pure=True)
-    yaml.sort_base_mapping_type_on_output = False
+    yaml.sort_base_mapping_type_on_output = False  # type: ignore[assignment]
     yaml.width = 120
     stream = io.StringIO()
     yaml.dump(plain_data(plan), stream)

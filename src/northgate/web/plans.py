@@ -1,6 +1,6 @@
 """Endpoints on plans: list, read, import, export."""
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Query, Request, Response
 from pydantic import BaseModel
@@ -40,7 +40,7 @@ class PlanWhole(BaseModel):
     """A plan at one revision; `document` is the plan file as JSON, with every default filled in."""
 
     head: PlanHead
-    document: dict[str, Any]
+    document: Plan
 
 
 def _head(stored: StoredPlan) -> PlanHead:
@@ -54,10 +54,6 @@ def _head(stored: StoredPlan) -> PlanHead:
         zones=sum(len(region.zones) for region in plan.regions),
         drills=len(plan.drills),
     )
-
-
-def _document(plan: Plan) -> dict[str, Any]:
-    return plan.model_dump(mode="json", by_alias=True)
 
 
 @router.get("")
@@ -80,7 +76,7 @@ async def import_plan(request: Request, computer: TheComputer) -> PlanHead:
 def read_plan(key: str, computer: TheComputer, revision: Revision = None) -> PlanWhole:
     """A plan at a revision."""
     stored = computer.stored(key, revision)
-    return PlanWhole(head=_head(stored), document=_document(stored.plan))
+    return PlanWhole(head=_head(stored), document=stored.plan)
 
 
 @router.get("/{key}/file", response_class=Response)

@@ -1,0 +1,53 @@
+"""Takes the screenshots of the main views from the demo plan, at 1280x800, into docs/screenshots."""
+
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+FOLDER = Path(__file__).parent / "screenshots"
+CHROMIUM = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+BOARD = "plans/beckwater/board?drill=lose-fells-2"
+VIEWS = {
+    "board": (f"{BOARD}&at=89&select=group%3Atiles", "light"),
+    "board-dark": (f"{BOARD}&at=89&select=group%3Atiles", "dark"),
+    "board-what-if": (f"{BOARD}&lost=zone%3Afells-2&moment=settled", "light"),
+}
+
+
+def take(page: Page, address: str, name: str, view: str) -> None:
+    """Opens a view, waits until it has settled, and keeps its picture."""
+    page.goto(address + view)
+    page.get_by_test_id("board").locator("[data-zone]").first.wait_for()
+    page.wait_for_load_state("networkidle")
+    page.evaluate("document.fonts.ready")
+    page.screenshot(path=FOLDER / f"{name}.png")
+
+
+def main(wanted: list[str]) -> None:
+    """Serves the demo on a free port and takes the pictures."""
+    with tempfile.TemporaryDirectory() as data:
+        command = [sys.executable, "-m", "northgate", "demo", "--port", "0", "--no-browser", "--data", data]
+        server = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        try:
+            assert server.stdout is not None
+            address = server.stdout.readline().split()[4]
+            with sync_playwright() as playwright:
+                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+                for name, (view, scheme) in VIEWS.items():
+                    if not wanted or name in wanted:
+                        page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)
+                        take(page, address, name, view)
+                browser.close()
+        finally:
+            server.terminate()
+            server.wait()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

@@ -1,0 +1,158 @@
+import { useCallback, useEffect, useMemo, useState } from "react";
+
+import type { DrillAnswer, PlanDocument } from "../api/client";
+import { useShown, type Looking } from "../plan/moment";
+import { useConsequences, useStrips } from "../plan/queries";
+import { formatSelection, halves, parseSelection, partOf, type Selection } from "../plan/selection";
+import { useView } from "../plan/view";
+import { nextEvent, Timeline } from "../timeline/timeline";
+import { Banner } from "./banner";
+import { Board } from "./board";
+import { Inspector } from "./inspector";
+import { Trouble } from "./trouble";
+
+/** The main view: board, inspector, and the time line at the foot. */
+export function BoardView() {
+  const { key, search, selection, lost, change, select, toggleLost } = useView();
+  const { document, drill, state, looking, error } = useShown();
+  const consequences = useConsequences(key);
+  const [playing, setPlaying] = useState(false);
+  const [group, target] = stripFor(selection, drill);
+  const strips = useStrips(key, drill?.name, group);
+  const strip = strips.data?.find((one) => one.target === target) ?? strips.data?.[0];
+
+  const goTo = useCallback((second: number) => change({ at: second, lost: undefined, moment: undefined }), [change]);
+  const backToNow = useCallback(() => {
+    setPlaying(false);
+    change({ at: undefined, lost: undefined, moment: undefined }, false);
+  }, [change]);
+  useKeys({ drill, at: search.at, selection, goTo, backToNow, toggleLost, play: () => setPlaying((on) => !on) });
+  useRepaintMark(looking);
+  const lostSince = useMemo(() => zonesLostSince(document, drill, looking), [document, drill, looking]);
+
+  if (error && !state) return <Trouble error={error} />;
+  if (!document || !state) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
+  const selectedIsLost = selection !== undefined && lost.some((one) => formatSelection(one) === formatSelection(selection));
+  return (
+    <div className="flex min-h-0 flex-1">
+      <div className="flex min-w-0 flex-1 flex-col">
+        <Banner looking={looking} onMoment={(moment) => change({ moment })} onNow={backToNow} />
+        <main className="min-h-0 flex-1">
+          <Board document={document} state={state} selection={selection} lost={lost} lostSince={lostSince} onSelect={select} onBreak={toggleLost} />
+        </main>
+        {drill ? (
+          <Timeline
+            document={document}
+            drill={drill}
+            at={looking.mode === "drill" ? looking.at : undefined}
+            strip={strip}
+            playing={playing}
+            onAt={goTo}
+            onPlay={setPlaying}
+            onDrill={(name) => change({ drill: name, at: undefined }, false)}
+          />
+        ) : (
+          <p className="border-t border-line-strong bg-foot px-4 py-3 text-ink-soft">The plan has no drill yet: add one to its file under `drills`, and its time line stands here.</p>
+        )}
+      </div>
+      <div className="w-[316px] shrink-0 border-l border-line-strong">
+        <Inspector
+          document={document}
+          state={state}
+          looking={looking}
+          selection={selection}
+          lost={selectedIsLost}
+          consequences={consequences.data ?? []}
+          onBreak={toggleLost}
+          onSelect={select}
+        />
+      </div>
+    </div>
+  );
+}
+
+/** The target whose truth and belief stand at the foot: the selected one, else the one that was noticed last. */
+function stripFor(selection: Selection | undefined, drill: DrillAnswer | undefined): [string | undefined, string | undefined] {
+  if (selection?.kind === "berth") return halves(selection.name);
+  const rows = (drill?.blind ?? []).filter((row) => selection?.kind !== "group" || row.group === selection.name);
+  const worst = rows.reduce<(typeof rows)[number] | undefined>((best, row) => (best && best.blind_s >= row.blind_s ? best : row), undefined);
+  return [worst?.group ?? (selection?.kind === "group" ? selection.name : undefined), worst?.target];
+}
+
+/** For each zone that a drill has lost by now, how long ago. */
+function zonesLostSince(document: PlanDocument | undefined, drill: DrillAnswer | undefined, looking: Looking): Map<string, number> {
+  const since = new Map<string, number>();
+  if (looking.mode !== "drill") return since;
+  const steps = document?.drills?.find((one) => one.name === drill?.name)?.steps ?? [];
+  for (const step of [...steps].sort((a, b) => a.at_s - b.at_s)) {
+    if (step.at_s > looking.at) break;
+    for (const zone of zonesOf(document, step.fail ?? step.restore)) {
+      if (step.fail) since.set(zone, looking.at - step.at_s);
+      else since.delete(zone);
+    }
+  }
+  return since;
+}
+
+function zonesOf(document: PlanDocument | undefined, part: { zone?: string | null; region?: string | null } | null | undefined): string[] {
+  if (part?.zone) return [part.zone];
+  return document?.regions?.find((region) => region.name === part?.region)?.zones ?? [];
+}
+
+interface Keys {
+  drill: DrillAnswer | undefined;
+  at: number | undefined;
+  selection: Selection | undefined;
+  goTo: (second: number) => void;
+  backToNow: () => void;
+  toggleLost: (selection: Selection) => void;
+  play: () => void;
+}
+
+/** The keys of the board, as the help lists them. */
+function useKeys(keys: Keys) {
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      if (event.ctrlKey || event.metaKey || event.altKey || isTyping(event.target)) return;
+      if (act(event.key, keys)) event.preventDefault();
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  });
+}
+
+function isTyping(target: EventTarget | null): boolean {
+  return target instanceof HTMLElement && target.matches("input, textarea, select, [contenteditable], [role=dialog] *");
+}
+
+function act(key: string, keys: Keys): boolean {
+  const times = keys.drill?.series.t_s ?? [];
+  if (key === "x") {
+    const focused = parseSelection(document.activeElement?.getAttribute("data-part") ?? undefined);
+    const part = [focused, keys.selection].find((one) => one && partOf(one));
+    if (part) keys.toggleLost(part);
+    return part !== undefined;
+  }
+  if (key === "." && times.length) keys.goTo(times[keys.at === undefined ? 0 : nextEvent(times, keys.at, 1)] ?? 0);
+  else if (key === "," && times.length) keys.goTo(times[nextEvent(times, keys.at ?? 0, -1)] ?? 0);
+  else if (key === " " && keys.drill && !(document.activeElement instanceof HTMLButtonElement)) keys.play();
+  else if (key === "Escape") keys.backToNow();
+  else return false;
+  return true;
+}
+
+/** Measures from the click that asked "what if" to the frame that shows the answer. */
+function useRepaintMark(looking: Looking) {
+  const answer = looking.mode === "what-if" ? looking.answer : undefined;
+  useEffect(() => {
+    if (!answer || performance.getEntriesByName("what-if-asked").length === 0) return;
+    const frame = requestAnimationFrame(() => {
+      setTimeout(() => {
+        performance.measure("what-if-repaint", "what-if-asked");
+        performance.clearMarks("what-if-asked");
+      });
+    });
+    return () => cancelAnimationFrame(frame);
+  }, [answer]);
+}
+

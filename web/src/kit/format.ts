@@ -1,0 +1,48 @@
+/** Numbers as a person reads them: tabular, with units. */
+
+const whole = new Intl.NumberFormat("en-GB", { maximumFractionDigits: 0 });
+const fine = new Intl.NumberFormat("en-GB", { maximumFractionDigits: 1 });
+
+/** A count or rate: whole from 10 up, one decimal below. */
+export function amount(value: number): string {
+  return Math.abs(value) < 10 && !Number.isInteger(value) ? fine.format(value) : whole.format(value);
+}
+
+/** A rate in requests per second, short: `1,136/s`. */
+export function perSecond(value: number): string {
+  return `${amount(value)}/s`;
+}
+
+/** A share of 1 in per cent: whole, finer below 10 %. */
+export function percent(value: number): string {
+  const hundred = value * 100;
+  return `${hundred !== 0 && Math.abs(hundred) < 10 ? fine.format(hundred) : whole.format(hundred)} %`;
+}
+
+/** Seconds with at most two decimals. */
+export function seconds(value: number): string {
+  return `${String(Math.round(value * 100) / 100)} s`;
+}
+
+/** A range of seconds: `25–35 s`. */
+export function secondsRange(from: number, to: number): string {
+  return `${String(Math.round(from * 100) / 100)}–${String(Math.round(to * 100) / 100)} s`;
+}
+
+/** A second of a drill on its clock: `1:29`, with a decimal when there is one. */
+export function clock(second: number): string {
+  const tenths = Math.round(second * 10) / 10;
+  const minutes = Math.floor(tenths / 60);
+  const rest = tenths - minutes * 60;
+  const text = Number.isInteger(rest) ? String(rest) : rest.toFixed(1);
+  return `${minutes}:${text.padStart(Number.isInteger(rest) ? 2 : 4, "0")}`;
+}
+
+/** A span of time in words: `1 min 29 s`. */
+export function span(second: number): string {
+  const rounded = second < 60 ? Math.round(second * 10) / 10 : Math.round(second);
+  const minutes = Math.floor(rounded / 60);
+  const rest = Math.round((rounded - minutes * 60) * 10) / 10;
+  if (minutes === 0) return `${rest} s`;
+  return rest === 0 ? `${minutes} min` : `${minutes} min ${rest} s`;
+}

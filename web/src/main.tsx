@@ -1,0 +1,27 @@
+import "./styles.css";
+
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { RouterProvider } from "@tanstack/react-router";
+import { Tooltip } from "radix-ui";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+
+import { router } from "./router";
+
+// A revision never changes, and the engine is deterministic: an answer stays true while the page is open.
+const client = new QueryClient({
+  defaultOptions: { queries: { staleTime: Infinity, retry: false, refetchOnWindowFocus: false } },
+});
+
+const root = document.getElementById("root");
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={client}>
+        <Tooltip.Provider>
+          <RouterProvider router={router} />
+        </Tooltip.Provider>
+      </QueryClientProvider>
+    </StrictMode>,
+  );
+}

@@ -1,0 +1,53 @@
+import type { Part } from "../api/client";
+
+/** What can be selected on the board. */
+export type Kind = "client" | "name" | "balancer" | "listener" | "front" | "zone" | "group" | "berth";
+
+export interface Selection {
+  kind: Kind;
+  /** `fells-2`; for parts of parts with a slash: `tiles/tiles-8`, `fells-front/fells-1`. */
+  name: string;
+}
+
+const KINDS: readonly string[] = ["client", "name", "balancer", "listener", "front", "zone", "group", "berth"];
+
+/** Reads `kind:name` as it stands in the address bar; undefined when it is neither. */
+export function parseSelection(text: string | undefined): Selection | undefined {
+  const colon = text?.indexOf(":") ?? -1;
+  if (!text || colon < 1) return undefined;
+  const kind = text.slice(0, colon);
+  const name = text.slice(colon + 1);
+  return KINDS.includes(kind) && name ? { kind: kind as Kind, name } : undefined;
+}
+
+export function formatSelection(selection: Selection): string {
+  return `${selection.kind}:${selection.name}`;
+}
+
+/** The two halves of a name such as `tiles/tiles-8`. */
+export function halves(name: string): [string, string] {
+  const slash = name.indexOf("/");
+  return slash < 0 ? [name, ""] : [name.slice(0, slash), name.slice(slash + 1)];
+}
+
+/** The part of the plan that breaking a selection loses; undefined where there is nothing to break. */
+export function partOf(selection: Selection): Part | undefined {
+  const [first, second] = halves(selection.name);
+  switch (selection.kind) {
+    case "zone":
+      return { zone: selection.name };
+    case "berth":
+      return { instance: second };
+    case "front":
+      return { front: { balancer: first, zone: second } };
+    default:
+      return undefined;
+  }
+}
+
+/** How a lost selection is called in a sentence. */
+export function lostName(selection: Selection): string {
+  const [first, second] = halves(selection.name);
+  if (selection.kind === "berth") return second;
+  return selection.kind === "front" ? `the ${second} front of ${first}` : selection.name;
+}

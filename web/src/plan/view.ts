@@ -1,0 +1,67 @@
+import { getRouteApi } from "@tanstack/react-router";
+import { useCallback, useMemo } from "react";
+
+import { formatSelection, parseSelection, type Selection } from "./selection";
+
+export const MOMENTS = ["at_once", "noticed", "settled"] as const;
+export type Moment = (typeof MOMENTS)[number];
+
+/** What the address bar says of the view: everything on the board follows from it. */
+export interface ViewSearch {
+  drill?: string | undefined;
+  at?: number | undefined;
+  select?: string | undefined;
+  lost?: string | undefined;
+  moment?: Moment | undefined;
+}
+
+/** Keeps what is understood of a search and drops the rest. */
+export function readSearch(search: Record<string, unknown>): ViewSearch {
+  const text = (value: unknown) => (typeof value === "string" && value ? value : undefined);
+  const at = Number(search["at"]);
+  const moment = MOMENTS.find((one) => one === search["moment"]);
+  return {
+    drill: text(search["drill"]),
+    at: search["at"] !== undefined && Number.isFinite(at) && at >= 0 ? at : undefined,
+    select: text(search["select"]),
+    lost: text(search["lost"]),
+    moment,
+  };
+}
+
+const route = getRouteApi("/plans/$key/board");
+
+/** The view and how to change it. */
+export function useView() {
+  const { key } = route.useParams();
+  const search = route.useSearch();
+  const navigate = route.useNavigate();
+
+  const change = useCallback(
+    (changes: ViewSearch, replace = true) => {
+      void navigate({ search: (before: ViewSearch) => ({ ...before, ...changes }), replace });
+    },
+    [navigate],
+  );
+  const selection = useMemo(() => parseSelection(search.select), [search.select]);
+  const lost = useMemo(
+    () => (search.lost?.split(",") ?? []).map(parseSelection).filter((one) => one !== undefined),
+    [search.lost],
+  );
+  const select = useCallback(
+    (one: Selection | undefined) => change({ select: one && formatSelection(one) }, false),
+    [change],
+  );
+  /** Breaks a part, or brings it back when it is broken; the board then shows "what if". */
+  const toggleLost = useCallback(
+    (one: Selection) => {
+      performance.mark("what-if-asked");
+      const text = formatSelection(one);
+      const left = lost.map(formatSelection);
+      const next = left.includes(text) ? left.filter((other) => other !== text) : [...left, text];
+      change({ lost: next.join(",") || undefined, moment: next.length ? (search.moment ?? "at_once") : undefined }, false);
+    },
+    [change, lost, search.moment],
+  );
+  return { key, search, selection, lost, change, select, toggleLost };
+}

@@ -1,0 +1,37 @@
+import { createRootRoute, createRoute, createRouter, redirect } from "@tanstack/react-router";
+
+import { BoardView } from "./board/view";
+import { PlansView } from "./plan/plans-view";
+import { readSearch } from "./plan/view";
+import { Shell } from "./shell";
+import { api, dataOf } from "./api/client";
+
+const root = createRootRoute({ component: Shell });
+
+/** The door: one plan is opened at once, several are listed. */
+const door = createRoute({
+  getParentRoute: () => root,
+  path: "/",
+  loader: async () => {
+    const plans = dataOf(await api.GET("/api/plans"));
+    const only = plans.length === 1 ? plans[0] : undefined;
+    throw only ? redirect({ to: "/plans/$key/board", params: { key: only.key }, search: {} }) : redirect({ to: "/plans" });
+  },
+});
+
+const plans = createRoute({ getParentRoute: () => root, path: "/plans", component: PlansView });
+
+const board = createRoute({
+  getParentRoute: () => root,
+  path: "/plans/$key/board",
+  validateSearch: readSearch,
+  component: BoardView,
+});
+
+export const router = createRouter({ routeTree: root.addChildren([door, plans, board]), defaultPreload: false });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}

@@ -1,0 +1,46 @@
+/** Stacked step areas of a drill's served and failing rates. Pure geometry. */
+
+import type { Schemas } from "../api/client";
+import type { TimeAxis } from "./axis";
+
+export interface Layer {
+  name: string;
+  failed: boolean;
+  path: string;
+  /** Where its name may stand at the left edge; null where it is too thin for it. */
+  labelY: number | null;
+}
+
+/** The layers from the foot up: what each zone serves, then what fails; `height` pixels for the greatest total. */
+export function stack(series: Schemas["SeriesAnswer"], lasts: number, axis: TimeAxis, height: number): Layer[] {
+  const served = Object.entries(series.by_zone_rps).map(([name, values]) => ({ name, failed: false, values }));
+  const failed = series.t_s.map((_, index) =>
+    Object.values(series.failed_rps).reduce((sum, values) => sum + (values[index] ?? 0), 0),
+  );
+  const layers = [...served, { name: "failed", failed: true, values: failed }];
+  const totals = series.t_s.map((_, index) => layers.reduce((sum, layer) => sum + (layer.values[index] ?? 0), 0));
+  const scale = height / Math.max(...totals, 1e-9);
+  const xs = [...series.t_s, lasts].map((second) => axis.x(second));
+  let floor: number[] = series.t_s.map(() => 0);
+  return layers.map((layer) => {
+    const top = floor.map((value, index) => value + (layer.values[index] ?? 0));
+    const path = stepArea(xs, floor, top, scale, height);
+    const [low, high] = [(floor[0] ?? 0) * scale, (top[0] ?? 0) * scale];
+    floor = top;
+    return { name: layer.name, failed: layer.failed, path, labelY: high - low >= 13 ? height - (low + high) / 2 : null };
+  });
+}
+
+function stepArea(xs: number[], floor: number[], top: number[], scale: number, height: number): string {
+  const up: string[] = [];
+  const down: string[] = [];
+  for (let index = 0; index < top.length; index++) {
+    const left = (xs[index] ?? 0).toFixed(1);
+    const right = (xs[index + 1] ?? 0).toFixed(1);
+    const high = (height - (top[index] ?? 0) * scale).toFixed(1);
+    const low = (height - (floor[index] ?? 0) * scale).toFixed(1);
+    up.push(`${left},${high}`, `${right},${high}`);
+    down.unshift(`${right},${low}`, `${left},${low}`);
+  }
+  return up.length ? `M${up.join("L")}L${down.join("L")}Z` : "";
+}

@@ -1,0 +1,10 @@
+import tailwindcss from "@tailwindcss/vite";
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vitest/config";
+
+export default defineConfig({
+  plugins: [react(), tailwindcss()],
+  build: { outDir: "../src/northgate/web/static", emptyOutDir: true, chunkSizeWarningLimit: 900 },
+  server: { proxy: { "/api": "http://127.0.0.1:8420" } },
+  test: { include: ["src/**/*.test.ts"] },
+});
