@@ -4,7 +4,7 @@ import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
-  build: { outDir: "../src/northgate/web/static", emptyOutDir: true, chunkSizeWarningLimit: 900 },
+  build: { outDir: "../src/northgate/web/static", emptyOutDir: true, chunkSizeWarningLimit: 900, assetsInlineLimit: 0 },
   server: { proxy: { "/api": "http://127.0.0.1:8420" } },
   test: { include: ["src/**/*.test.ts"] },
 });

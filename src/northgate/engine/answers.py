@@ -217,7 +217,8 @@ def strips(run: DrillRun, group: str | None = None) -> list[Strip]:
     groups = [one.name for one in network.plan.target_groups]
     wanted = [m for m, g in enumerate(network.members.group) if group in (None, groups[int(g)])]
     states = [
-        member_states(flow.network, flow.moment.in_use, flow.met, flow.moment.truth.front_dead) for flow in run.flows
+        member_states(flow.network, flow.moment.in_use, flow.moment.encounter.met, flow.moment.truth.front_dead)
+        for flow in run.flows
     ]
     times = [frame.t_s for frame in run.keyframes] + [run.drill.lasts_s]
     return [

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.flow import Flow, patience_s
+from northgate.engine.flow import Flow
 from northgate.engine.load import AT_BOUND_S
 from northgate.engine.network import Network
 from northgate.engine.types import Floats, Ints
@@ -30,7 +30,7 @@ NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
 def patience_bounds(network: Network) -> Floats:
     """Every latency (s) beyond which some client, balancer or probe gives up, once each."""
     probes = [probe.timeout_s for probe in network.plan.probes]
-    return np.unique(np.concatenate([patience_s(network).ravel(), np.array(probes, dtype=np.float64)]))
+    return np.unique(np.concatenate([network.patience_s.ravel(), np.array(probes, dtype=np.float64)]))
 
 
 def next_crossing(flow: Flow, bounds_s: Floats, now: float) -> Crossing:

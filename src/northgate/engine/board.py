@@ -161,7 +161,7 @@ class _Berths:
         self.rps = self._sum(flow.pair_rps)
         self.served = self._sum(flow.pair_served)
         self.met, self.believed, self.fronts = member_states(
-            network, flow.moment.in_use, flow.met, flow.moment.truth.front_dead
+            network, flow.moment.in_use, flow.moment.encounter.met, flow.moment.truth.front_dead
         )
         usable = self.met == 0
         self.wrong = np.where(usable, self.believed < self.fronts, self.believed > 0)

@@ -16,7 +16,7 @@ from northgate.engine.flow import Flow, Moment, solve, too_late
 from northgate.engine.network import Network
 from northgate.engine.probing import Bounds, Outcome, Probers, down_bounds, up_bounds
 from northgate.engine.readings import Readings, Totals
-from northgate.engine.truth import Truth, healthy, probe_view, truth_under
+from northgate.engine.truth import Truth, encounter, healthy, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, total_by
 from northgate.plan import Problem
 from northgate.plan.drills import Drill, Expectation, Part, Step
@@ -140,6 +140,7 @@ class _Run:
         self.surges: dict[str, float] = {}
         self.truth = healthy(network)
         self.view = probe_view(network, self.truth)
+        self.encounter = encounter(network, self.truth)
         self.bounds_s = patience_bounds(network)
         self.backlog_s: Floats = np.zeros(len(network.machines.names))
         self.crossing: Crossing = NO_CROSSING
@@ -207,6 +208,7 @@ class _Run:
     def _change_truth(self) -> None:
         before, self.truth = self.truth, truth_under(self.network, self.faults)
         self.view = probe_view(self.network, self.truth)
+        self.encounter = encounter(self.network, self.truth)
         self.backlog_s = np.where(_emptied(self.network, self.truth), 0.0, self.backlog_s)
         self.backlog_s = self.backlog_s * (self.truth.slowness / before.slowness)
         self.addresses.meet(self.now, self.truth.front_dead)
@@ -231,7 +233,7 @@ class _Run:
     # Solving
 
     def _moment(self, in_use: Bools) -> Moment:
-        return Moment(self.truth, in_use, self.addresses.present, self._call_rps(), self.backlog_s)
+        return Moment(self.truth, self.encounter, in_use, self.addresses.present, self._call_rps(), self.backlog_s)
 
     def _in_use(self, believes: Bools) -> Bools:
         in_use = np.ones(len(self.network.pairs.front), dtype=bool)
@@ -258,7 +260,7 @@ class _Run:
         """What the probes of each prober find now, given truth and the queues of the latest solve."""
         pairs = self.network.probed
         machine = self.network.pairs.machine[pairs]
-        timeout = _probe_timeouts(self.network)
+        timeout = self.network.probe_timeout_s
         latency, slope = self.flow.queue.latency_s[machine], self.flow.queue.slope[machine]
         latency = latency + (self.backlog_s - self.flow.moment.backlog_s)[machine]
         late = too_late(latency, slope, timeout) & ~self.view.silent[pairs]
@@ -339,7 +341,7 @@ class _Run:
 
     def _bounds(self, prober: int, pair: int, *, up: bool) -> Bounds:
         group = int(self.network.members.group[self.network.pairs.member[pair]])
-        probe = self.network.probe_of_group(group)
+        probe = self.network.group_probes[group]
         assert probe is not None
         answer, at_once = float(self.answer_s[prober]), bool(self.failed_at_once[prober])
         if up:
@@ -384,13 +386,6 @@ def profile_factor(profile: Sequence[Sequence[float]], second: float) -> float:
         if start <= second:
             factor = value
     return factor
-
-
-def _probe_timeouts(network: Network) -> Floats:
-    probes = [network.probe_of_group(group) for group in range(len(network.plan.target_groups))]
-    timeouts = np.array([probe.timeout_s if probe else np.inf for probe in probes])
-    pairs = network.probed
-    return timeouts[network.members.group[network.pairs.member[pairs]]] if len(timeouts) else np.zeros(0)
 
 
 def _emptied(network: Network, truth: Truth) -> Bools:

@@ -7,7 +7,7 @@ import numpy as np
 
 from northgate.engine.load import AT_BOUND_S, Queue, queue_under
 from northgate.engine.network import Network
-from northgate.engine.truth import ANSWERS, REFUSES, SILENT, Truth, pair_truth
+from northgate.engine.truth import ANSWERS, REFUSES, SILENT, Encounter, Truth
 from northgate.engine.types import Bools, Floats, Ints, total_by
 from northgate.plan.drills import CAUSES
 
@@ -18,10 +18,11 @@ NEVER = np.inf
 
 @dataclass(frozen=True)
 class Moment:
-    """Everything that rates depend on: truth, what each pair's front believes, which fronts are in their address,
-    the rate of each call (requests/s) and the backlog of each machine (seconds of work)."""
+    """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
+    fronts are in their address, the rate of each call (requests/s), the backlog of each machine (seconds of work)."""
 
     truth: Truth
+    encounter: Encounter
     in_use: Bools
     in_address: Bools
     call_rps: Floats
@@ -55,7 +56,6 @@ class Flow:
     network: Network
     moment: Moment
     choice: Choice
-    met: Ints
     queue: Queue
     front_rps: Floats
     front_dead_rps: Floats
@@ -112,6 +112,7 @@ def choose(network: Network, in_use: Bools) -> Choice:
     route_choice = _serving_choice(network, choice_in_use, _sum_of_lanes(network, cell_targets))
     serving = route_choice[routes.lane_route] == routes.lane_choice
     anyway = serving & (choice_in_use == 0)[routes.lane_choice] & _sends_anyway(network)
+    anyway &= (cell_targets > 0)[routes.lane_cell]
     lane_share, refused = _lane_shares(network, serving, (cell_in_use > 0)[routes.lane_cell] | anyway, choice_in_use)
     cell_anyway = total_by(routes.lane_cell, anyway, cells) > 0
     candidate = counted & (in_use | cell_anyway[pairs.cell])
@@ -183,11 +184,11 @@ def solve(network: Network, moment: Moment) -> Flow:
     choice = choose(network, moment.in_use)
     arrivals = _arrivals(network, moment)
     lanes = _through_lanes(network, choice, arrivals)
-    met = pair_truth(network, moment.truth)
+    met = moment.encounter.met
     pair_rps = (lanes.cell.sum(axis=0))[network.pairs.cell] * choice.pair_share
     queue = _queues(network, moment, np.where(met == ANSWERS, pair_rps, 0.0))
-    fates = _fates(network, moment, met, queue)
-    return _gather(network, moment, choice, met, queue, arrivals, lanes, pair_rps, fates)
+    fates = _fates(network, moment, queue)
+    return _gather(network, moment, choice, queue, arrivals, lanes, pair_rps, fates)
 
 
 @dataclass(frozen=True)
@@ -260,27 +261,18 @@ class _Fates:
     bad_status: Floats
 
 
-def patience_s(network: Network) -> Floats:
-    """How long a request of each outcome class may take at each pair: (outcomes, pairs), seconds."""
-    response = np.array([group.response_timeout_s for group in network.plan.target_groups])
-    of_pair = response[network.members.group[network.pairs.member]] if len(response) else np.zeros(0)
-    return np.asarray(np.minimum(network.calls.outcome_timeout_s[:, None], of_pair[None, :]))
-
-
 def too_late(latency_s: Floats, slope: Floats, bound_s: Floats) -> Bools:
     """Whether a latency is beyond a bound; exactly at it, whether it is about to be."""
     return (latency_s > bound_s + AT_BOUND_S) | ((np.abs(latency_s - bound_s) <= AT_BOUND_S) & (slope > 0))
 
 
-def _fates(network: Network, moment: Moment, met: Ints, queue: Queue) -> _Fates:
-    pairs, calls = network.pairs, network.calls
+def _fates(network: Network, moment: Moment, queue: Queue) -> _Fates:
+    pairs = network.pairs
     latency, slope, excess = (values[pairs.machine] for values in (queue.latency_s, queue.slope, queue.excess))
+    met = moment.encounter.met
     answers = met == ANSWERS
-    late = too_late(latency, slope, patience_s(network))
-    service = network.members.service[pairs.member]
-    bad = np.zeros((len(calls.outcome_path), len(pairs.front)), dtype=bool)
-    if len(network.services.port):
-        bad = moment.truth.service_status[service][:, calls.outcome_path].T >= 400
+    late = too_late(latency, slope, network.patience_s)
+    bad = moment.encounter.bad_page
     taken = np.where(answers, 1 - excess, 0.0)
     return _Fates(
         served=np.where(late | bad, 0.0, taken),
@@ -295,7 +287,6 @@ def _gather(
     network: Network,
     moment: Moment,
     choice: Choice,
-    met: Ints,
     queue: Queue,
     arrivals: _Arrivals,
     lanes: _Lanes,
@@ -328,7 +319,6 @@ def _gather(
         network=network,
         moment=moment,
         choice=choice,
-        met=met,
         queue=queue,
         front_rps=total_by(rows.front, arrivals.row_rps, fronts),
         front_dead_rps=total_by(rows.front, arrivals.row_rps - arrivals.row_living, fronts),

@@ -188,8 +188,27 @@ class Network:
     @cached_property
     def probed(self) -> Ints:
         """The pairs whose group has a probe."""
-        has_probe = np.array([group.probe is not None for group in self.plan.target_groups], dtype=bool)
-        return np.flatnonzero(has_probe[self.members.group[self.pairs.member]]) if len(has_probe) else _ints([])
+        has_probe = np.array([probe is not None for probe in self.group_probes], dtype=bool)
+        return np.flatnonzero(has_probe[self.members.group[self.pairs.member]])
+
+    @cached_property
+    def group_probes(self) -> tuple[Probe | None, ...]:
+        """The probe that watches each group."""
+        probes = {probe.name: probe for probe in self.plan.probes}
+        return tuple(probes.get(group.probe or "") for group in self.plan.target_groups)
+
+    @cached_property
+    def probe_timeout_s(self) -> Floats:
+        """Per probed pair: how long its probe waits for an answer (s)."""
+        waits = np.array([probe.timeout_s if probe else np.inf for probe in self.group_probes], dtype=np.float64)
+        return waits[self.members.group[self.pairs.member[self.probed]]]
+
+    @cached_property
+    def patience_s(self) -> Floats:
+        """How long a request of each outcome class may take at each pair: (outcomes, pairs), seconds."""
+        response = np.array([group.response_timeout_s for group in self.plan.target_groups], dtype=np.float64)
+        of_pair = response[self.members.group[self.pairs.member]]
+        return np.asarray(np.minimum(self.calls.outcome_timeout_s[:, None], of_pair[None, :]))
 
     def machine_index(self, name: str) -> int:
         """The position of a machine; raises KeyError."""
@@ -206,11 +225,6 @@ class Network:
     def balancer_of(self, front: int) -> str:
         """The name of a front's balancer."""
         return self.plan.balancers[int(self.fronts.balancer[front])].name
-
-    def probe_of_group(self, group: int) -> Probe | None:
-        """The probe that watches a group."""
-        wanted = self.plan.target_groups[group].probe
-        return next((probe for probe in self.plan.probes if probe.name == wanted), None)
 
 
 def compile_network(plan: Plan) -> Network:

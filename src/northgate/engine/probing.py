@@ -77,7 +77,7 @@ class Probers:
         pairs = network.probed
         member = network.pairs.member[pairs]
         group = network.members.group[member]
-        probes = [network.probe_of_group(index) for index in range(len(network.plan.target_groups))]
+        probes = network.group_probes
 
         def setting(name: str) -> Floats:
             values = [getattr(probe, name) if probe else 0 for probe in probes]

@@ -31,6 +31,15 @@ class Truth:
     cut: Bools
 
 
+@dataclass(frozen=True)
+class Encounter:
+    """What requests meet under a truth, whoever is loaded how: per pair ANSWERS, REFUSES or SILENT, and per outcome
+    class and pair whether the page asked answers a status of 400 or more."""
+
+    met: Ints
+    bad_page: Bools
+
+
 def healthy(network: Network) -> Truth:
     """The truth without any fault."""
     machines, zones = len(network.machines.names), len(network.zones)
@@ -165,9 +174,13 @@ def _serves(pages: dict[str, int], page: str) -> bool:
     return any(page.startswith(known) for known in pages)
 
 
-def pair_truth(network: Network, truth: Truth) -> Ints:
-    """What each pair's front meets at its target: ANSWERS, REFUSES or SILENT."""
-    return _as_met(network, truth, network.members.service[network.pairs.member])
+def encounter(network: Network, truth: Truth) -> Encounter:
+    """What requests meet under a truth."""
+    service = network.members.service[network.pairs.member]
+    bad = np.zeros((len(network.calls.outcome_path), len(service)), dtype=bool)
+    if len(network.services.port):
+        bad = truth.service_status[service][:, network.calls.outcome_path].T >= 400
+    return Encounter(_as_met(network, truth, service), bad)
 
 
 def _as_met(network: Network, truth: Truth, service: Ints) -> Ints:
@@ -200,7 +213,7 @@ def _expected(network: Network, truth: Truth) -> Bools:
     members = network.members
     result = np.ones(len(members.group), dtype=bool)
     for group in range(len(network.plan.target_groups)):
-        probe = network.probe_of_group(group)
+        probe = network.group_probes[group]
         if probe is not None:
             mine = members.group == group
             result[mine] = _likes(network, truth, probe, members.probe_service[mine])

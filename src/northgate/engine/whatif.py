@@ -6,9 +6,11 @@ from collections.abc import Sequence
 from northgate.engine.answers import AnswerModel
 from northgate.engine.board import BoardState, board_state
 from northgate.engine.drill import DrillRun, run_drill
+from northgate.engine.errors import CannotRun
 from northgate.engine.flow import Flow
 from northgate.engine.network import Network
 from northgate.plan.drills import Drill, Part, Step
+from northgate.plan.references import dangling
 
 LOST_AT_S = 60.0
 AT_MOST_S = 3600.0
@@ -29,9 +31,15 @@ class WhatIfAnswer(AnswerModel):
 
 
 def what_if(network: Network, faults: Sequence[Part]) -> WhatIfAnswer:
-    """Fails the parts together and follows the loss, with the probes where they notice it last."""
+    """Fails the parts together and follows the loss, with the probes where they notice it last.
+
+    Raises CannotRun when a part is not in the plan.
+    """
     steps = [Step(at_s=LOST_AT_S, fail=fault) for fault in faults]
     drill = Drill(name="what-if", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst", steps=steps)
+    unknown = dangling(network.plan.model_copy(update={"drills": [drill]}))
+    if unknown:
+        raise CannotRun(unknown)
     run = run_drill(network, drill)
     times = [frame.t_s for frame in run.keyframes]
     lost, noticed = times.index(LOST_AT_S), times.index(_noticed_s(run))

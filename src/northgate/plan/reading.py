@@ -22,7 +22,7 @@ from northgate.plan.types import DNS_NAME_PATTERN, HOST_PATTERN, NAME_PATTERN
 
 MAX_BYTES = 8_000_000
 MAX_DEPTH = 40
-MAX_VALUES = 2_000_000
+MAX_VALUES = 500_000
 
 _TAG = "tag:yaml.org,2002:"
 _Places = dict[Location, tuple[int, int]]

@@ -80,7 +80,7 @@ function WhatIf({ looking, onMoment }: { looking: Extract<Looking, { mode: "what
           </RadioGroup.Item>
         ))}
       </RadioGroup.Root>
-      <span className="truncate text-[12px] text-vermilion" data-testid="what-if-failed">
+      <span className="truncate text-[12px] text-vermilion-text" data-testid="what-if-failed">
         {amount(answer.failed_until_noticed)} requests fail until it is noticed
       </span>
     </>

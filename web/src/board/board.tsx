@@ -161,7 +161,7 @@ function Rate({ rates }: { rates: { rps: number; failed_rps: number } | undefine
   return (
     <span className="shrink-0 text-right leading-tight">
       <span className="block font-semibold text-north">{perSecond(rates.rps)}</span>
-      {rates.failed_rps > 0 && <span className="block text-[11px] font-semibold text-vermilion">{amount(rates.failed_rps)} fail</span>}
+      {rates.failed_rps > 0 && <span className="block text-[11px] font-semibold text-vermilion-text">{amount(rates.failed_rps)} fail</span>}
     </span>
   );
 }
@@ -217,7 +217,7 @@ function Balancers({ document, state, layout, selection, lost, onSelect, onBreak
 }
 
 function frontTone(front: Schemas["FrontState"] | undefined): string {
-  if (front?.dead) return front.in_address ? "hatched border-vermilion text-vermilion bg-vermilion-fill" : "border-line-strong bg-lost text-lost-ink";
+  if (front?.dead) return front.in_address ? "hatched border-vermilion text-vermilion-text bg-vermilion-fill" : "border-line-strong bg-lost text-lost-ink";
   return front?.in_address === false ? "border-dashed border-north bg-panel text-north" : "border-north bg-north-fill text-north";
 }
 
@@ -306,7 +306,7 @@ function ZoneHead({ zone, since, inWhatIf, self, onSelect, onBreak }: ZoneHeadPr
         <span className="flex items-baseline justify-between gap-2">
           <span className="truncate text-[13px] font-semibold">{self.name}</span>
           {zone?.lost ? (
-            <span className="text-[11px] font-semibold text-vermilion">lost{since === undefined ? "" : ` ${span(since)}`}</span>
+            <span className="text-[11px] font-semibold text-vermilion-text">lost{since === undefined ? "" : ` ${span(since)}`}</span>
           ) : (
             <span className="text-[12px] text-ink-soft" data-reading="zone-served">
               {perSecond(zone?.served_rps ?? 0)}
@@ -315,7 +315,7 @@ function ZoneHead({ zone, since, inWhatIf, self, onSelect, onBreak }: ZoneHeadPr
         </span>
         <span className="block truncate text-[11px] text-ink-soft">
           {zone && zone.failed_rps > 0 ? (
-            <b className="font-semibold text-vermilion">{perSecond(zone.failed_rps)} fail here</b>
+            <b className="font-semibold text-vermilion-text">{perSecond(zone.failed_rps)} fail here</b>
           ) : zone && zone.from_elsewhere_rps > 0 ? (
             `${perSecond(zone.from_elsewhere_rps)} crosses zones`
           ) : zone?.lost ? (
@@ -327,7 +327,7 @@ function ZoneHead({ zone, since, inWhatIf, self, onSelect, onBreak }: ZoneHeadPr
       </button>
       <button
         type="button"
-        className={`grid size-6 place-items-center rounded border ${inWhatIf ? "border-vermilion bg-vermilion text-panel" : "border-transparent text-ink-soft hover:border-vermilion hover:text-vermilion"}`}
+        className={`grid size-6 place-items-center rounded border ${inWhatIf ? "border-vermilion bg-vermilion text-panel" : "border-transparent text-ink-soft hover:border-vermilion hover:text-vermilion-text"}`}
         aria-label={inWhatIf ? `Bring ${self.name} back` : `What if ${self.name} were lost?`}
         aria-pressed={inWhatIf}
         title={inWhatIf ? "Bring it back (x)" : `What if ${self.name} were lost? (x)`}
@@ -372,7 +372,7 @@ function CellCaption({ cell }: { cell: Schemas["CellState"] }) {
   if (cell.unnoticed > 0) {
     const right = cell.targets - cell.unnoticed;
     return (
-      <span className="mt-0.5 block truncate pl-0.5 text-[11px] font-semibold text-vermilion">
+      <span className="mt-0.5 block truncate pl-0.5 text-[11px] font-semibold text-vermilion-text">
         {right} of {cell.targets} noticed{cell.failed_rps > 0 ? ` · ${perSecond(cell.failed_rps)} fail` : ""}
       </span>
     );

@@ -182,7 +182,7 @@ function clientBoxes(document: PlanDocument, names: Placed[], width: number): Pl
 }
 
 export function hostOf(url: string): string {
-  return /^[a-z]+:\/\/\[?([^\]/:?#]+)/i.exec(url)?.[1]?.toLowerCase() ?? "";
+  return URL.canParse(url) ? new URL(url).hostname.replace(/^\[|\]$/g, "") : "";
 }
 
 interface Slot {

@@ -5,7 +5,7 @@ import type { ComponentProps, ReactNode } from "react";
 export function Button({ tone = "plain", className = "", ...rest }: ComponentProps<"button"> & { tone?: "plain" | "danger" | "bar" }) {
   const tones = {
     plain: "border-line-strong bg-panel text-ink hover:border-ink",
-    danger: "border-vermilion bg-vermilion-fill text-vermilion hover:bg-vermilion hover:text-panel",
+    danger: "border-vermilion bg-vermilion-fill text-vermilion-text hover:bg-vermilion hover:text-panel",
     bar: "border-bar-soft/40 text-bar-ink hover:border-bar-ink",
   };
   return (
@@ -50,7 +50,7 @@ export type Tone = "ink" | "vermilion" | "ochre" | "moss";
 
 const TONES: Record<Tone, string> = {
   ink: "text-ink",
-  vermilion: "text-vermilion",
+  vermilion: "text-vermilion-text",
   ochre: "text-ochre-text",
   moss: "text-moss",
 };

@@ -86,7 +86,7 @@ function Labels({ document, drill, at, strip, playing, onPlay, onAt, onDrill }: 
       <div className="pointer-events-auto absolute top-1.5 left-2 right-0">
         <select
           aria-label="Drill"
-          className="w-full appearance-none truncate rounded border border-transparent bg-transparent px-1 text-[12px] font-semibold hover:border-line-strong"
+          className="min-h-6 w-full appearance-none truncate rounded border border-transparent bg-transparent px-1 text-[12px] font-semibold hover:border-line-strong"
           title={drill.title || drill.name}
           value={drill.name}
           onChange={(event) => onDrill(event.target.value)}
@@ -113,7 +113,7 @@ function Labels({ document, drill, at, strip, playing, onPlay, onAt, onDrill }: 
       <p className="absolute left-3 text-[11px] leading-tight" style={{ top: CHART_Y + CHART_HEIGHT / 2 - 2 }}>
         served, by zone
         <br />
-        <b className="font-semibold text-vermilion">failed</b>
+        <b className="font-semibold text-vermilion-text">failed</b>
       </p>
       {strip && (
         <p className="absolute left-3 truncate text-[11px] leading-[11px]" style={{ top: STRIP_Y - 1, width: LABEL_WIDTH - 18 }}>

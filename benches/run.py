@@ -1,0 +1,150 @@
+"""What `make bench` prints: how long things take here, side by side in one run. Nothing is asserted."""
+
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from northgate.engine.answers import drill_answer
+from northgate.engine.drill import run_drill
+from northgate.engine.network import compile_network
+from northgate.plan import plan_from_data, read_plan
+
+EXAMPLE = Path(__file__).parents[1] / "examples" / "beckwater.plan.yaml"
+CHROMIUM = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+BOARD = "plans/beckwater/board"
+
+
+def median_ms(work: Callable[[], Any], times: int = 5) -> float:
+    """The median of several runs in milliseconds, after one that does not count."""
+    work()
+    taken = []
+    for _ in range(times):
+        start = time.perf_counter()
+        work()
+        taken.append((time.perf_counter() - start) * 1000)
+    return statistics.median(taken)
+
+
+def row(what: str, value: float, unit: str = "ms") -> None:
+    """Prints one line of the table."""
+    print(f"  {what:<62} {value:>10,.1f} {unit}", flush=True)
+
+
+def command_line() -> None:
+    """The command line on the demo, whole processes."""
+    print("Command line")
+    python = [sys.executable]
+
+    def run(*words: str) -> Callable[[], Any]:
+        return lambda: subprocess.run([*python, *words], capture_output=True, check=False)
+
+    bare = median_ms(run("-c", "pass"))
+    drill = median_ms(run("-m", "northgate", "drill", str(EXAMPLE), "--json"))
+    row("interpreter start-up alone", bare)
+    row("northgate drill examples/beckwater.plan.yaml --json", drill)
+    row("the same without interpreter start-up", drill - bare)
+
+
+def engine() -> None:
+    """The engine on the demo, in one process."""
+    print("Engine on the demo")
+    plan = read_plan(EXAMPLE)
+    network = compile_network(plan)
+    run = run_drill(network, plan.drills[0])
+    row("read the YAML file", median_ms(lambda: read_plan(EXAMPLE)))
+    row("compile", median_ms(lambda: compile_network(plan)))
+    row(f"drill lose-fells-2 ({len(run.keyframes)} events)", median_ms(lambda: run_drill(network, plan.drills[0])))
+
+    def whole() -> None:
+        again = read_plan(EXAMPLE)
+        compiled = compile_network(again)
+        for drill in again.drills:
+            drill_answer(run_drill(compiled, drill)).model_dump_json()
+
+    row("all that `northgate drill --json` does once loaded", median_ms(whole))
+    row("its answer as JSON", median_ms(lambda: drill_answer(run).model_dump_json()))
+
+
+def zone_loss(targets: int, lasts_s: float) -> dict[str, Any]:
+    """A plan with so many targets in three zones, and the loss of one."""
+    zones = ["fells-1", "fells-2", "fells-3"]
+    instance = {"capacity_rps": 100, "service_ms": 10, "serves": [{"port": 8080, "protocol": "http"}]}
+    fleet = {"name": "tiles", "zones": dict.fromkeys(zones), "count": targets, "instance": instance}
+    listener = {"name": "https", "protocol": "https", "port": 443, "otherwise": {"pool": "web"}}
+    call = {"url": "https://www.beckwater.example/"}
+    steps = [{"at_s": 10, "fail": {"zone": "fells-2"}}]
+    return {
+        "northgate": 1,
+        "name": "growth",
+        "regions": [{"name": "fells", "zones": zones}],
+        "fleets": [fleet],
+        "probes": [{"name": "ready"}],
+        "target_groups": [{"name": "tiles", "port": 8080, "probe": "ready", "targets": [{"fleet": "tiles"}]}],
+        "pools": [{"name": "web", "tiers": [{"groups": {"tiles": 1}}]}],
+        "balancers": [{"name": "front", "zones": dict.fromkeys(zones), "listeners": [listener]}],
+        "names": [{"name": "www.beckwater.example", "answers": [{"balancer": "front"}]}],
+        "clients": [{"name": "walkers", "rps": targets * 40, "calls": [call]}],
+        "drills": [{"name": "loss", "lasts_s": lasts_s, "phases": "worst", "steps": steps}],
+    }
+
+
+def growth() -> None:
+    """How the time of a zone loss grows with targets and with the drill's length."""
+    print("Growth of a zone loss (worst phases)")
+    for targets, lasts_s in ((10, 60), (100, 60), (1000, 60), (10_000, 60), (1000, 3600), (1000, 86_400)):
+        plan = plan_from_data(zone_loss(targets, lasts_s))
+        network = compile_network(plan)
+        events = len(run_drill(network, plan.drills[0]).keyframes)
+        taken = median_ms(lambda: run_drill(network, plan.drills[0]), 3)  # noqa: B023
+        row(f"{targets:>6,} targets, {lasts_s:>6,} s, {events} events", taken)
+    row("peak memory of this process", resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, "MB")
+
+
+def browser() -> None:
+    """The interface on the demo: opening the board, and from a click on "what if" to the repainted board."""
+    from playwright.sync_api import sync_playwright
+
+    print("Interface on the demo (the application's own performance marks)")
+    with tempfile.TemporaryDirectory() as data, sync_playwright() as playwright:
+        command = [sys.executable, "-m", "northgate", "demo", "--port", "0", "--no-browser", "--data", data]
+        started = time.perf_counter()
+        server = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        assert server.stdout is not None
+        address = server.stdout.readline().split()[4]
+        launched = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        row("demo command to listening, and browser started", (time.perf_counter() - started) * 1000)
+        page = launched.new_page(viewport={"width": 1280, "height": 800})
+        opening = time.perf_counter()
+        page.goto(address + BOARD)
+        page.locator("[data-zone]").first.wait_for()
+        row("first opening of the board", (time.perf_counter() - opening) * 1000)
+        row("what if: click to repaint, median of 20", _what_if_ms(page))
+        launched.close()
+        server.terminate()
+        server.wait()
+
+
+def _what_if_ms(page: Any) -> float:
+    """Breaks each zone in turn, each time from a fresh question, and reads the marks."""
+    taken = []
+    for number in range(20):
+        zone = ("fells-1", "fells-2", "fells-3", "coast-1", "coast-2")[number % 5]
+        page.goto(page.url.split("/plans")[0] + f"/{BOARD}")
+        page.get_by_role("button", name=f"What if {zone} were lost?").click()
+        page.wait_for_timeout(400)
+        taken.append(page.evaluate("performance.getEntriesByName('what-if-repaint')[0].duration"))
+    return statistics.median(taken)
+
+
+if __name__ == "__main__":
+    for part in (command_line, engine, growth, browser):
+        part()

@@ -1,0 +1,117 @@
+"""The command line as a user runs it: output, exit status, no traceback."""
+
+import json
+import subprocess
+import sys
+
+import jsonschema
+import pytest
+
+from tests.plan.test_reading import EXAMPLE
+from tests.plans import changed, fail, plan_data
+
+STABLE_KEYS = {"name", "held", "readings", "expect", "blind", "series"}
+
+
+def northgate(*words, **more):
+    return subprocess.run(
+        [sys.executable, "-m", "northgate", *map(str, words)], capture_output=True, text=True, check=False, **more
+    )
+
+
+def write(tmp_path, data):
+    path = tmp_path / "a.plan.json"
+    path.write_text(json.dumps(data))
+    return path
+
+
+def test_drill_prints_one_json_document_with_the_stable_keys():
+    done = northgate("drill", EXAMPLE, "--json")
+    drills = json.loads(done.stdout)["drills"]
+    assert done.stderr == ""
+    assert [drill["name"] for drill in drills] == ["lose-fells-2", "tiles-8-crashes"]
+    assert all(drill.keys() >= STABLE_KEYS for drill in drills)
+    assert set(drills[0]["series"]) == {"t_s", "by_zone_rps", "failed_rps", "utilisation", "stale_share"}
+    row = drills[0]["blind"][0]
+    assert row.keys() >= {
+        "target",
+        "balancer",
+        "front",
+        "probe",
+        "change",
+        "true_at_s",
+        "believed_at_s",
+        "earliest_s",
+        "latest_s",
+    }
+    lengths = {
+        len(values) for part in drills[0]["series"].values() if isinstance(part, dict) for values in part.values()
+    }
+    assert lengths == {len(drills[0]["series"]["t_s"])}
+
+
+def test_the_exit_status_follows_the_expectations():
+    assert northgate("drill", EXAMPLE, "lose-fells-2").returncode == 1
+    assert northgate("drill", EXAMPLE, "tiles-8-crashes").returncode == 0
+
+
+def test_the_summary_is_for_a_terminal():
+    done = northgate("drill", EXAMPLE, "lose-fells-2")
+    assert "held 2 of 3 expectations" in done.stdout
+    assert "NOT HELD failed_share at most 0.002" in done.stdout
+    assert "possible 25 to 35 s" in done.stdout
+    assert max(map(len, done.stdout.splitlines())) <= 100
+
+
+def test_a_plan_without_drills_says_so(tmp_path):
+    done = northgate("drill", write(tmp_path, plan_data()))
+    assert (done.returncode, done.stdout) == (0, "The plan has no drills.\n")
+
+
+@pytest.mark.parametrize(
+    ("data", "says"),
+    [
+        (plan_data(probse=[]), "/probse: unknown field 'probse'; did you mean 'probes'?"),
+        (changed(plan_data(), "/target_groups/0/probe", "redy"), "/target_groups/0/probe: there is no probe 'redy'"),
+        (
+            changed(plan_data(), "/clients/0/retries", 1),
+            "/clients/0/retries: repeating failed calls is not computed yet",
+        ),
+        (plan_data(drills=[{"name": "d", "steps": [fail(9999, zone="fells-1")]}]), "after the drill has ended"),
+    ],
+)
+def test_unusable_input_ends_with_status_2_and_its_place(tmp_path, data, says):
+    done = northgate("drill", write(tmp_path, data), "--json")
+    assert (done.returncode, done.stdout) == (2, "")
+    assert says in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize(
+    "words", [["drill"], ["drill", "/nowhere.plan.yaml"], ["dril"], ["drill", EXAMPLE, "lose-fels-2"]]
+)
+def test_wrong_words_end_with_status_2(words):
+    done = northgate(*words)
+    assert done.returncode == 2
+    assert "Traceback" not in done.stderr
+
+
+def test_a_mistyped_drill_names_the_nearest():
+    assert "did you mean 'lose-fells-2'?" in northgate("drill", EXAMPLE, "lose-fels-2").stderr
+
+
+def test_schema_prints_the_schema():
+    printed = json.loads(northgate("schema").stdout)
+    jsonschema.Draft202012Validator.check_schema(printed)
+    assert printed == json.loads(northgate("schema", "--json").stdout)
+
+
+def test_a_taken_port_is_said_plainly(tmp_path):
+    import socket
+
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        done = northgate("demo", "--no-browser", "--port", taken.getsockname()[1], "--data", tmp_path, timeout=30)
+    assert done.returncode == 2
+    assert "cannot be used" in done.stderr

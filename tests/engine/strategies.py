@@ -1,0 +1,98 @@
+"""Random plans and drills for laws that hold on all of them."""
+
+from typing import Any
+
+from hypothesis import strategies as st
+
+from tests.plans import plan_data
+
+ZONES = ["fells-1", "fells-2", "fells-3"]
+SERVES = [{"port": 8080, "protocol": "http", "pages": {"/": 200, "/ready": 200}}]
+
+
+def _fleet(name: str, count: int, capacity: float | None, service_ms: float, queue_s: float) -> dict[str, Any]:
+    instance = {"capacity_rps": capacity, "service_ms": service_ms, "queue_s": queue_s, "serves": SERVES}
+    return {"name": name, "zones": dict.fromkeys(ZONES), "count": count, "instance": instance}
+
+
+FLEETS = st.builds(
+    _fleet,
+    st.just("tiles"),
+    st.integers(1, 7),
+    st.sampled_from([None, 40, 120, 1000]),
+    st.sampled_from([0, 5, 200]),
+    st.sampled_from([0, 1, 10]),
+)
+SECOND = _fleet("other", 3, 80, 10, 2)
+
+PROBES = st.fixed_dictionaries(
+    {
+        "name": st.just("ready"),
+        "path": st.just("/ready"),
+        "interval_s": st.sampled_from([5, 10, 12.5]),
+        "timeout_s": st.sampled_from([1, 3, 5]),
+        "unhealthy_after": st.integers(1, 4),
+        "healthy_after": st.integers(1, 4),
+        "next_after": st.sampled_from(["send", "result"]),
+    }
+)
+GROUPS = st.fixed_dictionaries(
+    {
+        "name": st.just("tiles"),
+        "port": st.sampled_from([8080, 8080, 8080, 9999]),
+        "probe": st.sampled_from(["ready", "ready", None]),
+        "targets": st.lists(
+            st.builds(
+                lambda fleet, weight: {"fleet": fleet, "weight": weight},
+                st.sampled_from(["tiles", "other"]),
+                st.integers(0, 5),
+            ),
+            max_size=2,
+            unique_by=lambda target: target["fleet"],
+        ),
+        "reach": st.sampled_from(["zone", "prefer-zone", "region", "any"]),
+        "when_none_healthy": st.sampled_from(["refuse", "send-anyway"]),
+    }
+)
+TIERS = st.lists(
+    st.fixed_dictionaries(
+        {
+            "groups": st.dictionaries(st.sampled_from(["tiles", "more"]), st.integers(0, 9), min_size=1),
+            "min_healthy": st.sampled_from([{"count": 1}, {"count": 3}, {"share": 0.5}]),
+            "empty_group": st.sampled_from(["share-out", "fail"]),
+        }
+    ),
+    min_size=1,
+    max_size=2,
+)
+PARTS = st.one_of(
+    st.sampled_from(ZONES).map(lambda zone: {"zone": zone}),
+    st.sampled_from(["tiles-1", "other-2"]).map(lambda name: {"instance": name}),
+    st.sampled_from(["tiles-1", "other-1"]).map(lambda name: {"process": name}),
+    st.sampled_from(["/ready", "/tiles"]).map(lambda page: {"page": page, "status": 503}),
+    st.sampled_from([2, 30]).map(lambda factor: {"slow": "tiles-1", "factor": factor}),
+    st.sampled_from(ZONES).map(lambda zone: {"front": {"balancer": "front", "zone": zone}}),
+    st.just({"link": ["fells-1", "fells-2"]}),
+    st.just({"region": "fells"}),
+)
+
+
+@st.composite
+def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
+    """A small plan with one drill of one to four faults, most of which are taken back."""
+    second_group = draw(GROUPS) | {"name": "more"}
+    data = plan_data(
+        fleets=[draw(FLEETS), SECOND],
+        probes=[draw(PROBES)],
+        target_groups=[draw(GROUPS), second_group],
+        pools=[{"name": "web", "tiers": draw(TIERS)}],
+    )
+    data["clients"][0] |= {"rps": draw(st.sampled_from([1, 300, 900])), "timeout_s": draw(st.sampled_from([0.5, 10]))}
+    steps = []
+    for part in draw(st.lists(PARTS, min_size=1, max_size=4, unique_by=str)):
+        start = draw(st.integers(0, 200))
+        steps.append({"at_s": start, "fail": part})
+        if draw(st.booleans()):
+            steps.append({"at_s": start + draw(st.integers(1, 90)), "restore": part})
+    phases = draw(st.sampled_from(["spread", "best", "worst"]))
+    return data | {"drills": [{"name": "any", "lasts_s": 400, "phases": phases, "steps": steps}]}

@@ -1,0 +1,51 @@
+"""The served build, driven in a real browser."""
+
+import subprocess
+import sys
+
+import httpx2
+import pytest
+from playwright.sync_api import sync_playwright
+
+CHROMIUM = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="session")
+def server(tmp_path_factory):
+    data = tmp_path_factory.mktemp("data")
+    command = [sys.executable, "-m", "northgate", "demo", "--port", "0", "--no-browser", "--data", str(data)]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    yield process.stdout.readline().split()[4]
+    process.terminate()
+    process.wait()
+    process.stdout.close()
+
+
+@pytest.fixture(scope="session")
+def browser():
+    with sync_playwright() as playwright:
+        launched = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        yield launched
+        launched.close()
+
+
+@pytest.fixture
+def page(browser, server):
+    """A page on the served build; an error on its console fails the test."""
+    context = browser.new_context(base_url=server, viewport={"width": 1280, "height": 800}, reduced_motion="reduce")
+    opened = context.new_page()
+    errors = []
+    opened.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
+    opened.on("pageerror", lambda error: errors.append(str(error)))
+    yield opened
+    context.close()
+    assert errors == []
+
+
+@pytest.fixture
+def api(server):
+    with httpx2.Client(base_url=f"{server}api/plans/beckwater") as client:
+        yield lambda path: client.get(path).json()

@@ -1,0 +1,163 @@
+"""The board in a real browser: what it shows is what the engine says."""
+
+import re
+
+import pytest
+from axe_playwright_python.sync_playwright import Axe
+from playwright.sync_api import expect
+
+pytestmark = pytest.mark.xdist_group("browser")
+
+BOARD = "/plans/beckwater/board"
+DRILL = "/drills/lose-fells-2"
+
+
+def number(text):
+    return float(re.search(r"[\d,]+(\.\d+)?", text)[0].replace(",", ""))
+
+
+def zone(page, name):
+    return page.locator(f"[data-zone={name}]")
+
+
+def reading(page, label):
+    row = page.get_by_test_id("inspector").locator("dl > div").filter(has=page.get_by_text(label, exact=True))
+    return row.first.locator("dd").inner_text()
+
+
+def test_the_demo_opens_on_its_board(page, api):
+    page.goto("/")
+    expect(page).to_have_url(re.compile("/plans/beckwater/board"))
+    expect(page.get_by_test_id("banner")).to_have_attribute("data-mode", "now")
+    state = api("/state")
+    for one in state["zones"]:
+        shown = zone(page, one["name"]).locator("[data-reading=zone-served]").inner_text()
+        assert number(shown) == round(one["served_rps"])
+    assert page.locator("[data-part^='berth:']").count() == len(state["berths"])
+    assert page.evaluate("document.fonts.check('13px \"Public Sans Variable\"')")
+
+
+def test_breaking_a_zone_shows_what_fails_at_once_noticed_and_settled(page):
+    page.goto(BOARD)
+    zone(page, "fells-2").get_by_role("button", name="What if fells-2 were lost?").click()
+    banner = page.get_by_test_id("banner")
+    expect(banner).to_have_attribute("data-mode", "what-if")
+    expect(banner).to_contain_text("What if fells-2 were lost")
+    expect(zone(page, "fells-2")).to_have_attribute("data-lost", "true")
+    asked = page.request.post("/api/plans/beckwater/what-if", data={"faults": [{"zone": "fells-2"}]}).json()
+    assert number(reading(page, "Failing")) == round(asked["at_once"]["failed_rps"])
+    assert number(page.get_by_test_id("what-if-failed").inner_text()) == round(asked["failed_until_noticed"])
+    page.get_by_role("radio", name="settled").click()
+    expect(page.get_by_test_id("inspector")).to_contain_text("When it has settled")
+    assert reading(page, "Failing") == "none"
+    expect(page).to_have_url(re.compile("lost=zone%3Afells-2.*moment=settled|moment=settled.*lost="))
+    page.get_by_role("button", name="back to now").click()
+    expect(zone(page, "fells-2")).to_have_attribute("data-lost", "false")
+
+
+def test_x_breaks_what_has_the_focus_and_brings_it_back(page):
+    page.goto(BOARD)
+    berth = page.locator("[data-part='berth:tiles/tiles-8']")
+    berth.focus()
+    page.keyboard.press("x")
+    expect(page.get_by_test_id("banner")).to_contain_text("What if tiles-8 were lost")
+    expect(berth).to_have_attribute("aria-label", re.compile("tiles-8: silent, believed in use.*not noticed"))
+    page.keyboard.press("x")
+    expect(page.get_by_test_id("banner")).to_have_attribute("data-mode", "now")
+
+
+def test_the_cursor_moves_the_whole_board(page, api):
+    page.goto(f"{BOARD}?drill=lose-fells-2&at=89&select=group%3Atiles")
+    expect(page.get_by_test_id("banner")).to_contain_text("Second 89")
+    for second in (89, 64, 300):
+        page.goto(f"{BOARD}?drill=lose-fells-2&at={second}&select=group%3Atiles")
+        expect(page.get_by_test_id("banner")).to_contain_text(f"Second {second}")
+        page.wait_for_load_state("networkidle")
+        state = api(f"{DRILL}/state?at={second}")
+        group = next(one for one in state["groups"] if one["name"] == "tiles")
+        assert number(reading(page, "Offered")) == round(group["rps"])
+        assert number(reading(page, "Served")) == round(group["served_rps"])
+        failing = reading(page, "Failing")
+        assert (0 if failing == "none" else number(failing)) == round(group["failed_rps"])
+        for one in state["zones"]:
+            if not one["lost"]:
+                shown = zone(page, one["name"]).locator("[data-reading=zone-served]").inner_text()
+                assert number(shown) == round(one["served_rps"])
+
+
+def test_dragging_and_stepping_move_the_cursor(page, api):
+    page.goto(BOARD)
+    slider = page.get_by_role("slider", name="Second of the drill")
+    box = slider.bounding_box()
+    page.mouse.move(box["x"] + 300, box["y"] + 80)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 420, box["y"] + 80, steps=8)
+    page.mouse.up()
+    expect(page.get_by_test_id("banner")).to_have_attribute("data-mode", "drill")
+    second = int(slider.get_attribute("aria-valuenow"))
+    assert 60 < second < 200
+    events = api(DRILL)["series"]["t_s"]
+    page.keyboard.press(".")
+    following = next(time for time in events if time > second)
+    expect(slider).to_have_attribute("aria-valuenow", str(following))
+    slider.focus()
+    page.keyboard.press("Home")
+    expect(slider).to_have_attribute("aria-valuenow", "0")
+    page.keyboard.press("ArrowRight")
+    expect(slider).to_have_attribute("aria-valuenow", "1")
+    page.keyboard.press("Escape")
+    expect(page.get_by_test_id("banner")).to_have_attribute("data-mode", "now")
+
+
+def test_a_berth_shows_truth_against_belief(page):
+    page.goto(f"{BOARD}?drill=lose-fells-2&at=61")
+    page.locator("[data-part='berth:tiles/tiles-7']").click()
+    expect(page.get_by_test_id("inspector")).to_contain_text("tiles-7")
+    assert reading(page, "Truth") == "silent"
+    assert reading(page, "Belief") == "in use · 2 of 2 fronts"
+    expect(page.locator("[data-testid=strip]")).to_have_attribute("data-target", "tiles-7")
+    expect(page.get_by_test_id("consequence")).to_contain_text("25–35 s")
+
+
+def test_every_kind_of_thing_opens_in_the_inspector(page):
+    page.goto(f"{BOARD}?drill=lose-fells-2&at=61")
+    for part, title in (
+        ("client:walkers", "walkers"), ("name:www.beckwater.example", "www.beckwater.example"),
+        ("balancer:fells-front", "fells-front"), ("listener:fells-front/https", "https 443"),
+        ("front:fells-front/fells-2", "fells-2"), ("zone:fells-3", "fells-3"), ("group:alerts-api", "alerts-api"),
+    ):  # fmt: skip
+        page.locator(f"[data-part='{part}']").click()
+        expect(page.get_by_test_id("inspector").get_by_role("heading", level=2)).to_have_text(title)
+    page.go_back()
+    expect(page.get_by_test_id("inspector").get_by_role("heading", level=2)).to_have_text("fells-3")
+
+
+def test_night_is_kept_over_a_reload(page):
+    page.goto(BOARD)
+    page.get_by_role("button", name="Night survey").click()
+    page.reload()
+    expect(page.locator("html")).to_have_attribute("data-theme", "night")
+    page.get_by_role("button", name="Day survey").click()
+
+
+def test_the_keys_are_listed(page):
+    page.goto(BOARD)
+    expect(page.get_by_test_id("board")).to_be_visible()
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog", name="Keys")).to_contain_text("next event of the drill")
+
+
+def test_an_unknown_plan_says_so_and_names_the_nearest(browser, server):
+    page = browser.new_page(base_url=server)
+    page.goto("/plans/bekwater/board")
+    expect(page.get_by_role("alert")).to_contain_text("did you mean 'beckwater'?")
+    page.close()
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_the_board_is_accessible(page, scheme):
+    page.emulate_media(color_scheme=scheme)
+    page.goto(f"{BOARD}?drill=lose-fells-2&at=89&select=group%3Atiles")
+    expect(page.get_by_test_id("consequence")).to_be_visible()
+    found = Axe().run(page, options={"runOnly": ["wcag2a", "wcag2aa", "wcag22aa"]})
+    assert [(one["id"], [node["target"] for node in one["nodes"]][:4]) for one in found.response["violations"]] == []

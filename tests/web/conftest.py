@@ -1,0 +1,21 @@
+"""A server over an empty store, asked in process."""
+
+import pytest
+from starlette.testclient import TestClient
+
+from northgate.store.repository import Repository
+from northgate.web.server import load_demo, make_app
+
+
+@pytest.fixture
+def repository(tmp_path):
+    kept = Repository(tmp_path / "plans.sqlite")
+    yield kept
+    kept.close()
+
+
+@pytest.fixture
+def client(repository):
+    load_demo(repository)
+    with TestClient(make_app(repository), base_url="http://127.0.0.1") as asked:
+        yield asked

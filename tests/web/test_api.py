@@ -1,0 +1,145 @@
+"""The server's answers: plans in and out, questions to the engine, problems with places."""
+
+import json
+
+import pytest
+
+from northgate.plan import plan_from_text, read_plan
+from tests.plan.test_reading import EXAMPLE
+from tests.plans import plan_data
+
+TEXT = EXAMPLE.read_text()
+DRILL = "/api/plans/beckwater/drills/lose-fells-2"
+
+
+def test_the_demo_is_listed_and_read(client):
+    head = client.get("/api/plans").json()[0]
+    assert head == {
+        "key": "beckwater", "title": "Beckwater flood watch", "revision": 1, "agreed": None, "instances": 43,
+        "zones": 5, "drills": 2,
+    }  # fmt: skip
+    whole = client.get("/api/plans/beckwater").json()
+    assert whole["head"] == head
+    assert whole["document"]["fleets"][0]["count"] == 18
+    assert whole["document"]["probes"][1]["unhealthy_after"] == 2
+
+
+def test_a_plan_comes_back_as_it_went_in(client):
+    assert client.get("/api/plans/beckwater/file").text == TEXT
+    as_json = client.get("/api/plans/beckwater/file?as=json")
+    assert as_json.headers["content-disposition"] == 'attachment; filename="beckwater.plan.json"'
+    assert plan_from_text(as_json.text) == read_plan(EXAMPLE)
+
+
+def test_a_second_import_gets_a_key_of_its_own(client):
+    keys = [client.post("/api/plans", content=TEXT).json()["key"] for _ in range(2)]
+    assert keys == ["beckwater-2", "beckwater-3"]
+    assert len(client.get("/api/plans").json()) == 3
+
+
+def test_a_plan_imported_as_json_is_exported_as_yaml(client):
+    assert client.post("/api/plans", content=json.dumps(plan_data())).status_code == 201
+    assert plan_from_text(client.get("/api/plans/small/file").text) == plan_from_text(json.dumps(plan_data()))
+
+
+def test_a_bad_plan_is_refused_with_places(client):
+    answer = client.post("/api/plans", content="northgate: 1\nname: small\nprobse: []\n")
+    assert answer.status_code == 422
+    assert answer.headers["content-type"] == "application/problem+json"
+    assert answer.json()["problems"] == [
+        {"where": "/probse", "message": "unknown field 'probse'; did you mean 'probes'?", "line": 3, "column": 1}
+    ]
+    assert client.post("/api/plans", content=b"\xff\xfe").status_code == 422
+
+
+@pytest.mark.parametrize(
+    ("path", "detail"),
+    [
+        ("/api/plans/bekwater", "there is no plan 'bekwater'; did you mean 'beckwater'?"),
+        ("/api/plans/beckwater?revision=7", "there is no plan 'beckwater, revision 7'"),
+        ("/api/plans/beckwater/drills/lose-fells-3", "did you mean 'lose-fells-2'?"),
+        ("/api/nothing", "There is no /api/nothing"),
+    ],
+)
+def test_what_is_not_there_is_said_so(client, path, detail):
+    answer = client.get(path)
+    assert answer.status_code == 404
+    assert detail in answer.json()["detail"]
+
+
+def test_the_state_now_serves_everything(client):
+    state = client.get("/api/plans/beckwater/state").json()
+    assert state["rps"] == pytest.approx(2730)
+    assert state["failed_rps"] == 0
+    assert sum(zone["served_rps"] for zone in state["zones"]) == pytest.approx(2730)
+    assert {one["group"] for one in state["berths"]} == {"tiles", "tiles-next", "alerts-api", "holding-page"}
+    assert len(state["berths"]) == 43
+
+
+def test_a_drill_and_its_state_agree(client):
+    drill = client.get(DRILL).json()
+    series = drill["series"]
+    for index in (0, 2, 10, len(series["t_s"]) - 1):
+        state = client.get(f"{DRILL}/state?at={series['t_s'][index]}").json()
+        assert state["failed_rps"] == pytest.approx(sum(values[index] for values in series["failed_rps"].values()))
+        for zone in state["zones"]:
+            assert zone["served_rps"] == pytest.approx(series["by_zone_rps"][zone["name"]][index])
+
+
+def test_the_board_adds_up_at_every_level(client):
+    state = client.get(f"{DRILL}/state?at=89").json()
+    for part in ("clients", "names", "balancers"):
+        assert sum(one["rps"] for one in state[part]) == pytest.approx(state["rps"])
+        assert sum(one["failed_rps"] for one in state[part]) == pytest.approx(state["failed_rps"])
+    for group in state["groups"]:
+        cells = [cell for cell in state["cells"] if cell["group"] == group["name"]]
+        berths = [berth for berth in state["berths"] if berth["group"] == group["name"]]
+        assert sum(cell["rps"] for cell in cells) == pytest.approx(group["rps"])
+        assert sum(berth["failed_rps"] for berth in berths) == pytest.approx(group["failed_rps"])
+        assert sum(cell["unnoticed"] for cell in cells) == group["unnoticed"]
+    into_zone = {
+        zone["name"]: sum(one["rps"] for one in state["ribbons"] if one["to"] == f"zone:{zone['name']}")
+        for zone in state["zones"]
+    }
+    assert into_zone["fells-2"] == pytest.approx(next(z["rps"] for z in state["zones"] if z["name"] == "fells-2"))
+
+
+def test_strips_and_consequences(client):
+    strips = client.get(f"{DRILL}/strips?group=tiles-next").json()
+    assert [strip["target"] for strip in strips] == ["tiles-next-1", "tiles-next-2"]
+    assert any(piece["wrong"] for piece in strips[1]["pieces"])
+    ready = client.get("/api/plans/beckwater/consequences").json()[0]
+    assert ready["silent"] == {"earliest_s": 25, "mean_s": 30, "latest_s": 35}
+    assert ready["refused"] == {"earliest_s": 20, "mean_s": 25, "latest_s": 30}
+
+
+def test_what_if_answers_for_several_parts(client):
+    faults = [{"zone": "fells-2"}, {"instance": "tiles-1"}]
+    answer = client.post("/api/plans/beckwater/what-if", json={"faults": faults}).json()
+    assert answer["at_once"]["failed_rps"] > answer["settled"]["failed_rps"]
+    assert [zone["lost"] for zone in answer["at_once"]["zones"]] == [False, True, False, False, False]
+
+
+@pytest.mark.parametrize(
+    "body", [{"faults": []}, {"faults": [{"zone": "fells-2", "instance": "tiles-1"}]}, {"faults": [{}]}, {}, []]
+)
+def test_a_malformed_question_is_refused(client, body):
+    answer = client.post("/api/plans/beckwater/what-if", json=body)
+    assert answer.status_code == 422
+    assert answer.json()["problems"][0]["where"].startswith("/faults") or answer.json()["problems"][0]["where"] == ""
+
+
+def test_a_question_about_an_unknown_part_names_the_nearest(client):
+    answer = client.post("/api/plans/beckwater/what-if", json={"faults": [{"zone": "fels-2"}]})
+    assert answer.status_code == 409
+    assert "there is no zone 'fels-2'; did you mean 'fells-2'?" in answer.json()["detail"]
+
+
+def test_a_draft_that_cannot_run_is_kept_and_says_why(client):
+    data = plan_data()
+    data["target_groups"][0]["probe"] = "redy"
+    key = client.post("/api/plans", content=json.dumps(data)).json()["key"]
+    answer = client.get(f"/api/plans/{key}/state")
+    assert answer.status_code == 409
+    assert answer.json()["problems"][0]["where"] == "/target_groups/0/probe"
+    assert client.get(f"/api/plans/{key}").status_code == 200

@@ -1,0 +1,49 @@
+"""Strangers are kept out, and large bodies."""
+
+import pytest
+
+from northgate.plan.reading import MAX_BYTES
+from northgate.web.guards import is_local_host
+
+
+@pytest.mark.parametrize(
+    ("host", "local"),
+    [
+        ("localhost", True), ("localhost:8420", True), ("127.0.0.1:8420", True), ("[::1]:8420", True), ("[::1]", True),
+        ("LOCALHOST", True), ("127.9.9.9", True), ("", False), ("beckwater.example", False), ("10.0.0.1:80", False),
+        ("localhost.beckwater.example", False), ("127.0.0.1.beckwater.example", False), ("0.0.0.0", False),
+    ],
+)  # fmt: skip
+def test_only_loopback_names_are_local(host, local):
+    assert is_local_host(host) is local
+
+
+def test_a_foreign_host_is_refused(client):
+    answer = client.get("/api/plans", headers={"host": "rebound.beckwater.example"})
+    assert answer.status_code == 421
+    assert answer.json()["title"] == "Not for this host"
+
+
+@pytest.mark.parametrize(
+    ("origin", "status"), [("http://127.0.0.1:8420", 201), ("https://pages.example", 403), ("null", 403)]
+)
+def test_pages_of_other_origins_may_not_write(client, origin, status):
+    text = "northgate: 1\nname: small\n"
+    assert client.post("/api/plans", content=text, headers={"origin": origin}).status_code == status
+
+
+def test_a_body_is_bounded_whether_it_says_so_or_not(client):
+    assert client.post("/api/plans", content=b"#" * (MAX_BYTES + 1)).status_code == 413
+
+    def in_pieces():
+        for _ in range(MAX_BYTES // 1_000_000 + 2):
+            yield b"#" * 1_000_000
+
+    assert client.post("/api/plans", content=in_pieces()).status_code == 413
+    assert len(client.get("/api/plans").json()) == 1
+
+
+def test_every_answer_tells_the_browser_what_it_may_do(client):
+    headers = client.get("/api/plans").headers
+    assert headers["x-content-type-options"] == "nosniff"
+    assert "frame-ancestors 'none'" in headers["content-security-policy"]

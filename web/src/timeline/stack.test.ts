@@ -1,0 +1,21 @@
+import { expect, it } from "vitest";
+
+import { timeAxis } from "./axis";
+import { stack } from "./stack";
+
+const series = {
+  t_s: [0, 60],
+  by_zone_rps: { "fells-1": [50, 30], "fells-2": [50, 0] },
+  failed_rps: { timed_out: [0, 60], refused: [0, 10] },
+  utilisation: {},
+  stale_share: {},
+};
+
+it("stacks zones from the foot up and failures on top, step by step", () => {
+  const axis = timeAxis(series.t_s, 120, 0, 120);
+  const layers = stack(series, 120, axis, 100);
+  expect(layers.map((layer) => layer.name)).toEqual(["fells-1", "fells-2", "failed"]);
+  expect(layers[0]?.path).toBe("M0.0,50.0L60.0,50.0L60.0,70.0L120.0,70.0L120.0,100.0L60.0,100.0L60.0,100.0L0.0,100.0Z");
+  expect(layers[2]?.path).toBe("M0.0,0.0L60.0,0.0L60.0,0.0L120.0,0.0L120.0,70.0L60.0,70.0L60.0,0.0L0.0,0.0Z");
+  expect(layers[2]?.failed).toBe(true);
+});
