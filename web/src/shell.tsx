@@ -3,7 +3,7 @@ import { Keyboard, Moon, Sun, X } from "lucide-react";
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 
-import { Button } from "./kit/parts";
+import { Button, IconButton } from "./kit/parts";
 import { useTheme } from "./kit/theme";
 import { usePlans } from "./plan/queries";
 
@@ -105,9 +105,9 @@ function KeysHelp() {
             ))}
           </dl>
           <Dialog.Close asChild>
-            <Button className="absolute top-3 right-3 px-1" aria-label="Close">
+            <IconButton label="Close" className="absolute top-3 right-3">
               <X size={14} />
-            </Button>
+            </IconButton>
           </Dialog.Close>
         </Dialog.Content>
       </Dialog.Portal>

@@ -3,7 +3,7 @@ import type { ReactNode } from "react";
 
 import type { BoardState, PlanDocument, ProbeConsequence, Schemas } from "../api/client";
 import { amount, clock, percent, perSecond, secondsRange, seconds } from "../kit/format";
-import { Button, Reading, Section, type Tone } from "../kit/parts";
+import { Button, IconButton, Reading, Section, type Tone } from "../kit/parts";
 import type { Looking } from "../plan/moment";
 import { halves, lostName, partOf, type Selection } from "../plan/selection";
 import { isWrong } from "./berth";
@@ -35,9 +35,9 @@ export function Inspector(props: InspectorProps) {
         <span className="flex shrink-0 gap-1.5">
           {selection && partOf(selection) && <BreakButton {...props} selection={selection} />}
           {selection && (
-            <Button className="px-1" aria-label="Close" onClick={() => onSelect(undefined)}>
+            <IconButton label="Close" onClick={() => onSelect(undefined)}>
               <X size={14} />
-            </Button>
+            </IconButton>
           )}
         </span>
       </header>

@@ -17,6 +17,19 @@ export function Button({ tone = "plain", className = "", ...rest }: ComponentPro
   );
 }
 
+/** A square button that shows an icon and says what it does. */
+export function IconButton({ label, quiet = false, className = "", ...rest }: ComponentProps<"button"> & { label: string; quiet?: boolean }) {
+  return (
+    <button
+      type="button"
+      aria-label={label}
+      title={label}
+      className={`grid size-6 shrink-0 place-items-center rounded border text-ink hover:border-ink disabled:opacity-40 ${quiet ? "border-transparent" : "border-line-strong bg-panel"} ${className}`}
+      {...rest}
+    />
+  );
+}
+
 /** Explains what it wraps, on hover and on focus. */
 export function Hint({ text, children, side = "top" }: { text: ReactNode; children: ReactNode; side?: "top" | "bottom" | "left" }) {
   return (

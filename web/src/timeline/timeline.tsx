@@ -2,13 +2,13 @@ import { Pause, Play, StepBack, StepForward } from "lucide-react";
 import { useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
 
 import type { DrillAnswer, PlanDocument, Schemas, Strip } from "../api/client";
-import { clock, span } from "../kit/format";
-import { Button } from "../kit/parts";
+import { amount, clock, span } from "../kit/format";
+import { IconButton } from "../kit/parts";
 import { eventIndexAt } from "../plan/queries";
 import { timeAxis, type TimeAxis } from "./axis";
 import { stack } from "./stack";
 
-const LABEL_WIDTH = 132;
+const LABEL_WIDTH = 138;
 const RIGHT = 14;
 const AXIS_Y = 18;
 const FLAG_Y = 24;
@@ -98,22 +98,22 @@ function Labels({ document, drill, at, strip, playing, onPlay, onAt, onDrill }: 
           ))}
         </select>
         <div className="mt-0.5 flex items-center gap-0.5 pl-1">
-          <Button className="size-6 justify-center border-transparent bg-transparent px-0" aria-label="Event before (,)" title="Event before (,)" onClick={() => step(-1)}>
+          <IconButton quiet label="Event before (,)" onClick={() => step(-1)}>
             <StepBack size={15} />
-          </Button>
-          <Button className="size-6 justify-center border-transparent bg-transparent px-0" aria-label={playing ? "Pause (space)" : "Play (space)"} title={playing ? "Pause (space)" : "Play (space)"} onClick={() => onPlay(!playing)}>
+          </IconButton>
+          <IconButton quiet label={playing ? "Pause (space)" : "Play (space)"} onClick={() => onPlay(!playing)}>
             {playing ? <Pause size={15} /> : <Play size={15} />}
-          </Button>
-          <Button className="size-6 justify-center border-transparent bg-transparent px-0" aria-label="Next event (.)" title="Next event (.)" onClick={() => step(1)}>
+          </IconButton>
+          <IconButton quiet label="Next event (.)" onClick={() => step(1)}>
             <StepForward size={15} />
-          </Button>
+          </IconButton>
         </div>
         <p className="pl-1.5 text-[11px] text-ink-soft">{at === undefined ? `lasts ${span(drill.lasts_s)}` : `${clock(at)} of ${span(drill.lasts_s)}`}</p>
       </div>
       <p className="absolute left-3 text-[11px] leading-tight" style={{ top: CHART_Y + CHART_HEIGHT / 2 - 2 }}>
         served, by zone
         <br />
-        <b className="font-semibold text-vermilion-text">failed</b>
+        <b className="font-semibold text-vermilion-text">failed {amount(drill.readings.failed)}</b>
       </p>
       {strip && (
         <p className="absolute left-3 truncate text-[11px] leading-[11px]" style={{ top: STRIP_Y - 1, width: LABEL_WIDTH - 18 }}>
