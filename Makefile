@@ -5,17 +5,24 @@ BIN := .venv/bin
 STAMPS := .make
 WEB_SOURCES := $(shell find web/src web/index.html web/public web/vite.config.ts -type f 2>/dev/null)
 
+PY_SOURCES := $(shell find src -name '*.py' 2>/dev/null)
+
 .PHONY: setup demo test lint bench types screenshots clean
 .DELETE_ON_ERROR:
 
-setup: $(STAMPS)/python $(STAMPS)/web
+setup: $(STAMPS)/bytecode $(STAMPS)/web
 
 $(STAMPS)/python: requirements.lock pyproject.toml
 	@mkdir -p $(STAMPS)
 	test -x $(BIN)/python || $(PYTHON) -m venv .venv
 	test -x $(BIN)/uv || $(BIN)/python -m pip install --quiet --disable-pip-version-check uv
-	$(BIN)/uv pip sync --quiet --require-hashes requirements.lock
+	$(BIN)/uv pip sync --quiet --require-hashes --compile-bytecode requirements.lock
 	$(BIN)/uv pip install --quiet --no-deps --no-build-isolation --editable .
+	@touch $@
+
+# Compiled ahead, so that the command line starts fast even where Python may not write its caches.
+$(STAMPS)/bytecode: $(STAMPS)/python $(PY_SOURCES)
+	$(BIN)/python -m compileall -q src
 	@touch $@
 
 $(STAMPS)/node: web/package-lock.json web/package.json
