@@ -42,8 +42,10 @@ def test_json_and_yaml_of_the_same_data_are_the_same_plan():
     assert plan_from_text(json.dumps(data)) == plan_from_data(data)
 
 
-def test_what_is_written_holds_only_what_was_given():
-    assert plain_data(plan_from_data(plan_data())) == plan_data()
+def test_what_is_written_leaves_out_what_is_as_by_default():
+    written = plain_data(plan_from_data(plan_data()))
+    assert written["probes"] == [{"name": "ready", "path": "/ready"}]
+    assert plan_from_data(written) == plan_from_data(plan_data())
 
 
 def test_an_unknown_field_is_named_with_line_column_and_the_nearest_field():

@@ -4,7 +4,7 @@ import sqlite3
 
 import pytest
 
-from northgate.store.repository import Repository, UnknownPlan
+from northgate.store.repository import NothingToMoveTo, Repository, StaleRevision, UnknownPlan
 from tests.plans import base_plan
 
 
@@ -18,8 +18,9 @@ def test_a_plan_is_there_after_the_file_was_closed(path):
     first.add(base_plan(), "the text")
     first.close()
     second = Repository(path)
-    stored = second.get("small")
-    assert (stored.plan, stored.source, stored.revision) == (base_plan(), "the text", 1)
+    assert second.head("small").revision == 1
+    assert second.plan("small", 1) == base_plan()
+    assert second.source("small", 1) == "the text"
     second.close()
 
 
@@ -27,10 +28,10 @@ def test_unknown_plans_and_revisions_are_refused(path):
     repository = Repository(path)
     repository.add(base_plan())
     with pytest.raises(UnknownPlan) as caught:
-        repository.get("smal")
+        repository.head("smal")
     assert caught.value.known == ["small"]
     with pytest.raises(UnknownPlan, match="revision 2"):
-        repository.get("small", 2)
+        repository.plan("small", 2)
     repository.close()
 
 
@@ -50,4 +51,76 @@ def test_the_migrations_make_the_tables_of_the_models(path):
         columns = [row[1] for row in connection.execute("pragma table_info(revision)")]
     connection.close()
     assert {"plan", "revision", "alembic_version"} <= tables
-    assert columns == ["id", "plan_id", "number", "document", "source", "created_at"]
+    assert columns == ["id", "plan_id", "number", "document", "source", "created_at", "parent"]
+
+
+def retitled(title):
+    return lambda plan: plan.model_copy(update={"title": title})
+
+
+@pytest.fixture
+def repository(path):
+    kept = Repository(path)
+    kept.add(base_plan(), "the text")
+    yield kept
+    kept.close()
+
+
+def test_undo_and_redo_walk_the_whole_history(repository):
+    for number, title in enumerate("abc", start=1):
+        repository.edit("small", number, retitled(title))
+    titles = []
+    for number in (4, 3, 2):
+        head = repository.undo("small", number)
+        titles.append(repository.plan("small", head.revision).title)
+    assert titles == ["b", "a", ""]
+    with pytest.raises(NothingToMoveTo):
+        repository.undo("small", 1)
+    head = repository.redo("small", 1)
+    assert (head.revision, head.can_undo, head.can_redo) == (2, True, True)
+
+
+def test_an_edit_after_an_undo_keeps_what_was_undone(repository):
+    repository.edit("small", 1, retitled("first"))
+    repository.undo("small", 2)
+    head = repository.edit("small", 1, retitled("second"))
+    assert (head.revision, head.can_redo) == (3, False)
+    assert repository.plan("small", 2).title == "first", "a link to it still works"
+    repository.undo("small", 3)
+    assert repository.redo("small", 1).revision == 3, "redo goes to the newest"
+
+
+def test_an_edit_of_an_old_revision_is_refused_and_nothing_is_kept(repository):
+    repository.edit("small", 1, retitled("first"))
+    with pytest.raises(StaleRevision) as caught:
+        repository.edit("small", 1, retitled("second"))
+    assert caught.value.current == 2
+    assert repository.head("small").revision == 2
+
+
+def test_an_edit_that_fails_leaves_everything_as_it_was(repository):
+    def broken(_):
+        raise ValueError("no")
+
+    with pytest.raises(ValueError, match="no"):
+        repository.edit("small", 1, broken)
+    assert repository.head("small").revision == 1
+
+
+def test_edits_are_counted_since_the_agreed_revision(repository):
+    repository.edit("small", 1, retitled("a"))
+    assert repository.head("small").edits == 1
+    assert repository.agree("small", 2).edits == 0
+    assert repository.edit("small", 2, retitled("b")).edits == 1
+    assert repository.source("small", 3) == "the text"
+
+
+def test_a_deleted_plan_comes_back_whole(repository):
+    repository.edit("small", 1, retitled("a"))
+    repository.set_deleted("small", deleted=True)
+    assert repository.list() == []
+    with pytest.raises(UnknownPlan):
+        repository.head("small")
+    assert repository.add(base_plan()).key == "small-2", "its key is not given away"
+    repository.set_deleted("small", deleted=False)
+    assert repository.head("small").revision == 2

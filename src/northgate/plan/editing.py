@@ -1,20 +1,21 @@
 """Edits of a plan: JSON Patch (RFC 6902) on the whole document, and the patches that renaming and deleting need."""
 
+from collections.abc import Iterable
 from typing import Any
 
 import jsonpatch
 import jsonpointer
+from annotated_types import MinLen
+from pydantic import BaseModel
 
 from northgate.plan.document import Plan
+from northgate.plan.drills import Part
 from northgate.plan.problems import Location, PlanError, Problem, pointer
 from northgate.plan.reading import plan_from_data
-from northgate.plan.references import Reference, definitions, references
+from northgate.plan.references import Reference, definitions, names_of, references
 
 MAX_OPERATIONS = 20_000
 Patch = list[dict[str, Any]]
-
-# Lists whose items are nothing but a reference with its settings: without the reference the item goes.
-_ITEM_OF = {"targets": 1, "answers": 1, "steps": 2, "rules": 2, "allow_in": 1, "allow_out": 1}
 
 
 def whole_data(plan: Plan) -> dict[str, Any]:
@@ -64,43 +65,80 @@ def location_of(plan: Plan, kind: str, name: str) -> Location:
 def removal(plan: Plan, kind: str, name: str) -> Patch:
     """The patch that deletes an object and takes along what refers to it.
 
-    A list entry that is nothing without the reference goes whole; a key goes with its value; an optional field is
-    emptied.
+    Of each reference the least goes that leaves a plan: an optional field is emptied, else the key or list entry goes
+    in which the reference stands, else the object around it, whose own users go the same way.
     """
-    gone = {location_of(plan, kind, name)}
-    emptied: list[Location] = []
+    left = _without(plan, [location_of(plan, kind, name)])
+    while loose := _dangling_at(left):
+        left = _without(left, loose)
+    return patch_between(plan, left)
+
+
+def _dangling_at(plan: Plan) -> list[Location]:
+    names = names_of(plan)
+    return [one.location for one in references(plan) if one.name not in names[one.kind]]
+
+
+def _without(plan: Plan, places: Iterable[Location]) -> Plan:
+    """The plan without what stands at these places, each widened until what is left is a plan."""
+    emptied: set[Location] = set()
+    gone: set[Location] = set()
+    for place in places:
+        _let_go(plan, place, emptied, gone)
     data = whole_data(plan)
-    for reference in users_of(plan, kind, name):
-        place = _whole_entry(reference, data)
-        if place is None:
-            emptied.append(reference.location)
+    for place in emptied:
+        _at(data, place[:-1])[place[-1]] = None
+    for place in sorted(gone, key=_last_first, reverse=True):
+        if not any(place[:depth] in gone for depth in range(1, len(place))):
+            del _at(data, place[:-1])[place[-1]]
+    return plan_from_data(data)
+
+
+def _let_go(plan: Plan, place: Location, emptied: set[Location], gone: set[Location]) -> None:
+    """Notes the least around a place that can go: a field to be emptied, or an entry to be taken out."""
+    while True:
+        container, least = _container(plan, place[:-1])
+        if isinstance(container, BaseModel):
+            if _may_be_empty(container, str(place[-1])):
+                emptied.add(place)
+                return
         else:
-            gone.add(place)
-    top = [place for place in gone if not any(place[: len(other)] == other for other in gone if other != place)]
-    operations = [
-        {"op": "replace", "path": pointer(place), "value": None}
-        for place in emptied
-        if not any(place[: len(other)] == other for other in top)
-    ]
-    return operations + [{"op": "remove", "path": pointer(place)} for place in sorted(top, key=_last_first, reverse=True)]
+            siblings = {other for other in gone if other[:-1] == place[:-1]} | {place}
+            if len(container) - len(siblings) >= least:
+                gone.add(place)
+                return
+        place = place[:-1]
+
+
+def _container(plan: Plan, place: Location) -> tuple[Any, int]:
+    """What stands at a place, and how many entries it must keep."""
+    found: Any = plan
+    least = 0
+    for part in place:
+        if isinstance(found, BaseModel):
+            field = _field(found, str(part))
+            bounds = type(found).model_fields[field].metadata
+            least = max((bound.min_length for bound in bounds if isinstance(bound, MinLen)), default=0)
+            found = getattr(found, field)
+        else:
+            found, least = found[part], 0
+    return found, least
+
+
+def _field(model: BaseModel, public: str) -> str:
+    return next(name for name, info in type(model).model_fields.items() if public in (name, info.alias))
+
+
+def _may_be_empty(model: BaseModel, public: str) -> bool:
+    """Whether a field can be null; where exactly one of several fields is wanted, none can."""
+    if isinstance(model, Part) or "json_schema_extra" in type(model).model_config:
+        return False
+    return type(model).model_fields[_field(model, public)].default is None
 
 
 def _last_first(location: Location) -> tuple[tuple[int, str, int], ...]:
     """Sorts list entries by number, so that from the back none moves another."""
     return tuple((1, "", part) if isinstance(part, int) else (0, part, 0) for part in location)
-
-
-def _whole_entry(reference: Reference, data: dict[str, Any]) -> Location | None:
-    """The entry that goes with a reference; None when emptying the field is enough."""
-    location = reference.location
-    if isinstance(location[-1], int) or location[-1] == reference.name:
-        return location if isinstance(_at(data, location[:-1]), dict | list) and location[-1] != "link" else None
-    for depth in range(len(location) - 1, 0, -1):
-        if isinstance(location[depth], int) and location[depth - 1] in _ITEM_OF:
-            return location[: depth + 1]
-    if location[-1] in ("probe", "certificate", "firewall", "subnet", "zone", "area", "when_none_healthy"):
-        return location[:2] if location[0] == "instances" and location[-1] == "zone" else None
-    return location[:2]
 
 
 def _at(data: Any, location: Location) -> Any:
@@ -116,6 +154,10 @@ def renaming(plan: Plan, kind: str, name: str, to: str) -> Patch:
     operations: Patch = [{"op": "replace", "path": pointer(own), "value": to}]
     for reference in users_of(plan, kind, name):
         operations += _renamed(reference, to)
+    if kind == "fleet":
+        for number, instance in enumerate(plan.fleets[int(location[1])].instance_names(), start=1):
+            for reference in users_of(plan, "any instance", instance):
+                operations += _renamed(reference, f"{to}-{number}")
     return operations
 
 

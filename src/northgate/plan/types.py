@@ -9,8 +9,18 @@ import re
 from dataclasses import dataclass
 from typing import Annotated, Any
 
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, StringConstraints
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    GetJsonSchemaHandler,
+    StringConstraints,
+)
 from pydantic.alias_generators import to_snake
+from pydantic.json_schema import JsonSchemaValue
+from pydantic_core import CoreSchema
 
 NAME_PATTERN = r"^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$"
 _LABEL = r"[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?"
@@ -21,9 +31,13 @@ HOST_PATTERN = rf"^(\*\.)?{_LABEL}(\.{_LABEL})*\.?$"
 
 @dataclass(frozen=True)
 class Ref:
-    """Marks a string as the name of another object of the plan; `kind` is one of `references.KINDS`."""
+    """Marks a string as the name of another object of the plan; `kind` says of which kind."""
 
     kind: str
+
+    def __get_pydantic_json_schema__(self, core_schema: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        """Tells readers of the schema, too, what the string names."""
+        return {**handler(core_schema), "x-refers-to": self.kind}
 
 
 class PlanModel(BaseModel):

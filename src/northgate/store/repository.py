@@ -3,15 +3,13 @@
 UnknownPlan               there is no plan, or no revision, of that key
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from alembic import command
-from alembic.config import Config
-from sqlalchemy import Engine, create_engine, event, select
+from sqlalchemy import Engine, create_engine, event, func, inspect, select, text
 from sqlalchemy.orm import Session
 
 from northgate.plan import Plan, plan_from_text
@@ -28,15 +26,31 @@ class UnknownPlan(LookupError):
         super().__init__(f"there is no plan {key!r}")
 
 
+class StaleRevision(Exception):
+    """An edit was made of a revision that is not the current one; `current` is."""
+
+    def __init__(self, current: int) -> None:
+        self.current = current
+        super().__init__(f"the plan is at revision {current} by now")
+
+
+class NothingToMoveTo(Exception):
+    """There is nothing to undo, or to redo."""
+
+
 @dataclass(frozen=True)
-class StoredPlan:
-    """A plan at one revision; `source` is the text it was read from, when it was."""
+class Head:
+    """Where a plan stands: its key, the revision looked at, the agreed one, and what can be undone and redone.
+
+    `edits` counts those since the agreed revision, or since the plan was taken in.
+    """
 
     key: str
     revision: int
     agreed: int | None
-    plan: Plan
-    source: str | None
+    can_undo: bool
+    can_redo: bool
+    edits: int
 
 
 class Repository:
@@ -52,53 +66,137 @@ class Repository:
         """Lets the file go."""
         self._engine.dispose()
 
-    def list(self) -> list[StoredPlan]:
+    def list(self) -> list[Head]:
         """All plans at their current revision, oldest first."""
         with self._session() as session:
-            rows = session.execute(
-                select(PlanRow, RevisionRow)
-                .join(RevisionRow, (RevisionRow.plan_id == PlanRow.id) & (RevisionRow.number == PlanRow.current))
-                .order_by(PlanRow.id)
-            ).all()
-            return [_stored(plan, revision) for plan, revision in rows]
+            plans = session.execute(select(PlanRow).where(~PlanRow.deleted).order_by(PlanRow.id)).scalars().all()
+            return [self._head(session, plan, plan.current) for plan in plans]
 
-    def get(self, key: str, revision: int | None = None) -> StoredPlan:
-        """A plan at a revision, by default its current one; raises UnknownPlan."""
+    def head(self, key: str, revision: int | None = None) -> Head:
+        """Where a plan stands at a revision, by default its current one; raises UnknownPlan."""
         with self._session() as session:
             plan = self._plan_row(session, key)
-            number = plan.current if revision is None else revision
-            query = select(RevisionRow).where(RevisionRow.plan_id == plan.id, RevisionRow.number == number)
-            found = session.execute(query).scalar_one_or_none()
-            if found is None:
-                raise UnknownPlan(f"{key}, revision {number}", [])
-            return _stored(plan, found)
+            return self._head(session, plan, plan.current if revision is None else revision)
 
-    def revision_of(self, key: str) -> int:
-        """The number of a plan's current revision; raises UnknownPlan."""
+    def plan(self, key: str, revision: int) -> Plan:
+        """A plan's document at a revision; raises UnknownPlan."""
         with self._session() as session:
-            return self._plan_row(session, key).current
+            row = self._revision_row(session, self._plan_row(session, key), revision)
+            return plan_from_text(row.document, key, is_json=True)
 
-    def add(self, plan: Plan, source: str | None = None) -> StoredPlan:
+    def source(self, key: str, revision: int) -> str | None:
+        """The text that a revision, or the first that it was made from, was read from; None when it was made here."""
+        with self._session() as session:
+            plan = self._plan_row(session, key)
+            root = [revision, *_ancestors(self._parents(session, plan), revision)][-1]
+            return self._revision_row(session, plan, root).source
+
+    def add(self, plan: Plan, source: str | None = None) -> Head:
         """Keeps a new plan under its name, with a number behind it when that is taken."""
         with self._session() as session:
             taken = set(session.execute(select(PlanRow.key)).scalars())
             row = PlanRow(key=_free_key(plan.name, taken), current=1, agreed=None)
             session.add(row)
             session.flush()
-            revision = RevisionRow(plan_id=row.id, number=1, document=_as_text(plan), source=source)
-            session.add(revision)
+            session.add(RevisionRow(plan_id=row.id, number=1, document=_as_text(plan), source=source))
             session.flush()
-            return _stored(row, revision)
+            return self._head(session, row, 1)
+
+    def edit(self, key: str, made_of: int, change: Callable[[Plan], Plan]) -> Head:
+        """Makes a revision of the current one, which must be `made_of`.
+
+        Raises StaleRevision, and what `change` raises.
+        """
+        with self._session() as session:
+            plan = self._current(session, key, made_of)
+            old = self._revision_row(session, plan, made_of)
+            made = change(plan_from_text(old.document, key, is_json=True))
+            newest = session.execute(
+                select(func.max(RevisionRow.number)).where(RevisionRow.plan_id == plan.id)
+            ).scalar_one()
+            number = newest + 1
+            session.add(RevisionRow(plan_id=plan.id, number=number, document=_as_text(made), parent=made_of))
+            plan.current = number
+            session.flush()
+            return self._head(session, plan, number)
+
+    def undo(self, key: str, made_of: int) -> Head:
+        """Goes back to what the current revision was made from; raises NothingToMoveTo and StaleRevision."""
+        with self._session() as session:
+            plan = self._current(session, key, made_of)
+            parent = self._revision_row(session, plan, made_of).parent
+            if parent is None:
+                raise NothingToMoveTo("there is nothing to undo")
+            plan.current = parent
+            return self._head(session, plan, parent)
+
+    def redo(self, key: str, made_of: int) -> Head:
+        """Goes on to the newest revision made from the current one; raises NothingToMoveTo and StaleRevision."""
+        with self._session() as session:
+            plan = self._current(session, key, made_of)
+            child = self._newest_child(session, plan, made_of)
+            if child is None:
+                raise NothingToMoveTo("there is nothing to redo")
+            plan.current = child
+            return self._head(session, plan, child)
+
+    def agree(self, key: str, made_of: int) -> Head:
+        """Makes the current revision the agreed one; raises StaleRevision."""
+        with self._session() as session:
+            plan = self._current(session, key, made_of)
+            plan.agreed = made_of
+            return self._head(session, plan, made_of)
+
+    def set_deleted(self, key: str, *, deleted: bool) -> None:
+        """Takes a plan off the list, or brings it back; nothing is lost either way."""
+        with self._session() as session:
+            self._plan_row(session, key, even_deleted=True).deleted = deleted
+
+    def _head(self, session: Session, plan: PlanRow, number: int) -> Head:
+        parents = self._parents(session, plan)
+        if number not in parents:
+            raise UnknownPlan(f"{plan.key}, revision {number}", [])
+        return Head(
+            key=plan.key,
+            revision=number,
+            agreed=plan.agreed,
+            can_undo=parents[number] is not None,
+            can_redo=number in parents.values(),
+            edits=_edits_since(parents, number, plan.agreed),
+        )
+
+    def _parents(self, session: Session, plan: PlanRow) -> dict[int, int | None]:
+        query = select(RevisionRow.number, RevisionRow.parent).where(RevisionRow.plan_id == plan.id)
+        return {row.number: row.parent for row in session.execute(query)}
+
+    def _revision_row(self, session: Session, plan: PlanRow, number: int) -> RevisionRow:
+        query = select(RevisionRow).where(RevisionRow.plan_id == plan.id, RevisionRow.number == number)
+        found = session.execute(query).scalar_one_or_none()
+        if found is None:
+            raise UnknownPlan(f"{plan.key}, revision {number}", [])
+        return found
+
+    def _current(self, session: Session, key: str, made_of: int) -> PlanRow:
+        """The plan, held for writing, when `made_of` is its current revision."""
+        session.execute(text("BEGIN IMMEDIATE"))
+        plan = self._plan_row(session, key)
+        if plan.current != made_of:
+            raise StaleRevision(plan.current)
+        return plan
+
+    def _newest_child(self, session: Session, plan: PlanRow, number: int) -> int | None:
+        query = select(func.max(RevisionRow.number)).where(RevisionRow.plan_id == plan.id, RevisionRow.parent == number)
+        return session.execute(query).scalar_one()
 
     @contextmanager
     def _session(self) -> Iterator[Session]:
         with Session(self._engine, expire_on_commit=False) as session, session.begin():
             yield session
 
-    def _plan_row(self, session: Session, key: str) -> PlanRow:
+    def _plan_row(self, session: Session, key: str, *, even_deleted: bool = False) -> PlanRow:
         row = session.execute(select(PlanRow).where(PlanRow.key == key)).scalar_one_or_none()
-        if row is None:
-            raise UnknownPlan(key, list(session.execute(select(PlanRow.key)).scalars()))
+        if row is None or (row.deleted and not even_deleted):
+            raise UnknownPlan(key, list(session.execute(select(PlanRow.key).where(~PlanRow.deleted)).scalars()))
         return row
 
 
@@ -111,11 +209,25 @@ def _durable(connection: Any, _: Any) -> None:
 
 
 def _migrate(engine: Engine) -> None:
+    if _is_newest(engine):
+        return
+    from alembic import command
+    from alembic.config import Config
+
     config = Config()
     config.set_main_option("script_location", str(MIGRATIONS))
     with engine.begin() as connection:
         config.attributes["connection"] = connection
         command.upgrade(config, "head")
+
+
+def _is_newest(engine: Engine) -> bool:
+    """Whether the file has been through every migration: asked first, since the migrations are slow to load."""
+    newest = max(path.stem.partition("_")[0] for path in (MIGRATIONS / "versions").glob("[0-9]*.py"))
+    with engine.connect() as connection:
+        if not inspect(connection).has_table("alembic_version"):
+            return False
+        return bool(connection.execute(text("SELECT version_num FROM alembic_version")).scalar() == newest)
 
 
 def _free_key(name: str, taken: set[str]) -> str:
@@ -127,9 +239,17 @@ def _free_key(name: str, taken: set[str]) -> str:
 
 
 def _as_text(plan: Plan) -> str:
-    return plan.model_dump_json(by_alias=True, exclude_unset=True)
+    return plan.model_dump_json(by_alias=True, exclude_defaults=True)
 
 
-def _stored(plan: PlanRow, revision: RevisionRow) -> StoredPlan:
-    document = plan_from_text(revision.document, plan.key, is_json=True)
-    return StoredPlan(plan.key, revision.number, plan.agreed, document, revision.source)
+def _edits_since(parents: Mapping[int, int | None], number: int, agreed: int | None) -> int:
+    """How many edits lie between a revision and the agreed one, or the first when that is not among its ancestors."""
+    line = [number, *_ancestors(parents, number)]
+    return line.index(agreed) if agreed in line else len(line) - 1
+
+
+def _ancestors(parents: Mapping[int, int | None], number: int) -> Iterator[int]:
+    parent = parents.get(number)
+    while parent is not None:
+        yield parent
+        parent = parents.get(parent)

@@ -11,7 +11,7 @@ class Base(DeclarativeBase):
 
 
 class PlanRow(Base):
-    """A plan: its key in addresses, and which of its revisions is current and which agreed."""
+    """A plan: its key in addresses, which of its revisions is current and which agreed, and whether it is deleted."""
 
     __tablename__ = "plan"
 
@@ -19,11 +19,16 @@ class PlanRow(Base):
     key: Mapped[str] = mapped_column(unique=True)
     current: Mapped[int]
     agreed: Mapped[int | None]
+    deleted: Mapped[bool] = mapped_column(default=False, server_default="0")
     created_at: Mapped[datetime.datetime] = mapped_column(DateTime, server_default=func.now())
 
 
 class RevisionRow(Base):
-    """One revision of a plan: the whole document as JSON, and the text it was read from, if it was."""
+    """One revision of a plan: the whole document as JSON, and the revision that it was made from.
+
+    `source` is the text that the plan was read from, on the revision that was read. Revisions are never changed; undo
+    and redo only move the plan's `current` along their tree.
+    """
 
     __tablename__ = "revision"
     __table_args__ = (UniqueConstraint("plan_id", "number"),)
@@ -33,4 +38,5 @@ class RevisionRow(Base):
     number: Mapped[int]
     document: Mapped[str] = mapped_column(Text)
     source: Mapped[str | None] = mapped_column(Text)
+    parent: Mapped[int | None]
     created_at: Mapped[datetime.datetime] = mapped_column(DateTime, server_default=func.now())

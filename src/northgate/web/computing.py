@@ -9,8 +9,9 @@ from northgate.engine.drill import DrillRun, run_drill
 from northgate.engine.flow import Flow
 from northgate.engine.network import Network, compile_network
 from northgate.engine.whatif import undisturbed
+from northgate.plan import Plan
 from northgate.plan.problems import did_you_mean
-from northgate.store.repository import Repository, StoredPlan, UnknownPlan
+from northgate.store.repository import Repository, UnknownPlan
 
 KEPT = 64
 
@@ -25,30 +26,35 @@ class Computer:
         self._kept: OrderedDict[Hashable, Any] = OrderedDict()
         self._lock = Lock()
 
-    def stored(self, key: str, revision: int | None) -> StoredPlan:
-        """A plan at a revision, read once."""
-        number = self.repository.revision_of(key) if revision is None else revision
-        return self._once(("plan", key, number), lambda: self.repository.get(key, number))
+    def plan(self, key: str, revision: int | None = None) -> Plan:
+        """A plan's document at a revision, read once."""
+        number = self.number(key, revision)
+        return self._once(("plan", key, number), lambda: self.repository.plan(key, number))
+
+    def number(self, key: str, revision: int | None) -> int:
+        """The revision that is asked for: by default the current one."""
+        return self.repository.head(key).revision if revision is None else revision
 
     def network(self, key: str, revision: int | None) -> Network:
         """The compiled plan; raises CannotRun."""
-        stored = self.stored(key, revision)
-        return self._once(("network", key, stored.revision), lambda: compile_network(stored.plan))
+        number = self.number(key, revision)
+        return self._once(("network", key, number), lambda: compile_network(self.plan(key, number)))
 
     def run(self, key: str, revision: int | None, drill: str) -> DrillRun:
         """A drill, run; raises UnknownPlan when the plan has no such drill."""
-        stored = self.stored(key, revision)
-        found = next((one for one in stored.plan.drills if one.name == drill), None)
+        number = self.number(key, revision)
+        drills = self.plan(key, number).drills
+        found = next((one for one in drills if one.name == drill), None)
         if found is None:
-            known = [one.name for one in stored.plan.drills]
+            known = [one.name for one in drills]
             raise UnknownPlan(f"{key}: drill {drill}{did_you_mean(drill, known)}", [])
-        network = self.network(key, stored.revision)
-        return self._once(("drill", key, stored.revision, drill), lambda: run_drill(network, found))
+        network = self.network(key, number)
+        return self._once(("drill", key, number, drill), lambda: run_drill(network, found))
 
     def settled(self, key: str, revision: int | None) -> Flow:
         """The flow now, with no fault."""
-        network = self.network(key, revision)
-        return self._once(("now", key, self.stored(key, revision).revision), lambda: undisturbed(network))
+        number = self.number(key, revision)
+        return self._once(("now", key, number), lambda: undisturbed(self.network(key, number)))
 
     def _once(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
         with self._lock:

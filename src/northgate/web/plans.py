@@ -1,4 +1,4 @@
-"""Endpoints on plans: list, read, import, export."""
+"""Endpoints on plans: list, read, import, export, copy, delete."""
 
 from typing import Annotated, Literal
 
@@ -6,8 +6,9 @@ from fastapi import APIRouter, Depends, Query, Request, Response
 from pydantic import BaseModel
 
 from northgate.plan import Plan, PlanError, Problem, plan_from_text
+from northgate.plan.schema import plan_schema
 from northgate.plan.writing import plan_as_json, plan_as_yaml
-from northgate.store.repository import StoredPlan
+from northgate.store.repository import Head
 from northgate.web.computing import Computer
 from northgate.web.problems import PROBLEM_RESPONSES
 
@@ -25,12 +26,16 @@ Revision = Annotated[int | None, Query(ge=1, description="By default the current
 
 
 class PlanHead(BaseModel):
-    """A plan in the list."""
+    """A plan in the list: where it stands, and how much there is of it."""
 
     key: str
+    name: str
     title: str
     revision: int
     agreed: int | None
+    edits: int
+    can_undo: bool
+    can_redo: bool
     instances: int
     zones: int
     drills: int
@@ -43,23 +48,34 @@ class PlanWhole(BaseModel):
     document: Plan
 
 
-def _head(stored: StoredPlan) -> PlanHead:
-    plan = stored.plan
+def plan_head(computer: Computer, head: Head) -> PlanHead:
+    """What the list says of a plan."""
+    plan = computer.plan(head.key, head.revision)
     return PlanHead(
-        key=stored.key,
+        key=head.key,
+        name=plan.name,
         title=plan.title or plan.name,
-        revision=stored.revision,
-        agreed=stored.agreed,
+        revision=head.revision,
+        agreed=head.agreed,
+        edits=head.edits,
+        can_undo=head.can_undo,
+        can_redo=head.can_redo,
         instances=len(plan.instances) + sum(fleet.count for fleet in plan.fleets),
         zones=sum(len(region.zones) for region in plan.regions),
         drills=len(plan.drills),
     )
 
 
+def plan_whole(computer: Computer, head: Head, response: Response) -> PlanWhole:
+    """A plan as a client reads it, with the tag that an edit of it must name."""
+    response.headers["etag"] = f'"{head.revision}"'
+    return PlanWhole(head=plan_head(computer, head), document=computer.plan(head.key, head.revision))
+
+
 @router.get("")
 def list_plans(computer: TheComputer) -> list[PlanHead]:
     """All plans."""
-    return [_head(stored) for stored in computer.repository.list()]
+    return [plan_head(computer, head) for head in computer.repository.list()]
 
 
 @router.post("", status_code=201, openapi_extra={"requestBody": {"content": {"text/plain": {}}, "required": True}})
@@ -69,14 +85,13 @@ async def import_plan(request: Request, computer: TheComputer) -> PlanHead:
         text = (await request.body()).decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise PlanError([Problem("", f"is not UTF-8 text (byte {error.start})")]) from error
-    return _head(computer.repository.add(plan_from_text(text), text))
+    return plan_head(computer, computer.repository.add(plan_from_text(text), text))
 
 
 @router.get("/{key}")
-def read_plan(key: str, computer: TheComputer, revision: Revision = None) -> PlanWhole:
-    """A plan at a revision."""
-    stored = computer.stored(key, revision)
-    return PlanWhole(head=_head(stored), document=stored.plan)
+def read_plan(key: str, computer: TheComputer, response: Response, revision: Revision = None) -> PlanWhole:
+    """A plan at a revision; its `ETag` is the revision."""
+    return plan_whole(computer, computer.repository.head(key, revision), response)
 
 
 @router.get("/{key}/file", response_class=Response)
@@ -86,9 +101,48 @@ def export_plan(
     revision: Revision = None,
     form: Annotated[Literal["yaml", "json"], Query(alias="as")] = "yaml",
 ) -> Response:
-    """The plan file."""
-    stored = computer.stored(key, revision)
-    text = plan_as_json(stored.plan) if form == "json" else stored.source or plan_as_yaml(stored.plan)
+    """The plan file; YAML keeps the comments and order of the text that was taken in."""
+    head = computer.repository.head(key, revision)
+    plan = computer.plan(key, head.revision)
+    text = plan_as_json(plan) if form == "json" else _yaml(computer, head, plan)
     kind = "application/json" if form == "json" else "application/yaml"
     headers = {"content-disposition": f'attachment; filename="{key}.plan.{form}"'}
     return Response(text, media_type=kind, headers=headers)
+
+
+def _yaml(computer: Computer, head: Head, plan: Plan) -> str:
+    source = computer.repository.source(head.key, head.revision)
+    untouched = source is not None and not head.can_undo and not source.lstrip().startswith("{")
+    return source if untouched and source else plan_as_yaml(plan, source)
+
+
+@router.post("/{key}/copy", status_code=201)
+def copy_plan(key: str, computer: TheComputer, revision: Revision = None) -> PlanHead:
+    """A second plan that begins as this one is."""
+    head = computer.repository.head(key, revision)
+    plan = computer.plan(key, head.revision)
+    copied = plan.model_copy(update={"title": f"{plan.title or plan.name} (copy)"})
+    text = plan_as_yaml(copied, computer.repository.source(key, head.revision))
+    return plan_head(computer, computer.repository.add(copied, text))
+
+
+@router.delete("/{key}", status_code=204)
+def delete_plan(key: str, computer: TheComputer) -> None:
+    """Takes a plan off the list; it can be brought back."""
+    computer.repository.set_deleted(key, deleted=True)
+
+
+@router.post("/{key}/restore")
+def restore_plan(key: str, computer: TheComputer) -> PlanHead:
+    """Brings a deleted plan back."""
+    computer.repository.set_deleted(key, deleted=False)
+    return plan_head(computer, computer.repository.head(key))
+
+
+schema_router = APIRouter(prefix="/api", tags=["plans"])
+
+
+@schema_router.get("/schema")
+def schema() -> dict[str, object]:
+    """The JSON Schema of the plan file; `x-refers-to` says what a string names."""
+    return plan_schema()

@@ -12,7 +12,7 @@ from starlette.exceptions import HTTPException
 from northgate.engine.errors import CannotRun
 from northgate.plan import PlanError, Problem
 from northgate.plan.problems import did_you_mean, pointer
-from northgate.store.repository import UnknownPlan
+from northgate.store.repository import NothingToMoveTo, StaleRevision, UnknownPlan
 
 
 class PlaceProblem(BaseModel):
@@ -56,6 +56,14 @@ def add_problem_handlers(app: FastAPI) -> None:
     def unknown(_: Request, error: UnknownPlan) -> JSONResponse:
         return problem_response(404, "There is no such plan", f"{error}{did_you_mean(error.key, error.known)}")
 
+    @app.exception_handler(StaleRevision)
+    def stale(_: Request, error: StaleRevision) -> JSONResponse:
+        return problem_response(412, "The plan has changed since", str(error))
+
+    @app.exception_handler(NothingToMoveTo)
+    def nothing(_: Request, error: NothingToMoveTo) -> JSONResponse:
+        return problem_response(409, "Nothing to do", str(error))
+
     @app.exception_handler(RequestValidationError)
     def malformed(_: Request, error: RequestValidationError) -> JSONResponse:
         problems = [Problem(pointer(one["loc"][1:]), str(one["msg"])) for one in error.errors()]
@@ -85,3 +93,5 @@ PROBLEM_RESPONSES: dict[int | str, dict[str, Any]] = {
         (422, "The request or the plan cannot be read"),
     )
 }
+
+EDIT_RESPONSES = PROBLEM_RESPONSES | {412: {"model": ProblemDetails, "description": "The plan has changed since"}}

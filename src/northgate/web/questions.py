@@ -68,4 +68,4 @@ def strips_of_drill(
 @router.get("/consequences")
 def consequences(key: str, computer: TheComputer, revision: Revision = None) -> list[ProbeConsequence]:
     """What each probe's numbers mean in seconds."""
-    return [probe_consequence(probe) for probe in computer.stored(key, revision).plan.probes]
+    return [probe_consequence(probe) for probe in computer.plan(key, revision).probes]

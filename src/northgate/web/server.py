@@ -15,7 +15,7 @@ from starlette.exceptions import HTTPException
 from northgate import __version__
 from northgate.plan import plan_from_text
 from northgate.store.repository import Repository
-from northgate.web import plans, questions
+from northgate.web import edits, plans, questions
 from northgate.web.computing import Computer
 from northgate.web.guards import Guards
 from northgate.web.problems import add_problem_handlers
@@ -30,7 +30,9 @@ def make_app(repository: Repository) -> FastAPI:
     """The application over a repository."""
     app = FastAPI(title="North Gate", version=__version__, docs_url=None, redoc_url=None)
     app.state.computer = Computer(repository)
+    app.include_router(plans.schema_router)
     app.include_router(plans.router)
+    app.include_router(edits.router)
     app.include_router(questions.router)
     add_problem_handlers(app)
     app.add_middleware(Guards)
@@ -57,7 +59,7 @@ def demo_plan_text() -> str:
 def load_demo(repository: Repository) -> None:
     """Adds the demo plan, or takes in its newer text, unless it is there already."""
     text = demo_plan_text()
-    if all(stored.source != text for stored in repository.list()):
+    if all(repository.source(head.key, head.revision) != text for head in repository.list()):
         repository.add(plan_from_text(text, DEMO_PLAN), text)
 
 

@@ -1,0 +1,131 @@
+"""The difference between two plans in words, object by object, each change marked in place or replace."""
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from northgate.plan.document import Plan
+from northgate.plan.editing import whole_data
+
+KINDS = {
+    "regions": "region", "areas": "area", "networks": "network", "firewalls": "firewall", "instances": "instance",
+    "fleets": "fleet", "probes": "probe", "target_groups": "target group", "pools": "pool",
+    "certificates": "certificate", "balancers": "balancer", "names": "name", "clients": "client group",
+    "drills": "drill",
+}  # fmt: skip
+_SINGULAR = {"balancers": "balancer", "target_groups": "target_group", "names": "name", "clients": "client"}
+_UNITS = {"_s": " s", "_ms": " ms", "_rps": " requests/s", "_mbps": " Mbit/s"}
+_WORDS = {
+    "interval_s": "every", "timeout_s": "gives up after", "unhealthy_after": "out after", "healthy_after": "back after",
+    "ttl_s": "TTL", "rps": "rate",
+}  # fmt: skip
+
+Effect = Literal["in place", "replace", "added", "removed"]
+
+
+@dataclass(frozen=True)
+class Change:
+    """One difference: what it is about, in words, and whether it can be made in place or replaces the thing."""
+
+    about: str
+    words: str
+    effect: Effect
+
+
+def difference(before: Plan, after: Plan) -> list[Change]:
+    """What `after` has other than `before`, in document order; its `platform.replace_only` says what replaces."""
+    old, new = whole_data(before), whole_data(after)
+    replace_only = set(after.platform.replace_only)
+    changes: list[Change] = []
+    changes += [
+        Change("plan", _told(field, old[field], new[field]), "in place")
+        for field in ("name", "title", "notes")
+        if old[field] != new[field]
+    ]
+    for field, kind in KINDS.items():
+        changes += _in_list(kind, _SINGULAR.get(field, field.rstrip("s")), old[field], new[field], replace_only)
+    changes += [Change("platform", words, "in place") for _, words in _in_value("", old["platform"], new["platform"])]
+    return changes
+
+
+def _in_list(kind: str, singular: str, old: list[Any], new: list[Any], replace_only: set[str]) -> Iterator[Change]:
+    before, after = ({item["name"]: item for item in items} for items in (old, new))
+    for name in before:
+        if name not in after:
+            yield Change(f"{kind} {name}", "removed", "removed")
+    for name, item in after.items():
+        if name not in before:
+            yield Change(f"{kind} {name}", "added", "added")
+            continue
+        for place, words in _in_value("", before[name], item):
+            replaces = _rule_of(singular, place) in replace_only
+            yield Change(f"{kind} {name}", words, "replace" if replaces else "in place")
+    kept = [name for name in before if name in after]
+    if kept != [name for name in after if name in before]:
+        yield Change(f"{kind}s", "other order", "in place")
+
+
+def _rule_of(singular: str, place: str) -> str:
+    """A place as `replace_only` names it: `balancer.exposure`, `listener.port`."""
+    inside = [part for part in place.split("/") if part and not part.isdigit()]
+    if inside and inside[0] == "listeners" and len(inside) > 1:
+        return f"listener.{inside[-1]}"
+    return f"{singular}.{inside[0]}" if inside else singular
+
+
+def _in_value(place: str, old: Any, new: Any) -> Iterator[tuple[str, str]]:
+    """Every leaf that differs, as (place, words)."""
+    if old == new:
+        return
+    if isinstance(old, dict) and isinstance(new, dict):
+        for key in dict.fromkeys([*old, *new]):
+            yield from _in_value(f"{place}/{key}", old.get(key), new.get(key))
+    elif isinstance(old, list) and isinstance(new, list) and _named(old) and _named(new):
+        yield from _in_named(place, old, new)
+    elif isinstance(old, list) and isinstance(new, list) and len(old) == len(new):
+        for index, (one, other) in enumerate(zip(old, new, strict=True)):
+            yield from _in_value(f"{place}/{index}", one, other)
+    else:
+        yield place, _told(place, old, new)
+
+
+def _named(items: list[Any]) -> bool:
+    return bool(items) and all(isinstance(item, dict) and "name" in item for item in items)
+
+
+def _in_named(place: str, old: list[Any], new: list[Any]) -> Iterator[tuple[str, str]]:
+    before, after = ({item["name"]: item for item in items} for items in (old, new))
+    for name in dict.fromkeys([*before, *after]):
+        inner = f"{place}/{name}"
+        if name not in after:
+            yield inner, f"{_label(inner)} removed"
+        elif name not in before:
+            yield inner, f"{_label(inner)} added"
+        else:
+            yield from _in_value(inner, before[name], after[name])
+
+
+def _label(place: str) -> str:
+    parts = [_WORDS.get(part, re.sub(r"_(s|ms|rps|mbps)$", "", part).replace("_", " ")) for part in place.split("/")]
+    return " ".join(part if not part.isdigit() else f"{int(part) + 1}" for part in parts if part)
+
+
+def _told(place: str, old: Any, new: Any) -> str:
+    unit = next((unit for ending, unit in _UNITS.items() if place.endswith(ending)), "")
+    return f"{_label(place)} {_shown(new, unit)}, was {_shown(old, unit)}"
+
+
+def _shown(value: Any, unit: str) -> str:
+    if value is None or value in ("", [], {}):
+        return "nothing"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float | int):
+        return f"{value:g}{unit}"
+    if isinstance(value, dict):
+        return ", ".join(f"{key} {_shown(item, '')}" for key, item in value.items() if item not in (None, [], {}))
+    if isinstance(value, list):
+        plain = all(isinstance(item, str) for item in value)
+        return ", ".join(value) if plain else f"{len(value)} entries"
+    return str(value)

@@ -1,0 +1,117 @@
+"""Endpoints that edit a plan: JSON Patch against a revision, undo, redo, agree, and what renaming and deleting need."""
+
+import re
+from dataclasses import asdict
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Body, Header, Query, Response
+from pydantic import BaseModel, Field
+
+from northgate.plan import PlanError, Problem
+from northgate.plan.difference import difference
+from northgate.plan.editing import MAX_OPERATIONS, patched, removal, renaming, users_of
+from northgate.plan.problems import pointer
+from northgate.web.plans import PlanWhole, Revision, TheComputer, plan_whole
+from northgate.web.problems import EDIT_RESPONSES
+
+router = APIRouter(prefix="/api/plans/{key}", tags=["edits"], responses=EDIT_RESPONSES)
+
+
+class PatchOperation(BaseModel):
+    """One operation of a JSON Patch (RFC 6902)."""
+
+    op: Literal["add", "remove", "replace", "move", "copy", "test"]
+    path: str
+    value: Any = None
+    source: str | None = Field(default=None, alias="from")
+
+    def plain(self) -> dict[str, Any]:
+        """The operation as RFC 6902 writes it."""
+        made: dict[str, Any] = {"op": self.op, "path": self.path}
+        if self.op in ("add", "replace", "test"):
+            made["value"] = self.value
+        if self.op in ("move", "copy"):
+            made["from"] = self.source
+        return made
+
+
+class ChangeAnswer(BaseModel):
+    """One difference in words, and whether it can be made in place or replaces the thing."""
+
+    about: str
+    words: str
+    effect: Literal["in place", "replace", "added", "removed"]
+
+
+class PreparedPatch(BaseModel):
+    """A patch to be sent, and the places that it touches besides the object itself."""
+
+    references: list[str]
+    patch: list[dict[str, Any]]
+
+
+IfMatch = Annotated[str, Header(description="The revision that the edit is made of, as in `ETag`.")]
+Operations = Annotated[list[PatchOperation], Body(max_length=MAX_OPERATIONS)]
+
+
+def revision_in(if_match: str) -> int:
+    """The revision that an `If-Match` header names."""
+    found = re.fullmatch(r'(?:W/)?"?(\d{1,12})"?', if_match.strip())
+    if not found:
+        raise PlanError([Problem("", f"If-Match must name one revision, as ETag does; found {if_match!r}")])
+    return int(found[1])
+
+
+@router.patch("")
+def edit_plan(
+    key: str, operations: Operations, if_match: IfMatch, computer: TheComputer, response: Response
+) -> PlanWhole:
+    """Makes a revision by a JSON Patch on the document; 412 when the plan has moved on since."""
+    patch = [operation.plain() for operation in operations]
+    head = computer.repository.edit(key, revision_in(if_match), lambda plan: patched(plan, patch))
+    return plan_whole(computer, head, response)
+
+
+@router.post("/undo")
+def undo(key: str, if_match: IfMatch, computer: TheComputer, response: Response) -> PlanWhole:
+    """Goes back to the revision before."""
+    return plan_whole(computer, computer.repository.undo(key, revision_in(if_match)), response)
+
+
+@router.post("/redo")
+def redo(key: str, if_match: IfMatch, computer: TheComputer, response: Response) -> PlanWhole:
+    """Goes on to the revision that was undone."""
+    return plan_whole(computer, computer.repository.redo(key, revision_in(if_match)), response)
+
+
+@router.post("/agree")
+def agree(key: str, if_match: IfMatch, computer: TheComputer, response: Response) -> PlanWhole:
+    """Makes the current revision the agreed one."""
+    return plan_whole(computer, computer.repository.agree(key, revision_in(if_match)), response)
+
+
+@router.get("/difference")
+def difference_in_words(
+    key: str, computer: TheComputer, since: Annotated[int, Query(ge=1)], revision: Revision = None
+) -> list[ChangeAnswer]:
+    """What a revision has other than an earlier one."""
+    changes = difference(computer.plan(key, since), computer.plan(key, revision))
+    return [ChangeAnswer(**asdict(change)) for change in changes]
+
+
+@router.get("/removal")
+def prepare_removal(key: str, computer: TheComputer, kind: str, name: str, revision: Revision = None) -> PreparedPatch:
+    """What deleting an object takes along, and the patch that does it."""
+    plan = computer.plan(key, revision)
+    places = [pointer(reference.location) for reference in users_of(plan, kind, name)]
+    return PreparedPatch(references=places, patch=removal(plan, kind, name))
+
+
+@router.get("/renaming")
+def prepare_renaming(
+    key: str, computer: TheComputer, kind: str, name: str, to: str, revision: Revision = None
+) -> PreparedPatch:
+    """The patch that renames an object and every reference to it."""
+    plan = computer.plan(key, revision)
+    places = [pointer(reference.location) for reference in users_of(plan, kind, name)]
+    return PreparedPatch(references=places, patch=renaming(plan, kind, name, to))

@@ -1,0 +1,124 @@
+"""Edits: JSON Patch on the whole document, and the patches that renaming and deleting need."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from northgate.plan import PlanError, plan_from_text
+from northgate.plan.difference import difference
+from northgate.plan.editing import patch_between, patched, removal, renaming, users_of, whole_data
+from northgate.plan.references import dangling, definitions
+from tests.plan.test_reading import EXAMPLE
+from tests.plans import base_plan, plan_data
+
+DEMO = plan_from_text(EXAMPLE.read_text())
+OBJECTS = [(kind, name) for kind, name, _ in definitions(DEMO)]
+RENAMED = [(kind, name) for kind, name in OBJECTS if kind not in ("name", "drill")]
+
+
+def test_a_patch_addresses_the_document_with_every_default():
+    plan = patched(base_plan(), [{"op": "replace", "path": "/target_groups/0/affinity/by", "value": "cookie"}])
+    assert plan.target_groups[0].affinity.by == "cookie"
+
+
+@pytest.mark.parametrize(
+    ("patch", "where", "says"),
+    [
+        ([{"op": "replace", "path": "/probes/0/interval_s", "value": -1}], "/probes/0/interval_s", "greater than 0"),
+        ([{"op": "replace", "path": "/probes/7/interval_s", "value": 1}], "/probes/7/interval_s", "cannot be applied"),
+        ([{"op": "add", "path": "/probes/0/intervall_s", "value": 1}], "/probes/0/intervall_s", "did you mean"),
+        ([{"op": "test", "path": "/name", "value": "other"}], "/name", "not what the patch expects"),
+        ([{"op": "remove", "path": "/name"}], "/name", "is missing"),
+        ([{"op": "add", "path": "/probes/-", "value": {"name": "ready"}}], "/probes/1", "another probe"),
+    ],
+)
+def test_what_a_patch_gets_wrong_is_placed(patch, where, says):
+    with pytest.raises(PlanError) as caught:
+        patched(base_plan(), patch)
+    assert caught.value.problems[0].where == where
+    assert says in caught.value.problems[0].message
+
+
+def test_the_patch_between_two_plans_leads_from_one_to_the_other():
+    other = base_plan(title="other", probes=[])
+    assert patched(base_plan(), patch_between(base_plan(), other)) == other
+
+
+@pytest.mark.parametrize(("kind", "name"), OBJECTS)
+def test_deleting_any_object_with_its_references_leaves_nothing_dangling(kind, name):
+    left = patched(DEMO, removal(DEMO, kind, name))
+    assert (kind, name) not in [(known_kind, known) for known_kind, known, _ in definitions(left)]
+    assert dangling(left) == []
+
+
+@pytest.mark.parametrize(("kind", "name"), RENAMED)
+def test_renaming_any_object_takes_its_references_along(kind, name):
+    before = len(users_of(DEMO, kind, name))
+    after = patched(DEMO, renaming(DEMO, kind, name, "renamed"))
+    assert dangling(after) == []
+    assert len(users_of(after, kind, "renamed")) == before
+
+
+def test_deleting_what_is_not_there_is_an_error():
+    with pytest.raises(PlanError, match="there is no probe 'redy'"):
+        removal(DEMO, "probe", "redy")
+
+
+VALUES = st.one_of(
+    st.none(), st.booleans(), st.integers(-5, 500), st.text(max_size=5), st.lists(st.integers(), max_size=2)
+)
+
+
+@given(
+    st.sampled_from(["add", "replace", "remove", "test"]),
+    st.sampled_from(["", "/", "/probes", "/probes/0", "/probes/-", "/names/0/ttl_s", "/nope/1", "probes", "/~2"]),
+    VALUES,
+)
+def test_any_operation_is_applied_or_refused(op, path, value):
+    try:
+        plan = patched(base_plan(), [{"op": op, "path": path, "value": value}])
+    except PlanError:
+        return
+    assert whole_data(plan)["northgate"] == 1
+
+
+def words(patch, **more):
+    before = base_plan(**more)
+    return [(one.about, one.words, one.effect) for one in difference(before, patched(before, patch))]
+
+
+def test_a_difference_reads_like_a_sentence():
+    assert words([{"op": "replace", "path": "/probes/0/interval_s", "value": 30}]) == [
+        ("probe ready", "every 30 s, was 10 s", "in place")
+    ]
+    assert words([{"op": "replace", "path": "/names/0/ttl_s", "value": 5}]) == [
+        ("name www.beckwater.example", "TTL 5 s, was 60 s", "in place")
+    ]
+
+
+def test_what_the_platform_cannot_change_in_place_is_replaced():
+    platform = {"replace_only": ["balancer.exposure", "listener.port"]}
+    patch = [
+        {"op": "replace", "path": "/balancers/0/exposure", "value": "internal"},
+        {"op": "replace", "path": "/balancers/0/idle_timeout_s", "value": 90},
+        {"op": "replace", "path": "/balancers/0/listeners/0/port", "value": 8443},
+    ]
+    assert [(told, effect) for _, told, effect in words(patch, platform=platform)] == [
+        ("exposure internal, was public", "replace"),
+        ("idle timeout 90 s, was 60 s", "in place"),
+        ("listeners https port 8443, was 443", "replace"),
+    ]
+
+
+def test_added_removed_and_reordered_objects_are_told():
+    patch = [{"op": "add", "path": "/probes/0", "value": {"name": "first"}}, {"op": "remove", "path": "/drills/0"}]
+    told = words(patch, drills=[{"name": "d"}])
+    assert told == [("probe first", "added", "added"), ("drill d", "removed", "removed")]
+    swap = [{"op": "move", "from": "/probes/1", "path": "/probes/0"}]
+    probes = [{"name": "a"}, {"name": "b"}]
+    data = plan_data(probes=probes)
+    assert words(swap, probes=data["probes"]) == [("probes", "other order", "in place")]
+
+
+def test_equal_plans_have_no_difference():
+    assert difference(DEMO, plan_from_text(EXAMPLE.read_text())) == []

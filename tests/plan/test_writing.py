@@ -1,0 +1,73 @@
+"""Writing YAML: comments, order and wording stay, only what was edited changes."""
+
+import difflib
+
+import pytest
+from hypothesis import given, settings
+
+from northgate.plan import plan_from_data, plan_from_text
+from northgate.plan.editing import patched
+from northgate.plan.writing import plan_as_yaml
+from tests.engine.strategies import plans_with_a_drill
+from tests.plan.test_reading import EXAMPLE
+
+TEXT = EXAMPLE.read_text()
+
+
+def changed_lines(patch):
+    plan = patched(plan_from_text(TEXT), patch)
+    written = plan_as_yaml(plan, TEXT)
+    assert plan_from_text(written) == plan
+    unedited = plan_as_yaml(plan_from_text(TEXT), TEXT)
+    diff = difflib.ndiff(unedited.splitlines(), written.splitlines())
+    return [line for line in diff if line[0] in "+-"]
+
+
+def test_writing_what_was_not_edited_keeps_every_comment_and_the_order():
+    written = plan_as_yaml(plan_from_text(TEXT), TEXT)
+    comments = [line.strip() for line in TEXT.splitlines() if line.strip().startswith("#")]
+    assert [line.strip() for line in written.splitlines() if line.strip().startswith("#")] == comments
+    assert plan_from_text(written) == plan_from_text(TEXT)
+
+
+def test_one_value_changes_one_line():
+    lines = changed_lines([{"op": "replace", "path": "/probes/0/interval_s", "value": 5}])
+    assert len(lines) == 2
+    assert "interval_s: 10" in lines[0]
+    assert "interval_s: 5," in lines[1]
+
+
+def test_a_value_that_was_by_default_is_added_to_its_object():
+    lines = changed_lines([{"op": "replace", "path": "/target_groups/0/reach", "value": "zone"}])
+    assert [line.strip("+- ") for line in lines] == ["reach: zone"]
+
+
+def test_removing_an_item_keeps_the_comments_of_the_others():
+    lines = changed_lines([{"op": "remove", "path": "/drills/1"}])
+    assert all(line.startswith("-") for line in lines)
+    assert any("tiles-8-crashes" in line for line in lines)
+
+
+def test_an_added_item_stands_at_the_end_and_reads_well():
+    probe = {"name": "quick", "interval_s": 2.5, "timeout_s": 1}
+    lines = changed_lines([{"op": "add", "path": "/probes/-", "value": probe}])
+    assert [line.strip("+ ") for line in lines] == ["- {name: quick, interval_s: 2.5, timeout_s: 1}"]
+
+
+def test_a_reordered_list_keeps_each_items_own_text():
+    lines = changed_lines([{"op": "move", "from": "/drills/1", "path": "/drills/0"}])
+    assert {line[2:] for line in lines if line[0] == "+"} == {line[2:] for line in lines if line[0] == "-"}
+
+
+@settings(max_examples=25, deadline=None)
+@given(plans_with_a_drill(), plans_with_a_drill())
+def test_any_plan_written_over_any_others_text_reads_back_as_itself(one, other):
+    text = plan_as_yaml(plan_from_data(one))
+    plan = plan_from_data(other)
+    assert plan_from_text(plan_as_yaml(plan, text)) == plan
+
+
+@pytest.mark.parametrize("source", [None, '{"northgate": 1, "name": "small"}'])
+def test_without_yaml_to_keep_a_fresh_text_is_written(source):
+    plan = plan_from_text(TEXT)
+    assert plan_from_text(plan_as_yaml(plan, source)) == plan

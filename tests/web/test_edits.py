@@ -1,0 +1,154 @@
+"""Editing over the wire: revisions, stale edits, undo over restarts, and a server killed in the middle."""
+
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+
+import httpx2
+import pytest
+
+PLAN = "/api/plans/beckwater"
+SLOWER = [{"op": "replace", "path": "/probes/0/interval_s", "value": 30}]
+
+
+def edit(client, patch, revision):
+    return client.patch(PLAN, json=patch, headers={"if-match": f'"{revision}"'})
+
+
+def test_an_edit_makes_a_revision_and_the_engine_answers_for_it(client):
+    before = client.get(PLAN)
+    assert before.headers["etag"] == '"1"'
+    answer = edit(client, SLOWER, 1)
+    assert answer.headers["etag"] == '"2"'
+    assert answer.json()["document"]["probes"][0]["interval_s"] == 30
+    assert answer.json()["head"] | {"edits": 1, "can_undo": True, "revision": 2} == answer.json()["head"]
+    ready = client.get(f"{PLAN}/consequences").json()[0]
+    assert ready["silent"]["latest_s"] == 95
+    assert client.get(f"{PLAN}/consequences?revision=1").json()[0]["silent"]["latest_s"] == 35
+
+
+def test_a_stale_edit_is_refused_with_the_revision_there_is(client):
+    edit(client, SLOWER, 1)
+    answer = edit(client, SLOWER, 1)
+    assert answer.status_code == 412
+    assert "revision 2" in answer.json()["detail"]
+
+
+@pytest.mark.parametrize(
+    ("header", "status"), [({}, 422), ({"if-match": "*"}, 422), ({"if-match": "one"}, 422), ({"if-match": "1"}, 200)]
+)
+def test_an_edit_names_the_revision_that_it_is_made_of(client, header, status):
+    assert client.patch(PLAN, json=SLOWER, headers=header).status_code == status
+
+
+@pytest.mark.parametrize(
+    ("patch", "where"),
+    [
+        ([{"op": "replace", "path": "/probes/0/interval_s", "value": "often"}], "/probes/0/interval_s"),
+        ([{"op": "replace", "path": "/probes/9/interval_s", "value": 3}], "/probes/9/interval_s"),
+        ([{"op": "explode", "path": "/probes/0"}], "/0/op"),
+        ({"not": "a list"}, ""),
+    ],
+)
+def test_a_bad_patch_changes_nothing_and_says_where(client, patch, where):
+    answer = edit(client, patch, 1)
+    assert answer.status_code == 422
+    assert answer.json()["problems"][0]["where"] == where
+    assert client.get(PLAN).json()["head"]["revision"] == 1
+
+
+def test_undo_redo_and_agree(client):
+    edit(client, SLOWER, 1)
+    undone = client.post(f"{PLAN}/undo", headers={"if-match": "2"}).json()
+    assert (undone["head"]["revision"], undone["document"]["probes"][0]["interval_s"]) == (1, 10)
+    assert client.post(f"{PLAN}/undo", headers={"if-match": "1"}).status_code == 409
+    redone = client.post(f"{PLAN}/redo", headers={"if-match": "1"}).json()
+    assert redone["document"]["probes"][0]["interval_s"] == 30
+    agreed = client.post(f"{PLAN}/agree", headers={"if-match": "2"}).json()["head"]
+    assert (agreed["agreed"], agreed["edits"]) == (2, 0)
+
+
+def test_the_difference_in_words(client):
+    edit(client, SLOWER, 1)
+    assert client.get(f"{PLAN}/difference?since=1").json() == [
+        {"about": "probe ready", "words": "every 30 s, was 10 s", "effect": "in place"}
+    ]
+
+
+def test_the_export_after_an_edit_keeps_the_comments(client):
+    original = client.get(f"{PLAN}/file").text
+    edit(client, SLOWER, 1)
+    text = client.get(f"{PLAN}/file").text
+    assert "# Two zones of the fells can just carry three zones' load" in text
+    assert "interval_s: 30" in text
+    assert client.get(f"{PLAN}/file?revision=1").text == original
+
+
+def test_removal_and_renaming_are_prepared_and_can_be_sent(client):
+    prepared = client.get(f"{PLAN}/removal?kind=probe&name=ready").json()
+    assert prepared["references"] == [f"/target_groups/{index}/probe" for index in (0, 1, 2)]
+    left = edit(client, prepared["patch"], 1).json()["document"]
+    assert [group["probe"] for group in left["target_groups"]] == [None, None, None, "holding"]
+    renamed = client.get(f"{PLAN}/renaming?kind=zone&name=fells-2&to=fells-b").json()
+    document = edit(client, renamed["patch"], 2).json()["document"]
+    assert "fells-b" in document["balancers"][0]["zones"]
+    assert client.get(f"{PLAN}/state").status_code == 200
+    assert client.get(f"{PLAN}/removal?kind=probe&name=nope").status_code == 422
+
+
+def test_copy_delete_and_bring_back(client):
+    copied = client.post(f"{PLAN}/copy").json()
+    assert (copied["key"], copied["title"]) == ("beckwater-2", "Beckwater flood watch (copy)")
+    assert client.delete(PLAN).status_code == 204
+    assert [plan["key"] for plan in client.get("/api/plans").json()] == ["beckwater-2"]
+    assert client.get(PLAN).status_code == 404
+    assert client.post(f"{PLAN}/restore").json()["key"] == "beckwater"
+    assert client.delete("/api/plans/nope").status_code == 404
+
+
+def test_the_schema_says_what_strings_refer_to(client):
+    groups = client.get("/api/schema").json()["$defs"]["TargetGroup"]["properties"]
+    assert {"x-refers-to": "probe"}.items() <= groups["probe"]["anyOf"][0].items()
+
+
+def serve(folder):
+    command = [sys.executable, "-m", "northgate", "demo", "--port", "0", "--no-browser", "--data", str(folder)]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    return process, process.stdout.readline().split()[4]
+
+
+def test_a_killed_server_loses_no_acknowledged_edit(tmp_path):
+    """Edits pour in while the process is killed: what was acknowledged is there, whole, when it starts again."""
+    for round_number in range(3):
+        process, address = serve(tmp_path)
+        acknowledged = 0
+        killer = threading.Timer(0.4 + 0.2 * round_number, os.kill, (process.pid, signal.SIGKILL))
+        with httpx2.Client(base_url=address) as client:
+            head = client.get(PLAN).json()["head"]
+            revision = head["revision"]
+            killer.start()
+            end = time.monotonic() + 20
+            while time.monotonic() < end:
+                value = revision + 1
+                patch = [{"op": "replace", "path": "/notes", "value": f"edit {value}"}]
+                try:
+                    answer = edit(client, patch, revision)
+                except httpx2.TransportError:
+                    break
+                assert answer.status_code == 200
+                revision, acknowledged = answer.json()["head"]["revision"], value
+        killer.join()
+        process.wait()
+        process.stdout.close()
+        assert acknowledged > 0
+        process, address = serve(tmp_path)
+        with httpx2.Client(base_url=address) as client:
+            whole = client.get(PLAN).json()
+        process.terminate()
+        process.wait()
+        process.stdout.close()
+        assert whole["head"]["revision"] >= acknowledged
+        assert whole["document"]["notes"] == f"edit {whole['head']['revision']}"
