@@ -87,6 +87,23 @@ def schema(as_json: AsJson = False) -> None:
     typer.echo(json.dumps(plan_schema(), indent=None if as_json else 2))
 
 
+@app.command("make-example")
+def make_example(
+    targets: Annotated[int, typer.Option(min=1, max=20_000, help="How many targets in all.")] = 100,
+    zones: Annotated[int, typer.Option(min=1, max=60, help="How many zones, three to a region.")] = 3,
+    groups: Annotated[int, typer.Option(min=1, max=200, help="How many target groups.")] = 4,
+    rules: Annotated[int, typer.Option(min=0, max=2000, help="How many rules over all listeners.")] = 10,
+    seed: Annotated[int, typer.Option(help="The same seed gives the same plan.")] = 1,
+    as_json: AsJson = False,
+) -> None:
+    """Print a large made-up plan, for benches and tests."""
+    from northgate.plan.generated import generated_plan
+    from northgate.plan.writing import plan_as_json, plan_as_yaml
+
+    plan = generated_plan(targets=targets, zones=zones, groups=groups, rules=rules, seed=seed)
+    typer.echo(plan_as_json(plan) if as_json else plan_as_yaml(plan), nl=False)
+
+
 @app.command()
 def serve(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None) -> None:
     """Serve North Gate to this machine's browser."""

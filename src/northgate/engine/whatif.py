@@ -64,6 +64,24 @@ def _noticed_s(run: DrillRun) -> float:
     return max([*verdicts, *fronts], default=LOST_AT_S)
 
 
+class ZoneLoss(AnswerModel):
+    """What is left when one zone is lost and the loss has settled: what fails, and each group's busiest target."""
+
+    zone: str
+    failed_rps: float
+    peak_utilisation: dict[str, float]
+
+
+def zone_losses(network: Network) -> list[ZoneLoss]:
+    """The settled loss of each zone in which something stands."""
+    losses = []
+    for zone in network.zones:
+        board = what_if(network, [Part(zone=zone)]).settled
+        peaks = {group.name: group.peak_utilisation for group in board.groups}
+        losses.append(ZoneLoss(zone=zone, failed_rps=board.failed_rps, peak_utilisation=peaks))
+    return losses
+
+
 def undisturbed(network: Network) -> Flow:
     """The flow of a plan without any fault."""
     return run_drill(network, Drill(name="now", lasts_s=1.0)).flows[0]

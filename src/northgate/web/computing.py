@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 from northgate.engine.drill import DrillRun, run_drill
 from northgate.engine.flow import Flow
 from northgate.engine.network import Network, compile_network
-from northgate.engine.whatif import undisturbed
+from northgate.engine.whatif import ZoneLoss, undisturbed, zone_losses
 from northgate.plan import Plan
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import Repository, UnknownPlan
@@ -55,6 +55,11 @@ class Computer:
         """The flow now, with no fault."""
         number = self.number(key, revision)
         return self._once(("now", key, number), lambda: undisturbed(self.network(key, number)))
+
+    def zone_losses(self, key: str, revision: int | None) -> list[ZoneLoss]:
+        """What each zone's loss leaves."""
+        number = self.number(key, revision)
+        return self._once(("zone losses", key, number), lambda: zone_losses(self.network(key, number)))
 
     def _once(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
         with self._lock:

@@ -11,6 +11,8 @@ from northgate.plan import PlanError, Problem
 from northgate.plan.difference import difference
 from northgate.plan.editing import MAX_OPERATIONS, patched, removal, renaming, users_of
 from northgate.plan.problems import pointer
+from northgate.store.repository import Head
+from northgate.web.computing import Computer
 from northgate.web.plans import PlanWhole, Revision, TheComputer, plan_whole
 from northgate.web.problems import EDIT_RESPONSES
 
@@ -43,6 +45,12 @@ class ChangeAnswer(BaseModel):
     effect: Literal["in place", "replace", "added", "removed"]
 
 
+class EditAnswer(PlanWhole):
+    """The plan after an edit, and what the edit changed, in words."""
+
+    changes: list[ChangeAnswer]
+
+
 class PreparedPatch(BaseModel):
     """A patch to be sent, and the places that it touches besides the object itself."""
 
@@ -65,23 +73,38 @@ def revision_in(if_match: str) -> int:
 @router.patch("")
 def edit_plan(
     key: str, operations: Operations, if_match: IfMatch, computer: TheComputer, response: Response
-) -> PlanWhole:
+) -> EditAnswer:
     """Makes a revision by a JSON Patch on the document; 412 when the plan has moved on since."""
-    patch = [operation.plain() for operation in operations]
-    head = computer.repository.edit(key, revision_in(if_match), lambda plan: patched(plan, patch))
-    return plan_whole(computer, head, response)
+    patch, before = [operation.plain() for operation in operations], revision_in(if_match)
+    head = computer.repository.edit(key, before, lambda plan: patched(plan, patch))
+    return _edited(computer, head, before, response)
 
 
 @router.post("/undo")
-def undo(key: str, if_match: IfMatch, computer: TheComputer, response: Response) -> PlanWhole:
+def undo(key: str, if_match: IfMatch, computer: TheComputer, response: Response) -> EditAnswer:
     """Goes back to the revision before."""
-    return plan_whole(computer, computer.repository.undo(key, revision_in(if_match)), response)
+    before = revision_in(if_match)
+    return _edited(computer, computer.repository.undo(key, before), before, response)
 
 
 @router.post("/redo")
-def redo(key: str, if_match: IfMatch, computer: TheComputer, response: Response) -> PlanWhole:
+def redo(key: str, if_match: IfMatch, computer: TheComputer, response: Response) -> EditAnswer:
     """Goes on to the revision that was undone."""
-    return plan_whole(computer, computer.repository.redo(key, revision_in(if_match)), response)
+    before = revision_in(if_match)
+    return _edited(computer, computer.repository.redo(key, before), before, response)
+
+
+def _edited(computer: Computer, head: Head, before: int, response: Response) -> EditAnswer:
+    """The plan at its new revision, with the difference to the one before."""
+    whole = plan_whole(computer, head, response)
+    return EditAnswer(
+        head=whole.head, document=whole.document, changes=_changes(computer, head.key, before, head.revision)
+    )
+
+
+def _changes(computer: Computer, key: str, since: int, revision: int | None) -> list[ChangeAnswer]:
+    changes = difference(computer.plan(key, since), computer.plan(key, revision))
+    return [ChangeAnswer(**asdict(change)) for change in changes]
 
 
 @router.post("/agree")
@@ -95,8 +118,7 @@ def difference_in_words(
     key: str, computer: TheComputer, since: Annotated[int, Query(ge=1)], revision: Revision = None
 ) -> list[ChangeAnswer]:
     """What a revision has other than an earlier one."""
-    changes = difference(computer.plan(key, since), computer.plan(key, revision))
-    return [ChangeAnswer(**asdict(change)) for change in changes]
+    return _changes(computer, key, since, revision)
 
 
 @router.get("/removal")

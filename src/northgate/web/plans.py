@@ -3,9 +3,10 @@
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Query, Request, Response
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from northgate.plan import Plan, PlanError, Problem, plan_from_text
+from northgate.plan.proposal import MachineRow, propose
 from northgate.plan.schema import plan_schema
 from northgate.plan.writing import plan_as_json, plan_as_yaml
 from northgate.store.repository import Head
@@ -140,6 +141,36 @@ def restore_plan(key: str, computer: TheComputer) -> PlanHead:
 
 
 schema_router = APIRouter(prefix="/api", tags=["plans"])
+
+
+class MachineRowBody(BaseModel):
+    """A pasted machine; what is left out is proposed."""
+
+    model_config = {"extra": "forbid"}
+
+    name: str
+    zone: str
+    port: int | None = None
+    capacity_rps: float | None = None
+    service_ms: float | None = None
+    fault_domain: str | None = None
+
+
+class ProposalBody(BaseModel):
+    """What a first plan is made of."""
+
+    name: str
+    title: str = ""
+    regions: dict[str, list[str]] = Field(min_length=1, max_length=50)
+    rows: list[MachineRowBody] = Field(max_length=20_000)
+    url: str
+
+
+@schema_router.post("/proposal", responses=PROBLEM_RESPONSES)
+def propose_plan(body: ProposalBody) -> Plan:
+    """A first plan from regions, machines and a URL; nothing is kept yet."""
+    rows = [MachineRow(**row.model_dump(exclude_none=True)) for row in body.rows]
+    return propose(body.name, body.title, body.regions, rows, body.url)
 
 
 @schema_router.get("/schema")

@@ -7,7 +7,8 @@ from pydantic import BaseModel, Field
 
 from northgate.engine.answers import DrillAnswer, ProbeConsequence, Strip, drill_answer, probe_consequence, strips
 from northgate.engine.board import BoardState, board_state
-from northgate.engine.whatif import WhatIfAnswer, what_if
+from northgate.engine.rules import ListenerRules, listener_rules
+from northgate.engine.whatif import WhatIfAnswer, ZoneLoss, what_if
 from northgate.plan.drills import Part
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
@@ -69,3 +70,23 @@ def strips_of_drill(
 def consequences(key: str, computer: TheComputer, revision: Revision = None) -> list[ProbeConsequence]:
     """What each probe's numbers mean in seconds."""
     return [probe_consequence(probe) for probe in computer.plan(key, revision).probes]
+
+
+@router.get("/zone-losses")
+def losses_of_zones(key: str, computer: TheComputer, revision: Revision = None) -> list[ZoneLoss]:
+    """What each zone's loss leaves the others to carry."""
+    return computer.zone_losses(key, revision)
+
+
+@router.get("/rules")
+def rules_of_listener(
+    key: str,
+    computer: TheComputer,
+    balancer: str,
+    listener: str,
+    url: Annotated[str | None, Query(description="Which rule takes this URL?")] = None,
+    method: str = "GET",
+    revision: Revision = None,
+) -> ListenerRules:
+    """A listener's rules in order: their rates, what shadows them, and which of them takes a URL."""
+    return listener_rules(computer.settled(key, revision), balancer, listener, url, method)

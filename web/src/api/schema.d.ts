@@ -4,6 +4,46 @@
  */
 
 export interface paths {
+    "/api/proposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Propose Plan
+         * @description A first plan from regions, machines and a URL; nothing is kept yet.
+         */
+        post: operations["propose_plan_api_proposal_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Schema
+         * @description The JSON Schema of the plan file; `x-refers-to` says what a string names.
+         */
+        get: operations["schema_api_schema_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans": {
         parameters: {
             query?: never;
@@ -37,15 +77,23 @@ export interface paths {
         };
         /**
          * Read Plan
-         * @description A plan at a revision.
+         * @description A plan at a revision; its `ETag` is the revision.
          */
         get: operations["read_plan_api_plans__key__get"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Delete Plan
+         * @description Takes a plan off the list; it can be brought back.
+         */
+        delete: operations["delete_plan_api_plans__key__delete"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Edit Plan
+         * @description Makes a revision by a JSON Patch on the document; 412 when the plan has moved on since.
+         */
+        patch: operations["edit_plan_api_plans__key__patch"];
         trace?: never;
     };
     "/api/plans/{key}/file": {
@@ -57,9 +105,169 @@ export interface paths {
         };
         /**
          * Export Plan
-         * @description The plan file.
+         * @description The plan file; YAML keeps the comments and order of the text that was taken in.
          */
         get: operations["export_plan_api_plans__key__file_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Copy Plan
+         * @description A second plan that begins as this one is.
+         */
+        post: operations["copy_plan_api_plans__key__copy_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Plan
+         * @description Brings a deleted plan back.
+         */
+        post: operations["restore_plan_api_plans__key__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description Goes back to the revision before.
+         */
+        post: operations["undo_api_plans__key__undo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo
+         * @description Goes on to the revision that was undone.
+         */
+        post: operations["redo_api_plans__key__redo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/agree": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Agree
+         * @description Makes the current revision the agreed one.
+         */
+        post: operations["agree_api_plans__key__agree_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Difference In Words
+         * @description What a revision has other than an earlier one.
+         */
+        get: operations["difference_in_words_api_plans__key__difference_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Prepare Removal
+         * @description What deleting an object takes along, and the patch that does it.
+         */
+        get: operations["prepare_removal_api_plans__key__removal_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/renaming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Prepare Renaming
+         * @description The patch that renames an object and every reference to it.
+         */
+        get: operations["prepare_renaming_api_plans__key__renaming_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -180,6 +388,46 @@ export interface paths {
          * @description What each probe's numbers mean in seconds.
          */
         get: operations["consequences_api_plans__key__consequences_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/zone-losses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Losses Of Zones
+         * @description What each zone's loss leaves the others to carry.
+         */
+        get: operations["losses_of_zones_api_plans__key__zone_losses_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rules Of Listener
+         * @description A listener's rules in order: their rates, what shadows them, and which of them takes a URL.
+         */
+        get: operations["rules_of_listener_api_plans__key__rules_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -575,6 +823,21 @@ export interface components {
             expires?: string | null;
         };
         /**
+         * ChangeAnswer
+         * @description One difference in words, and whether it can be made in place or replaces the thing.
+         */
+        ChangeAnswer: {
+            /** About */
+            about: string;
+            /** Words */
+            words: string;
+            /**
+             * Effect
+             * @enum {string}
+             */
+            effect: "in place" | "replace" | "added" | "removed";
+        };
+        /**
          * ClientGroup
          * @description Clients of one kind in one area; `rps` is the rate of all of them, times the profile's factor.
          */
@@ -742,6 +1005,16 @@ export interface components {
             series: components["schemas"]["SeriesAnswer"];
             /** Moving */
             moving: boolean[];
+        };
+        /**
+         * EditAnswer
+         * @description The plan after an edit, and what the edit changed, in words.
+         */
+        EditAnswer: {
+            head: components["schemas"]["PlanHead"];
+            document: components["schemas"]["Plan"];
+            /** Changes */
+            changes: components["schemas"]["ChangeAnswer"][];
         };
         /**
          * EventAnswer
@@ -976,6 +1249,16 @@ export interface components {
             otherwise: components["schemas"]["Action"];
         };
         /**
+         * ListenerRules
+         * @description The rules in order, the last row being `otherwise`; `because` says why the taking row takes the URL asked.
+         */
+        ListenerRules: {
+            /** Rows */
+            rows: components["schemas"]["RuleRow"][];
+            /** Because */
+            because: string | null;
+        };
+        /**
          * ListenerState
          * @description Rates of a listener.
          */
@@ -1022,6 +1305,24 @@ export interface components {
              * @default []
              */
             serves: components["schemas"]["Service"][];
+        };
+        /**
+         * MachineRowBody
+         * @description A pasted machine; what is left out is proposed.
+         */
+        MachineRowBody: {
+            /** Name */
+            name: string;
+            /** Zone */
+            zone: string;
+            /** Port */
+            port?: number | null;
+            /** Capacity Rps */
+            capacity_rps?: number | null;
+            /** Service Ms */
+            service_ms?: number | null;
+            /** Fault Domain */
+            fault_domain?: string | null;
         };
         /**
          * MinHealthy
@@ -1123,6 +1424,23 @@ export interface components {
             fault_domain?: string | null;
             /** Maintenance Wave */
             maintenance_wave?: number | null;
+        };
+        /**
+         * PatchOperation
+         * @description One operation of a JSON Patch (RFC 6902).
+         */
+        PatchOperation: {
+            /**
+             * Op
+             * @enum {string}
+             */
+            op: "add" | "remove" | "replace" | "move" | "copy" | "test";
+            /** Path */
+            path: string;
+            /** Value */
+            value?: unknown;
+            /** From */
+            from?: string | null;
         };
         /**
          * PlaceProblem
@@ -1249,17 +1567,25 @@ export interface components {
         };
         /**
          * PlanHead
-         * @description A plan in the list.
+         * @description A plan in the list: where it stands, and how much there is of it.
          */
         PlanHead: {
             /** Key */
             key: string;
+            /** Name */
+            name: string;
             /** Title */
             title: string;
             /** Revision */
             revision: number;
             /** Agreed */
             agreed: number | null;
+            /** Edits */
+            edits: number;
+            /** Can Undo */
+            can_undo: boolean;
+            /** Can Redo */
+            can_redo: boolean;
             /** Instances */
             instances: number;
             /** Zones */
@@ -1313,6 +1639,18 @@ export interface components {
             name: string;
             /** Tiers */
             tiers: components["schemas"]["Tier"][];
+        };
+        /**
+         * PreparedPatch
+         * @description A patch to be sent, and the places that it touches besides the object itself.
+         */
+        PreparedPatch: {
+            /** References */
+            references: string[];
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
         };
         /**
          * Prices
@@ -1443,6 +1781,27 @@ export interface components {
             problems: components["schemas"]["PlaceProblem"][];
         };
         /**
+         * ProposalBody
+         * @description What a first plan is made of.
+         */
+        ProposalBody: {
+            /** Name */
+            name: string;
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+            /** Regions */
+            regions: {
+                [key: string]: string[];
+            };
+            /** Rows */
+            rows: components["schemas"]["MachineRowBody"][];
+            /** Url */
+            url: string;
+        };
+        /**
          * ReadingsAnswer
          * @description The readings of a drill, as listed in the plan format.
          */
@@ -1546,6 +1905,20 @@ export interface components {
             /** @default {} */
             when: components["schemas"]["When"];
             do: components["schemas"]["Action"];
+        };
+        /**
+         * RuleRow
+         * @description One rule: the requests per second that it takes now, and an earlier rule that takes all it could match.
+         */
+        RuleRow: {
+            /** Name */
+            name: string;
+            /** Rps */
+            rps: number;
+            /** Shadowed By */
+            shadowed_by: string | null;
+            /** Takes */
+            takes: boolean;
         };
         /**
          * Scale
@@ -1883,6 +2256,20 @@ export interface components {
             source?: string[] | null;
         };
         /**
+         * ZoneLoss
+         * @description What is left when one zone is lost and the loss has settled: what fails, and each group's busiest target.
+         */
+        ZoneLoss: {
+            /** Zone */
+            zone: string;
+            /** Failed Rps */
+            failed_rps: number;
+            /** Peak Utilisation */
+            peak_utilisation: {
+                [key: string]: number;
+            };
+        };
+        /**
          * ZoneState
          * @description A zone: what its targets serve, what of it came through fronts of other zones, whether it is lost.
          */
@@ -1911,6 +2298,79 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    propose_plan_api_proposal_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    schema_api_schema_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+    };
     list_plans_api_plans_get: {
         parameters: {
             query?: never;
@@ -2061,6 +2521,118 @@ export interface operations {
             };
         };
     };
+    delete_plan_api_plans__key__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    edit_plan_api_plans__key__patch: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision that the edit is made of, as in `ETag`. */
+                "if-match": string;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PatchOperation"][];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     export_plan_api_plans__key__file_get: {
         parameters: {
             query?: {
@@ -2094,6 +2666,479 @@ export interface operations {
             };
             /** @description The plan cannot be run as it stands */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    copy_plan_api_plans__key__copy_post: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanHead"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    restore_plan_api_plans__key__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanHead"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    undo_api_plans__key__undo_post: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision that the edit is made of, as in `ETag`. */
+                "if-match": string;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    redo_api_plans__key__redo_post: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision that the edit is made of, as in `ETag`. */
+                "if-match": string;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    agree_api_plans__key__agree_post: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision that the edit is made of, as in `ETag`. */
+                "if-match": string;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanWhole"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    difference_in_words_api_plans__key__difference_get: {
+        parameters: {
+            query: {
+                since: number;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeAnswer"][];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    prepare_removal_api_plans__key__removal_get: {
+        parameters: {
+            query: {
+                kind: string;
+                name: string;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreparedPatch"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    prepare_renaming_api_plans__key__renaming_get: {
+        parameters: {
+            query: {
+                kind: string;
+                name: string;
+                to: string;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreparedPatch"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2404,6 +3449,115 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProbeConsequence"][];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    losses_of_zones_api_plans__key__zone_losses_get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneLoss"][];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    rules_of_listener_api_plans__key__rules_get: {
+        parameters: {
+            query: {
+                balancer: string;
+                listener: string;
+                /** @description Which rule takes this URL? */
+                url?: string | null;
+                method?: string;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListenerRules"];
                 };
             };
             /** @description There is no such plan, drill or revision */
