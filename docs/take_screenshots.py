@@ -14,18 +14,32 @@ CHROMIUM = [
 ]  # fmt: skip
 BOARD = "plans/beckwater/board?drill=lose-fells-2"
 VIEWS = {
+    "sheet": ("plans/beckwater/sheets/machines", "light"),
+    "start": ("start", "light"),
     "board": (f"{BOARD}&at=89&select=group%3Atiles", "light"),
     "board-dark": (f"{BOARD}&at=89&select=group%3Atiles", "dark"),
     "board-what-if": (f"{BOARD}&lost=zone%3Afells-2&moment=settled", "light"),
 }
 
 
+def fill_in_start(page: Page) -> None:
+    """Starts a plan from pasted rows and asks for the proposal."""
+    page.get_by_label("What is it called?").fill("Vale flood maps")
+    page.get_by_label("Regions and their zones").fill("vale: vale-1, vale-2, vale-3")
+    rows = [f"maps-{number}\tvale-{(number - 1) % 3 + 1}\t120" for number in range(1, 10)]
+    page.get_by_label("Machines, pasted").fill("\n".join(["name\tzone\tcapacity_rps", *rows]))
+    page.get_by_role("button", name="Propose the rest").click()
+    page.get_by_role("heading", name="Proposed").wait_for()
+
+
 def take(page: Page, address: str, name: str, view: str) -> None:
     """Opens a view, waits until it has settled, and keeps its picture."""
     page.goto(address + view)
-    page.get_by_test_id("board").locator("[data-zone]").first.wait_for()
+    page.locator("[data-zone], [role=table], form").first.wait_for()
     page.wait_for_load_state("networkidle")
     page.evaluate("document.fonts.ready")
+    if name == "start":
+        fill_in_start(page)
     page.screenshot(path=FOLDER / f"{name}.png")
 
 

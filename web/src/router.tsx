@@ -3,7 +3,9 @@ import { createRootRoute, createRoute, createRouter, redirect } from "@tanstack/
 import { BoardView } from "./board/view";
 import { PlansView } from "./plan/plans-view";
 import { readSearch } from "./plan/view";
+import { SheetsView } from "./sheets/view";
 import { Shell } from "./shell";
+import { StartView } from "./start/view";
 import { api, dataOf } from "./api/client";
 
 const root = createRootRoute({ component: Shell });
@@ -28,7 +30,11 @@ const board = createRoute({
   component: BoardView,
 });
 
-export const router = createRouter({ routeTree: root.addChildren([door, plans, board]), defaultPreload: false });
+const sheets = createRoute({ getParentRoute: () => root, path: "/plans/$key/sheets/$sheet", component: SheetsView });
+
+const start = createRoute({ getParentRoute: () => root, path: "/start", component: StartView });
+
+export const router = createRouter({ routeTree: root.addChildren([door, plans, board, sheets, start]), defaultPreload: false });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -1,47 +1,83 @@
 import { Link, Outlet, useParams } from "@tanstack/react-router";
-import { Keyboard, Moon, Sun, X } from "lucide-react";
+import { Keyboard, Moon, Plus, Sun, X } from "lucide-react";
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
+import { Toaster } from "sonner";
 
+import type { PlanHead } from "./api/client";
+import { AddDialog } from "./edit/add-dialog";
+import { StandingPill, UndoRedo } from "./edit/changes";
+import { Palette } from "./edit/palette";
 import { Button, IconButton } from "./kit/parts";
 import { useTheme } from "./kit/theme";
-import { usePlans } from "./plan/queries";
+import { usePlan } from "./plan/queries";
 
 /** The frame of every view: the bar on top, the view beneath. */
 export function Shell() {
   const { key } = useParams({ strict: false });
-  const plans = usePlans();
-  const plan = plans.data?.find((one) => one.key === key);
+  const { theme } = useTheme();
   return (
     <div className="flex h-full flex-col">
-      <header className="flex h-11 shrink-0 items-center gap-4 bg-bar px-4 text-bar-ink">
-        <Link to="/plans" className="flex items-center gap-2.5 rounded text-[16px] font-semibold">
+      <header className="flex h-11 shrink-0 items-center gap-3 bg-bar px-4 text-bar-ink">
+        <Link to="/plans" className="flex shrink-0 items-center gap-2.5 rounded text-[16px] font-semibold">
           <Mark /> North Gate
         </Link>
-        {plan && (
-          <>
-            <span className="h-5 w-px bg-bar-soft/40" />
-            <span className="truncate">{plan.title}</span>
-            <span className="shrink-0 rounded-full border border-bar-soft/60 px-2.5 text-[11px]">{plan.agreed === plan.revision ? "agreed" : "draft"}</span>
-            <nav className="ml-6 flex h-full" aria-label="Views">
-              <Link
-                to="/plans/$key/board"
-                params={{ key: plan.key }}
-                search={{}}
-                className="flex h-full items-center px-3 text-bar-soft [&.active]:font-semibold [&.active]:text-bar-ink [&.active]:shadow-[inset_0_-4px_0_var(--bar-ink)]"
-              >
-                Board
-              </Link>
-            </nav>
-          </>
-        )}
-        <span className="ml-auto flex gap-2">
-          <KeysHelp />
-          <ThemeButton />
-        </span>
+        {key ? <PlanBar planKey={key} /> : <span className="ml-auto" />}
+        <KeysHelp />
+        <ThemeButton />
       </header>
       <Outlet />
+      <Toaster theme={theme === "night" ? "dark" : "light"} position="bottom-left" toastOptions={{ className: "!bg-panel !text-ink !border-line-strong" }} />
     </div>
+  );
+}
+
+function PlanBar({ planKey }: { planKey: string }) {
+  const plan = usePlan(planKey);
+  const [adding, setAdding] = useState(false);
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      const busy = event.target instanceof HTMLElement && event.target.matches("input, textarea, select, [role=dialog] *");
+      if (event.key !== "a" || busy || event.ctrlKey || event.metaKey) return;
+      event.preventDefault();
+      setAdding(true);
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, []);
+  if (!plan.data) return <span className="ml-auto" />;
+  const head: PlanHead = plan.data.head;
+  return (
+    <>
+      <span className="h-5 w-px shrink-0 bg-bar-soft/40" />
+      <span className="truncate">{head.title}</span>
+      <StandingPill head={head} />
+      <UndoRedo head={head} />
+      <nav className="ml-3 flex h-full" aria-label="Views">
+        <ViewLink to="/plans/$key/board" planKey={planKey}>Board</ViewLink>
+        <Link to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet: "machines" }} className={TAB} activeOptions={{ includeSearch: false }}>
+          Sheets
+        </Link>
+      </nav>
+      <span className="ml-auto flex items-center gap-2">
+        <Button tone="bar" className="text-[12px]" title="Add to the plan (a)" onClick={() => setAdding(true)}>
+          <Plus size={13} aria-hidden="true" /> Add
+        </Button>
+        <Palette planKey={planKey} onAdd={() => setAdding(true)} />
+      </span>
+      <AddDialog planKey={planKey} open={adding} onOpenChange={setAdding} />
+    </>
+  );
+}
+
+const TAB =
+  "flex h-full items-center px-3 text-bar-soft hover:text-bar-ink [&.active]:font-semibold [&.active]:text-bar-ink [&.active]:shadow-[inset_0_-4px_0_var(--bar-ink)]";
+
+function ViewLink({ to, planKey, children }: { to: "/plans/$key/board"; planKey: string; children: string }) {
+  return (
+    <Link to={to} params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
+      {children}
+    </Link>
   );
 }
 
@@ -65,6 +101,9 @@ function ThemeButton() {
 }
 
 const KEYS: [string, string][] = [
+  ["/", "find any object or action"],
+  ["a", "add to the plan"],
+  ["Ctrl Z", "undo; with Shift: redo"],
   ["x", "break what is focused or selected, or bring it back"],
   [".", "next event of the drill"],
   [",", "event before"],
@@ -91,8 +130,8 @@ function KeysHelp() {
         </Button>
       </Dialog.Trigger>
       <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 bg-bar/40" />
-        <Dialog.Content className="fixed top-1/2 left-1/2 w-96 -translate-x-1/2 -translate-y-1/2 rounded border border-line-strong bg-panel p-5 shadow-xl" aria-describedby={undefined}>
+        <Dialog.Overlay className="fixed inset-0 z-30 bg-bar/40" />
+        <Dialog.Content className="fixed top-1/2 left-1/2 z-40 w-96 -translate-x-1/2 -translate-y-1/2 rounded border border-line-strong bg-panel p-5 shadow-xl" aria-describedby={undefined}>
           <Dialog.Title className="mb-3 text-lg font-semibold">Keys</Dialog.Title>
           <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1.5">
             {KEYS.map(([key, what]) => (

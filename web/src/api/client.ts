@@ -9,6 +9,7 @@ export type DrillAnswer = Schemas["DrillAnswer"];
 export type Part = Schemas["Part"];
 export type PlanDocument = Schemas["Plan"];
 export type PlanHead = Schemas["PlanHead"];
+export type PlanWhole = Schemas["PlanWhole"];
 export type ProbeConsequence = Schemas["ProbeConsequence"];
 export type Strip = Schemas["Strip"];
 export type WhatIfAnswer = Schemas["WhatIfAnswer"];

@@ -4,12 +4,20 @@ import type { ReactNode } from "react";
 import type { BoardState, PlanDocument, ProbeConsequence, Schemas } from "../api/client";
 import { amount, clock, percent, perSecond, secondsRange, seconds } from "../kit/format";
 import { Button, IconButton, Reading, Section, type Tone } from "../kit/parts";
+import { KINDS, placeOf, type ObjectKind } from "../edit/names";
+import { ObjectSection } from "../edit/object-section";
+import { RulesTable } from "../edit/rules-table";
+import { adding, removing, useEdit } from "../plan/edit";
 import type { Looking } from "../plan/moment";
+import type { Asked } from "../plan/queries";
 import { halves, lostName, partOf, type Selection } from "../plan/selection";
 import { isWrong } from "./berth";
 import { answersOf, usedIn } from "./labels";
 
 export interface InspectorProps {
+  planKey: string;
+  asked: Asked;
+  losses: Schemas["ZoneLoss"][];
   document: PlanDocument;
   state: BoardState;
   looking: Looking;
@@ -145,7 +153,7 @@ function DrillReadings({ drill }: { drill: Schemas["DrillAnswer"] }) {
 }
 
 function describe(props: InspectorProps, selection: Selection): Described {
-  const describers: Record<Selection["kind"], (props: InspectorProps, name: string) => Described> = {
+  const describers: Partial<Record<Selection["kind"], (props: InspectorProps, name: string) => Described>> = {
     zone: describeZone,
     group: describeGroup,
     berth: describeBerth,
@@ -155,10 +163,56 @@ function describe(props: InspectorProps, selection: Selection): Described {
     name: describeName,
     client: describeClient,
   };
-  return describers[selection.kind](props, selection.name);
+  const describer = describers[selection.kind];
+  return describer ? describer(props, selection.name) : describeObject(props, selection.kind as ObjectKind, selection.name);
 }
 
-function describeZone({ state, looking }: InspectorProps, name: string): Described {
+/** What is no part of the board: its settings, and for a probe what they mean. */
+function describeObject(props: InspectorProps, kind: ObjectKind, name: string): Described {
+  const found = placeOf(props.document, kind, name);
+  return {
+    kind: KINDS[kind].words,
+    title: name,
+    content: found ? (
+      <>
+        {kind === "probe" && <Consequence {...props} probe={name} />}
+        <Settings {...props} kind={kind} name={name} />
+      </>
+    ) : (
+      <p className="text-ink-soft">The plan has no {KINDS[kind].words} of this name any more.</p>
+    ),
+  };
+}
+
+interface SettingsProps extends InspectorProps {
+  kind: ObjectKind;
+  name: string;
+  title?: string;
+  inside?: { path: string; definition: string };
+  leaveOut?: string[];
+}
+
+/** The settings of an object, edited in place; after a rename the selection follows. */
+function Settings({ planKey, document, kind, name, title, inside, leaveOut, onSelect }: SettingsProps) {
+  return (
+    <ObjectSection
+      key={`${kind}:${name}${inside?.path ?? ""}`}
+      planKey={planKey}
+      document={document}
+      kind={kind}
+      name={name}
+      title={title}
+      inside={inside}
+      leaveOut={leaveOut}
+      onRenamed={(to) => onSelect({ kind, name: to })}
+      onDeleted={() => onSelect(undefined)}
+    />
+  );
+}
+
+function describeZone(props: InspectorProps, name: string): Described {
+  const { state, looking, document } = props;
+  const region = document.regions?.find((one) => one.zones.includes(name))?.name;
   const zone = state.zones.find((one) => one.name === name);
   const cells = state.cells.filter((cell) => cell.zone === name);
   return {
@@ -185,6 +239,14 @@ function describeZone({ state, looking }: InspectorProps, name: string): Describ
             ))}
           </dl>
         </Section>
+        <Section title="If it were lost, and settled">
+          <dl>
+            {Object.entries(props.losses.find((one) => one.zone === name)?.peak_utilisation ?? {}).map(([group, load]) => (
+              <Reading key={group} label={group} tone={loadTone(load)} value={`busiest ${percent(load)}`} />
+            ))}
+          </dl>
+        </Section>
+        {region && <Settings {...props} kind="region" name={region} title={`Region ${region}`} />}
       </>
     ),
   };
@@ -195,7 +257,8 @@ function loadTone(utilisation: number): Tone {
   return utilisation >= 0.8 ? "ochre" : "ink";
 }
 
-function describeGroup({ document, state, looking, consequences }: InspectorProps, name: string): Described {
+function describeGroup(props: InspectorProps, name: string): Described {
+  const { document, state, looking, losses } = props;
   const group = document.target_groups?.find((one) => one.name === name);
   const rates = state.groups.find((one) => one.name === name);
   return {
@@ -215,56 +278,66 @@ function describeGroup({ document, state, looking, consequences }: InspectorProp
             {rates?.busiest && rates.peak_utilisation > 0 && (
               <Reading label="Busiest" tone={loadTone(rates.peak_utilisation)} value={`${rates.busiest} · ${percent(rates.peak_utilisation)}`} />
             )}
+            {losses
+              .filter((one) => state.cells.some((cell) => cell.group === name && cell.zone === one.zone))
+              .map((one) => (
+                <Reading
+                  key={one.zone}
+                  label={`Without ${one.zone}`}
+                  tone={loadTone(one.peak_utilisation[name] ?? 0)}
+                  value={`busiest ${percent(one.peak_utilisation[name] ?? 0)}`}
+                  why="The busiest target of this group when that zone is lost, everybody has noticed, and nothing changes any more."
+                />
+              ))}
           </dl>
         </Section>
-        <ProbeSection document={document} probe={group?.probe ?? undefined} consequences={consequences} />
-        <Section title="Choose">
-          <dl>
-            <Reading label="Targets by" value={group?.balance?.replace("-", " ")} />
-            <Reading label="A front may use" value={reachWords(group?.reach ?? "region")} />
-            <Reading label="When none is healthy" value={group?.when_none_healthy?.replace("-", " ")} />
-            <Reading label="Connect time-out" value={seconds(group?.connect_timeout_s ?? 3)} why="How long a balancer waits for a silent target before it answers 504." />
-          </dl>
-        </Section>
+        <ProbeSection {...props} probe={group?.probe ?? undefined} />
+        <Settings {...props} kind="group" name={name} />
       </>
     ),
   };
 }
 
-function reachWords(reach: string): string {
-  return { zone: "its zone's", "prefer-zone": "its zone's first", region: "its region's", any: "any" }[reach] ?? reach;
-}
-
-function ProbeSection({ document, probe, consequences }: { document: PlanDocument; probe: string | undefined; consequences: ProbeConsequence[] }) {
-  const settings = document.probes?.find((one) => one.name === probe);
-  const meaning = consequences.find((one) => one.probe === probe);
-  if (!settings || !meaning) return <Section title="No probe"><p className="text-ink-soft">Nobody watches these targets: whatever happens, they stay in use.</p></Section>;
-  const silentWhy = `(${settings.unhealthy_after} − 1) × ${settings.interval_s} s + ${settings.timeout_s} s to ${settings.unhealthy_after} × ${settings.interval_s} s + ${settings.timeout_s} s`;
+function ProbeSection(props: InspectorProps & { probe: string | undefined }) {
+  const { document, probe } = props;
+  if (!document.probes?.some((one) => one.name === probe) || !probe) {
+    return (
+      <Section title="No probe">
+        <p className="text-ink-soft">Nobody watches these targets: whatever happens, they stay in use.</p>
+      </Section>
+    );
+  }
   return (
-    <Section title={`Probe ${settings.name}`}>
-      <dl>
-        <Reading label="Asks" value={<span className="font-mono text-[12px]">{settings.protocol} {settings.port === "same" ? "" : settings.port} {settings.path}</span>} />
-        <Reading label="Every" value={seconds(settings.interval_s ?? 10)} />
-        <Reading label="Give up after" value={seconds(settings.timeout_s ?? 5)} />
-        <Reading label="Out after fails" value={`${settings.unhealthy_after} ×`} />
-        <Reading label="Back after passes" value={`${settings.healthy_after} ×`} />
-      </dl>
-      <div className="mt-2 rounded bg-foot px-3 py-2" data-testid="consequence">
-        <p className="text-[12px] text-ink-soft">A silent target is noticed after</p>
-        <p className="flex items-baseline justify-between gap-2" title={silentWhy}>
-          <b className="text-lg font-semibold">{secondsRange(meaning.silent.earliest_s, meaning.silent.latest_s)}</b>
-          <span className="text-[12px] text-ink-soft">{seconds(meaning.silent.mean_s)} on average</span>
-        </p>
-        <p className="text-[12px] text-ink-soft">
-          refused: {secondsRange(meaning.refused.earliest_s, meaning.refused.latest_s)}; back in use after {secondsRange(meaning.returned.earliest_s, meaning.returned.latest_s)}
-        </p>
-        <p className="mt-1 font-mono text-[11px] text-ink-soft">{silentWhy}</p>
-      </div>
-    </Section>
+    <>
+      <Settings {...props} kind="probe" name={probe} title={`Probe ${probe}`} inside={{ path: "", definition: "Probe" }} leaveOut={["host", "next_after", "port"]} />
+      <Consequence {...props} probe={probe} />
+    </>
   );
 }
 
-function describeBerth({ document, state, looking, consequences }: InspectorProps, name: string): Described {
+/** What a probe's four numbers mean in seconds. */
+function Consequence({ document, probe, consequences }: InspectorProps & { probe: string }) {
+  const settings = document.probes?.find((one) => one.name === probe);
+  const meaning = consequences.find((one) => one.probe === probe);
+  if (!settings || !meaning) return null;
+  const silentWhy = `(${settings.unhealthy_after} − 1) × ${settings.interval_s} s + ${settings.timeout_s} s to ${settings.unhealthy_after} × ${settings.interval_s} s + ${settings.timeout_s} s`;
+  return (
+    <div className="mt-2 rounded bg-foot px-3 py-2" data-testid="consequence">
+      <p className="text-[12px] text-ink-soft">A silent target is noticed after</p>
+      <p className="flex items-baseline justify-between gap-2" title={silentWhy}>
+        <b className="text-lg font-semibold">{secondsRange(meaning.silent.earliest_s, meaning.silent.latest_s)}</b>
+        <span className="text-[12px] text-ink-soft">{seconds(meaning.silent.mean_s)} on average</span>
+      </p>
+      <p className="text-[12px] text-ink-soft">
+        refused: {secondsRange(meaning.refused.earliest_s, meaning.refused.latest_s)}; back in use after {secondsRange(meaning.returned.earliest_s, meaning.returned.latest_s)}
+      </p>
+      {settings.next_after === "send" && <p className="mt-1 font-mono text-[11px] text-ink-soft">{silentWhy}</p>}
+    </div>
+  );
+}
+
+function describeBerth(props: InspectorProps, name: string): Described {
+  const { document, state, looking } = props;
   const [group, target] = halves(name);
   const berth = state.berths.find((one) => one.group === group && one.target === target);
   const settings = document.target_groups?.find((one) => one.name === group);
@@ -296,13 +369,50 @@ function describeBerth({ document, state, looking, consequences }: InspectorProp
             {berth.backlog_s > 0 && <Reading label="Backlog" tone="ochre" value={seconds(berth.backlog_s)} />}
           </dl>
         </Section>
-        <ProbeSection document={document} probe={settings?.probe ?? undefined} consequences={consequences} />
+        {settings?.probe && <Consequence {...props} probe={settings.probe} />}
+        <MachineSettings {...props} target={target} />
+        <TargetPlace {...props} group={group} target={target} />
       </>
     ),
   };
 }
 
-function describeFront({ document, state, looking }: InspectorProps, name: string): Described {
+/** The settings of the machine behind a berth: its own, or those of the fleet that it belongs to. */
+function MachineSettings(props: InspectorProps & { target: string }) {
+  const { document, target } = props;
+  if (document.instances?.some((one) => one.name === target)) return <Settings {...props} kind="instance" name={target} title={`Instance ${target}`} />;
+  const fleet = document.fleets?.find((one) => target.startsWith(`${one.name}-`) && /^\d+$/.test(target.slice(one.name.length + 1)));
+  return fleet ? <Settings {...props} kind="fleet" name={fleet.name} title={`Fleet ${fleet.name}`} /> : null;
+}
+
+/** In which groups an instance is a target, to be changed. */
+function TargetPlace({ planKey, document, group, target }: InspectorProps & { group: string; target: string }) {
+  const { edit } = useEdit(planKey);
+  if (!document.instances?.some((one) => one.name === target)) return null;
+  const member = (targets: { instance?: string | null }[] | undefined) => (targets ?? []).findIndex((one) => one.instance === target);
+  return (
+    <Section title="Target of">
+      {document.target_groups?.map((one, index) => {
+        const at = member(one.targets);
+        const path = `/target_groups/${index}/targets`;
+        return (
+          <label key={one.name} className="flex min-h-6 items-center justify-between gap-2">
+            <span className={one.name === group ? "font-semibold" : "text-ink-soft"}>{one.name}</span>
+            <input
+              type="checkbox"
+              className="size-6 accent-north"
+              checked={at >= 0}
+              onChange={() => edit.mutate([at >= 0 ? removing(`${path}/${at}`) : adding(`${path}/-`, { instance: target })])}
+            />
+          </label>
+        );
+      })}
+    </Section>
+  );
+}
+
+function describeFront(props: InspectorProps, name: string): Described {
+  const { document, state, looking } = props;
   const [balancer, zone] = halves(name);
   const front = state.balancers.find((one) => one.name === balancer)?.fronts.find((one) => one.zone === zone);
   const settings = document.balancers?.find((one) => one.name === balancer);
@@ -324,12 +434,14 @@ function describeFront({ document, state, looking }: InspectorProps, name: strin
             A dead front keeps its share of {settings?.addresses?.[0] ?? "the address"} for <b className="font-semibold">{seconds(settings?.front_failover_s ?? 5)}</b>; one that returns joins after the same time.
           </p>
         </Section>
+        <Settings {...props} kind="balancer" name={balancer} title={`Balancer ${balancer}`} leaveOut={["listeners"]} />
       </>
     ),
   };
 }
 
-function describeBalancer({ document, state, looking }: InspectorProps, name: string): Described {
+function describeBalancer(props: InspectorProps, name: string): Described {
+  const { document, state, looking } = props;
   const balancer = document.balancers?.find((one) => one.name === name);
   const rates = state.balancers.find((one) => one.name === name);
   return {
@@ -350,26 +462,18 @@ function describeBalancer({ document, state, looking }: InspectorProps, name: st
             ))}
           </dl>
         </Section>
-        <Section title="Address">
-          <dl>
-            <Reading label={`${balancer?.address_kind} address`} value={<span className="font-mono text-[12px]">{balancer?.addresses?.join(", ") || "given out when built"}</span>} />
-            <Reading label="Dead front leaves after" value={seconds(balancer?.front_failover_s ?? 5)} />
-          </dl>
-        </Section>
+        <Settings {...props} kind="balancer" name={name} leaveOut={["listeners"]} />
       </>
     ),
   };
 }
 
-function actionWords(action: Schemas["Action"]): string {
-  if (action.pool) return `pool ${action.pool}`;
-  if (action.redirect) return `redirect ${action.redirect.status ?? 302} to ${action.redirect.protocol ?? "the same"}${action.redirect.port ? ` ${action.redirect.port}` : ""}`;
-  return `answer ${action.respond?.status ?? 200}`;
-}
-
-function describeListener({ document, state, looking }: InspectorProps, name: string): Described {
+function describeListener(props: InspectorProps, name: string): Described {
+  const { document, state, looking, asked, planKey } = props;
   const [balancerName, listenerName] = halves(name);
-  const listener = document.balancers?.find((one) => one.name === balancerName)?.listeners?.find((one) => one.name === listenerName);
+  const listeners = document.balancers?.find((one) => one.name === balancerName)?.listeners ?? [];
+  const index = listeners.findIndex((one) => one.name === listenerName);
+  const listener = listeners[index];
   const rates = state.balancers.find((one) => one.name === balancerName)?.listeners.find((one) => one.name === listenerName);
   return {
     kind: "listener",
@@ -382,31 +486,15 @@ function describeListener({ document, state, looking }: InspectorProps, name: st
             <Rates rates={rates} />
           </dl>
         </Section>
-        <Section title="Rules, first match serves">
-          <ol className="space-y-1">
-            {listener?.rules?.map((rule, index) => (
-              <li key={rule.name} className="flex justify-between gap-3">
-                <span className="min-w-0">
-                  {index + 1} <b className="font-semibold">{rule.name}</b>{" "}
-                  <span className="font-mono text-[12px] text-ink-soft">{[...(rule.when?.host ?? []), ...(rule.when?.path ?? [])].join(" ")}</span>
-                </span>
-                <span className="shrink-0">{actionWords(rule.do)}</span>
-              </li>
-            ))}
-            {listener && (
-              <li className="flex justify-between gap-3">
-                <span className="text-ink-soft">otherwise</span>
-                <span>{actionWords(listener.otherwise)}</span>
-              </li>
-            )}
-          </ol>
-        </Section>
+        {listener && <RulesTable asked={asked} planKey={planKey} document={document} balancer={balancerName} index={index} listener={listener} />}
+        {listener && <Settings {...props} kind="balancer" name={balancerName} title="Settings" inside={{ path: `/listeners/${index}`, definition: "Listener" }} />}
       </>
     ),
   };
 }
 
-function describeName({ document, state, looking }: InspectorProps, name: string): Described {
+function describeName(props: InspectorProps, name: string): Described {
+  const { document, state, looking } = props;
   const entry = document.names?.find((one) => one.name === name);
   return {
     kind: "name",
@@ -421,19 +509,19 @@ function describeName({ document, state, looking }: InspectorProps, name: string
         </Section>
         <Section title="What it means">
           <dl>
-            <Reading label="Kept by resolvers for" value={seconds(entry?.ttl_s ?? 60)} />
-            <Reading label="Chosen by" value={entry?.choose} />
+            <Reading label="After a change, old answers for" value={`up to ${seconds(entry?.ttl_s ?? 60)}`} why="Caches hold answers of all ages up to the TTL, so the share of clients on an old answer falls evenly to nothing over it; half of them have the new one after half of it." />
             <Reading label="Watched by" value={entry?.probe ?? "nobody"} tone={entry?.probe ? "ink" : "ochre"} why={entry?.probe ? undefined : "Without a probe no answer is ever withdrawn: the first stays the first, whatever happens to it."} />
           </dl>
         </Section>
+        <Settings {...props} kind="name" name={name} />
       </>
     ),
   };
 }
 
-function describeClient({ document, state, looking }: InspectorProps, name: string): Described {
+function describeClient(props: InspectorProps, name: string): Described {
+  const { document, state, looking } = props;
   const client = document.clients?.find((one) => one.name === name);
-  const whole = client?.calls.reduce((sum, call) => sum + (call.share ?? 1), 0) ?? 1;
   return {
     kind: "client group",
     title: name,
@@ -445,22 +533,7 @@ function describeClient({ document, state, looking }: InspectorProps, name: stri
             <Rates rates={state.clients.find((one) => one.name === name)} />
           </dl>
         </Section>
-        <Section title="Calls">
-          <ul className="space-y-1">
-            {client?.calls.map((call) => (
-              <li key={call.url} className="flex justify-between gap-3">
-                <span className="min-w-0 font-mono text-[12px] [overflow-wrap:anywhere]">{call.url}</span>
-                <b className="shrink-0 font-semibold">{percent((call.share ?? 1) / whole)}</b>
-              </li>
-            ))}
-          </ul>
-        </Section>
-        <Section title="Patience">
-          <dl>
-            <Reading label="Waits for an answer" value={seconds(client?.timeout_s ?? 10)} />
-            <Reading label="Waits for a connection" value={seconds(client?.connect_timeout_s ?? 5)} />
-          </dl>
-        </Section>
+        <Settings {...props} kind="client" name={name} />
       </>
     ),
   };

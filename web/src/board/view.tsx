@@ -1,8 +1,9 @@
 import { useCallback, useEffect, useMemo, useState } from "react";
 
-import type { DrillAnswer, PlanDocument } from "../api/client";
+import type { BoardState, DrillAnswer, PlanDocument } from "../api/client";
 import { useShown, type Looking } from "../plan/moment";
-import { useConsequences, useStrips } from "../plan/queries";
+import { useConsequences, useStrips, useZoneLosses } from "../plan/queries";
+import type { Asked } from "../plan/queries";
 import { formatSelection, halves, parseSelection, partOf, type Selection } from "../plan/selection";
 import { useView } from "../plan/view";
 import { nextEvent, Timeline } from "../timeline/timeline";
@@ -14,11 +15,12 @@ import { Trouble } from "./trouble";
 /** The main view: board, inspector, and the time line at the foot. */
 export function BoardView() {
   const { key, search, selection, lost, change, select, toggleLost } = useView();
-  const { document, drill, state, looking, error } = useShown();
-  const consequences = useConsequences(key);
+  const { asked, document, drill, state, looking, error } = useShown();
+  const consequences = useConsequences(asked);
+  const losses = useZoneLosses(asked, selection?.kind === "group" || selection?.kind === "zone");
   const [playing, setPlaying] = useState(false);
   const [group, target] = stripFor(selection, drill);
-  const strips = useStrips(key, drill?.name, group);
+  const strips = useStrips(asked, drill?.name, group);
   const strip = strips.data?.find((one) => one.target === target) ?? strips.data?.[0];
 
   const goTo = useCallback((second: number) => change({ at: second, lost: undefined, moment: undefined }), [change]);
@@ -27,10 +29,12 @@ export function BoardView() {
     change({ at: undefined, lost: undefined, moment: undefined }, false);
   }, [change]);
   useKeys({ drill, at: search.at, selection, goTo, backToNow, toggleLost, play: () => setPlaying((on) => !on) });
-  useRepaintMark(looking);
+  useRepaintMark("what-if-asked", "what-if-repaint", looking.mode === "what-if" ? looking.answer : undefined);
+  useRepaintMark("edit-sent", "edit-repaint", state);
   const lostSince = useMemo(() => zonesLostSince(document, drill, looking), [document, drill, looking]);
 
-  if (error && !state) return <Trouble error={error} />;
+  if (error && !document) return <Trouble error={error} />;
+  if (error && document) return <Unfit planKey={key} asked={asked} document={document} error={error} selection={selection} onSelect={select} />;
   if (!document || !state) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
   const selectedIsLost = selection !== undefined && lost.some((one) => formatSelection(one) === formatSelection(selection));
   return (
@@ -57,6 +61,9 @@ export function BoardView() {
       </div>
       <div className="w-[316px] shrink-0 border-l border-line-strong">
         <Inspector
+          planKey={key}
+          asked={asked}
+          losses={losses.data ?? []}
           document={document}
           state={state}
           looking={looking}
@@ -70,6 +77,34 @@ export function BoardView() {
     </div>
   );
 }
+
+interface UnfitProps {
+  planKey: string;
+  asked: Asked;
+  document: PlanDocument;
+  error: Error;
+  selection: Selection | undefined;
+  onSelect: (selection: Selection | undefined) => void;
+}
+
+/** A draft that cannot be run yet: what stands in the way, and the inspector to mend it. */
+function Unfit({ planKey, asked, document, error, selection, onSelect }: UnfitProps) {
+  return (
+    <div className="flex min-h-0 flex-1">
+      <main className="min-w-0 flex-1 overflow-y-auto">
+        <Trouble error={error} document={document} onSelect={onSelect} />
+      </main>
+      <div className="w-[316px] shrink-0 border-l border-line-strong">
+        <Inspector planKey={planKey} asked={asked} losses={[]} document={document} state={EMPTY_STATE} looking={{ mode: "now" }} selection={selection} lost={false} consequences={[]} onBreak={() => undefined} onSelect={onSelect} />
+      </div>
+    </div>
+  );
+}
+
+const EMPTY_STATE: BoardState = {
+  rps: 0, served_rps: 0, failed_rps: 0, second: 0, failed_by_cause: {}, mean_latency_ms: 0,
+  zones: [], clients: [], names: [], balancers: [], groups: [], cells: [], berths: [], ribbons: [],
+};
 
 /** The target whose truth and belief stand at the foot: the selected one, else the one that was noticed last. */
 function stripFor(selection: Selection | undefined, drill: DrillAnswer | undefined): [string | undefined, string | undefined] {
@@ -141,18 +176,17 @@ function act(key: string, keys: Keys): boolean {
   return true;
 }
 
-/** Measures from the click that asked "what if" to the frame that shows the answer. */
-function useRepaintMark(looking: Looking) {
-  const answer = looking.mode === "what-if" ? looking.answer : undefined;
+/** Measures from the mark of a question to the frame that shows its answer. */
+function useRepaintMark(mark: string, measure: string, answer: unknown) {
   useEffect(() => {
-    if (!answer || performance.getEntriesByName("what-if-asked").length === 0) return;
+    if (!answer || performance.getEntriesByName(mark).length === 0) return;
     const frame = requestAnimationFrame(() => {
       setTimeout(() => {
-        performance.measure("what-if-repaint", "what-if-asked");
-        performance.clearMarks("what-if-asked");
+        if (performance.getEntriesByName(mark).length === 0) return;
+        performance.measure(measure, mark);
+        performance.clearMarks(mark);
       });
     });
     return () => cancelAnimationFrame(frame);
-  }, [answer]);
+  }, [mark, measure, answer]);
 }
-

@@ -1,7 +1,7 @@
 import { useMemo } from "react";
 
 import type { BoardState, DrillAnswer, PlanDocument, WhatIfAnswer } from "../api/client";
-import { useDrill, useDrillState, usePlan, useStateNow, useWhatIf } from "./queries";
+import { useDrill, useDrillState, usePlan, useStateNow, useWhatIf, type Asked } from "./queries";
 import { lostName, partOf } from "./selection";
 import { useView, type Moment } from "./view";
 
@@ -12,6 +12,7 @@ export type Looking =
   | { mode: "what-if"; names: string[]; moment: Moment; answer: WhatIfAnswer };
 
 export interface Shown {
+  asked: Asked;
   document: PlanDocument | undefined;
   drill: DrillAnswer | undefined;
   state: BoardState | undefined;
@@ -25,14 +26,16 @@ export function useShown(): Shown {
   const plan = usePlan(key);
   const document = plan.data?.document;
   const faults = useMemo(() => lost.map(partOf).filter((part) => part !== undefined), [lost]);
-  const drillName = search.drill ?? document?.drills?.[0]?.name;
-  const drill = useDrill(key, drillName);
+  const known = document?.drills?.some((one) => one.name === search.drill);
+  const drillName = known ? search.drill : document?.drills?.[0]?.name;
+  const asked: Asked = { key, revision: plan.data?.head.revision };
+  const drill = useDrill(asked, drillName);
   const asking = faults.length > 0;
-  const whatIf = useWhatIf(key, faults);
-  const inDrill = useDrillState(key, drill.data, asking ? undefined : search.at);
-  const now = useStateNow(key, true);
+  const whatIf = useWhatIf(asked, faults);
+  const inDrill = useDrillState(asked, drill.data, asking ? undefined : search.at);
+  const now = useStateNow(asked);
   const error = plan.error ?? (asking ? whatIf.error : (now.error ?? inDrill.error ?? drill.error));
-  const common = { document, drill: drill.data, error };
+  const common = { asked, document, drill: drill.data, error };
 
   if (asking && whatIf.data) {
     const moment = search.moment ?? "at_once";

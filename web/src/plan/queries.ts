@@ -2,6 +2,12 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
 import { api, dataOf, type DrillAnswer, type Part } from "../api/client";
 
+/** Everything but the plan itself is asked of one revision, which never changes: its answers stay true. */
+export interface Asked {
+  key: string;
+  revision: number | undefined;
+}
+
 export function usePlans() {
   return useQuery({ queryKey: ["plans"], queryFn: async () => dataOf(await api.GET("/api/plans")) });
 }
@@ -13,42 +19,99 @@ export function usePlan(key: string) {
   });
 }
 
-export function useStateNow(key: string, enabled: boolean) {
-  return useQuery({
-    queryKey: ["plan", key, "state"],
-    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/state", { params: { path: { key } }, signal })),
-    enabled,
-  });
+export function useSchema() {
+  return useQuery({ queryKey: ["schema"], queryFn: async () => dataOf(await api.GET("/api/schema")) });
 }
 
-export function useConsequences(key: string) {
+function answerKey({ key, revision }: Asked, ...question: unknown[]) {
+  return ["answer", key, revision, ...question];
+}
+
+export function useStateNow({ key, revision }: Asked) {
   return useQuery({
-    queryKey: ["plan", key, "consequences"],
+    queryKey: answerKey({ key, revision }, "state"),
     queryFn: async ({ signal }) =>
-      dataOf(await api.GET("/api/plans/{key}/consequences", { params: { path: { key } }, signal })),
+      dataOf(await api.GET("/api/plans/{key}/state", { params: { path: { key }, query: { revision } }, signal })),
+    enabled: revision !== undefined,
+    placeholderData: keepPreviousData,
   });
 }
 
-export function useDrill(key: string, drill: string | undefined) {
+export function useConsequences({ key, revision }: Asked) {
   return useQuery({
-    queryKey: ["plan", key, "drill", drill],
+    queryKey: answerKey({ key, revision }, "consequences"),
     queryFn: async ({ signal }) =>
-      dataOf(await api.GET("/api/plans/{key}/drills/{drill}", { params: { path: { key, drill: drill ?? "" } }, signal })),
-    enabled: drill !== undefined,
+      dataOf(await api.GET("/api/plans/{key}/consequences", { params: { path: { key }, query: { revision } }, signal })),
+    enabled: revision !== undefined,
+    placeholderData: keepPreviousData,
   });
 }
 
-export function useStrips(key: string, drill: string | undefined, group: string | undefined) {
+export function useZoneLosses({ key, revision }: Asked, enabled: boolean) {
   return useQuery({
-    queryKey: ["plan", key, "strips", drill, group],
+    queryKey: answerKey({ key, revision }, "zone-losses"),
+    queryFn: async ({ signal }) =>
+      dataOf(await api.GET("/api/plans/{key}/zone-losses", { params: { path: { key }, query: { revision } }, signal })),
+    enabled: enabled && revision !== undefined,
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useRules({ key, revision }: Asked, balancer: string, listener: string, url: string) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "rules", balancer, listener, url),
     queryFn: async ({ signal }) =>
       dataOf(
-        await api.GET("/api/plans/{key}/drills/{drill}/strips", {
-          params: { path: { key, drill: drill ?? "" }, query: { group } },
+        await api.GET("/api/plans/{key}/rules", {
+          params: { path: { key }, query: { revision, balancer, listener, url: url || undefined } },
           signal,
         }),
       ),
-    enabled: drill !== undefined && group !== undefined,
+    enabled: revision !== undefined,
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useDifference({ key, revision }: Asked, since: number | undefined) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "difference", since),
+    queryFn: async ({ signal }) =>
+      dataOf(
+        await api.GET("/api/plans/{key}/difference", {
+          params: { path: { key }, query: { revision, since: since ?? 1 } },
+          signal,
+        }),
+      ),
+    enabled: revision !== undefined && since !== undefined,
+  });
+}
+
+export function useDrill({ key, revision }: Asked, drill: string | undefined) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "drill", drill),
+    queryFn: async ({ signal }) =>
+      dataOf(
+        await api.GET("/api/plans/{key}/drills/{drill}", {
+          params: { path: { key, drill: drill ?? "" }, query: { revision } },
+          signal,
+        }),
+      ),
+    enabled: drill !== undefined && revision !== undefined,
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useStrips({ key, revision }: Asked, drill: string | undefined, group: string | undefined) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "strips", drill, group),
+    queryFn: async ({ signal }) =>
+      dataOf(
+        await api.GET("/api/plans/{key}/drills/{drill}/strips", {
+          params: { path: { key, drill: drill ?? "" }, query: { group, revision } },
+          signal,
+        }),
+      ),
+    enabled: drill !== undefined && group !== undefined && revision !== undefined,
     placeholderData: keepPreviousData,
   });
 }
@@ -71,28 +134,34 @@ export function askedSecond(answer: DrillAnswer, at: number): number {
   return answer.moving[index] ? Math.round(at * 2) / 2 : (answer.series.t_s[index] ?? 0);
 }
 
-export function useDrillState(key: string, answer: DrillAnswer | undefined, at: number | undefined) {
+export function useDrillState({ key, revision }: Asked, answer: DrillAnswer | undefined, at: number | undefined) {
   const second = answer && at !== undefined ? askedSecond(answer, at) : undefined;
   return useQuery({
-    queryKey: ["plan", key, "drill", answer?.name, "state", second],
+    queryKey: answerKey({ key, revision }, "drill", answer?.name, "state", second),
     queryFn: async ({ signal }) =>
       dataOf(
         await api.GET("/api/plans/{key}/drills/{drill}/state", {
-          params: { path: { key, drill: answer?.name ?? "" }, query: { at: second ?? 0 } },
+          params: { path: { key, drill: answer?.name ?? "" }, query: { at: second ?? 0, revision } },
           signal,
         }),
       ),
-    enabled: second !== undefined,
+    enabled: second !== undefined && revision !== undefined,
     placeholderData: keepPreviousData,
   });
 }
 
-export function useWhatIf(key: string, faults: Part[]) {
+export function useWhatIf({ key, revision }: Asked, faults: Part[]) {
   return useQuery({
-    queryKey: ["plan", key, "what-if", faults],
+    queryKey: answerKey({ key, revision }, "what-if", faults),
     queryFn: async ({ signal }) =>
-      dataOf(await api.POST("/api/plans/{key}/what-if", { params: { path: { key } }, body: { faults }, signal })),
-    enabled: faults.length > 0,
+      dataOf(
+        await api.POST("/api/plans/{key}/what-if", {
+          params: { path: { key }, query: { revision } },
+          body: { faults },
+          signal,
+        }),
+      ),
+    enabled: faults.length > 0 && revision !== undefined,
     placeholderData: keepPreviousData,
   });
 }

@@ -1,7 +1,11 @@
 import type { Part } from "../api/client";
+import { OBJECT_KINDS, type ObjectKind } from "../edit/names";
 
-/** What can be selected on the board. */
-export type Kind = "client" | "name" | "balancer" | "listener" | "front" | "zone" | "group" | "berth";
+/** Parts of the board that are no object of their own. */
+const BOARD_KINDS = ["listener", "front", "zone", "berth"] as const;
+
+/** What can be selected: the parts of the board, and every kind of object. */
+export type Kind = (typeof BOARD_KINDS)[number] | ObjectKind;
 
 export interface Selection {
   kind: Kind;
@@ -9,7 +13,7 @@ export interface Selection {
   name: string;
 }
 
-const KINDS: readonly string[] = ["client", "name", "balancer", "listener", "front", "zone", "group", "berth"];
+const KINDS: readonly string[] = [...BOARD_KINDS, ...OBJECT_KINDS];
 
 /** Reads `kind:name` as it stands in the address bar; undefined when it is neither. */
 export function parseSelection(text: string | undefined): Selection | undefined {
@@ -36,6 +40,10 @@ export function partOf(selection: Selection): Part | undefined {
   switch (selection.kind) {
     case "zone":
       return { zone: selection.name };
+    case "region":
+      return { region: selection.name };
+    case "instance":
+      return { instance: selection.name };
     case "berth":
       return { instance: second };
     case "front":

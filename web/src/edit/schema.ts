@@ -1,0 +1,163 @@
+/** The plan's JSON Schema, read for forms: what kind of field stands where, and what it names. Pure. */
+
+export interface Schema {
+  $ref?: string;
+  type?: string;
+  enum?: unknown[];
+  const?: unknown;
+  anyOf?: Schema[];
+  properties?: Record<string, Schema>;
+  required?: string[];
+  items?: Schema;
+  additionalProperties?: Schema | boolean;
+  propertyNames?: Schema;
+  default?: unknown;
+  description?: string;
+  minimum?: number;
+  exclusiveMinimum?: number;
+  maximum?: number;
+  minItems?: number;
+  oneOf?: unknown[];
+  "x-refers-to"?: string;
+  $defs?: Record<string, Schema>;
+}
+
+/** What a field is, for the form that edits it. */
+export type Field =
+  | { kind: "number"; whole: boolean; least: number | undefined; most: number | undefined }
+  | { kind: "text" }
+  | { kind: "yes-no" }
+  | { kind: "choice"; words: unknown[] }
+  | { kind: "reference"; to: string }
+  | { kind: "list"; of: Field; schema: Schema }
+  | { kind: "map"; keys: string | undefined; of: Field; schema: Schema }
+  | { kind: "object"; schema: Schema };
+
+export interface FieldInfo {
+  field: Field;
+  nullable: boolean;
+  schema: Schema;
+}
+
+/** Follows references into the definitions. */
+export function resolve(root: Schema, schema: Schema): Schema {
+  const name = schema.$ref?.split("/").at(-1);
+  if (!name) return schema;
+  return { ...resolve(root, root.$defs?.[name] ?? {}), ...schema, $ref: undefined };
+}
+
+/** What kind of field a schema describes, and whether it may be empty. */
+export function fieldInfo(root: Schema, schema: Schema): FieldInfo {
+  const plain = resolve(root, schema);
+  const options = (plain.anyOf ?? []).map((one) => resolve(root, one));
+  const nullable = options.some((one) => one.type === "null");
+  const real = options.filter((one) => one.type !== "null");
+  if (real.length > 1) return { field: mixed(real), nullable, schema: plain };
+  const only = real[0] ?? plain;
+  return { field: fieldOf(root, only), nullable, schema: only };
+}
+
+/** `same` or a number, `any` or a list: what is written as text and read back as either. */
+function mixed(options: Schema[]): Field {
+  const words = options.flatMap((one) => one.enum ?? (one.const === undefined ? [] : [one.const]));
+  return words.length === options.length ? { kind: "choice", words } : { kind: "text" };
+}
+
+function fieldOf(root: Schema, schema: Schema): Field {
+  if (schema["x-refers-to"] && schema["x-refers-to"] !== "rule peer") return { kind: "reference", to: schema["x-refers-to"] };
+  if (schema.enum) return { kind: "choice", words: schema.enum };
+  if (schema.const !== undefined) return { kind: "choice", words: [schema.const] };
+  if (schema.type === "number" || schema.type === "integer") {
+    return { kind: "number", whole: schema.type === "integer", least: schema.minimum ?? schema.exclusiveMinimum, most: schema.maximum };
+  }
+  if (schema.type === "boolean") return { kind: "yes-no" };
+  if (schema.type === "array") {
+    const items = resolve(root, schema.items ?? {});
+    return { kind: "list", of: fieldInfo(root, items).field, schema: items };
+  }
+  if (schema.type === "object" && schema.properties) return { kind: "object", schema };
+  if (schema.type === "object") {
+    const values = typeof schema.additionalProperties === "object" ? schema.additionalProperties : {};
+    const inner = fieldInfo(root, values);
+    return { kind: "map", keys: schema.propertyNames?.["x-refers-to"], of: inner.field, schema: inner.schema };
+  }
+  return { kind: "text" };
+}
+
+/** A new object with what the schema requires: the first word of a choice, nought, an empty list. */
+export function blank(root: Schema, schema: Schema, names: (kind: string) => string[]): unknown {
+  const { field, nullable, schema: plain } = fieldInfo(root, schema);
+  if (plain.default !== undefined) return plain.default;
+  if (nullable) return null;
+  switch (field.kind) {
+    case "number":
+      return Math.max(field.least ?? 0, plain.exclusiveMinimum === undefined ? 0 : 1);
+    case "choice":
+      return field.words[0];
+    case "reference":
+      return names(field.to)[0] ?? "";
+    case "yes-no":
+      return false;
+    case "list":
+      return (plain.minItems ?? 0) > 0 ? [blank(root, field.schema, names)] : [];
+    case "map":
+      return {};
+    case "object":
+      return blankObject(root, plain, names);
+    default:
+      return "";
+  }
+}
+
+/** Only what is required; where exactly one of several fields is wanted, the first. */
+export function blankObject(root: Schema, schema: Schema, names: (kind: string) => string[]): Record<string, unknown> {
+  const made: Record<string, unknown> = {};
+  for (const name of schema.required ?? []) made[name] = blank(root, schema.properties?.[name] ?? {}, names);
+  const first = (schema.oneOf?.[0] as { required?: string[] } | undefined)?.required?.[0];
+  if (first && made[first] === undefined) {
+    const inner = fieldInfo(root, schema.properties?.[first] ?? {});
+    made[first] = blank(root, inner.schema, names) ?? blankObject(root, inner.schema, names);
+  }
+  return made;
+}
+
+const UNITS: [RegExp, string][] = [
+  [/_ms$/, "ms"],
+  [/_s$|^s$/, "s"],
+  [/rps$/, "/s"],
+  [/_mbps$/, "Mbit/s"],
+  [/kilobytes$/, "kB"],
+];
+
+const LABELS: Record<string, string> = {
+  interval_s: "Every",
+  timeout_s: "Give up after",
+  unhealthy_after: "Out after fails",
+  healthy_after: "Back after passes",
+  next_after: "Interval counts from",
+  ttl_s: "TTL",
+  rps: "Rate",
+  capacity_rps: "Capacity",
+  service_ms: "Service time",
+  queue_s: "Queue",
+  choose: "Chosen by",
+  balance: "Targets by",
+  affinity: "Sessions",
+  reach: "A front may use",
+  front_failover_s: "Dead front leaves after",
+  drain_s: "Draining takes",
+  s: "For",
+  at_s: "At",
+  lasts_s: "Lasts",
+};
+
+/** A field's name as a person reads it. */
+export function label(name: string): string {
+  const plain = LABELS[name] ?? name.replace(/_(s|ms|rps|mbps)$/, "").replaceAll("_", " ");
+  return plain.charAt(0).toUpperCase() + plain.slice(1);
+}
+
+/** The unit of a field, by its ending. */
+export function unit(name: string): string {
+  return UNITS.find(([ending]) => ending.test(name))?.[1] ?? "";
+}
