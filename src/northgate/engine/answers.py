@@ -138,8 +138,8 @@ class ProbeConsequence(AnswerModel):
     returned: BoundsAnswer
 
 
-def drill_answer(run: DrillRun) -> DrillAnswer:
-    """The document of a drill that has run."""
+def drill_answer(run: DrillRun, *, with_utilisation: bool = True) -> DrillAnswer:
+    """The document of a drill that has run; every machine's utilisation is much, and can be left out."""
     expect = [_expectation(run, one) for one in run.drill.expect]
     return DrillAnswer(
         name=run.drill.name,
@@ -150,7 +150,7 @@ def drill_answer(run: DrillRun) -> DrillAnswer:
         expect=expect,
         blind=[_blind(run.network, row) for row in run.blind],
         events=[EventAnswer(**(asdict(event) | {"about": list(event.about)})) for event in run.events],
-        series=_series(run),
+        series=_series(run, with_utilisation=with_utilisation),
         moving=[bool(flow.queue.slope.any()) for flow in run.flows],
     )
 
@@ -188,16 +188,17 @@ def _blind(network: Network, row: BlindRow) -> BlindAnswer:
     )
 
 
-def _series(run: DrillRun) -> SeriesAnswer:
+def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
     network = run.network
     zone_rates = np.array([flow.zone_served for flow in run.flows])
     causes = np.array([flow.cause_rps for flow in run.flows])
+    machines = network.machines.names if with_utilisation else ()
     utilisation = np.array([flow.queue.utilisation for flow in run.flows])
     return SeriesAnswer(
         t_s=[frame.t_s for frame in run.keyframes],
         by_zone_rps={zone: zone_rates[:, index].tolist() for index, zone in enumerate(network.zones)},
         failed_rps={cause: causes[:, index].tolist() for index, cause in enumerate(CAUSES)},
-        utilisation={name: utilisation[:, index].tolist() for index, name in enumerate(network.machines.names)},
+        utilisation={name: utilisation[:, index].tolist() for index, name in enumerate(machines)},
         stale_share={name.name: [0.0] * len(run.flows) for name in network.plan.names},
     )
 

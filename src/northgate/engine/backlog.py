@@ -29,8 +29,9 @@ NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
 
 def patience_bounds(network: Network) -> Floats:
     """Every latency (s) beyond which some client, balancer or probe gives up, once each."""
-    probes = [probe.timeout_s for probe in network.plan.probes]
-    return np.unique(np.concatenate([network.patience_s.ravel(), np.array(probes, dtype=np.float64)]))
+    patience = np.minimum.outer(np.unique(network.calls.outcome_timeout_s), np.unique(network.pair_response_timeout_s))
+    probes = np.array([probe.timeout_s for probe in network.plan.probes], dtype=np.float64)
+    return np.unique(np.concatenate([patience.ravel(), probes]))
 
 
 def next_crossing(flow: Flow, bounds_s: Floats, now: float) -> Crossing:

@@ -1,11 +1,15 @@
 """The state of the whole plan at one moment, as the board shows it."""
 
+import math
+from collections.abc import Collection, Sequence
 from typing import Literal
 
 import numpy as np
 
 from northgate.engine.answers import AnswerModel, member_states, truth_word
 from northgate.engine.flow import Flow
+from northgate.engine.network import Network
+from northgate.engine.truth import ANSWERS
 from northgate.engine.types import Floats, Ints, total_by
 from northgate.plan.drills import CAUSES
 
@@ -28,9 +32,22 @@ class ZoneState(Rates):
 
 
 class NamedRates(Rates):
-    """Rates of a client group or a name."""
+    """Rates of a name, or of what has one."""
 
     name: str
+
+
+class ClientState(NamedRates):
+    """A client group, and the target groups that its requests can reach, whoever is healthy."""
+
+    reaches: list[str]
+
+
+class RegionState(ZoneState):
+    """A region as one column: what its zones do together, and how many of them are lost."""
+
+    zones: int
+    lost_zones: int
 
 
 class FrontState(Rates):
@@ -65,10 +82,11 @@ class GroupState(NamedRates):
     unnoticed: int
     peak_utilisation: float
     busiest: str | None
+    touched: bool
 
 
 class CellState(Rates):
-    """What of a group stands in one zone."""
+    """What of a group stands in one zone, or in one region: then `zone` is the region's name."""
 
     group: str
     zone: str
@@ -104,37 +122,51 @@ class Ribbon(Rates):
 
 
 class BoardState(Rates):
-    """Everything on the board at one moment; `second` is the time within the drill."""
+    """Everything on the board at one moment; `second` is the time within the drill.
+
+    `berths` may hold those of some groups only: a board with very many is asked for them group by group.
+    """
 
     second: float
     failed_by_cause: dict[str, float]
     mean_latency_ms: float
     zones: list[ZoneState]
-    clients: list[NamedRates]
+    regions: list[RegionState]
+    clients: list[ClientState]
     names: list[NamedRates]
     balancers: list[BalancerState]
     groups: list[GroupState]
     cells: list[CellState]
+    region_cells: list[CellState]
     berths: list[BerthState]
     ribbons: list[Ribbon]
 
 
-def board_state(flow: Flow, second: float = 0.0) -> BoardState:
-    """The board at the moment of a flow."""
+# A board with more berths than this shows them group by group.
+MOST_BERTHS = 400
+
+
+def board_state(flow: Flow, second: float = 0.0, groups: Collection[str] | None = None) -> BoardState:
+    """The board at the moment of a flow, with the berths of these groups (of all, when they are few)."""
     network = flow.network
     berths = _Berths(flow)
+    zones = _zones(flow, berths)
+    if groups is None and berths.count <= MOST_BERTHS:
+        groups = [group.name for group in network.plan.target_groups]
     return BoardState(
         second=second,
         **_rates(flow.requests, flow.served),
         failed_by_cause={cause: float(rate) for cause, rate in zip(CAUSES, flow.cause_rps, strict=True)},
         mean_latency_ms=flow.mean_latency_s * 1000,
-        zones=_zones(flow, berths),
+        zones=zones,
+        regions=_regions(flow, zones),
         clients=_clients(flow),
         names=_names(flow),
         balancers=[_balancer(flow, index) for index in range(len(network.plan.balancers))],
         groups=[_group(flow, berths, index) for index in range(len(network.plan.target_groups))],
         cells=berths.cells(),
-        berths=berths.states(),
+        region_cells=berths.region_cells(),
+        berths=berths.states(groups or ()),
         ribbons=_ribbons(flow),
     )
 
@@ -170,9 +202,11 @@ class _Berths:
     def _sum(self, values: Floats) -> Floats:
         return total_by(self.network.pairs.member, values, self.count)
 
-    def states(self) -> list[BerthState]:
-        """Every member in plan order."""
-        return [self._state(member) for member in range(self.count)]
+    def states(self, groups: Collection[str]) -> list[BerthState]:
+        """Every member of these groups in plan order."""
+        names = [group.name for group in self.network.plan.target_groups]
+        of_group = [names[int(group)] in groups for group in self.network.members.group]
+        return [self._state(member) for member in range(self.count) if of_group[member]]
 
     def _state(self, member: int) -> BerthState:
         network, queue = self.network, self.flow.queue
@@ -198,21 +232,28 @@ class _Berths:
 
     def cells(self) -> list[CellState]:
         """Every group and zone in which it has targets, in plan order."""
+        return self._by_place(self.zone, self.network.zones)
+
+    def region_cells(self) -> list[CellState]:
+        """Every group and region in which it has targets, in plan order."""
+        return self._by_place(self.network.zone_region[self.zone], self.network.regions)
+
+    def _by_place(self, place: Ints, names: Sequence[str]) -> list[CellState]:
         network = self.network
         states = []
         for group, one in enumerate(network.plan.target_groups):
             mine = np.flatnonzero(network.members.group == group)
-            for zone in dict.fromkeys(int(z) for z in np.sort(self.zone[mine])):
-                here = mine[self.zone[mine] == zone]
-                states.append(self._cell(one.name, zone, here))
+            for number in np.unique(place[mine]):
+                here = mine[place[mine] == number]
+                states.append(self._cell(one.name, names[int(number)], here))
         return states
 
-    def _cell(self, group: str, zone: int, here: Ints) -> CellState:
+    def _cell(self, group: str, place: str, here: Ints) -> CellState:
         used = self.believed[here] > 0
         return CellState(
             **_rates(self.rps[here].sum(), self.served[here].sum()),
             group=group,
-            zone=self.network.zones[zone],
+            zone=place,
             targets=len(here),
             in_use=int(used.sum()),
             unnoticed=int(self.wrong[here].sum()),
@@ -248,6 +289,26 @@ def _zones(flow: Flow, berths: _Berths) -> list[ZoneState]:
     ]
 
 
+def _regions(flow: Flow, zones: Sequence[ZoneState]) -> list[RegionState]:
+    """Each region's zones together; what crosses zones within the region counts as well."""
+    states = []
+    for region in flow.network.regions:
+        mine = [zone for zone in zones if zone.region == region]
+        lost = sum(zone.lost for zone in mine)
+        states.append(
+            RegionState(
+                **_rates(math.fsum(zone.rps for zone in mine), math.fsum(zone.served_rps for zone in mine)),
+                name=region,
+                region=region,
+                lost=lost == len(mine),
+                from_elsewhere_rps=math.fsum(zone.from_elsewhere_rps for zone in mine),
+                zones=len(mine),
+                lost_zones=lost,
+            )
+        )
+    return states
+
+
 def _lost_zones(flow: Flow) -> list[bool]:
     """A zone in which machines or fronts stand and none of them lives."""
     network, truth = flow.network, flow.moment.truth
@@ -258,12 +319,20 @@ def _lost_zones(flow: Flow) -> list[bool]:
     return list((there > 0) & (total_by(zones, living, count) == 0))
 
 
-def _clients(flow: Flow) -> list[NamedRates]:
+def _reached(network: Network, client: int) -> list[str]:
+    """The target groups of every pool that a client group's requests are sent to."""
+    entries, plan = network.entries, network.plan
+    pools = entries.pool[network.calls.client[entries.call] == client]
+    tiers = [tier for pool in dict.fromkeys(int(p) for p in pools) if pool >= 0 for tier in plan.pools[pool].tiers]
+    return list(dict.fromkeys(group for tier in tiers for group in tier.groups))
+
+
+def _clients(flow: Flow) -> list[ClientState]:
     calls, plan = flow.network.calls, flow.network.plan
     offered = total_by(calls.client, flow.moment.call_rps, len(plan.clients))
     served = total_by(calls.client, flow.call_served, len(plan.clients))
     return [
-        NamedRates(name=client.name, **_rates(offered[index], served[index]))
+        ClientState(name=client.name, **_rates(offered[index], served[index]), reaches=_reached(flow.network, index))
         for index, client in enumerate(plan.clients)
     ]
 
@@ -323,6 +392,7 @@ def _group(flow: Flow, berths: _Berths, index: int) -> GroupState:
         unnoticed=int(berths.wrong[mine].sum()),
         peak_utilisation=float(load.max(initial=0.0)),
         busiest=network.machines.names[int(berths.machine[mine[busiest]])] if busiest is not None else None,
+        touched=bool((berths.met[mine] != ANSWERS).any() or berths.wrong[mine].any()),
     )
 
 

@@ -49,8 +49,7 @@ class Choice:
 class Flow:
     """Rates (requests/s) at one moment; arrays over the network's indices.
 
-    `lane_outcome[o, l]` is the rate of outcome class o through lane l, `pair_served` and `pair_failed` what becomes of
-    each pair's `pair_rps`. Causes run as in `plan.drills.CAUSES`.
+    `pair_served` is what is served of each pair's `pair_rps`. Causes run as in `plan.drills.CAUSES`.
     """
 
     network: Network
@@ -183,7 +182,7 @@ def solve(network: Network, moment: Moment) -> Flow:
     """The rates of this moment: where every request goes, and what becomes of it."""
     choice = choose(network, moment.in_use)
     arrivals = _arrivals(network, moment)
-    lanes = _through_lanes(network, choice, arrivals)
+    lanes = _through_lanes(network, choice, arrivals, moment.encounter.fate)
     met = moment.encounter.met
     pair_rps = (lanes.cell.sum(axis=0))[network.pairs.cell] * choice.pair_share
     queue = _queues(network, moment, np.where(met == ANSWERS, pair_rps, 0.0))
@@ -215,17 +214,17 @@ def _arrivals(network: Network, moment: Moment) -> _Arrivals:
 
 @dataclass(frozen=True)
 class _Lanes:
-    """Rates per outcome class (first axis) by route, lane and cell."""
+    """Rates per fate (first axis) by route, lane and cell."""
 
     route: Floats
     lane: Floats
     cell: Floats
 
 
-def _through_lanes(network: Network, choice: Choice, arrivals: _Arrivals) -> _Lanes:
+def _through_lanes(network: Network, choice: Choice, arrivals: _Arrivals, fate: Ints) -> _Lanes:
     entry, _, route = network.entry_fronts
-    outcomes, routes = len(network.calls.outcome_path), len(network.routes.route_front)
-    outcome = network.calls.outcome[network.entries.call][entry]
+    outcomes, routes = int(fate.max(initial=0)) + 1, len(network.routes.route_front)
+    outcome = fate[network.calls.outcome[network.entries.call]][entry]
     routed = route >= 0
     flat = outcome[routed] * routes + route[routed]
     by_route = total_by(flat, arrivals.row_living[routed], outcomes * routes)
@@ -252,7 +251,7 @@ def _queues(network: Network, moment: Moment, arriving: Floats) -> Queue:
 
 @dataclass(frozen=True)
 class _Fates:
-    """What becomes of a request of each outcome class at each pair: served share, and the share lost per cause."""
+    """What becomes of a request of each fate at each pair: served share, and the share lost per cause."""
 
     served: Floats
     refused: Floats
@@ -271,7 +270,7 @@ def _fates(network: Network, moment: Moment, queue: Queue) -> _Fates:
     latency, slope, excess = (values[pairs.machine] for values in (queue.latency_s, queue.slope, queue.excess))
     met = moment.encounter.met
     answers = met == ANSWERS
-    late = too_late(latency, slope, network.patience_s)
+    late = too_late(latency, slope, moment.encounter.patience_s)
     bad = moment.encounter.bad_page
     taken = np.where(answers, 1 - excess, 0.0)
     return _Fates(
@@ -363,7 +362,7 @@ def _rows(
     entry, front, route = network.entry_fronts
     entries = network.entries
     call = entries.call[entry]
-    outcome = network.calls.outcome[call]
+    outcome = moment.encounter.fate[network.calls.outcome[call]]
     routed, living = route >= 0, arrivals.row_living
     at = np.where(routed, route, 0)
 

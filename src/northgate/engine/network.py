@@ -15,7 +15,7 @@ Objects become positions in plan order; names return only at the edges. The arra
     entry     one call and one rule of a balancer that takes it
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -204,11 +204,14 @@ class Network:
         return waits[self.members.group[self.pairs.member[self.probed]]]
 
     @cached_property
-    def patience_s(self) -> Floats:
-        """How long a request of each outcome class may take at each pair: (outcomes, pairs), seconds."""
+    def pair_response_timeout_s(self) -> Floats:
+        """Per pair: how long its balancer waits for the target's answer to begin (s)."""
         response = np.array([group.response_timeout_s for group in self.plan.target_groups], dtype=np.float64)
-        of_pair = response[self.members.group[self.pairs.member]]
-        return np.asarray(np.minimum(self.calls.outcome_timeout_s[:, None], of_pair[None, :]))
+        return response[self.members.group[self.pairs.member]]
+
+    def service_speaks(self, protocols: Sequence[str]) -> Bools:
+        """Per service: whether it speaks one of these protocols."""
+        return np.isin(np.array(self.services.protocol), protocols)
 
     def machine_index(self, name: str) -> int:
         """The position of a machine; raises KeyError."""
@@ -234,7 +237,7 @@ def compile_network(plan: Plan) -> Network:
     zone_at = {zone: position for position, zone in enumerate(zones)}
     zone_region = _ints([index for index, region in enumerate(plan.regions) for _ in region.zones])
     paths = _paths(plan)
-    instances = plan.machines()
+    instances = plan.machines
     machines = _machines(instances, zone_at)
     services = _services(instances, paths)
     members = _members(plan, instances, services)

@@ -6,7 +6,8 @@ Sources: RFC 3986 section 5.2.4 (dot segments), RFC 9110 section 4.2.3 (hosts co
 
 import ipaddress
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from urllib.parse import parse_qsl, urlsplit
 
 import numpy as np
@@ -33,14 +34,19 @@ class Request:
 
 def request_for(url: str, method: str = "GET", headers: dict[str, str] | None = None) -> Request:
     """The request that a URL makes."""
+    asked = _request_of(url)
+    lowered = {name.lower(): value for name, value in (headers or {}).items()}
+    return replace(asked, method=method, headers=lowered) if lowered or method != asked.method else asked
+
+
+@lru_cache(maxsize=4096)
+def _request_of(url: str) -> Request:
     parts = urlsplit(url)
     return Request(
         scheme=parts.scheme,
         host=plain_host(parts.hostname or ""),
         port=parts.port or DEFAULT_PORTS.get(parts.scheme, 0),
         path=plain_path(parts.path),
-        method=method,
-        headers={name.lower(): value for name, value in (headers or {}).items()},
         query=tuple(parse_qsl(parts.query, keep_blank_values=True)),
     )
 

@@ -33,11 +33,17 @@ class Truth:
 
 @dataclass(frozen=True)
 class Encounter:
-    """What requests meet under a truth, whoever is loaded how: per pair ANSWERS, REFUSES or SILENT, and per outcome
-    class and pair whether the page asked answers a status of 400 or more."""
+    """What requests meet under a truth, whoever is loaded how.
+
+    `met` is ANSWERS, REFUSES or SILENT per pair. Outcome classes that fare alike under this truth share a fate:
+    `fate[o]` is that of class o; `bad_page[f, p]`: whether its page answers 400 or more at pair p;
+    `patience_s[f, p]`: how long its requests wait there.
+    """
 
     met: Ints
+    fate: Ints
     bad_page: Bools
+    patience_s: Floats
 
 
 def healthy(network: Network) -> Truth:
@@ -120,7 +126,7 @@ _EFFECTS: dict[str, Callable[[Network, Truth, Part], _Changes]] = {
 def _machines_of(network: Network, fault: Part) -> Bools:
     names = network.machines.names
     if fault.fault_domain or fault.maintenance_wave is not None:
-        standing = network.plan.machines()
+        standing = network.plan.machines
         return np.array(
             [
                 machine.fault_domain == fault.fault_domain
@@ -176,11 +182,16 @@ def _serves(pages: dict[str, int], page: str) -> bool:
 
 def encounter(network: Network, truth: Truth) -> Encounter:
     """What requests meet under a truth."""
-    service = network.members.service[network.pairs.member]
-    bad = np.zeros((len(network.calls.outcome_path), len(service)), dtype=bool)
+    calls, service = network.calls, network.members.service[network.pairs.member]
+    pages = truth.service_status >= 400
+    kinds, kind = np.unique(pages, axis=1, return_inverse=True)
+    looks = np.stack([kind.ravel()[calls.outcome_path], calls.outcome_timeout_s], axis=1)
+    fates, fate = np.unique(looks, axis=0, return_inverse=True)
+    bad = np.zeros((len(fates), len(service)), dtype=bool)
     if len(network.services.port):
-        bad = truth.service_status[service][:, network.calls.outcome_path].T >= 400
-    return Encounter(_as_met(network, truth, service), bad)
+        bad = kinds[:, fates[:, 0].astype(np.int64)].T[:, service]
+    patience = np.minimum(fates[:, 1][:, None], network.pair_response_timeout_s[None, :])
+    return Encounter(_as_met(network, truth, service), fate.ravel(), bad, patience)
 
 
 def _as_met(network: Network, truth: Truth, service: Ints) -> Ints:
@@ -212,20 +223,19 @@ def _expected(network: Network, truth: Truth) -> Bools:
     """Per member: whether its probe would like what the service it asks answers."""
     members = network.members
     result = np.ones(len(members.group), dtype=bool)
-    for group in range(len(network.plan.target_groups)):
-        probe = network.group_probes[group]
-        if probe is not None:
-            mine = members.group == group
-            result[mine] = _likes(network, truth, probe, members.probe_service[mine])
+    if not len(network.services.port):
+        return np.zeros(len(members.group), dtype=bool)
+    liked = {probe.name: _likes(network, truth, probe) for probe in network.plan.probes}
+    for probe in network.plan.probes:
+        watched = np.array([other is probe for other in network.group_probes], dtype=bool)[members.group]
+        result[watched] = liked[probe.name][members.probe_service[watched]]
     return result
 
 
-def _likes(network: Network, truth: Truth, probe: Probe, services: Ints) -> Bools:
-    if not len(network.services.port):
-        return np.zeros(len(services), dtype=bool)
-    speaks = np.array([protocol in SPEAKS[probe.protocol] for protocol in network.services.protocol], dtype=bool)
+def _likes(network: Network, truth: Truth, probe: Probe) -> Bools:
+    """Per service: whether a probe would like its answer."""
+    fitting = network.service_speaks(SPEAKS[probe.protocol])
     if probe.protocol == "tcp":
-        return speaks[services]
-    statuses = truth.service_status[:, network.paths.index(probe.path)]
-    liked = {int(status): probe.expects(int(status)) for status in np.unique(statuses)}
-    return (speaks & np.array([liked[int(status)] for status in statuses], dtype=bool))[services]
+        return fitting
+    found, which = np.unique(truth.service_status[:, network.paths.index(probe.path)], return_inverse=True)
+    return fitting & np.array([probe.expects(int(status)) for status in found], dtype=bool)[which]

@@ -1,7 +1,9 @@
 """What if this were lost? The three moments of a loss: at once, noticed, settled."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
+
+import numpy as np
 
 from northgate.engine.answers import AnswerModel
 from northgate.engine.board import BoardState, board_state
@@ -30,17 +32,12 @@ class WhatIfAnswer(AnswerModel):
     failed_until_noticed: float
 
 
-def what_if(network: Network, faults: Sequence[Part]) -> WhatIfAnswer:
+def what_if(network: Network, faults: Sequence[Part], groups: Collection[str] | None = None) -> WhatIfAnswer:
     """Fails the parts together and follows the loss, with the probes where they notice it last.
 
     Raises CannotRun when a part is not in the plan.
     """
-    steps = [Step(at_s=LOST_AT_S, fail=fault) for fault in faults]
-    drill = Drill(name="what-if", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst", steps=steps)
-    unknown = dangling(network.plan.model_copy(update={"drills": [drill]}))
-    if unknown:
-        raise CannotRun(unknown)
-    run = run_drill(network, drill)
+    run = _loss(network, faults)
     times = [frame.t_s for frame in run.keyframes]
     lost, noticed = times.index(LOST_AT_S), times.index(_noticed_s(run))
     failing = [
@@ -48,13 +45,23 @@ def what_if(network: Network, faults: Sequence[Part]) -> WhatIfAnswer:
         for flow, start, end in zip(run.flows[lost:noticed], times[lost:], times[lost + 1 :], strict=False)
     ]
     return WhatIfAnswer(
-        at_once=board_state(run.flows[lost], 0.0),
-        noticed=board_state(run.flows[noticed], times[noticed] - LOST_AT_S),
-        settled=board_state(run.flows[-1], times[-1] - LOST_AT_S),
+        at_once=board_state(run.flows[lost], 0.0, groups),
+        noticed=board_state(run.flows[noticed], times[noticed] - LOST_AT_S, groups),
+        settled=board_state(run.flows[-1], times[-1] - LOST_AT_S, groups),
         noticed_after_s=times[noticed] - LOST_AT_S,
         settled_after_s=times[-1] - LOST_AT_S,
         failed_until_noticed=math.fsum(failing),
     )
+
+
+def _loss(network: Network, faults: Sequence[Part]) -> DrillRun:
+    """The drill that loses these parts and never brings them back."""
+    steps = [Step(at_s=LOST_AT_S, fail=fault) for fault in faults]
+    drill = Drill(name="what-if", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst", steps=steps)
+    unknown = dangling(network.plan.model_copy(update={"drills": [drill]}))
+    if unknown:
+        raise CannotRun(unknown)
+    return run_drill(network, drill)
 
 
 def _noticed_s(run: DrillRun) -> float:
@@ -75,10 +82,13 @@ class ZoneLoss(AnswerModel):
 def zone_losses(network: Network) -> list[ZoneLoss]:
     """The settled loss of each zone in which something stands."""
     losses = []
+    members = network.members
     for zone in network.zones:
-        board = what_if(network, [Part(zone=zone)]).settled
-        peaks = {group.name: group.peak_utilisation for group in board.groups}
-        losses.append(ZoneLoss(zone=zone, failed_rps=board.failed_rps, peak_utilisation=peaks))
+        flow = _loss(network, [Part(zone=zone)]).flows[-1]
+        load = np.zeros(len(network.plan.target_groups))
+        np.maximum.at(load, members.group, flow.queue.utilisation[members.machine])
+        peaks = {group.name: float(load[index]) for index, group in enumerate(network.plan.target_groups)}
+        losses.append(ZoneLoss(zone=zone, failed_rps=float(flow.cause_rps.sum()), peak_utilisation=peaks))
     return losses
 
 

@@ -1,5 +1,6 @@
 """The whole plan."""
 
+from functools import cached_property
 from typing import Literal
 
 from northgate.plan.balancers import Balancer, Certificate
@@ -63,6 +64,12 @@ class Plan(PlanModel):
     platform: Platform = Platform()
     drills: list[Drill] = []
 
+    @cached_property
     def machines(self) -> list[Instance]:
         """All instances in plan order, fleets expanded after the single ones."""
         return [*self.instances, *(instance for fleet in self.fleets for instance in fleet.instances())]
+
+    def fault_domains(self) -> set[str]:
+        """The fault domains in which something stands."""
+        standing = [*self.instances, *(fleet.instance for fleet in self.fleets)]
+        return {machine.fault_domain for machine in standing if machine.fault_domain}

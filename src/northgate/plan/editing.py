@@ -28,7 +28,7 @@ def patched(plan: Plan, patch: Patch) -> Plan:
     if len(patch) > MAX_OPERATIONS:
         raise PlanError([Problem("", f"a patch may hold {MAX_OPERATIONS:,} operations at most")])
     try:
-        data = jsonpatch.apply_patch(whole_data(plan), patch)
+        data = jsonpatch.apply_patch(whole_data(plan), patch, in_place=True)
     except jsonpatch.JsonPatchTestFailed as error:
         raise PlanError([Problem(_path_of(patch), f"the plan is not what the patch expects: {error}")]) from error
     except (jsonpatch.JsonPatchException, jsonpointer.JsonPointerException, TypeError, KeyError) as error:

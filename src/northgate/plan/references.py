@@ -61,7 +61,7 @@ def names_of(plan: Plan) -> dict[str, set[str]]:
     fleet_instances = {name for fleet in plan.fleets for name in fleet.instance_names()}
     names["any instance"] = names["instance"] | fleet_instances
     names["zone or region"] = names["zone"] | names["region"]
-    names["fault_domain"] = {machine.fault_domain for machine in plan.machines() if machine.fault_domain}
+    names["fault_domain"] = plan.fault_domains()
     return names
 
 

@@ -11,7 +11,7 @@ from northgate.engine.network import Network, compile_network
 from northgate.engine.whatif import ZoneLoss, undisturbed, zone_losses
 from northgate.plan import Plan
 from northgate.plan.problems import did_you_mean
-from northgate.store.repository import Repository, UnknownPlan
+from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
 
 KEPT = 64
 
@@ -30,6 +30,16 @@ class Computer:
         """A plan's document at a revision, read once."""
         number = self.number(key, revision)
         return self._once(("plan", key, number), lambda: self.repository.plan(key, number))
+
+    def edit(self, key: str, made_of: int, change: Callable[[Plan], Plan]) -> Head:
+        """Makes a revision of the current one; raises StaleRevision, and what `change` raises."""
+        current = self.repository.head(key).revision
+        if current != made_of:
+            raise StaleRevision(current)
+        made = change(self.plan(key, made_of))
+        head = self.repository.edit(key, made_of, made)
+        self._once(("plan", key, head.revision), lambda: made)
+        return head
 
     def number(self, key: str, revision: int | None) -> int:
         """The revision that is asked for: by default the current one."""

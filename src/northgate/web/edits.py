@@ -76,7 +76,7 @@ def edit_plan(
 ) -> EditAnswer:
     """Makes a revision by a JSON Patch on the document; 412 when the plan has moved on since."""
     patch, before = [operation.plain() for operation in operations], revision_in(if_match)
-    head = computer.repository.edit(key, before, lambda plan: patched(plan, patch))
+    head = computer.edit(key, before, lambda plan: patched(plan, patch))
     return _edited(computer, head, before, response)
 
 

@@ -17,15 +17,19 @@ router = APIRouter(prefix="/api/plans/{key}", tags=["questions"], responses=PROB
 
 
 class WhatIfQuestion(BaseModel):
-    """The parts to lose together."""
+    """The parts to lose together, and the groups whose berths are wanted."""
 
     faults: list[Part] = Field(min_length=1, max_length=20)
+    groups: list[str] | None = None
+
+
+Groups = Annotated[list[str] | None, Query(description="Groups whose berths are wanted; all, when they are few.")]
 
 
 @router.get("/state")
-def state_now(key: str, computer: TheComputer, revision: Revision = None) -> BoardState:
+def state_now(key: str, computer: TheComputer, groups: Groups = None, revision: Revision = None) -> BoardState:
     """The board now, with no fault."""
-    return board_state(computer.settled(key, revision))
+    return board_state(computer.settled(key, revision), groups=groups)
 
 
 @router.post("/what-if")
@@ -33,13 +37,19 @@ def state_under_faults(
     key: str, question: WhatIfQuestion, computer: TheComputer, revision: Revision = None
 ) -> WhatIfAnswer:
     """The board at the three moments of a loss."""
-    return what_if(computer.network(key, revision), question.faults)
+    return what_if(computer.network(key, revision), question.faults, question.groups)
 
 
 @router.get("/drills/{drill}")
-def run_a_drill(key: str, drill: str, computer: TheComputer, revision: Revision = None) -> DrillAnswer:
+def run_a_drill(
+    key: str,
+    drill: str,
+    computer: TheComputer,
+    utilisation: Annotated[bool, Query(description="With every instance's utilisation over time?")] = True,
+    revision: Revision = None,
+) -> DrillAnswer:
     """A drill's outcome."""
-    return drill_answer(computer.run(key, revision, drill))
+    return drill_answer(computer.run(key, revision, drill), with_utilisation=utilisation)
 
 
 @router.get("/drills/{drill}/state")
@@ -48,10 +58,11 @@ def state_in_drill(
     drill: str,
     computer: TheComputer,
     at: Annotated[float, Query(ge=0, le=1e7, description="Seconds into the drill.")],
+    groups: Groups = None,
     revision: Revision = None,
 ) -> BoardState:
     """The board at a second of a drill."""
-    return board_state(computer.run(key, revision, drill).flow_at(at), at)
+    return board_state(computer.run(key, revision, drill).flow_at(at), at, groups)
 
 
 @router.get("/drills/{drill}/strips")

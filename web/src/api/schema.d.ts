@@ -709,6 +709,8 @@ export interface components {
         /**
          * BoardState
          * @description Everything on the board at one moment; `second` is the time within the drill.
+         *
+         *     `berths` may hold those of some groups only: a board with very many is asked for them group by group.
          */
         BoardState: {
             /** Rps */
@@ -727,8 +729,10 @@ export interface components {
             mean_latency_ms: number;
             /** Zones */
             zones: components["schemas"]["ZoneState"][];
+            /** Regions */
+            regions: components["schemas"]["RegionState"][];
             /** Clients */
-            clients: components["schemas"]["NamedRates"][];
+            clients: components["schemas"]["ClientState"][];
             /** Names */
             names: components["schemas"]["NamedRates"][];
             /** Balancers */
@@ -737,6 +741,8 @@ export interface components {
             groups: components["schemas"]["GroupState"][];
             /** Cells */
             cells: components["schemas"]["CellState"][];
+            /** Region Cells */
+            region_cells: components["schemas"]["CellState"][];
             /** Berths */
             berths: components["schemas"]["BerthState"][];
             /** Ribbons */
@@ -786,7 +792,7 @@ export interface components {
         };
         /**
          * CellState
-         * @description What of a group stands in one zone.
+         * @description What of a group stands in one zone, or in one region: then `zone` is the region's name.
          */
         CellState: {
             /** Rps */
@@ -902,6 +908,22 @@ export interface components {
              * @default []
              */
             profile: number[][];
+        };
+        /**
+         * ClientState
+         * @description A client group, and the target groups that its requests can reach, whoever is healthy.
+         */
+        ClientState: {
+            /** Rps */
+            rps: number;
+            /** Served Rps */
+            served_rps: number;
+            /** Failed Rps */
+            failed_rps: number;
+            /** Name */
+            name: string;
+            /** Reaches */
+            reaches: string[];
         };
         /**
          * DnsEntry
@@ -1155,6 +1177,8 @@ export interface components {
             peak_utilisation: number;
             /** Busiest */
             busiest: string | null;
+            /** Touched */
+            touched: boolean;
         };
         /**
          * Instance
@@ -1340,7 +1364,7 @@ export interface components {
         });
         /**
          * NamedRates
-         * @description Rates of a client group or a name.
+         * @description Rates of a name, or of what has one.
          */
         NamedRates: {
             /** Rps */
@@ -1864,6 +1888,30 @@ export interface components {
             zones: string[];
         };
         /**
+         * RegionState
+         * @description A region as one column: what its zones do together, and how many of them are lost.
+         */
+        RegionState: {
+            /** Rps */
+            rps: number;
+            /** Served Rps */
+            served_rps: number;
+            /** Failed Rps */
+            failed_rps: number;
+            /** Name */
+            name: string;
+            /** Region */
+            region: string;
+            /** Lost */
+            lost: boolean;
+            /** From Elsewhere Rps */
+            from_elsewhere_rps: number;
+            /** Zones */
+            zones: number;
+            /** Lost Zones */
+            lost_zones: number;
+        };
+        /**
          * Respond
          * @description A fixed answer by the balancer itself.
          */
@@ -2227,11 +2275,13 @@ export interface components {
         };
         /**
          * WhatIfQuestion
-         * @description The parts to lose together.
+         * @description The parts to lose together, and the groups whose berths are wanted.
          */
         WhatIfQuestion: {
             /** Faults */
             faults: components["schemas"]["Part"][];
+            /** Groups */
+            groups?: string[] | null;
         };
         /**
          * When
@@ -3160,6 +3210,8 @@ export interface operations {
     state_now_api_plans__key__state_get: {
         parameters: {
             query?: {
+                /** @description Groups whose berths are wanted; all, when they are few. */
+                groups?: string[] | null;
                 /** @description By default the current one. */
                 revision?: number | null;
             };
@@ -3268,6 +3320,8 @@ export interface operations {
     run_a_drill_api_plans__key__drills__drill__get: {
         parameters: {
             query?: {
+                /** @description With every instance's utilisation over time? */
+                utilisation?: boolean;
                 /** @description By default the current one. */
                 revision?: number | null;
             };
@@ -3323,6 +3377,8 @@ export interface operations {
             query: {
                 /** @description Seconds into the drill. */
                 at: number;
+                /** @description Groups whose berths are wanted; all, when they are few. */
+                groups?: string[] | null;
                 /** @description By default the current one. */
                 revision?: number | null;
             };

@@ -12,10 +12,13 @@ interface BannerProps {
   looking: Looking;
   onMoment: (moment: Moment) => void;
   onNow: () => void;
+  clients: string[];
+  only: string | undefined;
+  onOnly: (only: string | undefined) => void;
 }
 
 /** Says which of three one looks at: now, a second of a drill, or a what if. */
-export function Banner({ looking, onMoment, onNow }: BannerProps) {
+export function Banner({ looking, onMoment, onNow, clients, only, onOnly }: BannerProps) {
   const tones = { now: "bg-paper", drill: "bg-north-fill", "what-if": "bg-vermilion-fill" };
   return (
     <div
@@ -28,7 +31,7 @@ export function Banner({ looking, onMoment, onNow }: BannerProps) {
         <p className="flex items-center gap-2">
           <Clock size={15} aria-hidden="true" />
           <b className="font-semibold">Now</b>
-          <span className="text-ink-soft">no fault; break a zone, a front or a target to see what would happen</span>
+          <span className="truncate text-ink-soft">no fault; break a zone, a front or a target to see what would happen</span>
         </p>
       )}
       {looking.mode === "drill" && (
@@ -39,8 +42,22 @@ export function Banner({ looking, onMoment, onNow }: BannerProps) {
         </p>
       )}
       {looking.mode === "what-if" && <WhatIf looking={looking} onMoment={onMoment} />}
+      <select
+        aria-label="Rows shown"
+        className={`ml-auto min-h-6 max-w-44 shrink-0 rounded border bg-panel px-1.5 text-[12px] ${only ? "border-north font-medium text-north" : "border-line-strong"}`}
+        value={only ?? ""}
+        onChange={(event) => onOnly(event.target.value || undefined)}
+      >
+        <option value="">all groups</option>
+        <option value="touched">what this fault touches</option>
+        {clients.map((client) => (
+          <option key={client} value={`client:${client}`}>
+            what {client} reach
+          </option>
+        ))}
+      </select>
       {looking.mode !== "now" && (
-        <Button className="ml-auto text-[12px]" onClick={onNow}>
+        <Button className="shrink-0 text-[12px]" onClick={onNow}>
           <ArrowLeft size={13} aria-hidden="true" /> back to now
         </Button>
       )}

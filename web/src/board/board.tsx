@@ -1,11 +1,11 @@
-import { X } from "lucide-react";
-import { memo, useLayoutEffect, useMemo, useRef, useState, type CSSProperties, type ReactNode } from "react";
+import { ChevronsLeftRight, ChevronsRightLeft, X } from "lucide-react";
+import { memo, useEffect, useLayoutEffect, useMemo, useRef, useState, type CSSProperties, type ReactNode, type RefObject } from "react";
 
 import type { BoardState, PlanDocument, Schemas } from "../api/client";
 import { amount, percent, perSecond, span } from "../kit/format";
 import { formatSelection, type Selection } from "../plan/selection";
 import { Berth } from "./berth";
-import { berthsPerLine, BERTH, CELL_PADDING, isFolded, LABELS, layOut, ZONE_HEAD, type BoardLayout, type Box, type Placed } from "./geometry";
+import { berthsPerLine, BERTH, CELL_PADDING, isFolded, LABELS, layOut, ZONE_HEAD, type BoardLayout, type Box, type ColumnPlace, type Folding, type FrontPlace, type Placed, type RowPlace } from "./geometry";
 import { answersOf, usedIn } from "./labels";
 import { arcs, bands } from "./ribbons";
 
@@ -18,6 +18,8 @@ interface BoardProps {
   lostSince: ReadonlyMap<string, number>;
   onSelect: (selection: Selection) => void;
   onBreak: (selection: Selection) => void;
+  folding: Folding;
+  onFold: (region: string) => void;
 }
 
 function at(box: Box): CSSProperties {
@@ -36,13 +38,14 @@ export function Board(props: BoardProps) {
     return () => watch.disconnect();
   }, []);
   const layout = useMemo(
-    () => (width > 0 ? layOut(props.document, props.state, width) : undefined),
-    [props.document, props.state, width],
+    () => (width > 0 ? layOut(props.document, props.state, width, props.folding) : undefined),
+    [props.document, props.state, width, props.folding],
   );
   return (
     <div ref={frame} className="relative h-full overflow-auto" data-testid="board">
       {layout && (
         <div className="relative" style={{ height: layout.height, minWidth: "100%" }}>
+          <StickyHeads layout={layout} state={props.state} frame={frame} />
           <RowLabels {...props} layout={layout} />
           <Ribbons state={props.state} layout={layout} selection={props.selection} />
           <Clients {...props} layout={layout} />
@@ -86,13 +89,18 @@ function RowLabels({ document, state, layout, selection, onSelect }: PartProps) 
             key={row.group}
             type="button"
             className={`${label} rounded px-1.5 py-1 hover:bg-line/50 ${isSelected(selection, "group", row.group) ? "bg-north-fill" : ""}`}
-            style={{ top: row.y + 4, left: 6, width: LABELS - 12 }}
+            style={{ top: row.y + (row.compact ? 1 : 4), left: 6, width: LABELS - 12 }}
+            title={row.compact ? `${row.group}: ${usedIn(document, row.group)}` : undefined}
             data-part={`group:${row.group}`}
             onClick={() => onSelect({ kind: "group", name: row.group })}
           >
             <span className="block truncate text-[13px] font-semibold">{row.group}</span>
-            <span className="block truncate text-[11px] text-ink-soft">{usedIn(document, row.group)}</span>
-            <span className="block truncate text-[11px] text-ink-soft">{group?.balance?.replace("-", " ")}</span>
+            {!row.compact && (
+              <>
+                <span className="block truncate text-[11px] text-ink-soft">{usedIn(document, row.group)}</span>
+                <span className="block truncate text-[11px] text-ink-soft">{group?.balance?.replace("-", " ")}</span>
+              </>
+            )}
           </button>
         );
       })}
@@ -193,26 +201,38 @@ function Balancers({ document, state, layout, selection, lost, onSelect, onBreak
       {layout.balancers.map((box) => (
         <BalancerBox key={box.name} box={box} document={document} state={state} selection={selection} onSelect={onSelect} />
       ))}
-      {layout.fronts.map((box) => {
-        const front = state.balancers.find((one) => one.name === box.balancer)?.fronts.find((one) => one.zone === box.zone);
-        const self: Selection = { kind: "front", name: box.name };
-        const broken = lost.some((one) => formatSelection(one) === formatSelection(self));
-        return (
-          <button
-            key={box.name}
-            type="button"
-            className={`absolute rounded border text-[11px] font-semibold ${frontTone(front)} ${isSelected(selection, "front", box.name) ? "ring-2 ring-north" : ""}`}
-            style={at(box)}
-            data-part={`front:${box.name}`}
-            title={frontWords(box.name, front)}
-            onClick={() => onSelect(self)}
-            onDoubleClick={() => onBreak(self)}
-          >
-            {front?.dead || broken ? "dead" : front?.in_address === false ? "joining" : "front"}
-          </button>
-        );
-      })}
+      {layout.fronts.map((box) => (
+        <FrontChip key={box.name} box={box} state={state} selection={selection} lost={lost} onSelect={onSelect} onBreak={onBreak} />
+      ))}
     </>
+  );
+}
+
+function FrontChip({ box, state, selection, lost, onSelect, onBreak }: { box: FrontPlace } & Pick<PartProps, "state" | "selection" | "lost" | "onSelect" | "onBreak">) {
+  const fronts = state.balancers.find((one) => one.name === box.balancer)?.fronts ?? [];
+  const front = fronts.find((one) => one.zone === box.zone);
+  const self: Selection = { kind: "front", name: box.name };
+  const broken = lost.some((one) => formatSelection(one) === formatSelection(self));
+  const common = "absolute rounded border text-[11px] font-semibold";
+  if (!front) {
+    return (
+      <span className={`${common} grid place-items-center border-north bg-north-fill text-north`} style={at(box)}>
+        {box.count} fronts
+      </span>
+    );
+  }
+  return (
+    <button
+      type="button"
+      className={`${common} ${frontTone(front)} ${isSelected(selection, "front", box.name) ? "ring-2 ring-north" : ""}`}
+      style={at(box)}
+      data-part={`front:${box.name}`}
+      title={frontWords(box.name, front)}
+      onClick={() => onSelect(self)}
+      onDoubleClick={() => onBreak(self)}
+    >
+      {front.dead || broken ? "dead" : front.in_address ? "front" : "joining"}
+    </button>
   );
 }
 
@@ -261,30 +281,61 @@ function BalancerBox({ box, document, state, selection, onSelect }: { box: Place
   );
 }
 
+/** The names of the columns, kept in sight while the rows are scrolled. */
+function StickyHeads({ layout, state, frame }: { layout: BoardLayout; state: BoardState; frame: RefObject<HTMLDivElement | null> }) {
+  const [past, setPast] = useState(false);
+  const top = layout.zones[0]?.y ?? 0;
+  useEffect(() => {
+    const element = frame.current;
+    if (!element) return;
+    const look = () => setPast(element.scrollTop > top);
+    element.addEventListener("scroll", look, { passive: true });
+    return () => element.removeEventListener("scroll", look);
+  }, [frame, top]);
+  if (!past) return null;
+  return (
+    <div className="sticky top-0 z-10 h-0" aria-hidden="true">
+      <div className="relative h-7 border-b border-line-strong bg-paper" style={{ width: layout.width }}>
+        {layout.zones.map((box) => (
+          <span key={box.name} className="absolute flex justify-between gap-1 overflow-hidden px-2 leading-7" style={{ left: box.x, width: box.width }}>
+            <b className="truncate font-semibold">{box.name}</b>
+            <span className="text-ink-soft">{perSecond(placeState(state, box)?.served_rps ?? 0)}</span>
+          </span>
+        ))}
+      </div>
+    </div>
+  );
+}
+
+/** The state of a column: of its zone, or of its region when that is folded. */
+function placeState(state: BoardState, box: ColumnPlace): Schemas["ZoneState"] | undefined {
+  return (box.folded ? state.regions : state.zones).find((one) => one.name === box.name);
+}
+
 function Zones(props: PartProps) {
   const { layout, state, selection, lostSince, lost } = props;
   return layout.zones.map((box) => {
-    const zone = state.zones.find((one) => one.name === box.name);
+    const zone = placeState(state, box);
     const isLost = zone?.lost ?? false;
-    const self: Selection = { kind: "zone", name: box.name };
+    const self: Selection = { kind: box.folded ? "region" : "zone", name: box.name };
     const inWhatIf = lost.some((one) => formatSelection(one) === formatSelection(self));
     return (
       <section
         key={box.name}
-        aria-label={`zone ${box.name}`}
-        className={`absolute rounded border ${isLost ? "border-line-strong bg-lost" : "border-line bg-panel/60"} ${isSelected(selection, "zone", box.name) ? "outline-2 outline-north" : ""}`}
+        aria-label={`${self.kind} ${box.name}`}
+        className={`absolute rounded border ${isLost ? "border-line-strong bg-lost" : "border-line bg-panel/60"} ${isSelected(selection, self.kind, box.name) ? "outline-2 outline-north" : ""}`}
         style={at(box)}
         data-zone={box.name}
         data-lost={isLost}
       >
-        <ZoneHead {...props} zone={zone} since={lostSince.get(box.name)} inWhatIf={inWhatIf} self={self} />
+        <ZoneHead {...props} box={box} zone={zone} since={lostSince.get(box.name)} inWhatIf={inWhatIf} self={self} />
         {layout.rows.map((row) => (
           <div
             key={row.group}
             className="absolute right-0 left-0 border-t border-dashed border-line"
-            style={{ top: row.y - box.y, height: row.height, padding: `7px ${CELL_PADDING}px` }}
+            style={{ top: row.y - box.y, height: row.height, padding: row.compact ? `4px ${CELL_PADDING}px` : `7px ${CELL_PADDING}px` }}
           >
-            <Cell {...props} group={row.group} zone={box} isLost={isLost} />
+            <Cell {...props} row={row} zone={box} isLost={isLost} />
           </div>
         ))}
       </section>
@@ -293,16 +344,18 @@ function Zones(props: PartProps) {
 }
 
 interface ZoneHeadProps extends PartProps {
+  box: ColumnPlace;
   zone: Schemas["ZoneState"] | undefined;
   since: number | undefined;
   inWhatIf: boolean;
   self: Selection;
 }
 
-function ZoneHead({ zone, since, inWhatIf, self, onSelect, onBreak }: ZoneHeadProps) {
+function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold, layout }: ZoneHeadProps) {
+  const foldable = box.folded || (box.first && layout.zones.some((one) => one.folded));
   return (
-    <header className="flex items-start justify-between gap-1 pt-1.5 pr-1 pl-2.5" style={{ height: ZONE_HEAD }}>
-      <button type="button" className="min-w-0 flex-1 text-left leading-tight" data-part={`zone:${self.name}`} onClick={() => onSelect(self)}>
+    <header className="flex items-start justify-between gap-0.5 pt-1.5 pr-1 pl-2.5" style={{ height: ZONE_HEAD }}>
+      <button type="button" className="min-w-0 flex-1 text-left leading-tight" data-part={formatSelection(self)} onClick={() => onSelect(self)}>
         <span className="flex items-baseline justify-between gap-2">
           <span className="truncate text-[13px] font-semibold">{self.name}</span>
           {zone?.lost ? (
@@ -325,6 +378,17 @@ function ZoneHead({ zone, since, inWhatIf, self, onSelect, onBreak }: ZoneHeadPr
           )}
         </span>
       </button>
+      {foldable && (
+        <button
+          type="button"
+          className="grid size-6 place-items-center rounded border border-transparent text-ink-soft hover:border-north hover:text-north"
+          aria-label={box.folded ? `Unfold region ${box.region}` : `Fold region ${box.region}`}
+          title={box.folded ? `Unfold region ${box.region}` : `Fold region ${box.region}`}
+          onClick={() => onFold(box.region)}
+        >
+          {box.folded ? <ChevronsLeftRight size={14} /> : <ChevronsRightLeft size={14} />}
+        </button>
+      )}
       <button
         type="button"
         className={`grid size-6 place-items-center rounded border ${inWhatIf ? "border-vermilion bg-vermilion text-panel" : "border-transparent text-ink-soft hover:border-vermilion hover:text-vermilion-text"}`}
@@ -339,32 +403,44 @@ function ZoneHead({ zone, since, inWhatIf, self, onSelect, onBreak }: ZoneHeadPr
   );
 }
 
-function Cell({ state, selection, onSelect, group, zone, isLost }: PartProps & { group: string; zone: Placed; isLost: boolean }): ReactNode {
-  const cell = state.cells.find((one) => one.group === group && one.zone === zone.name);
+function Cell({ state, selection, onSelect, row, zone, isLost, folding }: PartProps & { row: RowPlace; zone: ColumnPlace; isLost: boolean }): ReactNode {
+  const { group } = row;
+  const cell = (zone.folded ? state.region_cells : state.cells).find((one) => one.group === group && one.zone === zone.name);
   if (!cell) return <span className="pl-1 text-line-strong">—</span>;
-  const berths = state.berths.filter((one) => one.group === group && one.zone === zone.name);
-  const folded = isFolded(cell.targets, zone.width);
+  const folded = zone.folded || row.compact || (group !== folding.expanded && isFolded(cell.targets, zone.width));
+  const berths = folded ? [] : state.berths.filter((one) => one.group === group && one.zone === zone.name);
+  if (folded || berths.length === 0) return <FoldedCell cell={cell} roomy={!row.compact} onSelect={() => onSelect({ kind: "group", name: group })} />;
   return (
     <>
-      {folded ? (
-        <span className="text-[12px] font-medium">
-          {cell.in_use}/{cell.targets} in use
-        </span>
-      ) : (
-        <span className="flex flex-wrap" style={{ maxWidth: berthsPerLine(zone.width) * BERTH }}>
-          {berths.map((berth) => (
-            <Berth
-              key={berth.target}
-              berth={berth}
-              lost={isLost}
-              selected={isSelected(selection, "berth", `${group}/${berth.target}`)}
-              onSelect={() => onSelect({ kind: "berth", name: `${group}/${berth.target}` })}
-            />
-          ))}
-        </span>
-      )}
+      <span className="flex flex-wrap" style={{ maxWidth: berthsPerLine(zone.width) * BERTH }}>
+        {berths.map((berth) => (
+          <Berth
+            key={berth.target}
+            berth={berth}
+            lost={isLost}
+            selected={isSelected(selection, "berth", `${group}/${berth.target}`)}
+            onSelect={() => onSelect({ kind: "berth", name: `${group}/${berth.target}` })}
+          />
+        ))}
+      </span>
       <CellCaption cell={cell} />
     </>
+  );
+}
+
+/** Very many targets in one line: `14/18 · 71 % · 2 unnoticed`, over a bar of the share in use. */
+function FoldedCell({ cell, roomy, onSelect }: { cell: Schemas["CellState"]; roomy: boolean; onSelect: () => void }) {
+  const share = cell.targets > 0 ? cell.in_use / cell.targets : 0;
+  const wrong = cell.unnoticed > 0;
+  const words = `${cell.in_use}/${cell.targets} · ${percent(cell.peak_utilisation)}${wrong ? ` · ${cell.unnoticed} unnoticed` : ""}`;
+  return (
+    <button type="button" className="block w-full text-left" title={`${cell.group} in ${cell.zone}: ${words}`} onClick={onSelect}>
+      <span className={`block truncate text-[11px] leading-tight ${wrong ? "font-semibold text-vermilion-text" : ""}`}>{words}</span>
+      <span className={`mt-px flex ${roomy ? "h-2" : "h-1"} overflow-hidden rounded-sm bg-lost`}>
+        <span className="hatched block h-full" style={{ width: `${(cell.unnoticed / Math.max(cell.targets, 1)) * 100}%` }} />
+        <span className={`block h-full ${cell.peak_utilisation >= 0.8 ? "bg-ochre-fill" : "bg-moss-fill"}`} style={{ width: `${Math.max(share - cell.unnoticed / Math.max(cell.targets, 1), 0) * 100}%` }} />
+      </span>
+    </button>
   );
 }
 

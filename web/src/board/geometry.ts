@@ -15,13 +15,35 @@ export interface Placed extends Box {
 
 export interface FrontPlace extends Placed {
   balancer: string;
+  /** The zone, or the region when it is folded. */
   zone: string;
+  /** How many fronts it stands for. */
+  count: number;
+}
+
+/** A column: a zone, or a region folded into one. */
+export interface ColumnPlace extends Placed {
+  region: string;
+  folded: boolean;
+  /** The first zone of its region carries the control that folds the region. */
+  first: boolean;
+}
+
+export interface Folding {
+  /** Regions that are shown zone by zone though there is little room. */
+  open: readonly string[];
+  /** The group whose targets are shown one by one though there are many. */
+  expanded: string | undefined;
+  /** Only these groups have a row; undefined: all. */
+  only: ReadonlySet<string> | undefined;
 }
 
 export interface RowPlace {
   group: string;
   y: number;
   height: number;
+  /** One line of text a cell instead of berths. */
+  compact: boolean;
 }
 
 export interface BoardLayout {
@@ -31,7 +53,7 @@ export interface BoardLayout {
   names: Placed[];
   balancers: Placed[];
   fronts: FrontPlace[];
-  zones: Placed[];
+  zones: ColumnPlace[];
   rows: RowPlace[];
   labels: { clients: number; names: number; balancers: number };
 }
@@ -56,6 +78,13 @@ const ROW_MIN = 62;
 const CAPTION = 36;
 /** Cells with more lines of berths than this fold to one line of text. */
 const MOST_LINES = 3;
+/** Zones narrower than this make their regions fold. */
+const NARROWEST = 108;
+const COMPACT_ROW = 30;
+/** A board with more rows than this shows one line a row. */
+const MOST_ROWS = 12;
+
+export const NOTHING_FOLDED: Folding = { open: [], expanded: undefined, only: undefined };
 
 /** How many berths fit side by side in a cell. */
 export function berthsPerLine(zoneWidth: number): number {
@@ -68,12 +97,12 @@ export function isFolded(targets: number, zoneWidth: number): boolean {
 }
 
 /** Lays the board out in `width` CSS pixels. */
-export function layOut(document: PlanDocument, state: BoardState, width: number): BoardLayout {
-  const columns = zoneColumns(document, width);
+export function layOut(document: PlanDocument, state: BoardState, width: number, folding: Folding = NOTHING_FOLDED): BoardLayout {
+  const columns = columnsOf(document, width, folding.open);
   const lanes = balancerLanes(document, columns);
   const laneCount = Math.max(1, ...[...lanes.values()].map((lane) => lane + 1));
   const zonesY = BALANCERS_Y + laneCount * BALANCER_LANE + 10;
-  const rows = groupRows(state, columns, zonesY + ZONE_HEAD);
+  const rows = groupRows(state, columns, zonesY + ZONE_HEAD, folding);
   const last = rows.at(-1);
   const bottom = Math.max(last ? last.y + last.height : 0, zonesY + ZONE_HEAD + ROW_MIN) + 6;
   const balancers = balancerBoxes(document, columns, lanes);
@@ -85,7 +114,7 @@ export function layOut(document: PlanDocument, state: BoardState, width: number)
     names,
     balancers,
     fronts: frontBoxes(document, columns, balancers),
-    zones: [...columns].map(([name, column]) => ({ name, ...column, y: zonesY, height: bottom - zonesY })),
+    zones: columns.places.map((column) => ({ ...column, y: zonesY, height: bottom - zonesY })),
     rows,
     labels: { clients: CLIENTS_Y, names: NAMES_Y, balancers: BALANCERS_Y },
   };
@@ -96,32 +125,53 @@ interface Column {
   width: number;
 }
 
-function zoneColumns(document: PlanDocument, width: number): Map<string, Column> {
-  const regions = document.regions ?? [];
-  const zones = regions.reduce((sum, region) => sum + region.zones.length, 0);
-  const gaps = regions.length * REGION_GAP + (zones - regions.length) * COLUMN_GAP - REGION_GAP;
-  const each = Math.max(96, (width - LABELS - MARGIN - gaps) / Math.max(zones, 1));
-  const columns = new Map<string, Column>();
-  let x = LABELS;
-  for (const region of regions) {
-    for (const zone of region.zones) {
-      columns.set(zone, { x, width: each });
-      x += each + COLUMN_GAP;
-    }
-    x += REGION_GAP - COLUMN_GAP;
-  }
-  return columns;
+type ColumnSpan = Omit<ColumnPlace, "y" | "height">;
+
+interface Columns {
+  places: ColumnSpan[];
+  /** The column in which each zone stands, alone or with its region. */
+  ofZone: Map<string, ColumnSpan>;
 }
 
-function spanOf(zones: string[], columns: Map<string, Column>): Column {
-  const found = zones.map((zone) => columns.get(zone)).filter((column) => column !== undefined);
+/** Zones side by side, regions apart; where that leaves too little room, regions fold unless they are open. */
+function columnsOf(document: PlanDocument, width: number, open: readonly string[]): Columns {
+  const regions = document.regions ?? [];
+  const whole = columnWidth(regions.map((region) => region.zones.length), width);
+  const folded = new Set(whole < NARROWEST && regions.length > 1 ? regions.map((region) => region.name).filter((name) => !open.includes(name)) : []);
+  const counts = regions.map((region) => (folded.has(region.name) ? 1 : region.zones.length));
+  const each = Math.max(64, columnWidth(counts, width));
+  const places: ColumnSpan[] = [];
+  const ofZone = new Map<string, ColumnSpan>();
+  let x = LABELS;
+  for (const region of regions) {
+    const shown = folded.has(region.name) ? [region.name] : region.zones;
+    for (const [index, name] of shown.entries()) {
+      const column = { name, region: region.name, folded: folded.has(region.name), first: index === 0, x, width: each };
+      places.push(column);
+      if (!column.folded) ofZone.set(name, column);
+      x += each + COLUMN_GAP;
+    }
+    if (folded.has(region.name)) for (const zone of region.zones) ofZone.set(zone, places.at(-1) as ColumnSpan);
+    x += REGION_GAP - COLUMN_GAP;
+  }
+  return { places, ofZone };
+}
+
+function columnWidth(counts: number[], width: number): number {
+  const columns = counts.reduce((sum, count) => sum + count, 0);
+  const gaps = (counts.length - 1) * REGION_GAP + (columns - counts.length) * COLUMN_GAP;
+  return (width - LABELS - MARGIN - gaps) / Math.max(columns, 1);
+}
+
+function spanOf(zones: string[], columns: Columns): Column {
+  const found = zones.map((zone) => columns.ofZone.get(zone)).filter((column) => column !== undefined);
   const left = Math.min(...found.map((column) => column.x));
   const right = Math.max(...found.map((column) => column.x + column.width));
   return found.length ? { x: left, width: right - left } : { x: LABELS, width: 120 };
 }
 
 /** Balancers whose spans meet stand one below the other. */
-function balancerLanes(document: PlanDocument, columns: Map<string, Column>): Map<string, number> {
+function balancerLanes(document: PlanDocument, columns: Columns): Map<string, number> {
   const taken: Column[][] = [];
   const lanes = new Map<string, number>();
   for (const balancer of document.balancers ?? []) {
@@ -138,7 +188,7 @@ function meet(one: Column, other: Column): boolean {
   return one.x < other.x + other.width && other.x < one.x + one.width;
 }
 
-function balancerBoxes(document: PlanDocument, columns: Map<string, Column>, lanes: Map<string, number>): Placed[] {
+function balancerBoxes(document: PlanDocument, columns: Columns, lanes: Map<string, number>): Placed[] {
   return (document.balancers ?? []).map((balancer) => ({
     name: balancer.name,
     ...spanOf(Object.keys(balancer.zones), columns),
@@ -147,15 +197,18 @@ function balancerBoxes(document: PlanDocument, columns: Map<string, Column>, lan
   }));
 }
 
-function frontBoxes(document: PlanDocument, columns: Map<string, Column>, balancers: Placed[]): FrontPlace[] {
+function frontBoxes(document: PlanDocument, columns: Columns, balancers: Placed[]): FrontPlace[] {
   return (document.balancers ?? []).flatMap((balancer, index) => {
     const box = balancers[index];
-    return Object.keys(balancer.zones).flatMap((zone) => {
-      const column = columns.get(zone);
-      if (!box || !column) return [];
-      const width = Math.min(60, column.width - 12);
-      const place = { x: column.x + (column.width - width) / 2, y: box.y + box.height - 9 };
-      return [{ ...place, name: `${balancer.name}/${zone}`, balancer: balancer.name, zone, width, height: FRONT_HEIGHT }];
+    const counts = new Map<ColumnSpan, number>();
+    for (const zone of Object.keys(balancer.zones)) {
+      const column = columns.ofZone.get(zone);
+      if (column) counts.set(column, (counts.get(column) ?? 0) + 1);
+    }
+    return [...counts].map(([column, count]) => {
+      const width = Math.min(60, column.width - 8);
+      const place = { x: column.x + (column.width - width) / 2, y: (box?.y ?? 0) + BALANCER_HEIGHT - 9 };
+      return { ...place, name: `${balancer.name}/${column.name}`, balancer: balancer.name, zone: column.name, width, height: FRONT_HEIGHT, count };
     });
   });
 }
@@ -224,17 +277,28 @@ function keepApart(boxes: Placed[], width: number): Placed[] {
   return boxes.map((box) => byName.get(box.name) ?? box);
 }
 
-function groupRows(state: BoardState, columns: Map<string, Column>, top: number): RowPlace[] {
+function groupRows(state: BoardState, columns: Columns, top: number, folding: Folding): RowPlace[] {
+  const shown = state.groups.filter((group) => folding.only === undefined || folding.only.has(group.name));
+  const crowded = shown.length > MOST_ROWS;
   let y = top;
-  return state.groups.map((group) => {
-    const cells = state.cells.filter((cell) => cell.group === group.name);
-    const lines = cells.map((cell) => {
-      const width = columns.get(cell.zone)?.width ?? 96;
-      return isFolded(cell.targets, width) ? 1 : Math.ceil(cell.targets / berthsPerLine(width));
-    });
-    const height = Math.max(ROW_MIN, Math.max(1, ...lines) * BERTH + CAPTION);
-    const row = { group: group.name, y, height };
+  return shown.map((group) => {
+    const expanded = group.name === folding.expanded;
+    const compact = crowded && !expanded;
+    const height = compact ? COMPACT_ROW : Math.max(ROW_MIN, linesOf(state, columns, group.name, expanded) * BERTH + CAPTION);
+    const row = { group: group.name, y, height, compact };
     y += height;
     return row;
   });
+}
+
+/** How many lines of berths the fullest cell of a row has; a cell that is folded has one. */
+function linesOf(state: BoardState, columns: Columns, group: string, expanded: boolean): number {
+  const lines = state.cells
+    .filter((cell) => cell.group === group)
+    .map((cell) => {
+      const column = columns.ofZone.get(cell.zone);
+      if (!column || column.folded || (!expanded && isFolded(cell.targets, column.width))) return 1;
+      return Math.ceil(cell.targets / berthsPerLine(column.width));
+    });
+  return Math.max(1, ...lines);
 }

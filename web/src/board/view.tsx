@@ -1,7 +1,7 @@
 import { useCallback, useEffect, useMemo, useState } from "react";
 
 import type { BoardState, DrillAnswer, PlanDocument } from "../api/client";
-import { useShown, type Looking } from "../plan/moment";
+import { expandedGroup, useShown, type Looking } from "../plan/moment";
 import { useConsequences, useStrips, useZoneLosses } from "../plan/queries";
 import type { Asked } from "../plan/queries";
 import { formatSelection, halves, parseSelection, partOf, type Selection } from "../plan/selection";
@@ -9,18 +9,19 @@ import { useView } from "../plan/view";
 import { nextEvent, Timeline } from "../timeline/timeline";
 import { Banner } from "./banner";
 import { Board } from "./board";
+import type { Folding } from "./geometry";
 import { Inspector } from "./inspector";
 import { Trouble } from "./trouble";
 
 /** The main view: board, inspector, and the time line at the foot. */
 export function BoardView() {
   const { key, search, selection, lost, change, select, toggleLost } = useView();
-  const { asked, document, drill, state, looking, error } = useShown();
+  const { asked, fresh, document, drill, state, looking, error } = useShown();
   const consequences = useConsequences(asked);
-  const losses = useZoneLosses(asked, selection?.kind === "group" || selection?.kind === "zone");
+  const losses = useZoneLosses(asked, fresh && (selection?.kind === "group" || selection?.kind === "zone"));
   const [playing, setPlaying] = useState(false);
   const [group, target] = stripFor(selection, drill);
-  const strips = useStrips(asked, drill?.name, group);
+  const strips = useStrips(asked, drill?.name, group, fresh);
   const strip = strips.data?.find((one) => one.target === target) ?? strips.data?.[0];
 
   const goTo = useCallback((second: number) => change({ at: second, lost: undefined, moment: undefined }), [change]);
@@ -31,6 +32,12 @@ export function BoardView() {
   useKeys({ drill, at: search.at, selection, goTo, backToNow, toggleLost, play: () => setPlaying((on) => !on) });
   useRepaintMark("what-if-asked", "what-if-repaint", looking.mode === "what-if" ? looking.answer : undefined);
   useRepaintMark("edit-sent", "edit-repaint", state);
+  const folding = useFolding(search.open, search.only, expandedGroup(selection), state);
+  const open = folding.open;
+  const onFold = useCallback(
+    (region: string) => change({ open: (open.includes(region) ? open.filter((one) => one !== region) : [...open, region]).join(",") || undefined }),
+    [change, open],
+  );
   const lostSince = useMemo(() => zonesLostSince(document, drill, looking), [document, drill, looking]);
 
   if (error && !document) return <Trouble error={error} />;
@@ -40,9 +47,16 @@ export function BoardView() {
   return (
     <div className="flex min-h-0 flex-1">
       <div className="flex min-w-0 flex-1 flex-col">
-        <Banner looking={looking} onMoment={(moment) => change({ moment })} onNow={backToNow} />
+        <Banner
+          looking={looking}
+          clients={state.clients.map((one) => one.name)}
+          only={search.only}
+          onOnly={(only) => change({ only })}
+          onMoment={(moment) => change({ moment })}
+          onNow={backToNow}
+        />
         <main className="min-h-0 flex-1">
-          <Board document={document} state={state} selection={selection} lost={lost} lostSince={lostSince} onSelect={select} onBreak={toggleLost} />
+          <Board document={document} state={state} selection={selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} />
         </main>
         {drill ? (
           <Timeline
@@ -78,6 +92,16 @@ export function BoardView() {
   );
 }
 
+/** What is folded, and which rows are shown, by the address bar and the selection. */
+function useFolding(open: string | undefined, only: string | undefined, expanded: string | undefined, state: BoardState | undefined): Folding {
+  const groups = only === "touched" ? state?.groups.filter((one) => one.touched).map((one) => one.name) : state?.clients.find((one) => only === `client:${one.name}`)?.reaches;
+  const kept = only === undefined ? undefined : groups?.join(" ");
+  return useMemo(
+    () => ({ open: open?.split(",").filter(Boolean) ?? [], expanded, only: kept === undefined ? undefined : new Set(kept.split(" ").filter(Boolean)) }),
+    [open, expanded, kept],
+  );
+}
+
 interface UnfitProps {
   planKey: string;
   asked: Asked;
@@ -103,7 +127,7 @@ function Unfit({ planKey, asked, document, error, selection, onSelect }: UnfitPr
 
 const EMPTY_STATE: BoardState = {
   rps: 0, served_rps: 0, failed_rps: 0, second: 0, failed_by_cause: {}, mean_latency_ms: 0,
-  zones: [], clients: [], names: [], balancers: [], groups: [], cells: [], berths: [], ribbons: [],
+  zones: [], regions: [], clients: [], names: [], balancers: [], groups: [], cells: [], region_cells: [], berths: [], ribbons: [],
 };
 
 /** The target whose truth and belief stand at the foot: the selected one, else the one that was noticed last. */

@@ -95,9 +95,9 @@ function NewObject({ planKey, document, root, kind, onDone }: NewObjectProps) {
       )}
       <span className="mt-4 flex justify-end gap-2">
         <Button onClick={onDone}>Cancel</Button>
-        <button type="submit" className="min-h-6 rounded border border-north bg-north px-3 py-0.5 font-medium text-panel disabled:opacity-50" disabled={edit.isPending}>
+        <Button type="submit" tone="main" disabled={edit.isPending}>
           Add
-        </button>
+        </Button>
       </span>
     </form>
   );

@@ -76,7 +76,7 @@ function FieldRow({ name, info, value, path, alternatives, schema, parent }: Row
   return (
     <div className={wide ? "mt-2 border-l-2 border-line pl-2.5" : "grid min-h-7 grid-cols-[1fr_132px] items-center gap-x-2 py-px"}>
       {wide ? <p className="mb-0.5 font-medium">{heading}</p> : heading}
-      <FieldValue id={id} name={name} info={info} value={value} path={path} />
+      <FieldValue id={id} name={name} spoken={alternatives.length > 0 ? label(name) : undefined} info={info} value={value} path={path} />
       {problem && (
         <p className="col-span-2 text-[12px] text-vermilion-text" role="alert">
           {problem}
@@ -114,6 +114,8 @@ const BOX = "min-h-6 w-full min-w-0 rounded border border-line-strong bg-paper p
 interface ValueProps {
   id: string;
   name: string;
+  /** How the field is called for those who do not see its label. */
+  spoken?: string;
   info: FieldInfo;
   value: unknown;
   path: string;
@@ -142,11 +144,11 @@ function FieldValue(props: ValueProps): ReactNode {
   }
 }
 
-function ChoiceField({ id, value, path, words, nullable }: ValueProps & { words: unknown[]; nullable: boolean }) {
+function ChoiceField({ id, spoken, value, path, words, nullable }: ValueProps & { words: unknown[]; nullable: boolean }) {
   const { send } = useForm();
   const options = nullable ? [null, ...words] : words;
   return (
-    <select id={id} className={BOX} value={options.indexOf(value ?? null) < 0 ? options.indexOf(value) : options.indexOf(value ?? null)} onChange={(event) => send([setting(path, options[Number(event.target.value)])])}>
+    <select id={id} aria-label={spoken} className={BOX} value={options.indexOf(value ?? null) < 0 ? options.indexOf(value) : options.indexOf(value ?? null)} onChange={(event) => send([setting(path, options[Number(event.target.value)])])}>
       {options.map((word, index) => (
         <option key={String(word)} value={index}>
           {word === null ? "as by default" : String(word).replaceAll("-", " ")}
@@ -156,12 +158,12 @@ function ChoiceField({ id, value, path, words, nullable }: ValueProps & { words:
   );
 }
 
-function ReferenceField({ id, value, path, to, nullable }: ValueProps & { to: string; nullable: boolean }) {
+function ReferenceField({ id, spoken, value, path, to, nullable }: ValueProps & { to: string; nullable: boolean }) {
   const { send, document } = useForm();
   const names = namesFor(document, to);
   const dangling = typeof value === "string" && value !== "" && !names.includes(value);
   return (
-    <select id={id} className={`${BOX} ${dangling ? "border-vermilion text-vermilion-text" : ""}`} value={typeof value === "string" ? value : ""} onChange={(event) => send([setting(path, event.target.value || null)])}>
+    <select id={id} aria-label={spoken} className={`${BOX} ${dangling ? "border-vermilion text-vermilion-text" : ""}`} value={typeof value === "string" ? value : ""} onChange={(event) => send([setting(path, event.target.value || null)])}>
       {(nullable || !value) && <option value="">none</option>}
       {dangling && <option value={value}>{value} (not in the plan)</option>}
       {names.map((name) => (
@@ -207,20 +209,20 @@ function maybeNumber(text: string): unknown {
   return text.length < 6 ? Number(text) : text;
 }
 
-function TextField({ id, name, info, value, path }: ValueProps) {
+function TextField({ id, name, spoken, info, value, path }: ValueProps) {
   const { send } = useForm();
   const shown = value === null || value === undefined ? "" : String(value);
   const plainText = info.field.kind === "text" && typeof value === "string" && name !== "port";
   const draft = useDraft(shown, (text) => send([setting(path, plainText ? (text === "" && info.nullable ? null : text) : parsed(text, info.field, info.nullable))]));
   return (
     <span className="flex items-center gap-1">
-      <input id={id} className={`${BOX} ${info.field.kind === "number" ? "text-right font-mono text-[12px]" : ""}`} placeholder={info.nullable ? "none" : ""} inputMode={info.field.kind === "number" ? "decimal" : "text"} autoComplete="off" spellCheck={false} {...draft} />
+      <input id={id} aria-label={spoken} className={`${BOX} ${info.field.kind === "number" ? "text-right font-mono text-[12px]" : ""}`} placeholder={info.nullable ? "none" : ""} inputMode={info.field.kind === "number" ? "decimal" : "text"} autoComplete="off" spellCheck={false} {...draft} />
       {unit(name) && <span className="w-5 shrink-0 text-[11px] text-ink-soft">{unit(name)}</span>}
     </span>
   );
 }
 
-function TextListField({ id, info, value, path }: ValueProps) {
+function TextListField({ id, spoken, info, value, path }: ValueProps) {
   const { send } = useForm();
   const items = Array.isArray(value) ? value : [];
   const numbers = info.field.kind === "list" && info.field.of.kind === "number";
@@ -228,7 +230,7 @@ function TextListField({ id, info, value, path }: ValueProps) {
     const words = text.split(/[\s,;]+/).filter(Boolean);
     send([setting(path, words.length === 0 && info.nullable ? null : numbers ? words.map(Number) : words)]);
   });
-  return <input id={id} className={BOX} placeholder="none" autoComplete="off" spellCheck={false} {...draft} />;
+  return <input id={id} aria-label={spoken} className={BOX} placeholder="none" autoComplete="off" spellCheck={false} {...draft} />;
 }
 
 function ListField({ value, path, field }: ValueProps & { field: Extract<Field, { kind: "list" }> }) {
@@ -295,7 +297,7 @@ function MapField({ value, path, field }: ValueProps & { field: Extract<Field, {
             {key}
             {shares && <b className="ml-1 font-semibold text-north">{Math.round((Number(item) / whole) * 100)} %</b>}
           </span>
-          <FieldValue id={`${path}/${key}`} name="" info={{ field: field.of, nullable: field.of.kind === "reference", schema: field.schema }} value={item} path={`${path}/${pointerPart(key)}`} />
+          <FieldValue id={`${path}/${key}`} name="" spoken={key} info={{ field: field.of, nullable: field.of.kind === "reference", schema: field.schema }} value={item} path={`${path}/${pointerPart(key)}`} />
           <IconButton quiet label={`Remove ${key}`} onClick={() => send([removing(`${path}/${pointerPart(key)}`)])}>
             <Trash2 size={12} />
           </IconButton>

@@ -149,6 +149,8 @@ const LABELS: Record<string, string> = {
   s: "For",
   at_s: "At",
   lasts_s: "Lasts",
+  url: "URL",
+  cidr: "CIDR",
 };
 
 /** A field's name as a person reads it. */

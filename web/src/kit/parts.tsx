@@ -2,10 +2,11 @@ import { Tooltip } from "radix-ui";
 import type { ComponentProps, ReactNode } from "react";
 
 /** A quiet button with a rule around it. */
-export function Button({ tone = "plain", className = "", ...rest }: ComponentProps<"button"> & { tone?: "plain" | "danger" | "bar" }) {
+export function Button({ tone = "plain", className = "", ...rest }: ComponentProps<"button"> & { tone?: "plain" | "danger" | "bar" | "main" }) {
   const tones = {
     plain: "border-line-strong bg-panel text-ink hover:border-ink",
     danger: "border-vermilion bg-vermilion-fill text-vermilion-text hover:bg-vermilion hover:text-panel",
+    main: "border-north bg-north text-panel hover:opacity-90 disabled:opacity-50",
     bar: "border-bar-soft/40 text-bar-ink hover:border-bar-ink",
   };
   return (

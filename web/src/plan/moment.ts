@@ -2,7 +2,7 @@ import { useMemo } from "react";
 
 import type { BoardState, DrillAnswer, PlanDocument, WhatIfAnswer } from "../api/client";
 import { useDrill, useDrillState, usePlan, useStateNow, useWhatIf, type Asked } from "./queries";
-import { lostName, partOf } from "./selection";
+import { halves, lostName, partOf, type Selection } from "./selection";
 import { useView, type Moment } from "./view";
 
 /** Which of three one looks at. */
@@ -13,6 +13,8 @@ export type Looking =
 
 export interface Shown {
   asked: Asked;
+  /** Whether the state is that of the newest revision, so that lesser questions may be asked. */
+  fresh: boolean;
   document: PlanDocument | undefined;
   drill: DrillAnswer | undefined;
   state: BoardState | undefined;
@@ -20,22 +22,42 @@ export interface Shown {
   error: Error | null;
 }
 
+/** With more targets than this, only those of the selected group are asked one by one. */
+const MOST_TARGETS = 400;
+
+function wantedGroups(document: PlanDocument | undefined, selection: Selection | undefined): string[] | undefined {
+  const machines = (document?.instances?.length ?? 0) + (document?.fleets ?? []).reduce((sum, fleet) => sum + fleet.count, 0);
+  if (machines <= MOST_TARGETS) return undefined;
+  const group = expandedGroup(selection);
+  return group ? [group] : [];
+}
+
+/** The group that the selection lies in: its row expands where rows are folded. */
+export function expandedGroup(selection: Selection | undefined): string | undefined {
+  if (selection?.kind === "group") return selection.name;
+  return selection?.kind === "berth" ? halves(selection.name)[0] : undefined;
+}
+
 /** The state that the board shows, and what it is the state of: everything follows the view in the address bar. */
 export function useShown(): Shown {
-  const { key, search, lost } = useView();
+  const { key, search, lost, selection } = useView();
   const plan = usePlan(key);
   const document = plan.data?.document;
   const faults = useMemo(() => lost.map(partOf).filter((part) => part !== undefined), [lost]);
   const known = document?.drills?.some((one) => one.name === search.drill);
   const drillName = known ? search.drill : document?.drills?.[0]?.name;
   const asked: Asked = { key, revision: plan.data?.head.revision };
-  const drill = useDrill(asked, drillName);
+  const groups = useMemo(() => wantedGroups(document, selection), [document, selection]);
   const asking = faults.length > 0;
-  const whatIf = useWhatIf(asked, faults);
-  const inDrill = useDrillState(asked, drill.data, asking ? undefined : search.at);
-  const now = useStateNow(asked);
+  const now = useStateNow(asked, groups, !asking && search.at === undefined);
+  // What is looked at comes first: the drill at the foot waits for the board, unless the board shows the drill.
+  const boardIsFresh = asking || (now.data !== undefined && !now.isPlaceholderData);
+  const drill = useDrill(asked, drillName, search.at !== undefined || boardIsFresh);
+  const whatIf = useWhatIf(asked, faults, groups);
+  const inDrill = useDrillState(asked, drill.data, asking ? undefined : search.at, groups);
   const error = plan.error ?? (asking ? whatIf.error : (now.error ?? inDrill.error ?? drill.error));
-  const common = { asked, document, drill: drill.data, error };
+  const fresh = asking ? !whatIf.isPlaceholderData : search.at === undefined ? boardIsFresh : !inDrill.isPlaceholderData;
+  const common = { asked, fresh, document, drill: drill.data, error };
 
   if (asking && whatIf.data) {
     const moment = search.moment ?? "at_once";

@@ -27,12 +27,13 @@ function answerKey({ key, revision }: Asked, ...question: unknown[]) {
   return ["answer", key, revision, ...question];
 }
 
-export function useStateNow({ key, revision }: Asked) {
+/** `groups`: whose targets are wanted one by one, where there are very many. */
+export function useStateNow({ key, revision }: Asked, groups: string[] | undefined, enabled: boolean) {
   return useQuery({
-    queryKey: answerKey({ key, revision }, "state"),
+    queryKey: answerKey({ key, revision }, "state", groups),
     queryFn: async ({ signal }) =>
-      dataOf(await api.GET("/api/plans/{key}/state", { params: { path: { key }, query: { revision } }, signal })),
-    enabled: revision !== undefined,
+      dataOf(await api.GET("/api/plans/{key}/state", { params: { path: { key }, query: { revision, groups } }, signal })),
+    enabled: enabled && revision !== undefined,
     placeholderData: keepPreviousData,
   });
 }
@@ -86,22 +87,22 @@ export function useDifference({ key, revision }: Asked, since: number | undefine
   });
 }
 
-export function useDrill({ key, revision }: Asked, drill: string | undefined) {
+export function useDrill({ key, revision }: Asked, drill: string | undefined, enabled: boolean) {
   return useQuery({
     queryKey: answerKey({ key, revision }, "drill", drill),
     queryFn: async ({ signal }) =>
       dataOf(
         await api.GET("/api/plans/{key}/drills/{drill}", {
-          params: { path: { key, drill: drill ?? "" }, query: { revision } },
+          params: { path: { key, drill: drill ?? "" }, query: { revision, utilisation: false } },
           signal,
         }),
       ),
-    enabled: drill !== undefined && revision !== undefined,
+    enabled: enabled && drill !== undefined && revision !== undefined,
     placeholderData: keepPreviousData,
   });
 }
 
-export function useStrips({ key, revision }: Asked, drill: string | undefined, group: string | undefined) {
+export function useStrips({ key, revision }: Asked, drill: string | undefined, group: string | undefined, enabled: boolean) {
   return useQuery({
     queryKey: answerKey({ key, revision }, "strips", drill, group),
     queryFn: async ({ signal }) =>
@@ -111,7 +112,7 @@ export function useStrips({ key, revision }: Asked, drill: string | undefined, g
           signal,
         }),
       ),
-    enabled: drill !== undefined && group !== undefined && revision !== undefined,
+    enabled: enabled && drill !== undefined && group !== undefined && revision !== undefined,
     placeholderData: keepPreviousData,
   });
 }
@@ -134,14 +135,14 @@ export function askedSecond(answer: DrillAnswer, at: number): number {
   return answer.moving[index] ? Math.round(at * 2) / 2 : (answer.series.t_s[index] ?? 0);
 }
 
-export function useDrillState({ key, revision }: Asked, answer: DrillAnswer | undefined, at: number | undefined) {
+export function useDrillState({ key, revision }: Asked, answer: DrillAnswer | undefined, at: number | undefined, groups: string[] | undefined) {
   const second = answer && at !== undefined ? askedSecond(answer, at) : undefined;
   return useQuery({
-    queryKey: answerKey({ key, revision }, "drill", answer?.name, "state", second),
+    queryKey: answerKey({ key, revision }, "drill", answer?.name, "state", second, groups),
     queryFn: async ({ signal }) =>
       dataOf(
         await api.GET("/api/plans/{key}/drills/{drill}/state", {
-          params: { path: { key, drill: answer?.name ?? "" }, query: { at: second ?? 0, revision } },
+          params: { path: { key, drill: answer?.name ?? "" }, query: { at: second ?? 0, revision, groups } },
           signal,
         }),
       ),
@@ -150,14 +151,14 @@ export function useDrillState({ key, revision }: Asked, answer: DrillAnswer | un
   });
 }
 
-export function useWhatIf({ key, revision }: Asked, faults: Part[]) {
+export function useWhatIf({ key, revision }: Asked, faults: Part[], groups: string[] | undefined) {
   return useQuery({
-    queryKey: answerKey({ key, revision }, "what-if", faults),
+    queryKey: answerKey({ key, revision }, "what-if", faults, groups),
     queryFn: async ({ signal }) =>
       dataOf(
         await api.POST("/api/plans/{key}/what-if", {
           params: { path: { key }, query: { revision } },
-          body: { faults },
+          body: { faults, groups },
           signal,
         }),
       ),

@@ -12,6 +12,10 @@ export interface ViewSearch {
   at?: number | undefined;
   select?: string | undefined;
   lost?: string | undefined;
+  /** Regions unfolded though there is little room. */
+  open?: string | undefined;
+  /** `touched`, or `client:NAME`: only the groups that the fault touches, or that the client reaches. */
+  only?: string | undefined;
   moment?: Moment | undefined;
 }
 
@@ -25,6 +29,8 @@ export function readSearch(search: Record<string, unknown>): ViewSearch {
     at: search["at"] !== undefined && Number.isFinite(at) && at >= 0 ? at : undefined,
     select: text(search["select"]),
     lost: text(search["lost"]),
+    open: text(search["open"]),
+    only: text(search["only"]),
     moment,
   };
 }

@@ -247,7 +247,7 @@ function PasteDialog({ planKey, sheet, document }: { planKey: string; sheet: She
             <Dialog.Close asChild>
               <Button>Cancel</Button>
             </Dialog.Close>
-            <Button className="border-north text-north" disabled={real.length === 0 || edit.isPending} onClick={apply}>
+            <Button tone="main" disabled={real.length === 0 || edit.isPending} onClick={apply}>
               Take {real.length} {real.length === 1 ? "row" : "rows"}
             </Button>
           </span>

@@ -90,7 +90,7 @@ export function StartView() {
             The URL that clients ask
             <input className={`${box} font-mono text-[12px]`} required type="url" value={url} onChange={(event) => setUrl(event.target.value)} />
           </label>
-          <Button type="submit" className="border-north text-north" disabled={propose.isPending}>
+          <Button type="submit" tone="main" disabled={propose.isPending}>
             Propose the rest
           </Button>
           {error && <Problems error={error} />}
@@ -145,7 +145,7 @@ function Proposal({ plan, busy, onTake }: { plan: Schemas["Plan"]; busy: boolean
         ))}
       </dl>
       <p className="mt-3 text-[12px] text-ink-soft">Everything can be changed on the board afterwards.</p>
-      <Button className="mt-3 border-north bg-north text-panel" disabled={busy} onClick={onTake}>
+      <Button tone="main" className="mt-3" disabled={busy} onClick={onTake}>
         Take it and open the board
       </Button>
     </div>

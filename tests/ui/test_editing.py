@@ -1,0 +1,290 @@
+"""Editing in a real browser: each edit is kept, shown, explained and can be undone."""
+
+import json
+import re
+
+import httpx2
+import pytest
+from playwright.sync_api import expect
+
+from northgate.plan import plan_from_text
+from northgate.plan.writing import plan_as_yaml
+from tests.plan.test_reading import EXAMPLE
+
+pytestmark = pytest.mark.xdist_group("browser")
+
+
+@pytest.fixture
+def plan(server):
+    """A fresh copy of the demo, so that no test sees another's edits: its key, and questions about it."""
+    with httpx2.Client(base_url=server) as client:
+        key = client.post("/api/plans", content=EXAMPLE.read_text()).json()["key"]
+        yield key, lambda path="": client.get(f"/api/plans/{key}{path}").json()
+        client.delete(f"/api/plans/{key}")
+
+
+def board(key, select=""):
+    return f"/plans/{key}/board" + (f"?select={select}" if select else "")
+
+
+def field(page, label):
+    return page.get_by_test_id("inspector").get_by_label(label, exact=True).first
+
+
+def test_an_edit_shows_its_consequence_and_can_be_undone(page, plan):
+    key, ask = plan
+    page.goto(board(key, "group:tiles"))
+    expect(page.get_by_test_id("consequence")).to_contain_text("25–35 s")
+    field(page, "Every").fill("20")
+    field(page, "Every").press("Enter")
+    expect(page.get_by_test_id("consequence")).to_contain_text("45–65 s")
+    expect(page.get_by_text("probe ready: every 20 s, was 10 s")).to_be_visible()
+    expect(page.get_by_test_id("standing")).to_have_text("draft · 1 edit")
+    page.reload()
+    expect(page.get_by_test_id("consequence")).to_contain_text("45–65 s")
+    page.get_by_role("button", name="Undo (Ctrl+Z)").click()
+    expect(page.get_by_test_id("consequence")).to_contain_text("25–35 s")
+    page.keyboard.press("Control+Shift+z")
+    expect(page.get_by_test_id("consequence")).to_contain_text("45–65 s")
+    assert ask()["document"]["probes"][0]["interval_s"] == 20
+
+
+def test_a_bad_value_is_refused_at_the_field_and_nothing_is_lost(page, plan):
+    key, ask = plan
+    page.goto(board(key, "probe:ready"))
+    for text, reason in (("-3", "greater than 0"), ("often", "valid number")):
+        field(page, "Every").fill(text)
+        field(page, "Every").press("Enter")
+        expect(page.get_by_test_id("inspector").get_by_role("alert")).to_contain_text(reason)
+        expect(field(page, "Every")).to_have_value("10")
+    assert ask()["head"]["revision"] == 1
+
+
+def test_what_is_dangling_is_told_and_can_be_mended_from_there(page, plan):
+    key, _ = plan
+    page.goto(board(key, "group:tiles"))
+    page.request.patch(
+        f"/api/plans/{key}",
+        data=json.dumps([{"op": "replace", "path": "/target_groups/0/probe", "value": "redy"}]),
+        headers={"if-match": "1", "content-type": "application/json"},
+    )
+    page.goto(board(key))
+    expect(page.get_by_role("alert")).to_contain_text("there is no probe 'redy'; did you mean 'ready'?")
+    page.get_by_role("button", name="open tiles").click()
+    page.get_by_test_id("inspector").get_by_label("Probe", exact=True).select_option("ready")
+    expect(page.locator("[data-zone=fells-1]")).to_be_visible()
+
+
+def test_a_second_window_gets_the_newer_plan_and_its_edit_again(page, plan):
+    key, ask = plan
+    page.goto(board(key, "probe:ready"))
+    expect(field(page, "Every")).to_have_value("10")
+    page.request.patch(
+        f"/api/plans/{key}",
+        data=json.dumps([{"op": "replace", "path": "/probes/0/timeout_s", "value": 4}]),
+        headers={"if-match": "1", "content-type": "application/json"},
+    )
+    field(page, "Every").fill("8")
+    field(page, "Every").press("Enter")
+    expect(page.get_by_text("The plan has changed in another window")).to_be_visible()
+    expect(field(page, "Give up after")).to_have_value("4")
+    page.get_by_role("button", name="Apply mine to it").click()
+    expect(field(page, "Every")).to_have_value("8")
+    probe = ask()["document"]["probes"][0]
+    assert (probe["interval_s"], probe["timeout_s"]) == (8, 4)
+
+
+def test_deleting_says_who_refers_and_takes_them_along(page, plan):
+    key, ask = plan
+    page.goto(board(key, "pool:api"))
+    page.get_by_role("button", name="Delete").click()
+    dialog = page.get_by_role("alertdialog")
+    expect(dialog).to_contain_text("2 places refer to api")
+    dialog.get_by_role("button", name="Delete, and take them along").click()
+    expect(page.get_by_text("pool api: removed")).to_be_visible()
+    document = ask()["document"]
+    assert [pool["name"] for pool in document["pools"]] == ["web", "web-coast"]
+    assert [balancer["listeners"][0]["rules"] for balancer in document["balancers"]] == [[], []]
+
+
+def test_renaming_takes_references_along_and_the_selection_follows(page, plan):
+    key, ask = plan
+    page.goto(board(key, "group:tiles"))
+    name = page.get_by_test_id("inspector").get_by_label("Name", exact=True).last
+    name.fill("maps")
+    name.press("Enter")
+    expect(page.get_by_test_id("inspector").get_by_role("heading", level=2)).to_have_text("maps")
+    assert "maps" in ask()["document"]["pools"][0]["tiers"][0]["groups"]
+
+
+def test_the_changes_since_the_agreed_revision_are_told_and_agreed(page, plan):
+    key, ask = plan
+    page.goto(board(key, "balancer:fells-front"))
+    field(page, "Exposure").select_option(label="internal")
+    expect(page.get_by_test_id("standing")).to_have_text("draft · 1 edit")
+    page.get_by_test_id("standing").click()
+    expect(page.get_by_test_id("changes")).to_contain_text("balancer fells-front: exposure internal, was public")
+    page.get_by_role("button", name="Agree on revision 2").click()
+    expect(page.get_by_test_id("standing")).to_have_text("agreed")
+    assert ask()["head"]["agreed"] == 2
+
+
+def test_rules_have_rates_an_order_and_a_winner(page, plan):
+    key, ask = plan
+    page.goto(board(key, "listener:fells-front/https"))
+    rules = page.get_by_test_id("rules").locator("li")
+    expect(rules).to_have_count(2)
+    page.get_by_label("Which rule takes this URL?").fill("https://www.beckwater.example/alerts/../alerts/x")
+    expect(rules.nth(0)).to_have_attribute("data-takes", "true")
+    page.get_by_label("Which rule takes this URL?").fill("https://www.beckwater.example/tiles/3")
+    expect(rules.nth(1)).to_have_attribute("data-takes", "true")
+    page.get_by_role("button", name="add a rule").click()
+    expect(rules).to_have_count(3)
+    page.get_by_role("button", name="Move rule-2 up").click()
+    expect(rules.nth(0)).to_contain_text("rule-2")
+    names = [rule["name"] for rule in ask()["document"]["balancers"][0]["listeners"][0]["rules"]]
+    assert names == ["rule-2", "alerts"]
+
+
+def test_adding_asks_only_what_cannot_be_inferred(page, plan):
+    key, ask = plan
+    page.goto(board(key))
+    expect(page.locator("[data-zone=fells-1]")).to_be_visible()
+    page.keyboard.press("a")
+    dialog = page.get_by_role("dialog", name="Add to the plan")
+    dialog.get_by_role("radio", name="probe").click()
+    dialog.get_by_label("Name").fill("ready")
+    dialog.get_by_role("button", name="Add", exact=True).click()
+    expect(dialog.get_by_role("alert")).to_contain_text("another probe has the name 'ready'")
+    dialog.get_by_label("Name").fill("quick")
+    dialog.get_by_label("Every").fill("2")
+    dialog.get_by_label("Give up after").fill("1")
+    dialog.get_by_role("button", name="Add", exact=True).click()
+    expect(page.get_by_test_id("inspector").get_by_role("heading", level=2)).to_have_text("quick")
+    expect(page.get_by_test_id("consequence")).to_contain_text("5–7 s")
+    assert ask()["document"]["probes"][-1]["name"] == "quick"
+
+
+def test_the_palette_finds_objects_and_actions(page, plan):
+    key, _ = plan
+    page.goto(board(key))
+    expect(page.locator("[data-zone=fells-1]")).to_be_visible()
+    page.keyboard.press("/")
+    page.keyboard.type("holding-page")
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("inspector").get_by_role("heading", level=2)).to_have_text("holding-page")
+    page.keyboard.press("/")
+    page.keyboard.type("sheet: cl")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("table", name="Clients")).to_be_visible()
+
+
+def test_a_sheet_edits_many_rows_at_once_and_sorts_and_filters(page, plan):
+    key, ask = plan
+    page.goto(f"/plans/{key}/sheets/machines")
+    page.get_by_label("Filter").fill("holding")
+    expect(page.get_by_test_id("row-count")).to_have_text("3 of 5 rows")
+    page.get_by_label("Choose all rows").check()
+    cell = page.get_by_label("Capacity of holding-1")
+    cell.fill("500")
+    cell.press("Enter")
+    expect(page.get_by_label("Capacity of holding-3")).to_have_value("500")
+    assert [one["capacity_rps"] for one in ask()["document"]["instances"]] == [150, 150, 500, 500, 500]
+    page.get_by_label("Filter").fill("")
+    page.get_by_role("columnheader", name="Service").get_by_role("button").click()
+    assert page.get_by_label("Name of").count() == 0, "names are no cells to be typed into"
+    expect(page.get_by_role("row").nth(1)).to_contain_text("holding-1")
+    cell = page.get_by_label("Zone of holding-1")
+    cell.fill("atlantis")
+    cell.press("Enter")
+    expect(cell).to_have_value("atlantis")
+    assert ask()["document"]["instances"][2]["zone"] == "atlantis", "a draft may hold a dangling reference"
+
+
+def test_pasted_rows_are_shown_before_they_are_taken(page, plan):
+    key, ask = plan
+    page.goto(f"/plans/{key}/sheets/machines")
+    page.get_by_role("button", name="Paste rows").click()
+    page.get_by_label("Rows", exact=True).fill(
+        "zone\tname\tcapacity_rps\nfells-1\tholding-1\t700\nfells-2\tholding-9\t800\nfells-3\tholding-2\t900\n"
+    )
+    preview = page.get_by_test_id("paste-preview").locator("li")
+    expect(preview).to_have_text(
+        [re.compile("changed.*capacity_rps 700, was 900"), re.compile("added.*holding-9"), re.compile("same")]
+    )
+    page.get_by_role("button", name="Take 2 rows").click()
+    expect(page.get_by_test_id("row-count")).to_have_text("6 rows")
+    pages = ask()["document"]["instances"][0]["serves"][0]["pages"]
+    assert pages == {"/": 200, "/ready": 200}, "what no cell shows is kept"
+    with page.expect_download() as started:
+        page.get_by_role("button", name="CSV").click()
+    assert "holding-9,fells-2" in started.value.path().read_text()
+
+
+def test_plans_are_copied_renamed_deleted_and_brought_back(page, plan):
+    key, ask = plan
+    page.goto("/plans")
+    item = page.get_by_test_id("plans").locator("li").filter(has_text=f"{key} ·")
+    item.get_by_label(f"Title of {key}").fill("Renamed watch")
+    item.get_by_label(f"Title of {key}").press("Enter")
+    expect(page.get_by_label(f"Title of {key}")).to_have_value("Renamed watch")
+    item.get_by_label(f"Copy {key}").click()
+    copies = page.get_by_test_id("plans").locator("li").filter(has=page.get_by_role("textbox")).filter(has_text="zones")
+    count = copies.count()
+    page.get_by_label(f"Delete {key}").click()
+    expect(page.get_by_label(f"Title of {key}")).to_have_count(0)
+    page.get_by_role("button", name="Undo").first.click()
+    expect(page.get_by_label(f"Title of {key}")).to_have_value("Renamed watch")
+    assert count >= 2
+    assert ask()["document"]["title"] == "Renamed watch"
+
+
+def test_a_file_is_taken_in_and_a_bad_one_says_where(page, plan, tmp_path):
+    page.goto("/plans")
+    bad, good = tmp_path / "bad.plan.yaml", tmp_path / "good.plan.yaml"
+    bad.write_text("northgate: 1\nname: bad\nprobse: []\n")
+    good.write_text("northgate: 1\nname: taken\ntitle: Taken in\n")
+    taking = page.locator("input[type=file]")
+    taking.set_input_files(good)
+    expect(page.get_by_label("Title of taken")).to_have_value("Taken in")
+    page.get_by_label("Delete taken").click()
+
+
+MACHINES = [(f"maps-{number}", f"vale-{(number - 1) % 3 + 1}", 120) for number in range(1, 10)]
+
+
+def test_a_plan_from_nothing_to_a_drill_equals_the_same_plan_by_file(page, server):
+    """Pasted machines, a proposal, edits on the board; the exported file, read by hand, gives the same drill."""
+    page.goto("/start")
+    page.get_by_label("What is it called?").fill("Vale flood maps")
+    page.get_by_label("Regions and their zones").fill("vale: vale-1, vale-2, vale-3")
+    rows = "\n".join(f"{name}\t{zone}\t{capacity}" for name, zone, capacity in MACHINES)
+    page.get_by_label("Machines, pasted").fill(f"name\tzone\tcapacity_rps\n{rows}")
+    page.get_by_role("button", name="Propose the rest").click()
+    expect(page.get_by_role("region", name="The proposal")).to_contain_text("9 in 3 zones")
+    page.get_by_role("button", name="Take it and open the board").click()
+    expect(page).to_have_url(re.compile("/plans/vale-flood-maps"))
+    key = re.search("/plans/([^/]+)/board", page.url)[1]
+    page.locator("[data-part='group:app']").click()
+    field(page, "Every").fill("5")
+    field(page, "Every").press("Enter")
+    expect(page.get_by_test_id("consequence")).to_contain_text("15–20 s")
+    page.locator("[data-part='client:everybody']").click()
+    field(page, "Rate").fill("600")
+    field(page, "Rate").press("Enter")
+    expect(page.get_by_test_id("standing")).to_have_text("draft · 2 edits")
+    with httpx2.Client(base_url=server) as client:
+        drawn = client.get(f"/api/plans/{key}/drills/lose-vale-1").json()
+        text = client.get(f"/api/plans/{key}/file").text
+        by_file = client.post("/api/plans", content=plan_as_yaml(plan_from_text(text))).json()["key"]
+        read = client.get(f"/api/plans/{by_file}/drills/lose-vale-1").json()
+    assert drawn["readings"]["requests"] == pytest.approx(600 * 600)
+    assert drawn == read
+
+
+def test_a_pasted_row_in_an_unknown_zone_is_told(page):
+    page.goto("/start")
+    page.get_by_label("What is it called?").fill("Vale")
+    page.get_by_label("Regions and their zones").fill("vale: vale-1")
+    page.get_by_label("Machines, pasted").fill("maps-1\tvale-7")
+    expect(page.get_by_text("1 machines in 1 zones.")).to_be_visible()

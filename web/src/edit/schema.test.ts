@@ -1,0 +1,84 @@
+import { describe, expect, it } from "vitest";
+
+import type { PlanDocument } from "../api/client";
+import { freeName, namesFor, placeOf, valueAt } from "./names";
+import { blankObject, fieldInfo, label, unit, type Schema } from "./schema";
+
+const root: Schema = {
+  $defs: {
+    Probe: {
+      type: "object",
+      required: ["name"],
+      properties: {
+        name: { type: "string" },
+        interval_s: { type: "number", exclusiveMinimum: 0, default: 10 },
+        port: { anyOf: [{ const: "same" }, { type: "integer", minimum: 1 }], default: "same" },
+        host: { anyOf: [{ type: "string" }, { type: "null" }], default: null },
+        expect: { type: "array", items: { type: "string" } },
+      },
+    },
+    Target: {
+      type: "object",
+      oneOf: [{ required: ["instance"] }, { required: ["fleet"] }],
+      properties: { instance: { anyOf: [{ type: "string", "x-refers-to": "instance" }, { type: "null" }] }, fleet: { anyOf: [{ type: "string", "x-refers-to": "fleet" }, { type: "null" }] } },
+    },
+    Tier: { type: "object", required: ["groups"], properties: { groups: { type: "object", additionalProperties: { type: "integer" }, propertyNames: { "x-refers-to": "target_group" } } } },
+  },
+};
+const probe = root.$defs?.["Probe"]?.properties ?? {};
+
+describe("fields made from the schema", () => {
+  it.each([
+    ["interval_s", { kind: "number", whole: false, least: 0, most: undefined }, false],
+    ["port", { kind: "text" }, false],
+    ["host", { kind: "text" }, true],
+  ])("%s", (name, field, nullable) => {
+    expect(fieldInfo(root, probe[name] ?? {})).toMatchObject({ field, nullable });
+  });
+
+  it("know references, in values and in keys", () => {
+    const target = root.$defs?.["Target"]?.properties?.["fleet"] ?? {};
+    expect(fieldInfo(root, target)).toMatchObject({ field: { kind: "reference", to: "fleet" }, nullable: true });
+    const groups = root.$defs?.["Tier"]?.properties?.["groups"] ?? {};
+    expect(fieldInfo(root, groups).field).toMatchObject({ kind: "map", keys: "target_group", of: { kind: "number" } });
+  });
+
+  it("follow references into the definitions", () => {
+    expect(fieldInfo(root, { $ref: "#/$defs/Probe" }).field.kind).toBe("object");
+  });
+
+  it("are blank only where something is required", () => {
+    expect(blankObject(root, root.$defs?.["Probe"] ?? {}, () => [])).toEqual({ name: "" });
+    expect(blankObject(root, root.$defs?.["Target"] ?? {}, () => ["tiles"])).toMatchObject({ instance: "tiles" });
+  });
+
+  it("have names and units that a person reads", () => {
+    expect(["interval_s", "front_failover_s", "try_others", "url"].map(label)).toEqual(["Every", "Dead front leaves after", "Try others", "URL"]);
+    expect(["interval_s", "service_ms", "capacity_rps", "weight"].map(unit)).toEqual(["s", "ms", "/s", ""]);
+  });
+});
+
+describe("names of a plan", () => {
+  const document = {
+    northgate: 1,
+    name: "small",
+    regions: [{ name: "fells", zones: ["fells-1"] }],
+    probes: [{ name: "probe" }, { name: "ready" }],
+    fleets: [{ name: "tiles", zones: {}, count: 2, instance: { fault_domain: "rack-1" } }],
+  } as unknown as PlanDocument;
+
+  it("are offered by the kind that a reference asks for", () => {
+    expect(namesFor(document, "any instance")).toEqual(["tiles-1", "tiles-2"]);
+    expect(namesFor(document, "zone or region")).toEqual(["fells-1", "fells"]);
+    expect(namesFor(document, "fault_domain")).toEqual(["rack-1"]);
+    expect(namesFor(document, "probe")).toEqual(["probe", "ready"]);
+    expect(namesFor(document, "nonsense")).toEqual([]);
+  });
+
+  it("have a place, and new ones are free", () => {
+    expect(placeOf(document, "probe", "ready")).toBe("/probes/1");
+    expect(valueAt(document, "/probes/1/name")).toBe("ready");
+    expect(placeOf(document, "probe", "nope")).toBeUndefined();
+    expect(freeName(document, "probe")).toBe("probe-2");
+  });
+});
