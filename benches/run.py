@@ -169,8 +169,7 @@ def _edit_ms(page: Any, key: str) -> float:
         page.evaluate("performance.clearMeasures('edit-repaint')")
         every.fill(str(11 + number))
         every.press("Enter")
-        page.wait_for_timeout(600)
-        page.wait_for_load_state("networkidle")
+        page.wait_for_timeout(1500)
         taken += page.evaluate("performance.getEntriesByName('edit-repaint').map((one) => one.duration)")
     return statistics.median(taken)
 

@@ -2,8 +2,8 @@
 
 import pytest
 
+from northgate.engine.drill import undisturbed
 from northgate.engine.errors import CannotRun
-from northgate.engine.whatif import undisturbed
 from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 OTHER = {

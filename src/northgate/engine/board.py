@@ -239,27 +239,27 @@ class _Berths:
         return self._by_place(self.network.zone_region[self.zone], self.network.regions)
 
     def _by_place(self, place: Ints, names: Sequence[str]) -> list[CellState]:
-        network = self.network
-        states = []
-        for group, one in enumerate(network.plan.target_groups):
-            mine = np.flatnonzero(network.members.group == group)
-            for number in np.unique(place[mine]):
-                here = mine[place[mine] == number]
-                states.append(self._cell(one.name, names[int(number)], here))
-        return states
-
-    def _cell(self, group: str, place: str, here: Ints) -> CellState:
-        used = self.believed[here] > 0
-        return CellState(
-            **_rates(self.rps[here].sum(), self.served[here].sum()),
-            group=group,
-            zone=place,
-            targets=len(here),
-            in_use=int(used.sum()),
-            unnoticed=int(self.wrong[here].sum()),
-            mean_rps=float(self.rps[here].sum()) / max(int(used.sum()), 1),
-            peak_utilisation=float(self.flow.queue.utilisation[self.machine[here]].max(initial=0.0)),
-        )
+        """Sums by group and place, for those that have any target."""
+        groups = self.network.plan.target_groups
+        at, count = self.network.members.group * len(names) + place, len(groups) * len(names)
+        used = self.believed > 0
+        rps, served = total_by(at, self.rps, count), total_by(at, self.served, count)
+        targets, in_use = np.bincount(at, minlength=count), total_by(at, used, count)
+        unnoticed, peak = total_by(at, self.wrong, count), np.zeros(count)
+        np.maximum.at(peak, at, self.flow.queue.utilisation[self.machine])
+        return [
+            CellState(
+                **_rates(rps[cell], served[cell]),
+                group=groups[cell // len(names)].name,
+                zone=names[cell % len(names)],
+                targets=int(targets[cell]),
+                in_use=int(in_use[cell]),
+                unnoticed=int(unnoticed[cell]),
+                mean_rps=float(rps[cell]) / max(int(in_use[cell]), 1),
+                peak_utilisation=float(peak[cell]),
+            )
+            for cell in np.flatnonzero(targets).tolist()
+        ]
 
 
 def _belief(believed: int, fronts: int) -> Literal["in use", "out", "split", "unknown"]:

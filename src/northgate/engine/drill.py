@@ -94,6 +94,11 @@ def run_drill(network: Network, drill: Drill) -> DrillRun:
     return _Run(network, drill).run()
 
 
+def undisturbed(network: Network) -> Flow:
+    """The flow of a plan without any fault, settled."""
+    return _Run(network, Drill(name="now", lasts_s=1.0)).flow
+
+
 def first_change_s(drill: Drill) -> float:
     """The second of the first step that changes truth; 0 when none does."""
     return min((step.at_s for step in drill.steps if step.fail or step.restore), default=0.0)

@@ -89,9 +89,10 @@ def path_matches(pattern: str, path: str) -> bool:
 
 def matches(when: When, request: Request) -> bool:
     """Whether everything that `when` asks fits the request, its source aside."""
+    if when.path is not None and not any(path_matches(pattern, request.path) for pattern in when.path):
+        return False
     return (
         (when.host is None or any(host_matches(pattern, request.host) for pattern in when.host))
-        and (when.path is None or any(path_matches(pattern, request.path) for pattern in when.path))
         and (when.method is None or request.method in when.method)
         and all(request.headers.get(name.lower()) in values for name, values in (when.header or {}).items())
         and all(

@@ -184,14 +184,22 @@ def encounter(network: Network, truth: Truth) -> Encounter:
     """What requests meet under a truth."""
     calls, service = network.calls, network.members.service[network.pairs.member]
     pages = truth.service_status >= 400
-    kinds, kind = np.unique(pages, axis=1, return_inverse=True)
-    looks = np.stack([kind.ravel()[calls.outcome_path], calls.outcome_timeout_s], axis=1)
+    kinds, kind = _alike(pages)
+    looks = np.stack([kind[calls.outcome_path], calls.outcome_timeout_s], axis=1)
     fates, fate = np.unique(looks, axis=0, return_inverse=True)
     bad = np.zeros((len(fates), len(service)), dtype=bool)
     if len(network.services.port):
         bad = kinds[:, fates[:, 0].astype(np.int64)].T[:, service]
     patience = np.minimum(fates[:, 1][:, None], network.pair_response_timeout_s[None, :])
     return Encounter(_as_met(network, truth, service), fate.ravel(), bad, patience)
+
+
+def _alike(pages: Bools) -> tuple[Bools, Ints]:
+    """The different columns of a table, and which of them each column is; a table of one answer is quickly told."""
+    if not pages.any():
+        return pages[:, :1], np.zeros(pages.shape[1], dtype=np.int64)
+    kinds, kind = np.unique(pages, axis=1, return_inverse=True)
+    return kinds, kind.ravel()
 
 
 def _as_met(network: Network, truth: Truth, service: Ints) -> Ints:

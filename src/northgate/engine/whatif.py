@@ -9,7 +9,6 @@ from northgate.engine.answers import AnswerModel
 from northgate.engine.board import BoardState, board_state
 from northgate.engine.drill import DrillRun, run_drill
 from northgate.engine.errors import CannotRun
-from northgate.engine.flow import Flow
 from northgate.engine.network import Network
 from northgate.plan.drills import Drill, Part, Step
 from northgate.plan.references import dangling
@@ -90,8 +89,3 @@ def zone_losses(network: Network) -> list[ZoneLoss]:
         peaks = {group.name: float(load[index]) for index, group in enumerate(network.plan.target_groups)}
         losses.append(ZoneLoss(zone=zone, failed_rps=float(flow.cause_rps.sum()), peak_utilisation=peaks))
     return losses
-
-
-def undisturbed(network: Network) -> Flow:
-    """The flow of a plan without any fault."""
-    return run_drill(network, Drill(name="now", lasts_s=1.0)).flows[0]

@@ -2,13 +2,14 @@
 
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
+from concurrent.futures import Future
 from threading import Lock
 from typing import Any, TypeVar
 
-from northgate.engine.drill import DrillRun, run_drill
+from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.flow import Flow
 from northgate.engine.network import Network, compile_network
-from northgate.engine.whatif import ZoneLoss, undisturbed, zone_losses
+from northgate.engine.whatif import ZoneLoss, zone_losses
 from northgate.plan import Plan
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
@@ -72,14 +73,20 @@ class Computer:
         return self._once(("zone losses", key, number), lambda: zone_losses(self.network(key, number)))
 
     def _once(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
+        """The kept answer, or the one being computed by another thread, or a new one; errors are not kept."""
         with self._lock:
-            if question in self._kept:
-                self._kept.move_to_end(question)
-                found: Answer = self._kept[question]
-                return found
-        made = answer()
-        with self._lock:
-            self._kept[question] = made
+            found: Future[Answer] | None = self._kept.get(question)
+            mine = found is None
+            if found is None:
+                found = self._kept[question] = Future()
+            self._kept.move_to_end(question)
             while len(self._kept) > KEPT:
                 self._kept.popitem(last=False)
-        return made
+        if mine:
+            try:
+                found.set_result(answer())
+            except BaseException as error:
+                with self._lock:
+                    self._kept.pop(question, None)
+                found.set_exception(error)
+        return found.result()

@@ -18,6 +18,8 @@ export interface InspectorProps {
   planKey: string;
   asked: Asked;
   losses: Schemas["ZoneLoss"][];
+  /** Asks for the losses, where they are not worked out unasked. */
+  onLosses?: (() => void) | undefined;
   document: PlanDocument;
   state: BoardState;
   looking: Looking;
@@ -290,6 +292,7 @@ function describeGroup(props: InspectorProps, name: string): Described {
                 />
               ))}
           </dl>
+          {props.onLosses && <Button onClick={props.onLosses}>Work out what each zone’s loss leaves</Button>}
         </Section>
         <ProbeSection {...props} probe={group?.probe ?? undefined} />
         <Settings {...props} kind="group" name={name} />

@@ -1,7 +1,7 @@
 import { useCallback, useEffect, useMemo, useState } from "react";
 
 import type { BoardState, DrillAnswer, PlanDocument } from "../api/client";
-import { expandedGroup, useShown, type Looking } from "../plan/moment";
+import { expandedGroup, isSmall, useShown, type Looking } from "../plan/moment";
 import { useConsequences, useStrips, useZoneLosses } from "../plan/queries";
 import type { Asked } from "../plan/queries";
 import { formatSelection, halves, parseSelection, partOf, type Selection } from "../plan/selection";
@@ -18,7 +18,9 @@ export function BoardView() {
   const { key, search, selection, lost, change, select, toggleLost } = useView();
   const { asked, fresh, document, drill, state, looking, error } = useShown();
   const consequences = useConsequences(asked);
-  const losses = useZoneLosses(asked, fresh && (selection?.kind === "group" || selection?.kind === "zone"));
+  const [lossesWanted, setLossesWanted] = useState(false);
+  const small = document !== undefined && isSmall(document);
+  const losses = useZoneLosses(asked, fresh && (small || lossesWanted) && (selection?.kind === "group" || selection?.kind === "zone"));
   const [playing, setPlaying] = useState(false);
   const [group, target] = stripFor(selection, drill);
   const strips = useStrips(asked, drill?.name, group, fresh);
@@ -78,6 +80,7 @@ export function BoardView() {
           planKey={key}
           asked={asked}
           losses={losses.data ?? []}
+          onLosses={small || lossesWanted ? undefined : () => setLossesWanted(true)}
           document={document}
           state={state}
           looking={looking}

@@ -25,9 +25,14 @@ export interface Shown {
 /** With more targets than this, only those of the selected group are asked one by one. */
 const MOST_TARGETS = 400;
 
+/** Whether the plan is small enough for every target to be drawn, and every zone's loss to be worked out unasked. */
+export function isSmall(document: PlanDocument): boolean {
+  const fleets = (document.fleets ?? []).reduce((sum, fleet) => sum + fleet.count, 0);
+  return (document.instances?.length ?? 0) + fleets <= MOST_TARGETS;
+}
+
 function wantedGroups(document: PlanDocument | undefined, selection: Selection | undefined): string[] | undefined {
-  const machines = (document?.instances?.length ?? 0) + (document?.fleets ?? []).reduce((sum, fleet) => sum + fleet.count, 0);
-  if (machines <= MOST_TARGETS) return undefined;
+  if (document === undefined || isSmall(document)) return undefined;
   const group = expandedGroup(selection);
   return group ? [group] : [];
 }
