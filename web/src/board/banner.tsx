@@ -1,7 +1,7 @@
-import { ArrowLeft, Clock, HelpCircle, Hourglass } from "lucide-react";
+import { ArrowLeft, Clock, HelpCircle, Hourglass, PanelBottomClose, PanelBottomOpen, PanelRightClose, PanelRightOpen } from "lucide-react";
 import { RadioGroup } from "radix-ui";
 
-import { Button } from "../kit/parts";
+import { Button, IconButton } from "../kit/parts";
 import { amount, clock, span } from "../kit/format";
 import type { Looking } from "../plan/moment";
 import { MOMENTS, type Moment } from "../plan/view";
@@ -15,10 +15,18 @@ interface BannerProps {
   clients: string[];
   only: string | undefined;
   onOnly: (only: string | undefined) => void;
+  away: Away;
+  onAway: (away: Away) => void;
+}
+
+/** What is folded away to leave the board more room. */
+export interface Away {
+  inspector: boolean;
+  foot: boolean;
 }
 
 /** Says which of three one looks at: now, a second of a drill, or a what if. */
-export function Banner({ looking, onMoment, onNow, clients, only, onOnly }: BannerProps) {
+export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, onAway }: BannerProps) {
   const tones = { now: "bg-paper", drill: "bg-north-fill", "what-if": "bg-vermilion-fill" };
   return (
     <div
@@ -61,6 +69,14 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly }: Bann
           <ArrowLeft size={13} aria-hidden="true" /> back to now
         </Button>
       )}
+      <span className="flex shrink-0">
+        <IconButton quiet label={away.foot ? "Show the time line" : "Fold away the time line"} aria-expanded={!away.foot} onClick={() => onAway({ ...away, foot: !away.foot })}>
+          {away.foot ? <PanelBottomOpen size={15} /> : <PanelBottomClose size={15} />}
+        </IconButton>
+        <IconButton quiet label={away.inspector ? "Show the inspector" : "Fold away the inspector"} aria-expanded={!away.inspector} onClick={() => onAway({ ...away, inspector: !away.inspector })}>
+          {away.inspector ? <PanelRightOpen size={15} /> : <PanelRightClose size={15} />}
+        </IconButton>
+      </span>
     </div>
   );
 }

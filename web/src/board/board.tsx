@@ -254,7 +254,7 @@ function BalancerBox({ box, document, state, selection, onSelect }: { box: Place
   const zones = Object.keys(balancer?.zones ?? {}).length;
   return (
     <div
-      className={`absolute flex items-start justify-between gap-2 rounded border-[1.5px] px-3 pt-1 leading-tight ${isSelected(selection, "balancer", box.name) ? "border-north bg-north-fill" : "border-ink bg-panel"}`}
+      className={`absolute flex items-start justify-between gap-2 rounded border-[1.5px] px-3 pt-1 leading-tight ${isSelected(selection, "balancer", box.name) ? "border-north bg-north-fill" : balancer?.exposure === "internal" ? "border-dashed border-ink bg-paper" : "border-ink bg-panel"}`}
       style={at(box)}
     >
       <button type="button" className="min-w-0 text-left" data-part={`balancer:${box.name}`} onClick={() => onSelect({ kind: "balancer", name: box.name })}>

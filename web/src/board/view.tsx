@@ -22,6 +22,7 @@ export function BoardView() {
   const small = document !== undefined && isSmall(document);
   const losses = useZoneLosses(asked, fresh && (small || lossesWanted) && (selection?.kind === "group" || selection?.kind === "zone"));
   const [playing, setPlaying] = useState(false);
+  const [away, setAway] = useState({ inspector: false, foot: false });
   const [group, target] = stripFor(selection, drill);
   const strips = useStrips(asked, drill?.name, group, fresh);
   const strip = strips.data?.find((one) => one.target === target) ?? strips.data?.[0];
@@ -56,11 +57,13 @@ export function BoardView() {
           onOnly={(only) => change({ only })}
           onMoment={(moment) => change({ moment })}
           onNow={backToNow}
+          away={away}
+          onAway={setAway}
         />
         <main className="min-h-0 flex-1">
           <Board document={document} state={state} selection={selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} />
         </main>
-        {drill ? (
+        {away.foot ? null : drill ? (
           <Timeline
             document={document}
             drill={drill}
@@ -75,7 +78,7 @@ export function BoardView() {
           <p className="border-t border-line-strong bg-foot px-4 py-3 text-ink-soft">The plan has no drill yet: add one to its file under `drills`, and its time line stands here.</p>
         )}
       </div>
-      <div className="w-[316px] shrink-0 border-l border-line-strong">
+      <div className="w-[316px] shrink-0 border-l border-line-strong" hidden={away.inspector}>
         <Inspector
           planKey={key}
           asked={asked}

@@ -5,7 +5,7 @@ import type { PlanDocument } from "../api/client";
 import { IconButton } from "../kit/parts";
 import { adding, pointerPart, problemAt, removing, setting, type Operation } from "../plan/edit";
 import { namesFor } from "./names";
-import { blank, blankObject, fieldInfo, label, unit, type Field, type FieldInfo, type Schema } from "./schema";
+import { blank, blankObject, fieldInfo, freshEntry, label, unit, type Field, type FieldInfo, type Schema } from "./schema";
 
 interface FormContext {
   root: Schema;
@@ -282,12 +282,12 @@ function itemTitle(item: unknown, index: number): string {
 }
 
 function MapField({ value, path, field }: ValueProps & { field: Extract<Field, { kind: "map" }> }) {
-  const { send, document, root } = useForm();
+  const { send, document } = useForm();
   const entries = Object.entries((value ?? {}) as Record<string, unknown>);
   const whole = entries.reduce((sum, [, item]) => sum + (typeof item === "number" ? item : 0), 0);
   const shares = field.keys === "target_group" && whole > 0;
   const left = field.keys ? namesFor(document, field.keys).filter((name) => !entries.some(([key]) => key === name)) : [];
-  const fresh = () => (field.of.kind === "reference" ? null : blank(root, field.schema, (kind) => namesFor(document, kind)));
+  const fresh = () => (field.of.kind === "list" ? [] : freshEntry(field.of));
   const freeKey = useDraft("", (text) => text && send([adding(`${path}/${pointerPart(text)}`, fresh())]));
   return (
     <div className="space-y-px">

@@ -22,7 +22,7 @@ const root: Schema = {
       oneOf: [{ required: ["instance"] }, { required: ["fleet"] }],
       properties: { instance: { anyOf: [{ type: "string", "x-refers-to": "instance" }, { type: "null" }] }, fleet: { anyOf: [{ type: "string", "x-refers-to": "fleet" }, { type: "null" }] } },
     },
-    Tier: { type: "object", required: ["groups"], properties: { groups: { type: "object", additionalProperties: { type: "integer" }, propertyNames: { "x-refers-to": "target_group" } } } },
+    Tier: { type: "object", required: ["groups"], properties: { groups: { type: "object", additionalProperties: { type: "integer" }, minProperties: 1, propertyNames: { "x-refers-to": "target_group" } } } },
   },
 };
 const probe = root.$defs?.["Probe"]?.properties ?? {};
@@ -50,6 +50,7 @@ describe("fields made from the schema", () => {
   it("are blank only where something is required", () => {
     expect(blankObject(root, root.$defs?.["Probe"] ?? {}, () => [])).toEqual({ name: "" });
     expect(blankObject(root, root.$defs?.["Target"] ?? {}, () => ["tiles"])).toMatchObject({ instance: "tiles" });
+    expect(blankObject(root, root.$defs?.["Tier"] ?? {}, () => ["tiles"])).toEqual({ groups: { tiles: 1 } });
   });
 
   it("have names and units that a person reads", () => {

@@ -17,6 +17,7 @@ export interface Schema {
   exclusiveMinimum?: number;
   maximum?: number;
   minItems?: number;
+  minProperties?: number;
   oneOf?: unknown[];
   "x-refers-to"?: string;
   $defs?: Record<string, Schema>;
@@ -101,12 +102,18 @@ export function blank(root: Schema, schema: Schema, names: (kind: string) => str
     case "list":
       return (plain.minItems ?? 0) > 0 ? [blank(root, field.schema, names)] : [];
     case "map":
-      return {};
+      return (plain.minProperties ?? 0) > 0 && field.keys ? { [names(field.keys)[0] ?? ""]: freshEntry(field.of) } : {};
     case "object":
       return blankObject(root, plain, names);
     default:
       return "";
   }
+}
+
+/** The value of a new entry of a map: a weight of one, nothing where a reference may be empty. */
+export function freshEntry(of: Field): unknown {
+  if (of.kind === "reference") return null;
+  return of.kind === "number" ? 1 : "";
 }
 
 /** Only what is required; where exactly one of several fields is wanted, the first. */
