@@ -17,6 +17,7 @@ VIEWS = {
     "sheet": ("plans/beckwater/sheets/machines", "light"),
     "start": ("start", "light"),
     "board": (f"{BOARD}&at=89&select=group%3Atiles", "light"),
+    "board-edit": (f"{BOARD}&select=listener%3Afells-front%2Fhttps", "light"),
     "board-dark": (f"{BOARD}&at=89&select=group%3Atiles", "dark"),
     "board-what-if": (f"{BOARD}&lost=zone%3Afells-2&moment=settled", "light"),
 }
@@ -32,6 +33,14 @@ def fill_in_start(page: Page) -> None:
     page.get_by_role("heading", name="Proposed").wait_for()
 
 
+def make_an_edit(page: Page) -> None:
+    """Adds a rule, so that the picture shows an edit, its toast and the rule that takes a URL."""
+    page.get_by_role("button", name="add a rule").click()
+    page.get_by_test_id("rules").locator("li").nth(2).wait_for()
+    page.get_by_label("Which rule takes this URL?").fill("https://www.beckwater.example/alerts/near")
+    page.wait_for_timeout(500)
+
+
 def take(page: Page, address: str, name: str, view: str) -> None:
     """Opens a view, waits until it has settled, and keeps its picture."""
     page.goto(address + view)
@@ -40,6 +49,8 @@ def take(page: Page, address: str, name: str, view: str) -> None:
     page.evaluate("document.fonts.ready")
     if name == "start":
         fill_in_start(page)
+    if name == "board-edit":
+        make_an_edit(page)
     page.screenshot(path=FOLDER / f"{name}.png")
 
 

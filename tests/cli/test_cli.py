@@ -7,7 +7,7 @@ import sys
 import jsonschema
 import pytest
 
-from tests.plan.test_reading import EXAMPLE
+from tests.plan.test_reading import EXAMPLE, NASTY
 from tests.plans import changed, fail, plan_data
 
 STABLE_KEYS = {"name", "held", "readings", "expect", "blind", "series"}
@@ -115,3 +115,22 @@ def test_a_taken_port_is_said_plainly(tmp_path):
         done = northgate("demo", "--no-browser", "--port", taken.getsockname()[1], "--data", tmp_path, timeout=30)
     assert done.returncode == 2
     assert "cannot be used" in done.stderr
+
+
+@pytest.mark.parametrize("name", ["a tag", "an unknown alias", "very deep", "JSON with NaN"])
+def test_hostile_files_end_with_status_2_and_no_traceback(tmp_path, name):
+    path = tmp_path / "nasty.plan.yaml"
+    path.write_text(NASTY[name][0])
+    done = northgate("drill", path)
+    assert done.returncode == 2
+    assert NASTY[name][1] in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_make_example_prints_a_plan_that_runs(tmp_path):
+    printed = northgate("make-example", "--targets", 30, "--zones", 4, "--groups", 2, "--rules", 6, "--seed", 7)
+    path = tmp_path / "made.plan.yaml"
+    path.write_text(printed.stdout)
+    assert northgate("drill", path).returncode == 0
+    again = northgate("make-example", "--targets", 30, "--zones", 4, "--groups", 2, "--rules", 6, "--seed", 7)
+    assert again.stdout == printed.stdout

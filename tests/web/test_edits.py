@@ -114,6 +114,43 @@ def test_the_schema_says_what_strings_refer_to(client):
     assert {"x-refers-to": "probe"}.items() <= groups["probe"]["anyOf"][0].items()
 
 
+def test_a_proposal_is_made_and_not_kept(client):
+    body = {
+        "name": "vale",
+        "regions": {"vale": ["vale-1"]},
+        "rows": [{"name": "a", "zone": "vale-1"}],
+        "url": "https://a.example/",
+    }
+    proposed = client.post("/api/proposal", json=body).json()
+    assert proposed["instances"][0]["name"] == "a"
+    assert len(client.get("/api/plans").json()) == 1
+    refused = client.post("/api/proposal", json=body | {"rows": [{"name": "a", "zone": "vale-2"}]})
+    assert refused.json()["problems"][0]["where"] == "/rows/0/zone"
+
+
+def test_the_rules_of_a_listener_and_the_losses_of_zones(client):
+    url = f"{PLAN}/rules?balancer=fells-front&listener=https&url=https://www.beckwater.example/alerts/x"
+    rows = client.get(url).json()["rows"]
+    assert [(row["name"], row["takes"]) for row in rows] == [("alerts", True), ("otherwise", False)]
+    losses = client.get(f"{PLAN}/zone-losses").json()
+    assert losses[1]["peak_utilisation"]["tiles"] == pytest.approx(1596 / 12 / 150)
+    assert client.get(f"{PLAN}/rules?balancer=nope&listener=https").status_code == 409
+
+
+def test_the_same_question_asked_at_once_is_computed_once(client, monkeypatch):
+    from northgate.web import computing
+
+    runs = []
+    real = computing.run_drill
+    monkeypatch.setattr(computing, "run_drill", lambda *asked: runs.append(1) or time.sleep(0.2) or real(*asked))
+    threads = [threading.Thread(target=client.get, args=(f"{PLAN}/drills/lose-fells-2",)) for _ in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(runs) == 1
+
+
 def serve(folder):
     command = [sys.executable, "-m", "northgate", "demo", "--port", "0", "--no-browser", "--data", str(folder)]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)

@@ -30,8 +30,10 @@ def propose(name: str, title: str, regions: dict[str, list[str]], rows: Sequence
     """A plan with one pool of all machines behind one balancer a region, a name, a client group and a first drill.
 
     Machines with the same port make one target group; a zone's loss at half load is the first drill. Raises PlanError
-    with the row that names an unknown zone.
+    when there is no machine, and with the row that names an unknown zone.
     """
+    if not rows:
+        raise PlanError([Problem("/rows", "at least one machine is needed: its name and its zone")])
     zones = [zone for names in regions.values() for zone in names]
     unknown = [(index, row) for index, row in enumerate(rows) if row.zone not in zones]
     if unknown:
@@ -41,7 +43,7 @@ def propose(name: str, title: str, regions: dict[str, list[str]], rows: Sequence
         )
     host = (urlsplit(url).hostname or "").rstrip(".")
     fronts = [_balancer(region, names, urlsplit(url)) for region, names in regions.items()]
-    busiest = Counter(row.zone for row in rows).most_common(1)
+    fullest = Counter(row.zone for row in rows).most_common(1)[0][0]
     return plan_from_data(
         {
             "northgate": 1,
@@ -56,7 +58,7 @@ def propose(name: str, title: str, regions: dict[str, list[str]], rows: Sequence
             "balancers": fronts,
             "names": [{"name": host, "answers": [{"balancer": front["name"]} for front in fronts]}],
             "clients": [_clients(rows, url)],
-            "drills": [_first_drill(busiest[0][0])] if busiest else [],
+            "drills": [_first_drill(fullest)],
         }
     )
 

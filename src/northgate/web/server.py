@@ -73,7 +73,9 @@ def serve_app(data: Path, *, port: int, open_browser: bool, with_demo: bool = Fa
     print(f"North Gate is at {address}   (Ctrl+C stops it)", flush=True)
     if open_browser:
         threading.Timer(0.5, webbrowser.open, (address,)).start()
-    config = uvicorn.Config(make_app(repository), log_level="warning", access_log=False, server_header=False)
+    config = uvicorn.Config(
+        make_app(repository), log_level="warning", access_log=False, server_header=False, timeout_graceful_shutdown=1
+    )
     uvicorn.Server(config).run(sockets=[listening])
     repository.close()
 

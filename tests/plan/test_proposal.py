@@ -1,0 +1,62 @@
+"""First plans from little, and large ones from a seed."""
+
+import pytest
+
+from northgate.engine.drill import run_drill
+from northgate.engine.network import compile_network
+from northgate.plan import PlanError
+from northgate.plan.generated import generated_plan
+from northgate.plan.proposal import MachineRow, propose
+from northgate.plan.references import dangling
+
+REGIONS = {"vale": ["vale-1", "vale-2"], "coast": ["coast-1"]}
+ROWS = [MachineRow(f"maps-{n}", zone) for n, zone in enumerate(("vale-1", "vale-1", "vale-2", "coast-1"))]
+URL = "http://maps.beckwater.example:8088/x"
+
+
+def test_a_proposal_runs_as_it_stands():
+    plan = propose("vale", "Vale", REGIONS, ROWS, URL)
+    assert dangling(plan) == []
+    assert [balancer.name for balancer in plan.balancers] == ["vale-front", "coast-front"]
+    assert (plan.balancers[0].listeners[0].protocol, plan.balancers[0].listeners[0].port) == ("http", 8088)
+    assert plan.names[0].name == "maps.beckwater.example"
+    assert plan.clients[0].rps == 200, "half of what four machines carry"
+    assert plan.drills[0].steps[0].fail.zone == "vale-1", "the fullest zone"
+    run = run_drill(compile_network(plan), plan.drills[0])
+    assert run.readings.requests == pytest.approx(200 * 600)
+
+
+def test_machines_of_different_ports_make_different_groups():
+    rows = [MachineRow("a", "vale-1", port=80), MachineRow("b", "vale-2", port=90, fault_domain="rack-1")]
+    plan = propose("vale", "", REGIONS, rows, URL)
+    assert [(group.name, group.port) for group in plan.target_groups] == [("app-80", 80), ("app-90", 90)]
+    assert plan.instances[1].fault_domain == "rack-1"
+
+
+def test_a_row_in_an_unknown_zone_is_placed():
+    with pytest.raises(PlanError) as caught:
+        propose("vale", "", REGIONS, [*ROWS, MachineRow("b", "vael-2")], URL)
+    assert caught.value.problems[0].where == "/rows/4/zone"
+    assert "did you mean 'vale-2'" in caught.value.problems[0].message
+
+
+def test_without_machines_there_is_no_plan():
+    with pytest.raises(PlanError, match="/rows: at least one machine is needed"):
+        propose("vale", "", REGIONS, [], URL)
+
+
+@pytest.mark.parametrize(("targets", "zones", "groups", "rules"), [(1, 1, 1, 0), (100, 3, 4, 10), (250, 7, 12, 40)])
+def test_a_generated_plan_has_what_was_asked_and_runs(targets, zones, groups, rules):
+    plan = generated_plan(targets=targets, zones=zones, groups=groups, rules=rules)
+    assert dangling(plan) == []
+    network = compile_network(plan)
+    assert (len(network.members.group), len(network.zones)) == (targets, zones)
+    assert len(plan.target_groups) == groups
+    run = run_drill(network, plan.drills[0])
+    assert run.readings.requests > 0
+
+
+def test_the_same_seed_gives_the_same_plan_and_another_seed_another():
+    one, same, other = (generated_plan(targets=60, seed=seed) for seed in (1, 1, 2))
+    assert one == same
+    assert one != other
