@@ -27,7 +27,7 @@ export function Shell() {
         <ThemeButton />
       </header>
       <Outlet />
-      <Toaster theme={theme === "night" ? "dark" : "light"} position="top-center" offset={52} toastOptions={{ className: "!bg-panel !text-ink !border-line-strong" }} />
+      <Toaster theme={theme === "night" ? "dark" : "light"} position="bottom-left" offset={{ bottom: 192, left: 130 }} toastOptions={{ className: "!bg-panel !text-ink !border-line-strong !font-sans" }} />
     </div>
   );
 }
