@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict
 from northgate.engine.drill import BlindRow, DrillRun
 from northgate.engine.network import Network
 from northgate.engine.probing import DIGITS, Bounds, down_bounds, up_bounds
+from northgate.engine.readings import Readings
 from northgate.engine.truth import REFUSES, SILENT
 from northgate.engine.types import total_by
 from northgate.plan.drills import CAUSES, Expectation
@@ -23,23 +24,6 @@ class AnswerModel(BaseModel):
     """Base of every answer: immutable, nothing optional left out."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
-
-
-class ReadingsAnswer(AnswerModel):
-    """The readings of a drill, as listed in the plan format."""
-
-    requests: float
-    failed: float
-    failed_share: float
-    failed_by_cause: dict[str, float]
-    worst_blind_s: float
-    settled_s: float
-    peak_utilisation: float
-    peak_latency_ms: float
-    cross_zone_share: float
-    sessions_moved: float
-    connections_reset: float
-    peak_targets: int
 
 
 class ExpectationAnswer(AnswerModel):
@@ -93,7 +77,7 @@ class DrillAnswer(AnswerModel):
     title: str
     lasts_s: float
     held: bool
-    readings: ReadingsAnswer
+    readings: Readings
     expect: list[ExpectationAnswer]
     blind: list[BlindAnswer]
     events: list[EventAnswer]
@@ -146,7 +130,7 @@ def drill_answer(run: DrillRun, *, with_utilisation: bool = True) -> DrillAnswer
         title=run.drill.title,
         lasts_s=run.drill.lasts_s,
         held=all(one.held for one in expect),
-        readings=ReadingsAnswer(**asdict(run.readings)),
+        readings=run.readings,
         expect=expect,
         blind=[_blind(run.network, row) for row in run.blind],
         events=[EventAnswer(**(asdict(event) | {"about": list(event.about)})) for event in run.events],

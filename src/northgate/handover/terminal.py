@@ -1,6 +1,7 @@
 """A drill's outcome for a terminal."""
 
 from collections.abc import Iterable
+from dataclasses import asdict
 
 from northgate.engine.answers import BlindAnswer, DrillAnswer, ExpectationAnswer
 
@@ -31,7 +32,7 @@ def in_unit(reading: str, value: float) -> str:
 
 
 def _reading_rows(answer: DrillAnswer) -> list[tuple[str, str]]:
-    readings = answer.readings.model_dump()
+    readings = asdict(answer.readings)
     causes = readings.pop("failed_by_cause")
     rows = []
     for name, value in readings.items():

@@ -1017,7 +1017,7 @@ export interface components {
             lasts_s: number;
             /** Held */
             held: boolean;
-            readings: components["schemas"]["ReadingsAnswer"];
+            readings: components["schemas"]["Readings"];
             /** Expect */
             expect: components["schemas"]["ExpectationAnswer"][];
             /** Blind */
@@ -1826,10 +1826,10 @@ export interface components {
             url: string;
         };
         /**
-         * ReadingsAnswer
-         * @description The readings of a drill, as listed in the plan format.
+         * Readings
+         * @description The readings of one drill; units by suffix, shares and utilisation as fractions of 1.
          */
-        ReadingsAnswer: {
+        Readings: {
             /** Requests */
             requests: number;
             /** Failed */

@@ -1,8 +1,9 @@
 import { ChevronsLeftRight, ChevronsRightLeft, X } from "lucide-react";
-import { memo, useEffect, useLayoutEffect, useMemo, useRef, useState, type CSSProperties, type ReactNode, type RefObject } from "react";
+import { memo, useEffect, useMemo, useState, type CSSProperties, type ReactNode, type RefObject } from "react";
 
 import type { BoardState, PlanDocument, Schemas } from "../api/client";
 import { amount, percent, perSecond, span } from "../kit/format";
+import { useWidth } from "../kit/use-width";
 import { formatSelection, type Selection } from "../plan/selection";
 import { Berth } from "./berth";
 import { berthsPerLine, BERTH, CELL_PADDING, isFolded, LABELS, layOut, ZONE_HEAD, type BoardLayout, type Box, type ColumnPlace, type Folding, type FrontPlace, type Placed, type RowPlace } from "./geometry";
@@ -28,15 +29,7 @@ function at(box: Box): CSSProperties {
 
 /** The board: zones across, the way of a request down. */
 export function Board(props: BoardProps) {
-  const frame = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(0);
-  useLayoutEffect(() => {
-    const element = frame.current;
-    if (!element) return;
-    const watch = new ResizeObserver(() => setWidth(element.clientWidth));
-    watch.observe(element);
-    return () => watch.disconnect();
-  }, []);
+  const { frame, width } = useWidth();
   const layout = useMemo(
     () => (width > 0 ? layOut(props.document, props.state, width, props.folding) : undefined),
     [props.document, props.state, width, props.folding],

@@ -54,7 +54,7 @@ describe("fields made from the schema", () => {
   });
 
   it("have names and units that a person reads", () => {
-    expect(["interval_s", "front_failover_s", "try_others", "url"].map(label)).toEqual(["Every", "Dead front leaves after", "Try others", "URL"]);
+    expect(["url", "interval_s", "front_failover_s", "try_others"].map(label)).toEqual(["URL", "Every", "Dead front leaves after", "Try others"]);
     expect(["interval_s", "service_ms", "capacity_rps", "weight"].map(unit)).toEqual(["s", "ms", "/s", ""]);
   });
 });

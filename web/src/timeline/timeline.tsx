@@ -1,9 +1,10 @@
 import { Pause, Play, StepBack, StepForward } from "lucide-react";
-import { useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
+import { useEffect, useMemo, useRef, type KeyboardEvent, type PointerEvent } from "react";
 
 import type { DrillAnswer, PlanDocument, Schemas, Strip } from "../api/client";
 import { amount, clock, span } from "../kit/format";
 import { IconButton } from "../kit/parts";
+import { useWidth } from "../kit/use-width";
 import { eventIndexAt } from "../plan/queries";
 import { timeAxis, type TimeAxis } from "./axis";
 import { stack } from "./stack";
@@ -33,15 +34,7 @@ interface TimelineProps {
 /** The time line at the foot: script, served rate by zone, failures, truth and belief, and the cursor that moves it all. */
 export function Timeline(props: TimelineProps) {
   const { document, drill, at, strip } = props;
-  const frame = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(0);
-  useLayoutEffect(() => {
-    const element = frame.current;
-    if (!element) return;
-    const watch = new ResizeObserver(() => setWidth(element.clientWidth));
-    watch.observe(element);
-    return () => watch.disconnect();
-  }, []);
+  const { frame, width } = useWidth();
   const axis = useMemo(
     () => timeAxis(drill.series.t_s, drill.lasts_s, LABEL_WIDTH, Math.max(width - RIGHT, LABEL_WIDTH + 100)),
     [drill, width],
