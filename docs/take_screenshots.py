@@ -17,9 +17,10 @@ VIEWS = {
     "sheet": ("plans/beckwater/sheets/machines", "light"),
     "start": ("start", "light"),
     "board": (f"{BOARD}&at=89&select=group%3Atiles", "light"),
-    "board-edit": (f"{BOARD}&select=listener%3Afells-front%2Fhttps", "light"),
+    "board-inner": ("plans/beckwater-inner/board?drill=lose-fells-1&at=66&select=balancer%3Astore-front", "light"),
     "board-dark": (f"{BOARD}&at=89&select=group%3Atiles", "dark"),
     "board-what-if": (f"{BOARD}&lost=zone%3Afells-2&moment=settled", "light"),
+    "board-edit": (f"{BOARD}&select=listener%3Afells-front%2Fhttps", "light"),
 }
 
 
@@ -63,6 +64,9 @@ def main(wanted: list[str]) -> None:
             assert server.stdout is not None
             address = server.stdout.readline().split()[4]
             with sync_playwright() as playwright:
+                inner = (FOLDER.parents[1] / "examples" / "inner.plan.yaml").read_bytes()
+                request = playwright.request.new_context()
+                request.post(f"{address}api/plans", data=inner, headers={"content-type": "text/plain"})
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
                 for name, (view, scheme) in VIEWS.items():
                     if not wanted or name in wanted:

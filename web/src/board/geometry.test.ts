@@ -14,9 +14,11 @@ const document = {
   balancers: [
     { name: "front", zones: { "fells-1": null, "fells-2": null }, listeners: [] },
     { name: "inner", zones: { "fells-2": null }, listeners: [] },
+    { name: "twin", zones: { "fells-1": null, "fells-2": null }, listeners: [] },
     { name: "coast-front", zones: { "coast-1": null }, listeners: [] },
   ],
   names: [
+    { name: "inner.beckwater.example", answers: [{ balancer: "twin" }] },
     { name: "www.beckwater.example", answers: [{ balancer: "front" }] },
     { name: "api.beckwater.example", answers: [{ balancer: "front" }] },
     { name: "gauges.beckwater.example", answers: [{ balancer: "coast-front" }] },
@@ -58,7 +60,7 @@ describe("the layout", () => {
   });
 
   it("lets no two boxes of a row overlap", () => {
-    for (const row of [layout.clients, layout.names, layout.balancers, layout.zones]) {
+    for (const row of [layout.clients, layout.names, layout.balancers, layout.fronts, layout.zones]) {
       for (const [index, box] of row.entries()) {
         expect(row.slice(index + 1).filter((other) => overlap(box, other))).toEqual([]);
       }
@@ -66,7 +68,7 @@ describe("the layout", () => {
   });
 
   it("gives a balancer that shares a zone with another a lane of its own", () => {
-    expect(layout.balancers.map((box) => box.y)).toEqual([130, 196, 130]);
+    expect(layout.balancers.map((box) => box.y)).toEqual([130, 196, 262, 130]);
   });
 
   it("puts each front at the foot of its balancer, in its zone", () => {
@@ -95,6 +97,12 @@ describe("ribbons", () => {
       ["front:front/fells-1>zone:fells-1", true],
       ["name:www.beckwater.example>balancer:front", true],
     ]);
+  });
+
+  it("fall straight down onto what is wide and right below", () => {
+    const down = bands(state, layout).find((band) => band.to === "balancer:front");
+    const [, fromX, , , , , , toX] = /^M([\d.]+),([\d.]+)C([\d.]+),([\d.]+) ([\d.]+),([\d.]+) ([\d.]+),/.exec(down?.path ?? "") ?? [];
+    expect(Number(toX)).toBeCloseTo(Number(fromX), 0);
   });
 
   it("keep their width from end to end", () => {

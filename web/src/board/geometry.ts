@@ -113,7 +113,7 @@ export function layOut(document: PlanDocument, state: BoardState, width: number,
     clients: clientBoxes(document, names, width),
     names,
     balancers,
-    fronts: frontBoxes(document, columns, balancers),
+    fronts: frontBoxes(document, columns, balancers, lanes, laneCount),
     zones: columns.places.map((column) => ({ ...column, y: zonesY, height: bottom - zonesY })),
     rows,
     labels: { clients: CLIENTS_Y, names: NAMES_Y, balancers: BALANCERS_Y },
@@ -197,7 +197,8 @@ function balancerBoxes(document: PlanDocument, columns: Columns, lanes: Map<stri
   }));
 }
 
-function frontBoxes(document: PlanDocument, columns: Columns, balancers: Placed[]): FrontPlace[] {
+/** Fronts stand at the foot of their balancer; those of balancers in different lanes stand side by side. */
+function frontBoxes(document: PlanDocument, columns: Columns, balancers: Placed[], lanes: Map<string, number>, laneCount: number): FrontPlace[] {
   return (document.balancers ?? []).flatMap((balancer, index) => {
     const box = balancers[index];
     const counts = new Map<ColumnSpan, number>();
@@ -207,7 +208,8 @@ function frontBoxes(document: PlanDocument, columns: Columns, balancers: Placed[
     }
     return [...counts].map(([column, count]) => {
       const width = Math.min(60, column.width - 8);
-      const place = { x: column.x + (column.width - width) / 2, y: (box?.y ?? 0) + BALANCER_HEIGHT - 9 };
+      const middle = column.x + (column.width * ((lanes.get(balancer.name) ?? 0) + 1)) / (laneCount + 1);
+      const place = { x: middle - width / 2, y: (box?.y ?? 0) + BALANCER_HEIGHT - 9 };
       return { ...place, name: `${balancer.name}/${column.name}`, balancer: balancer.name, zone: column.name, width, height: FRONT_HEIGHT, count };
     });
   });
@@ -220,7 +222,7 @@ function nameBoxes(document: PlanDocument, balancers: Placed[], width: number): 
     name: name.name,
     home: homes.get(name.answers?.[0]?.balancer ?? ""),
   }));
-  return sideBySide(wanted, width, { y: NAMES_Y, height: NAME_HEIGHT, widest: 300 });
+  return keepApart(sideBySide(wanted, width, { y: NAMES_Y, height: NAME_HEIGHT, widest: 300 }), width);
 }
 
 /** Clients stand above the first name that they call. */
@@ -248,7 +250,7 @@ interface Slot {
 function sideBySide(wanted: { name: string; home: Box | undefined }[], width: number, slot: Slot): Placed[] {
   const elsewhere: Box = { x: LABELS, y: 0, width: width - LABELS - MARGIN, height: 0 };
   return wanted.map(({ name, home }) => {
-    const siblings = wanted.filter((other) => other.home === home);
+    const siblings = wanted.filter((other) => other.home?.x === home?.x && other.home?.width === home?.width);
     const place = siblings.findIndex((other) => other.name === name);
     const over = home ?? elsewhere;
     const room = Math.max(over.width, (slot.least ?? 0) * siblings.length + BOX_GAP * (siblings.length - 1));

@@ -61,7 +61,8 @@ export function bands(state: BoardState, layout: BoardLayout): Band[] {
     const to = boxes.get(one.to);
     const width = Math.max(one.rps * scale, THINNEST);
     const start: End = { middle: centre(from) + (leaving[index] ?? 0), edge: (from?.y ?? 0) + (from?.height ?? 0) };
-    const end: End = { middle: centre(to) + (arriving[index] ?? 0), edge: to?.y ?? 0 };
+    const straight = isWide(one.to) && to !== undefined && within(start.middle, width, to);
+    const end: End = { middle: straight ? start.middle : centre(to) + (arriving[index] ?? 0), edge: to?.y ?? 0 };
     return {
       key: `${one.source}>${one.to}`,
       source: one.source,
@@ -72,6 +73,15 @@ export function bands(state: BoardState, layout: BoardLayout): Band[] {
       failedRps: one.failed_rps,
     };
   });
+}
+
+/** Balancers and zones are wide: what comes from right above them falls straight down. */
+function isWide(part: string): boolean {
+  return part.startsWith("balancer:") || part.startsWith("zone:");
+}
+
+function within(middle: number, width: number, box: Box): boolean {
+  return middle - width / 2 >= box.x && middle + width / 2 <= box.x + box.width;
 }
 
 function failingPath(start: End, end: End, width: number, share: number): string | null {

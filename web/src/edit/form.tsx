@@ -217,7 +217,7 @@ function TextField({ id, name, spoken, info, value, path }: ValueProps) {
   return (
     <span className="flex items-center gap-1">
       <input id={id} aria-label={spoken} className={`${BOX} ${info.field.kind === "number" ? "text-right font-mono text-[12px]" : ""}`} placeholder={info.nullable ? "none" : ""} inputMode={info.field.kind === "number" ? "decimal" : "text"} autoComplete="off" spellCheck={false} {...draft} />
-      {unit(name) && <span className="w-5 shrink-0 text-[11px] text-ink-soft">{unit(name)}</span>}
+      {unit(name) && <span className="min-w-5 shrink-0 text-[11px] text-ink-soft">{unit(name)}</span>}
     </span>
   );
 }

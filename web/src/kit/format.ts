@@ -8,6 +8,11 @@ export function amount(value: number): string {
   return Math.abs(value) < 10 && !Number.isInteger(value) ? fine.format(value) : whole.format(value);
 }
 
+/** A count with its word: `1 drill`, `2 drills`. */
+export function counted(value: number, word: string): string {
+  return `${amount(value)} ${word}${value === 1 ? "" : "s"}`;
+}
+
 /** A rate in requests per second, short: `1,136/s`. */
 export function perSecond(value: number): string {
   return `${amount(value)}/s`;

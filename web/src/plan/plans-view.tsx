@@ -6,7 +6,7 @@ import { toast } from "sonner";
 
 import { api, dataOf, ProblemError, type PlanHead } from "../api/client";
 import { Trouble } from "../board/trouble";
-import { amount } from "../kit/format";
+import { counted } from "../kit/format";
 import { Button, IconButton } from "../kit/parts";
 import { setting } from "./edit";
 import { usePlans } from "./queries";
@@ -120,7 +120,7 @@ function PlanItem({ plan, onCopy, onDelete, onRename }: { plan: PlanHead; onCopy
           onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
         />
         <p className="text-[12px] text-ink-soft">
-          {plan.key} · {amount(plan.zones)} zones · {amount(plan.instances)} machines · {amount(plan.drills)} drills · revision {plan.revision}
+          {plan.key} · {counted(plan.zones, "zone")} · {counted(plan.instances, "machine")} · {counted(plan.drills, "drill")} · revision {plan.revision}
           {plan.agreed === plan.revision ? ", agreed" : ""}
         </p>
       </div>

@@ -3,6 +3,7 @@ import { useNavigate } from "@tanstack/react-router";
 import { useMemo, useState } from "react";
 
 import { api, dataOf, ProblemError, type Schemas } from "../api/client";
+import { counted } from "../kit/format";
 import { Button } from "../kit/parts";
 import { numberIn, servicesIn } from "../sheets/columns";
 import { readRows, underColumns } from "../sheets/text";
@@ -100,7 +101,7 @@ export function StartView() {
             <Proposal plan={propose.data} busy={take.isPending} onTake={() => take.mutate(propose.data)} />
           ) : (
             <p className="mt-14 rounded border border-dashed border-line-strong p-5 text-ink-soft">
-              {body.rows.length > 0 ? `${body.rows.length} machines in ${new Set(body.rows.map((row) => row.zone)).size} zones.` : "Here will stand what is proposed: groups, a pool, a balancer a region, a name, clients at half load, and a first drill that loses a zone."}
+              {body.rows.length > 0 ? `${counted(body.rows.length, "machine")} in ${counted(new Set(body.rows.map((row) => row.zone)).size, "zone")}.` : "Here will stand what is proposed: groups, a pool, a balancer a region, a name, clients at half load, and a first drill that loses a zone."}
             </p>
           )}
         </section>
