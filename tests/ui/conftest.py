@@ -6,7 +6,7 @@ import sys
 
 import httpx2
 import pytest
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import expect, sync_playwright
 
 CHROMIUM = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -32,6 +32,9 @@ def browser():
         yield launched
         launched.close()
 
+
+# A slow machine may take its time: what is expected either comes, or never does.
+expect.set_options(timeout=20_000)
 
 # Answers that a test asks for on purpose; Chromium notes them on the console all the same.
 REFUSALS = re.compile(r"Failed to load resource: the server responded with a status of (409|412|422)")
