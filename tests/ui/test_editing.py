@@ -238,15 +238,27 @@ def test_plans_are_copied_renamed_deleted_and_brought_back(page, plan):
     assert ask()["document"]["title"] == "Renamed watch"
 
 
-def test_a_file_is_taken_in_and_a_bad_one_says_where(page, plan, tmp_path):
+def drop(page, text):
+    """Drops a file with this text onto the page."""
+    script = (
+        "text => { const data = new DataTransfer(); data.items.add(new File([text], 'a.plan.yaml')); return data; }"
+    )
+    page.dispatch_event("main", "drop", {"dataTransfer": page.evaluate_handle(script, text)})
+
+
+def test_files_are_taken_in_by_choice_or_dropped_and_a_bad_one_says_where(page, tmp_path):
     page.goto("/plans")
-    bad, good = tmp_path / "bad.plan.yaml", tmp_path / "good.plan.yaml"
-    bad.write_text("northgate: 1\nname: bad\nprobse: []\n")
-    good.write_text("northgate: 1\nname: taken\ntitle: Taken in\n")
-    taking = page.locator("input[type=file]")
-    taking.set_input_files(good)
-    expect(page.get_by_label("Title of taken")).to_have_value("Taken in")
-    page.get_by_label("Delete taken").click()
+    chosen = tmp_path / "chosen.plan.yaml"
+    chosen.write_text("northgate: 1\nname: chosen\ntitle: Chosen\n")
+    page.locator("input[type=file]").set_input_files(chosen)
+    expect(page.get_by_label("Title of chosen")).to_have_value("Chosen")
+    drop(page, "northgate: 1\nname: dropped\ntitle: Dropped\n")
+    expect(page.get_by_label("Title of dropped")).to_have_value("Dropped")
+    drop(page, "northgate: 1\nname: bad\nprobse: []\n")
+    expect(page.get_by_text("line 3: unknown field 'probse'; did you mean 'probes'?")).to_be_visible()
+    for key in ("chosen", "dropped"):
+        page.get_by_label(f"Delete {key}").click()
+        expect(page.get_by_label(f"Title of {key}")).to_have_count(0)
 
 
 BECKWATER = plan_from_text(EXAMPLE.read_text())
