@@ -52,7 +52,7 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, 
       {looking.mode === "what-if" && <WhatIf looking={looking} onMoment={onMoment} />}
       <select
         aria-label="Rows shown"
-        className={`ml-auto min-h-6 max-w-44 shrink-0 rounded border bg-panel px-1.5 text-[12px] ${only ? "border-north font-medium text-north" : "border-line-strong"}`}
+        className={`ml-auto min-h-6 w-28 shrink-0 rounded border bg-panel px-1.5 text-[12px] ${only ? "border-north font-medium text-north" : "border-line-strong"}`}
         value={only ?? ""}
         onChange={(event) => onOnly(event.target.value || undefined)}
       >
@@ -90,7 +90,7 @@ function WhatIf({ looking, onMoment }: { looking: Extract<Looking, { mode: "what
   };
   return (
     <>
-      <p className="flex min-w-0 items-center gap-2">
+      <p className="flex min-w-32 items-center gap-2">
         <HelpCircle size={15} className="shrink-0" aria-hidden="true" />
         <span className="truncate">
           What if <b className="font-semibold">{looking.names.join(" and ")}</b> were lost
@@ -113,8 +113,8 @@ function WhatIf({ looking, onMoment }: { looking: Extract<Looking, { mode: "what
           </RadioGroup.Item>
         ))}
       </RadioGroup.Root>
-      <span className="truncate text-[12px] text-vermilion-text" data-testid="what-if-failed">
-        {amount(answer.failed_until_noticed)} requests fail until it is noticed
+      <span className="truncate text-[12px] text-vermilion-text" data-testid="what-if-failed" title={`${amount(answer.failed_until_noticed)} requests fail until everybody has noticed`}>
+        {amount(answer.failed_until_noticed)} fail until noticed
       </span>
     </>
   );
