@@ -135,7 +135,7 @@ def drill_answer(run: DrillRun, *, with_utilisation: bool = True) -> DrillAnswer
         blind=[_blind(run.network, row) for row in run.blind],
         events=[EventAnswer(**(asdict(event) | {"about": list(event.about)})) for event in run.events],
         series=_series(run, with_utilisation=with_utilisation),
-        moving=[bool(flow.queue.slope.any()) for flow in run.flows],
+        moving=[frame.moving for frame in run.keyframes],
     )
 
 
@@ -174,16 +174,16 @@ def _blind(network: Network, row: BlindRow) -> BlindAnswer:
 
 def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
     network = run.network
-    zone_rates = np.array([flow.zone_served for flow in run.flows])
-    causes = np.array([flow.cause_rps for flow in run.flows])
+    zone_rates = np.array([frame.zone_served for frame in run.keyframes])
+    causes = np.array([frame.cause_rps for frame in run.keyframes])
     machines = network.machines.names if with_utilisation else ()
-    utilisation = np.array([flow.queue.utilisation for flow in run.flows])
+    utilisation = np.array([frame.utilisation for frame in run.keyframes])
     return SeriesAnswer(
         t_s=[frame.t_s for frame in run.keyframes],
         by_zone_rps={zone: zone_rates[:, index].tolist() for index, zone in enumerate(network.zones)},
         failed_rps={cause: causes[:, index].tolist() for index, cause in enumerate(CAUSES)},
         utilisation={name: utilisation[:, index].tolist() for index, name in enumerate(machines)},
-        stale_share={name.name: [0.0] * len(run.flows) for name in network.plan.names},
+        stale_share={name.name: [0.0] * len(run.keyframes) for name in network.plan.names},
     )
 
 
@@ -201,9 +201,9 @@ def strips(run: DrillRun, group: str | None = None) -> list[Strip]:
     network = run.network
     groups = [one.name for one in network.plan.target_groups]
     wanted = [m for m, g in enumerate(network.members.group) if group in (None, groups[int(g)])]
+    moments = [frame.moment for frame in run.keyframes]
     states = [
-        member_states(flow.network, flow.moment.in_use, flow.moment.encounter.met, flow.moment.truth.front_dead)
-        for flow in run.flows
+        member_states(network, moment.in_use, moment.encounter.met, moment.truth.front_dead) for moment in moments
     ]
     times = [frame.t_s for frame in run.keyframes] + [run.drill.lasts_s]
     return [
@@ -234,9 +234,9 @@ def member_states(network: Network, in_use: np.ndarray, met: np.ndarray, front_d
 def _pieces(run: DrillRun, member: int, states: Sequence[np.ndarray], times: Sequence[float]) -> list[StripPiece]:
     machine = int(run.network.members.machine[member])
     pieces: list[StripPiece] = []
-    for index, flow in enumerate(run.flows):
+    for index, frame in enumerate(run.keyframes):
         met, believed, fronts = (int(value) for value in states[index][:, member])
-        word = truth_word(met, float(flow.moment.truth.slowness[machine]))
+        word = truth_word(met, float(frame.moment.truth.slowness[machine]))
         wrong = believed > 0 if word in ("refuses", "silent") else believed < fronts
         piece = StripPiece(
             from_s=times[index],

@@ -6,6 +6,7 @@ bound; then one solve.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -54,10 +55,32 @@ class Event:
 
 @dataclass(frozen=True)
 class Keyframe:
-    """What rates depended on from `t_s` on, until the next keyframe."""
+    """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
+
+    Served by zone and failed by cause in requests/s, utilisation by machine; `moving`: some backlog grows or shrinks.
+    """
 
     t_s: float
     moment: Moment
+    zone_served: Floats
+    cause_rps: Floats
+    utilisation: Floats
+    moving: bool
+
+
+class Flows(Sequence[Flow]):
+    """The flows at the keyframes, each solved when it is asked for: to keep them all would fill the memory."""
+
+    def __init__(self, network: Network, keyframes: Sequence[Keyframe]) -> None:
+        self._network, self._keyframes = network, keyframes
+
+    def __len__(self) -> int:
+        return len(self._keyframes)
+
+    def __getitem__(self, index: Any) -> Any:
+        if isinstance(index, slice):
+            return Flows(self._network, self._keyframes[index])
+        return solve(self._network, self._keyframes[index].moment)
 
 
 @dataclass(frozen=True)
@@ -67,10 +90,14 @@ class DrillRun:
     network: Network
     drill: Drill
     keyframes: tuple[Keyframe, ...]
-    flows: tuple[Flow, ...]
     blind: tuple[BlindRow, ...]
     events: tuple[Event, ...]
     readings: Readings
+
+    @property
+    def flows(self) -> Flows:
+        """The flow at each keyframe, solved anew when it is asked for."""
+        return Flows(self.network, self.keyframes)
 
     def held(self, expectation: Expectation) -> bool:
         """Whether an expectation is met."""
@@ -83,7 +110,7 @@ class DrillRun:
         times = [frame.t_s for frame in self.keyframes]
         index = max(int(np.searchsorted(times, second, side="right")) - 1, 0)
         flow, frame = self.flows[index], self.keyframes[index]
-        if second <= frame.t_s or not flow.queue.slope.any():
+        if second <= frame.t_s or not frame.moving:
             return flow
         return solve(self.network, replace(frame.moment, backlog_s=advance(flow, second - frame.t_s)))
 
@@ -158,7 +185,6 @@ class _Run:
         self.failed_at_once = np.zeros(len(network.probed), dtype=bool)
         self.totals = Totals()
         self.keyframes: list[Keyframe] = []
-        self.flows: list[Flow] = []
         self.blind: list[BlindRow] = []
         self.events: list[Event] = []
         self.last_change_s = 0.0
@@ -186,8 +212,16 @@ class _Run:
         self._take_fronts()
         self._take_verdicts()
         self._solve()
-        self.keyframes.append(Keyframe(self.now, self.flow.moment))
-        self.flows.append(self.flow)
+        self.keyframes.append(
+            Keyframe(
+                t_s=self.now,
+                moment=self.flow.moment,
+                zone_served=self.flow.zone_served,
+                cause_rps=self.flow.cause_rps,
+                utilisation=self.flow.queue.utilisation,
+                moving=bool(self.flow.queue.slope.any()),
+            )
+        )
 
     def _take_steps(self) -> None:
         truth_changes = False
@@ -379,9 +413,7 @@ class _Run:
         readings = self.totals.readings(
             worst, max(self.last_change_s - last_step, 0.0), len(self.network.machines.names)
         )
-        return DrillRun(
-            self.network, self.drill, tuple(self.keyframes), tuple(self.flows), blind, tuple(self.events), readings
-        )
+        return DrillRun(self.network, self.drill, tuple(self.keyframes), blind, tuple(self.events), readings)
 
 
 def profile_factor(profile: Sequence[Sequence[float]], second: float) -> float:

@@ -40,8 +40,8 @@ def what_if(network: Network, faults: Sequence[Part], groups: Collection[str] | 
     times = [frame.t_s for frame in run.keyframes]
     lost, noticed = times.index(LOST_AT_S), times.index(_noticed_s(run))
     failing = [
-        float(flow.cause_rps.sum()) * (end - start)
-        for flow, start, end in zip(run.flows[lost:noticed], times[lost:], times[lost + 1 :], strict=False)
+        float(frame.cause_rps.sum()) * (end - frame.t_s)
+        for frame, end in zip(run.keyframes[lost:noticed], times[lost + 1 :], strict=False)
     ]
     return WhatIfAnswer(
         at_once=board_state(run.flows[lost], 0.0, groups),
