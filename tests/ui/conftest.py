@@ -59,5 +59,5 @@ def is_error(message):
 
 @pytest.fixture
 def api(server):
-    with httpx2.Client(base_url=f"{server}api/plans/beckwater") as client:
+    with httpx2.Client(base_url=f"{server}api/plans/beckwater", timeout=60) as client:
         yield lambda path: client.get(path).json()

@@ -16,7 +16,7 @@ pytestmark = pytest.mark.xdist_group("browser")
 @pytest.fixture
 def plan(server):
     """A fresh copy of the demo, so that no test sees another's edits: its key, and questions about it."""
-    with httpx2.Client(base_url=server) as client:
+    with httpx2.Client(base_url=server, timeout=60) as client:
         key = client.post("/api/plans", content=EXAMPLE.read_text()).json()["key"]
         yield key, lambda path="": client.get(f"/api/plans/{key}{path}").json()
         client.delete(f"/api/plans/{key}")
@@ -439,7 +439,7 @@ def test_beckwater_from_nothing_to_a_drill_equals_the_same_plan_by_file(page, se
     add_pool_of_alerts(page)
     add_rule_for_alerts(page)
     paste_clients(page, key)
-    with httpx2.Client(base_url=server) as client:
+    with httpx2.Client(base_url=server, timeout=60) as client:
         drawn = client.get(f"/api/plans/{key}/drills/lose-fells-1").json()
         file_key = client.post("/api/plans", content=json.dumps(by_hand())).json()["key"]
         read = client.get(f"/api/plans/{file_key}/drills/lose-fells-1").json()

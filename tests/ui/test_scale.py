@@ -89,7 +89,7 @@ def test_inspector_and_time_line_fold_away(page):
 
 
 def test_an_internal_balancer_has_a_lane_of_its_own_and_what_stands_behind_it(page, server):
-    with httpx2.Client(base_url=server) as client:
+    with httpx2.Client(base_url=server, timeout=60) as client:
         key = client.post("/api/plans", content=(EXAMPLE.parent / "inner.plan.yaml").read_text()).json()["key"]
         page.goto(f"/plans/{key}/board?select=balancer%3Astore-front")
         expect(page.get_by_test_id("inspector")).to_contain_text("internal, layer 7")

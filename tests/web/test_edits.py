@@ -163,7 +163,7 @@ def test_a_killed_server_loses_no_acknowledged_edit(tmp_path):
         process, address = serve(tmp_path)
         acknowledged = 0
         killer = threading.Timer(0.4 + 0.2 * round_number, os.kill, (process.pid, signal.SIGKILL))
-        with httpx2.Client(base_url=address) as client:
+        with httpx2.Client(base_url=address, timeout=60) as client:
             head = client.get(PLAN).json()["head"]
             revision = head["revision"]
             killer.start()
@@ -182,7 +182,7 @@ def test_a_killed_server_loses_no_acknowledged_edit(tmp_path):
         process.stdout.close()
         assert acknowledged > 0
         process, address = serve(tmp_path)
-        with httpx2.Client(base_url=address) as client:
+        with httpx2.Client(base_url=address, timeout=60) as client:
             whole = client.get(PLAN).json()
         process.terminate()
         process.wait()
