@@ -1,10 +1,13 @@
 """The server's answers: plans in and out, questions to the engine, problems with places."""
 
 import json
+from threading import Event
 
 import pytest
 
 from northgate.plan import plan_from_text, read_plan
+from northgate.web.computing import Computer
+from northgate.web.leaving import Abandoned
 from tests.plan.test_reading import EXAMPLE
 from tests.plans import plan_data
 
@@ -143,3 +146,22 @@ def test_a_draft_that_cannot_run_is_kept_and_says_why(client):
     assert answer.status_code == 409
     assert answer.json()["problems"][0]["where"] == "/target_groups/0/probe"
     assert client.get(f"/api/plans/{key}").status_code == 200
+
+
+def test_work_stops_once_all_who_asked_for_it_have_left(repository, client):
+    computer, asked = Computer(repository), []
+
+    def answer(question="what"):
+        watch = computer._watch(question)
+        for _ in range(200):
+            asked.append(1)
+            watch()
+            if len(asked) == 3:
+                leave.set()
+        return "answered"
+
+    leave = Event()
+    with pytest.raises(Abandoned):
+        computer._found("what", answer, leave)
+    assert len(asked) == 4, "it went on after its only asker had left"
+    assert computer._found("what", answer, Event()) == "answered", "what was abandoned can be asked again"

@@ -18,7 +18,7 @@ from northgate.engine.network import Network
 from northgate.engine.probing import Bounds, Outcome, Probers, down_bounds, up_bounds
 from northgate.engine.readings import Readings, Totals
 from northgate.engine.truth import Truth, encounter, healthy, probe_view, truth_under
-from northgate.engine.types import Bools, Floats, Ints, total_by
+from northgate.engine.types import Bools, Floats, Ints, Watch, go_on, total_by
 from northgate.plan import Problem
 from northgate.plan.drills import Drill, Expectation, Part, Step
 from northgate.plan.problems import pointer
@@ -115,10 +115,10 @@ class DrillRun:
         return solve(self.network, replace(frame.moment, backlog_s=advance(flow, second - frame.t_s)))
 
 
-def run_drill(network: Network, drill: Drill) -> DrillRun:
-    """Runs a drill; raises CannotRun when a step restores what has not failed."""
+def run_drill(network: Network, drill: Drill, watch: Watch = go_on) -> DrillRun:
+    """Runs a drill; raises CannotRun when a step restores what has not failed. `watch` is called at every event."""
     _check_restores(network, drill)
-    return _Run(network, drill).run()
+    return _Run(network, drill).run(watch)
 
 
 def undisturbed(network: Network) -> Flow:
@@ -189,10 +189,11 @@ class _Run:
         self.events: list[Event] = []
         self.last_change_s = 0.0
 
-    def run(self) -> DrillRun:
+    def run(self, watch: Watch) -> DrillRun:
         """Runs from event to event to the end."""
         self._happen()
         while True:
+            watch()
             upcoming = min(self._next_step_s(), self.addresses.next_change_s(), self.probers.next_verdict_s())
             upcoming = min(upcoming, self.crossing.at_s, self._next_profile_s())
             if upcoming > self.drill.lasts_s:

@@ -10,6 +10,7 @@ from northgate.engine.board import BoardState, board_state
 from northgate.engine.drill import DrillRun, run_drill
 from northgate.engine.errors import CannotRun
 from northgate.engine.network import Network
+from northgate.engine.types import Watch, go_on
 from northgate.plan.drills import Drill, Part, Step
 from northgate.plan.references import dangling
 
@@ -31,12 +32,14 @@ class WhatIfAnswer(AnswerModel):
     failed_until_noticed: float
 
 
-def what_if(network: Network, faults: Sequence[Part], groups: Collection[str] | None = None) -> WhatIfAnswer:
+def what_if(
+    network: Network, faults: Sequence[Part], groups: Collection[str] | None = None, watch: Watch = go_on
+) -> WhatIfAnswer:
     """Fails the parts together and follows the loss, with the probes where they notice it last.
 
     Raises CannotRun when a part is not in the plan.
     """
-    run = _loss(network, faults)
+    run = _loss(network, faults, watch)
     times = [frame.t_s for frame in run.keyframes]
     lost, noticed = times.index(LOST_AT_S), times.index(_noticed_s(run))
     failing = [
@@ -53,14 +56,14 @@ def what_if(network: Network, faults: Sequence[Part], groups: Collection[str] | 
     )
 
 
-def _loss(network: Network, faults: Sequence[Part]) -> DrillRun:
+def _loss(network: Network, faults: Sequence[Part], watch: Watch) -> DrillRun:
     """The drill that loses these parts and never brings them back."""
     steps = [Step(at_s=LOST_AT_S, fail=fault) for fault in faults]
     drill = Drill(name="what-if", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst", steps=steps)
     unknown = dangling(network.plan.model_copy(update={"drills": [drill]}))
     if unknown:
         raise CannotRun(unknown)
-    return run_drill(network, drill)
+    return run_drill(network, drill, watch)
 
 
 def _noticed_s(run: DrillRun) -> float:
@@ -78,12 +81,12 @@ class ZoneLoss(AnswerModel):
     peak_utilisation: dict[str, float]
 
 
-def zone_losses(network: Network) -> list[ZoneLoss]:
+def zone_losses(network: Network, watch: Watch = go_on) -> list[ZoneLoss]:
     """The settled loss of each zone in which something stands."""
     losses = []
     members = network.members
     for zone in network.zones:
-        flow = _loss(network, [Part(zone=zone)]).flows[-1]
+        flow = _loss(network, [Part(zone=zone)], watch).flows[-1]
         load = np.zeros(len(network.plan.target_groups))
         np.maximum.at(load, members.group, flow.queue.utilisation[members.machine])
         peaks = {group.name: float(load[index]) for index, group in enumerate(network.plan.target_groups)}

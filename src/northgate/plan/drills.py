@@ -1,6 +1,6 @@
 """Drills: scripts of faults and returns on a time line, with what is expected of them."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
@@ -52,8 +52,21 @@ class FrontRef(PlanModel):
     zone: Annotated[str, Ref("zone")]
 
 
+def _one_part() -> dict[str, Any]:
+    """JSON Schema for "exactly one part", with the fields that go beside each leading one (`x-beside`)."""
+    kinds = []
+    for kind, (needed, allowed) in sorted(_PARTS.items(), key=lambda part: part[0] != "zone"):
+        # `instance` may stand beside a page: alone it leads only where no page does.
+        given: dict[str, Any] = {kind: {"not": {"type": "null"}}}
+        given |= {"page": {"type": "null"}} if kind == "instance" else {}
+        kinds.append({"required": [kind, *needed], "properties": given, "x-beside": [*needed, *allowed]})
+    return {"oneOf": kinds}
+
+
 class Part(PlanModel):
     """What a step fails or restores; see `kind` for which of the fields leads."""
+
+    model_config = {"json_schema_extra": _one_part()}
 
     instance: Annotated[str, Ref("any instance")] | None = None
     process: Annotated[str, Ref("any instance")] | None = None

@@ -1,18 +1,20 @@
 """Computed answers, kept by plan and revision: the engine is deterministic, so a kept answer cannot lie."""
 
 from collections import OrderedDict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Sequence
 from concurrent.futures import Future
-from threading import Lock
+from threading import Event, Lock
 from typing import Any, TypeVar
 
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.flow import Flow
 from northgate.engine.network import Network, compile_network
-from northgate.engine.whatif import ZoneLoss, zone_losses
+from northgate.engine.whatif import ZoneLoss, what_if, zone_losses
 from northgate.plan import Plan
+from northgate.plan.drills import Part
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
+from northgate.web.leaving import Abandoned, gone
 
 KEPT = 64
 
@@ -24,6 +26,7 @@ class Computer:
 
     def __init__(self, repository: Repository) -> None:
         self.repository = repository
+        self._waiting: dict[Hashable, list[Event]] = {}
         self._kept: OrderedDict[Hashable, Any] = OrderedDict()
         self._lock = Lock()
 
@@ -60,7 +63,8 @@ class Computer:
             known = [one.name for one in drills]
             raise UnknownPlan(f"{key}: drill {drill}{did_you_mean(drill, known)}", [])
         network = self.network(key, number)
-        return self._once(("drill", key, number, drill), lambda: run_drill(network, found))
+        question = ("drill", key, number, drill)
+        return self._once(question, lambda: run_drill(network, found, self._watch(question)))
 
     def settled(self, key: str, revision: int | None) -> Flow:
         """The flow now, with no fault."""
@@ -70,11 +74,37 @@ class Computer:
     def zone_losses(self, key: str, revision: int | None) -> list[ZoneLoss]:
         """What each zone's loss leaves."""
         number = self.number(key, revision)
-        return self._once(("zone losses", key, number), lambda: zone_losses(self.network(key, number)))
+        question = ("zone losses", key, number)
+        return self._once(question, lambda: zone_losses(self.network(key, number), self._watch(question)))
+
+    def what_if(self, key: str, revision: int | None, faults: Sequence[Part], groups: Sequence[str] | None) -> Any:
+        """The board at the three moments of a loss; not kept, for each is asked once."""
+        network, left = self.network(key, revision), gone()
+        return what_if(network, faults, groups, lambda: _stop_if(left.is_set()))
+
+    def _watch(self, question: Hashable) -> Callable[[], None]:
+        """What long work calls at every step: it stops once all who asked have left."""
+
+        def watch() -> None:
+            with self._lock:
+                waiting = self._waiting.get(question, [])
+                _stop_if(bool(waiting) and all(one.is_set() for one in waiting))
+
+        return watch
 
     def _once(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
         """The kept answer, or the one being computed by another thread, or a new one; errors are not kept."""
+        left = gone()
+        while True:
+            try:
+                return self._found(question, answer, left)
+            except Abandoned:
+                if left.is_set():
+                    raise
+
+    def _found(self, question: Hashable, answer: Callable[[], Answer], left: Event) -> Answer:
         with self._lock:
+            self._waiting.setdefault(question, []).append(left)
             found: Future[Answer] | None = self._kept.get(question)
             mine = found is None
             if found is None:
@@ -89,4 +119,12 @@ class Computer:
                 with self._lock:
                     self._kept.pop(question, None)
                 found.set_exception(error)
+            finally:
+                with self._lock:
+                    self._waiting.pop(question, None)
         return found.result()
+
+
+def _stop_if(wanted: bool) -> None:
+    if wanted:
+        raise Abandoned

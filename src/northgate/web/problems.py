@@ -13,6 +13,7 @@ from northgate.engine.errors import CannotRun
 from northgate.plan import PlanError, Problem
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.store.repository import NothingToMoveTo, StaleRevision, UnknownPlan
+from northgate.web.leaving import Abandoned
 
 
 class PlaceProblem(BaseModel):
@@ -59,6 +60,10 @@ def add_problem_handlers(app: FastAPI) -> None:
     @app.exception_handler(StaleRevision)
     def stale(_: Request, error: StaleRevision) -> JSONResponse:
         return problem_response(412, "The plan has changed since", str(error))
+
+    @app.exception_handler(Abandoned)
+    def abandoned(_: Request, error: Abandoned) -> JSONResponse:
+        return problem_response(503, "Nobody waits for this answer any more", str(error))
 
     @app.exception_handler(NothingToMoveTo)
     def nothing(_: Request, error: NothingToMoveTo) -> JSONResponse:

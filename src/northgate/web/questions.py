@@ -2,18 +2,21 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Depends, Query
 from pydantic import BaseModel, Field
 
 from northgate.engine.answers import DrillAnswer, ProbeConsequence, Strip, drill_answer, probe_consequence, strips
 from northgate.engine.board import BoardState, board_state
 from northgate.engine.rules import ListenerRules, listener_rules
-from northgate.engine.whatif import WhatIfAnswer, ZoneLoss, what_if
+from northgate.engine.whatif import WhatIfAnswer, ZoneLoss
 from northgate.plan.drills import Part
+from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
 
-router = APIRouter(prefix="/api/plans/{key}", tags=["questions"], responses=PROBLEM_RESPONSES)
+router = APIRouter(
+    prefix="/api/plans/{key}", tags=["questions"], responses=PROBLEM_RESPONSES, dependencies=[Depends(watch_client)]
+)
 
 
 class WhatIfQuestion(BaseModel):
@@ -37,7 +40,7 @@ def state_under_faults(
     key: str, question: WhatIfQuestion, computer: TheComputer, revision: Revision = None
 ) -> WhatIfAnswer:
     """The board at the three moments of a loss."""
-    return what_if(computer.network(key, revision), question.faults, question.groups)
+    return computer.what_if(key, revision, question.faults, question.groups)
 
 
 @router.get("/drills/{drill}")

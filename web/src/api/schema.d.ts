@@ -1448,7 +1448,30 @@ export interface components {
             fault_domain?: string | null;
             /** Maintenance Wave */
             maintenance_wave?: number | null;
-        };
+        } & ({
+            zone: unknown;
+        } | {
+            page: unknown;
+        } | {
+            process: unknown;
+        } | {
+            slow: unknown;
+        } | {
+            firewall: unknown;
+        } | {
+            instance: unknown;
+            page?: null;
+        } | {
+            region: unknown;
+        } | {
+            front: unknown;
+        } | {
+            link: unknown;
+        } | {
+            fault_domain: unknown;
+        } | {
+            maintenance_wave: unknown;
+        });
         /**
          * PatchOperation
          * @description One operation of a JSON Patch (RFC 6902).

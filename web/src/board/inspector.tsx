@@ -5,7 +5,7 @@ import type { BoardState, PlanDocument, ProbeConsequence, Schemas } from "../api
 import { amount, clock, percent, perSecond, secondsRange, seconds } from "../kit/format";
 import { Button, IconButton, Reading, Section, type Tone } from "../kit/parts";
 import { KINDS, placeOf, type ObjectKind } from "../edit/names";
-import { ObjectSection } from "../edit/object-section";
+import { ObjectSection, PlanSection } from "../edit/object-section";
 import { RulesTable } from "../edit/rules-table";
 import { adding, removing, useEdit } from "../plan/edit";
 import type { Looking } from "../plan/moment";
@@ -106,7 +106,7 @@ const CAUSES: Record<string, string> = {
   reset: "reset",
 };
 
-function overview({ document, state, looking }: InspectorProps): Described {
+function overview({ planKey, document, state, looking }: InspectorProps): Described {
   const failing = Object.entries(state.failed_by_cause).filter(([, rate]) => rate > 0);
   return {
     kind: "plan",
@@ -131,6 +131,7 @@ function overview({ document, state, looking }: InspectorProps): Described {
         </Section>
         {looking.mode === "drill" && <DrillReadings drill={looking.drill} />}
         {document.notes && <p className="mt-5 text-[12px] text-ink-soft">{document.notes}</p>}
+        <PlanSection planKey={planKey} document={document} />
       </>
     ),
   };

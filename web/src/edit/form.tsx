@@ -5,7 +5,7 @@ import type { PlanDocument } from "../api/client";
 import { IconButton } from "../kit/parts";
 import { adding, pointerPart, problemAt, removing, setting, type Operation } from "../plan/edit";
 import { namesFor } from "./names";
-import { blank, blankObject, fieldInfo, freshEntry, label, unit, type Field, type FieldInfo, type Schema } from "./schema";
+import { alternatives, blank, blankItem, blankObject, fieldInfo, freshEntry, label, sampled, unit, type Field, type FieldInfo, type Schema } from "./schema";
 
 interface FormContext {
   root: Schema;
@@ -44,17 +44,16 @@ export function ObjectForm({ schema, value, path, leaveOut = [], ...context }: O
 function Fields({ schema, value, path, leaveOut = [] }: { schema: Schema; value: Record<string, unknown>; path: string; leaveOut?: string[] }) {
   const { root } = useForm();
   const names = Object.keys(schema.properties ?? {}).filter((name) => !leaveOut.includes(name));
-  const chosen = exclusiveFields(schema);
+  const chosen = alternatives(schema);
+  const leading = chosen.find((one) => (value[one.name] ?? null) !== null);
+  const either = chosen.map((one) => one.name);
+  const beside = chosen.flatMap((one) => one.beside);
   return names.map((name) => {
-    if (chosen.includes(name) && value[name] === null) return null;
+    const belongs = name === leading?.name || leading?.beside.includes(name);
+    if ((either.includes(name) || beside.includes(name)) && !belongs) return null;
     const info = fieldInfo(root, schema.properties?.[name] ?? {});
-    return <FieldRow key={name} name={name} info={info} value={value[name]} path={`${path}/${pointerPart(name)}`} alternatives={chosen.includes(name) ? chosen : []} schema={schema} parent={path} />;
+    return <FieldRow key={name} name={name} info={info} value={value[name]} path={`${path}/${pointerPart(name)}`} choices={name === leading?.name ? chosen : []} schema={schema} parent={path} />;
   });
-}
-
-/** The fields of which exactly one may be given. */
-function exclusiveFields(schema: Schema): string[] {
-  return (schema.oneOf ?? []).flatMap((one) => (one as { required?: string[] }).required ?? []);
 }
 
 interface RowProps {
@@ -62,21 +61,21 @@ interface RowProps {
   info: FieldInfo;
   value: unknown;
   path: string;
-  alternatives: string[];
+  choices: Choices;
   schema: Schema;
   parent: string;
 }
 
-function FieldRow({ name, info, value, path, alternatives, schema, parent }: RowProps) {
+function FieldRow({ name, info, value, path, choices, schema, parent }: RowProps) {
   const { refused, error } = useForm();
   const id = useId();
   const problem = refused !== undefined && (refused === path || refused.startsWith(`${path}/`)) ? problemAt(error, path) : undefined;
   const wide = ["list", "map", "object"].includes(info.field.kind) && !isTextList(info.field);
-  const heading = alternatives.length > 0 ? <Alternatives name={name} options={alternatives} schema={schema} parent={parent} /> : <label htmlFor={id} className="text-ink-soft">{label(name)}</label>;
+  const heading = choices.length > 0 ? <Alternatives name={name} options={choices} schema={schema} parent={parent} /> : <label htmlFor={id} className="text-ink-soft">{label(name)}</label>;
   return (
-    <div className={wide ? "mt-2 border-l-2 border-line pl-2.5" : "grid min-h-7 grid-cols-[1fr_132px] items-center gap-x-2 py-px"}>
+    <div data-path={path} className={wide ? "mt-2 border-l-2 border-line pl-2.5" : "grid min-h-7 grid-cols-[1fr_132px] items-center gap-x-2 py-px"}>
       {wide ? <p className="mb-0.5 font-medium">{heading}</p> : heading}
-      <FieldValue id={id} name={name} spoken={alternatives.length > 0 ? label(name) : undefined} info={info} value={value} path={path} />
+      <FieldValue id={id} name={name} spoken={choices.length > 0 ? label(name) : undefined} info={info} value={value} path={path} />
       {problem && (
         <p className="col-span-2 text-[12px] text-vermilion-text" role="alert">
           {problem}
@@ -86,19 +85,28 @@ function FieldRow({ name, info, value, path, alternatives, schema, parent }: Row
   );
 }
 
+type Choices = ReturnType<typeof alternatives>;
+
 /** Where exactly one of several fields is wanted: which one, to be changed. */
-function Alternatives({ name, options, schema, parent }: { name: string; options: string[]; schema: Schema; parent: string }) {
+function Alternatives({ name, options, schema, parent }: { name: string; options: Choices; schema: Schema; parent: string }) {
   const { root, send, document } = useForm();
   const change = (next: string) => {
-    const inner = fieldInfo(root, schema.properties?.[next] ?? {});
-    const value = blank(root, { ...inner.schema, default: undefined }, (kind) => namesFor(document, kind)) ?? "";
-    send([setting(`${parent}/${name}`, null), setting(`${parent}/${next}`, value)]);
+    const fresh = (field: string) => {
+      const inner = fieldInfo(root, schema.properties?.[field] ?? {});
+      return sampled(field, blank(root, { ...inner.schema, default: undefined }, (kind) => namesFor(document, kind)) ?? "");
+    };
+    const before = options.find((one) => one.name === name);
+    const after = options.find((one) => one.name === next);
+    send([
+      ...[name, ...(before?.beside ?? [])].map((field) => setting(`${parent}/${field}`, null)),
+      ...[next, ...(after?.needed ?? [])].map((field) => setting(`${parent}/${field}`, fresh(field))),
+    ]);
   };
   return (
     <select aria-label="kind" className={`${BOX} w-auto font-medium`} value={name} onChange={(event) => change(event.target.value)}>
       {options.map((option) => (
-        <option key={option} value={option}>
-          {label(option)}
+        <option key={option.name} value={option.name}>
+          {label(option.name)}
         </option>
       ))}
     </select>
@@ -236,7 +244,7 @@ function TextListField({ id, spoken, info, value, path }: ValueProps) {
 function ListField({ value, path, field }: ValueProps & { field: Extract<Field, { kind: "list" }> }) {
   const { send, root, document } = useForm();
   const items = Array.isArray(value) ? value : [];
-  const add = () => send([adding(`${path}/-`, blank(root, field.schema, (kind) => namesFor(document, kind)))]);
+  const add = () => send([adding(`${path}/-`, blankItem(root, field.schema, items, (kind) => namesFor(document, kind)))]);
   return (
     <ol className="space-y-1.5">
       {items.map((item, index) => (

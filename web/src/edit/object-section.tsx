@@ -6,7 +6,7 @@ import { Button, Section } from "../kit/parts";
 import { useEdit, type Operation } from "../plan/edit";
 import { useSchema } from "../plan/queries";
 import { ObjectForm } from "./form";
-import { KINDS, placeOf, serverKind, valueAt, type ObjectKind } from "./names";
+import { KINDS, OBJECT_KINDS, placeOf, serverKind, valueAt, type ObjectKind } from "./names";
 import { resolve, type Schema } from "./schema";
 
 interface ObjectSectionProps {
@@ -51,6 +51,27 @@ export function ObjectSection({ planKey, document, kind, name, title, inside, le
         refused={edit.isError ? sent : undefined}
       />
       {!inside && onDeleted && <NameAndEnd planKey={planKey} kind={kind} name={name} onRenamed={onRenamed} onDeleted={onDeleted} />}
+    </Section>
+  );
+}
+
+/** Lists of objects, each with a place of its own: no fields of the plan's own form. */
+const OWN_PLACES = ["northgate", "name", "drills", ...OBJECT_KINDS.map((kind) => KINDS[kind].list)];
+
+/** The plan's own settings: its title, notes, and what the platform allows. */
+export function PlanSection({ planKey, document }: { planKey: string; document: PlanDocument }) {
+  const schema = useSchema();
+  const { edit } = useEdit(planKey);
+  const [sent, setSent] = useState<string>();
+  if (!schema.data) return null;
+  const root = schema.data as Schema;
+  const send = (patch: Operation[]) => {
+    setSent(patch.at(-1)?.path);
+    edit.mutate(patch);
+  };
+  return (
+    <Section title="Settings of the plan">
+      <ObjectForm root={root} document={document} schema={root} value={document as unknown as Record<string, unknown>} path="" leaveOut={OWN_PLACES} send={send} error={edit.error} refused={edit.isError ? sent : undefined} />
     </Section>
   );
 }

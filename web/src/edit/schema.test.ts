@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 
 import type { PlanDocument } from "../api/client";
 import { freeName, namesFor, placeOf, valueAt } from "./names";
-import { blankObject, fieldInfo, label, unit, type Schema } from "./schema";
+import { alternatives, blankItem, blankObject, fieldInfo, label, unit, type Schema } from "./schema";
 
 const root: Schema = {
   $defs: {
@@ -48,9 +48,25 @@ describe("fields made from the schema", () => {
   });
 
   it("are blank only where something is required", () => {
-    expect(blankObject(root, root.$defs?.["Probe"] ?? {}, () => [])).toEqual({ name: "" });
+    expect(blankObject(root, root.$defs?.["Probe"] ?? {}, () => [])).toEqual({ name: "new" });
     expect(blankObject(root, root.$defs?.["Target"] ?? {}, () => ["tiles"])).toMatchObject({ instance: "tiles" });
     expect(blankObject(root, root.$defs?.["Tier"] ?? {}, () => ["tiles"])).toEqual({ groups: { tiles: 1 } });
+  });
+
+  it("start as something that the plan accepts, under a name that no sibling has", () => {
+    const subnet: Schema = { type: "object", required: ["name", "cidr"], properties: { name: { type: "string" }, cidr: { type: "string" } } };
+    expect(blankItem(root, subnet, [{ name: "new-1" }], () => [])).toEqual({ name: "new-2", cidr: "198.18.0.0/24" });
+    const bound: Schema = { type: "object", required: ["reading"], properties: { reading: { enum: ["failed", "requests"] }, at_most: { type: "number" } } };
+    expect(blankItem(root, bound, [], () => [])).toEqual({ reading: "failed", at_most: 0 });
+    expect(blankItem(root, { type: "array", minItems: 2, items: { type: "number" } }, [], () => [])).toEqual([0, 0]);
+  });
+
+  it("know what goes beside the one that leads", () => {
+    const part: Schema = { oneOf: [{ required: ["page", "status"], "x-beside": ["status", "instance"] }, { required: ["zone"] }] };
+    expect(alternatives(part)).toEqual([
+      { name: "page", needed: ["status"], beside: ["status", "instance"] },
+      { name: "zone", needed: [], beside: [] },
+    ]);
   });
 
   it("have names and units that a person reads", () => {

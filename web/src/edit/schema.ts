@@ -18,7 +18,7 @@ export interface Schema {
   maximum?: number;
   minItems?: number;
   minProperties?: number;
-  oneOf?: unknown[];
+  oneOf?: { required?: string[]; "x-beside"?: string[] }[];
   "x-refers-to"?: string;
   $defs?: Record<string, Schema>;
 }
@@ -100,7 +100,7 @@ export function blank(root: Schema, schema: Schema, names: (kind: string) => str
     case "yes-no":
       return false;
     case "list":
-      return (plain.minItems ?? 0) > 0 ? [blank(root, field.schema, names)] : [];
+      return Array.from({ length: plain.minItems ?? 0 }, () => blank(root, field.schema, names));
     case "map":
       return (plain.minProperties ?? 0) > 0 && field.keys ? { [names(field.keys)[0] ?? ""]: freshEntry(field.of) } : {};
     case "object":
@@ -116,11 +116,39 @@ export function freshEntry(of: Field): unknown {
   return of.kind === "number" ? 1 : "";
 }
 
+/** Fields of which exactly one is given, each with those that may stand beside it. */
+export function alternatives(schema: Schema): { name: string; needed: string[]; beside: string[] }[] {
+  return (schema.oneOf ?? []).flatMap(({ required = [], "x-beside": beside = [] }) => {
+    const [name, ...needed] = required;
+    return name === undefined ? [] : [{ name, needed, beside }];
+  });
+}
+
+/** What a new entry says where the plan asks for text: something that the plan accepts, to be written over. */
+const SAMPLES: Record<string, unknown> = { name: "new", cidr: "198.18.0.0/24", url: "https://www.beckwater.example/", from: "any", to: "any", ports: ["443"], hosts: ["*.beckwater.example"], address: "203.0.113.1", host: "www.beckwater.example", page: "/" };
+
+export function sampled(name: string, value: unknown): unknown {
+  const empty = value === "" || (Array.isArray(value) && value.length === 1 && value[0] === "");
+  return empty && name in SAMPLES ? SAMPLES[name] : value;
+}
+
+/** A new item of a list beside its siblings: its name is one that none of them has. */
+export function blankItem(root: Schema, schema: Schema, siblings: unknown[], names: (kind: string) => string[]): unknown {
+  const made = blank(root, schema, names);
+  if ("at_most" in (schema.properties ?? {})) return { ...(made as object), at_most: 0 };
+  const named = made as { name?: string } | null;
+  if (typeof named !== "object" || named?.name !== SAMPLES["name"]) return made;
+  const taken = new Set(siblings.map((one) => (one as { name?: string }).name));
+  let number = 1;
+  while (taken.has(`new-${number}`)) number += 1;
+  return { ...named, name: `new-${number}` };
+}
+
 /** Only what is required; where exactly one of several fields is wanted, the first. */
 export function blankObject(root: Schema, schema: Schema, names: (kind: string) => string[]): Record<string, unknown> {
   const made: Record<string, unknown> = {};
-  for (const name of schema.required ?? []) made[name] = blank(root, schema.properties?.[name] ?? {}, names);
-  const first = (schema.oneOf?.[0] as { required?: string[] } | undefined)?.required?.[0];
+  for (const name of schema.required ?? []) made[name] = sampled(name, blank(root, schema.properties?.[name] ?? {}, names));
+  const first = alternatives(schema)[0]?.name;
   if (first && made[first] === undefined) {
     const inner = fieldInfo(root, schema.properties?.[first] ?? {});
     made[first] = blank(root, inner.schema, names) ?? blankObject(root, inner.schema, names);

@@ -1,0 +1,139 @@
+"""Draws objects through the forms of the inspector: each value is typed, chosen or clicked, field by field."""
+
+import time
+
+from playwright.sync_api import expect
+
+NOTHING = {"reference": "none", "choice": "as by default"}
+
+
+def value_at(document, place):
+    """What stands at a JSON Pointer."""
+    for part in place.split("/")[1:]:
+        key = part.replace("~1", "/").replace("~0", "~")
+        document = document[int(key)] if isinstance(document, list) else document[key]
+    return document
+
+
+def escaped(key):
+    return key.replace("~", "~0").replace("/", "~1")
+
+
+class Drawing:
+    """A plan on the screen; `ask` gives its document as the server keeps it."""
+
+    def __init__(self, page, key, ask):
+        self.page, self.key, self.ask = page, key, ask
+        self.inspector = page.get_by_test_id("inspector")
+
+    def open(self, select):
+        """Opens an object in the inspector."""
+        self.page.goto(f"/plans/{self.key}/board?select={select}" if select else f"/plans/{self.key}/board")
+        expect(self.inspector.locator("[data-path]").first).to_be_visible()
+
+    def add(self, kind, name, **first):
+        """Adds an object with the dialog, and stays in the inspector where it then is."""
+        self.page.keyboard.press("Escape")
+        self.page.get_by_role("button", name="Add", exact=True).click()
+        dialog = self.page.get_by_role("dialog", name="Add to the plan")
+        dialog.get_by_role("radio", name=kind, exact=True).click()
+        for label, value in first.items():
+            dialog.get_by_label(label).select_option(value)
+        dialog.get_by_label("Name", exact=True).fill(name)
+        dialog.get_by_role("button", name="Add", exact=True).click()
+        expect(dialog).to_have_count(0)
+        expect(self.inspector.locator("[data-path]").first).to_be_visible()
+
+    def rename(self, select, to):
+        """Gives an object another name."""
+        self.open(select)
+        name = self.inspector.get_by_label("Name", exact=True).last
+        name.fill(to)
+        name.press("Enter")
+        expect(self.inspector.get_by_role("heading", level=2)).to_have_text(to)
+
+    def become(self, place, want):
+        """Edits what stands at a place until it is what is wanted."""
+        have = value_at(self.ask()["document"], place)
+        if have == want:
+            return
+        if isinstance(want, dict):
+            self._object_or_map(place, have, want)
+        elif isinstance(want, list) and any(isinstance(one, dict) for one in [*want, *(have or [])]):
+            self._list(place, have or [], want)
+        else:
+            self._write(place, self._row(place).locator("input, select").last, want)
+        self._wait(place, want)
+
+    def _row(self, place):
+        return self.inspector.locator(f'[data-path="{place}"]').first
+
+    def _wait(self, place, want):
+        until = time.monotonic() + 20
+        while (have := value_at(self.ask()["document"], place)) != want:
+            assert time.monotonic() < until, f"{place} is {have}, not {want}"
+            time.sleep(0.05)
+
+    def _write(self, place, control, want):
+        if control.evaluate("one => one.tagName") == "SELECT":
+            nothing = [one for one in control.locator("option").all_inner_texts() if one in NOTHING.values()]
+            label = nothing[0] if want is None else str(want)
+            options = control.locator("option").all_inner_texts()
+            control.select_option(label=label if label in options else label.replace("-", " "))
+        elif control.get_attribute("type") == "checkbox":
+            control.click()
+        else:
+            control.fill(", ".join(map(str, want)) if isinstance(want, list) else "" if want is None else str(want))
+            control.press("Enter")
+        self._wait(place, want)
+
+    def _object_or_map(self, place, have, want):
+        if have is None:
+            self._row(place).get_by_role("button", name="add", exact=True).click()
+            self.page.wait_for_timeout(300)
+            have = value_at(self.ask()["document"], place)
+        if set(have) != set(want) or self._is_map(place, have):
+            self._map(place, have, want)
+            return
+        chosen = self.inspector.locator(f'[data-path^="{place}/"] select[aria-label=kind]')
+        given = [key for key in want if want[key] is not None and have[key] is None]
+        taken = [key for key in want if want[key] is None and have[key] is not None]
+        if given and taken and chosen.count():
+            chosen.first.select_option(given[0])
+            self.page.wait_for_timeout(300)
+        for key, value in want.items():
+            self.become(f"{place}/{escaped(key)}", value)
+
+    def _is_map(self, place, have):
+        """Whether each entry can be taken out: then its keys are the user's."""
+        return any(self._row(place).get_by_role("button", name=f"Remove {key}", exact=True).count() for key in have)
+
+    def _map(self, place, have, want):
+        row = self._row(place)
+        for key, value in want.items():
+            if key not in have:
+                more = row.get_by_label("add", exact=True)
+                if more.evaluate("one => one.tagName") == "SELECT":
+                    more.select_option(key)
+                else:
+                    more.fill(key)
+                    more.press("Enter")
+                expect(row.get_by_role("button", name=f"Remove {key}", exact=True)).to_be_visible()
+            if value_at(self.ask()["document"], f"{place}/{escaped(key)}") != value:
+                self._write(f"{place}/{escaped(key)}", row.get_by_label(key, exact=True), value)
+        for key in have.keys() - want.keys():
+            row.get_by_role("button", name=f"Remove {key}", exact=True).click()
+            expect(row.get_by_role("button", name=f"Remove {key}", exact=True)).to_have_count(0)
+
+    def _list(self, place, have, want):
+        items = self._row(place).locator("> ol > li")
+        for _ in range(len(want) - len(have)):
+            count = items.count()
+            items.last.get_by_role("button", name="add", exact=True).click()
+            expect(items).to_have_count(count + 1)
+        for _ in range(len(have) - len(want)):
+            count = items.count()
+            items.nth(count - 2).get_by_role("button", name="Remove", exact=True).first.click()
+            expect(items).to_have_count(count - 1)
+        for index, value in enumerate(want):
+            self.become(f"{place}/{index}", value)

@@ -1,0 +1,144 @@
+"""The whole of Beckwater drawn from nothing: machines pasted, a plan proposed, the rest typed and clicked."""
+
+import json
+import re
+
+import httpx2
+import pytest
+from playwright.sync_api import expect
+
+from northgate.plan import plan_from_data, plan_from_text
+from tests.plan.test_reading import EXAMPLE
+from tests.ui.drawing import Drawing
+
+# Long, and on its own server: it runs beside the other tests of the interface.
+pytestmark = pytest.mark.xdist_group("drawing")
+
+DEMO = plan_from_text(EXAMPLE.read_text())
+# The order in which the machines are pasted: by group, as the demo lists its groups. The trial group has a port of its
+# own at first, so that it is proposed as a group of its own.
+PORTS = {"tiles": 8080, "tiles-next": 8082, "alerts-api": 8081, "holding-page": 8090}
+
+
+def by_file():
+    """The demo as one would write it by hand without fleets: each machine on a line of its own."""
+    data = DEMO.model_dump(mode="json", by_alias=True)
+    pages = {"/": 200}
+    fleets = {fleet.name: fleet.instance_names() for fleet in DEMO.fleets}
+    machines = {machine.name: machine for machine in DEMO.machines}
+    data["name"], data["fleets"] = "beckwater-flood-watch", []
+    order = []
+    for group in data["target_groups"]:
+        names = [n for one in group["targets"] for n in (fleets[one["fleet"]] if one["fleet"] else [one["instance"]])]
+        order += names
+        group["targets"] = [{"instance": name} for name in names]
+    data["instances"] = [machines[name].model_dump(mode="json") for name in order]
+    for machine in data["instances"]:
+        machine["serves"] = [one | {"pages": pages} for one in machine["serves"]]
+    return plan_from_data(data).model_dump(mode="json", by_alias=True)
+
+
+def flat(readings):
+    """Readings without a table inside."""
+    return {**readings, **readings["failed_by_cause"], "failed_by_cause": 0}
+
+
+def start(page, plan):
+    """Pastes the machines and takes what is proposed: the key of the plan."""
+    page.goto("/start")
+    page.get_by_label("What is it called?").fill("Beckwater flood watch")
+    lines = [f"{region['name']}: {', '.join(region['zones'])}" for region in plan["regions"]]
+    page.get_by_label("Regions and their zones").fill("\n".join(lines))
+    port = {one["instance"]: PORTS[group["name"]] for group in plan["target_groups"] for one in group["targets"]}
+    rows = [
+        [one["name"], one["zone"], port[one["name"]], one["capacity_rps"], one["service_ms"]]
+        for one in plan["instances"]
+    ]
+    table = [["name", "zone", "port", "capacity_rps", "service_ms"], *rows]
+    page.get_by_label("Machines, pasted").fill("\n".join("\t".join(map(str, row)) for row in table))
+    page.get_by_role("button", name="Propose the rest").click()
+    expect(page.get_by_role("region", name="The proposal")).to_contain_text("43 in 5 zones")
+    page.get_by_role("button", name="Take it and open the board").click()
+    expect(page).to_have_url(re.compile("/plans/beckwater-flood-watch"))
+    return re.search("/plans/([^/]+)/board", page.url)[1]
+
+
+def paste(page, key, sheet, columns, objects, button):
+    """Pastes rows into a sheet, and takes them."""
+    page.goto(f"/plans/{key}/sheets/{sheet}")
+    page.get_by_role("button", name="Paste rows").click()
+    rows = [[str(one[column]) if one[column] is not None else "" for column in columns] for one in objects]
+    page.get_by_label("Rows", exact=True).fill("\n".join("\t".join(row) for row in [columns, *rows]))
+    page.get_by_role("button", name=button).click()
+    expect(page.get_by_test_id("row-count")).to_contain_text("rows")
+    expect(page.get_by_test_id("paste-preview")).to_have_count(0)
+
+
+def draw(drawing, kind, plan_list, words, proposed=()):
+    """Renames what is proposed, adds what is missing, and makes each object what it is to be."""
+    for before, after in proposed:
+        drawing.rename(f"{kind}:{before}", after)
+    for index, one in enumerate(plan_list):
+        place = {"group": "target_groups"}.get(kind, f"{kind}s")
+        if index < len(proposed):
+            drawing.open(f"{kind}:{one['name']}")
+        else:
+            drawing.add(words, one["name"])
+        drawing.become(f"/{place}/{index}", one)
+
+
+def draw_machines(drawing, plan):
+    """What the first paste did not say of the machines comes with a second one, into their sheet."""
+    rows = [one | {"serves": f"http {one['serves'][0]['port']}"} for one in plan["instances"]]
+    columns = ["name", "subnet", "address", "queue_s", "fault_domain", "serves"]
+    paste(drawing.page, drawing.key, "machines", columns, rows, "Take 43 rows")
+
+
+def draw_balancers(drawing, plan):
+    """Balancers without their listeners, then each listener on its own."""
+    for index, one in enumerate(plan["balancers"]):
+        drawing.open(f"balancer:{one['name']}")
+        for field, value in one.items():
+            if field != "listeners":
+                drawing.become(f"/balancers/{index}/{field}", value)
+        for number, listener in enumerate(one["listeners"]):
+            if number:
+                drawing.add("listener", listener["name"], Balancer=str(index))
+            else:
+                drawing.open(f"listener:{one['name']}/{listener['name']}")
+            drawing.become(f"/balancers/{index}/listeners/{number}", listener)
+
+
+def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page, server):
+    """All of the demo plan, drawn: its drills are those of the file, and so is what is exported."""
+    plan = by_file()
+    with httpx2.Client(base_url=server, timeout=60) as client:
+        key = start(page, plan)
+        drawing = Drawing(page, key, lambda: client.get(f"/api/plans/{key}").json())
+        draw(drawing, "area", plan["areas"], "area", [("everywhere", "uplands")])
+        draw(drawing, "network", plan["networks"], "network")
+        draw_machines(drawing, plan)
+        draw(drawing, "probe", plan["probes"], "probe", [("alive", "ready")])
+        groups = [(f"app-{port}", name) for name, port in PORTS.items()]
+        draw(drawing, "group", plan["target_groups"], "target group", groups)
+        draw(drawing, "pool", plan["pools"], "pool", [("all", "web")])
+        draw(drawing, "certificate", plan["certificates"], "certificate")
+        draw_balancers(drawing, plan)
+        draw(drawing, "name", plan["names"], "name", [("www.beckwater.example", "www.beckwater.example")])
+        draw(drawing, "client", plan["clients"], "client group", [("everybody", "walkers")])
+        draw(drawing, "drill", plan["drills"], "drill", [("lose-fells-1", "lose-fells-2")])
+        drawing.open("")
+        drawing.become("/notes", plan["notes"])
+        drawing.become("/platform", plan["platform"])
+        file_key = client.post("/api/plans", content=json.dumps(plan)).json()["key"]
+        for drill in ("lose-fells-2", "tiles-8-crashes"):
+            drawn, read, demo = (
+                client.get(f"/api/plans/{one}/drills/{drill}").json() for one in (key, file_key, "beckwater")
+            )
+            assert drawn == read
+            assert drawn["readings"]["failed_by_cause"]["timed_out" if drill == "lose-fells-2" else "refused"] > 0
+            assert flat(drawn["readings"]) == pytest.approx(flat(demo["readings"])), (
+                "the demo orders its machines otherwise"
+            )
+        exported = client.get(f"/api/plans/{key}/file").text
+    assert plan_from_text(exported).model_dump(mode="json", by_alias=True) == plan
