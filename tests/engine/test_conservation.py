@@ -35,7 +35,7 @@ def test_shares_sum_to_one_wherever_somebody_serves(data):
     run = run_of(data)
     for flow in run.flows:
         choice, network = flow.choice, run.network
-        by_cell = np.bincount(network.pairs.cell, weights=choice.pair_share, minlength=len(network.routes.cell_front))
+        by_cell = np.bincount(network.pairs.cell, weights=flow.pair_share[0], minlength=len(network.routes.cell_front))
         assert np.all((np.abs(by_cell - 1) < 1e-9) | (by_cell == 0))
         lanes = np.bincount(network.routes.lane_route, weights=choice.lane_share, minlength=len(choice.route_choice))
         assert lanes + choice.route_refused == pytest.approx(np.ones(len(lanes)))

@@ -206,13 +206,18 @@ def test_restoring_what_has_not_failed_is_an_error_of_the_plan():
     assert caught.value.problems[0].where == "/drills/0/steps/0/restore"
 
 
+def test_what_drills_do_not_compute_is_refused_rather_than_answered_wrongly():
+    with pytest.raises(CannotRun) as caught:
+        drill_of(changed(plan_data(), "/clients/0/retries", 2), [])
+    assert [problem.where for problem in caught.value.problems] == ["/clients/0/retries"]
+
+
 @pytest.mark.parametrize(
     ("place", "value", "where"),
     [
         ("/target_groups/0/probe", "redy", "/target_groups/0/probe"),
         ("/probes/0/timeout_s", 11, "/probes/0/timeout_s"),
         ("/clients/0/calls/0/url", "https://ww.beckwater.example/", "/clients/0/calls/0/url"),
-        ("/clients/0/retries", 2, "/clients/0/retries"),
     ],
 )
 def test_what_cannot_be_run_is_refused_with_its_place(place, value, where):

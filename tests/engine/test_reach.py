@@ -25,7 +25,8 @@ FIREWALLS = [
     {"name": "shut", "allow_out": []},
 ]
 PLAN_DATA = {
-    "northgate": 1, "name": "small", "regions": [{"name": "fells", "zones": ["fells-1"]}, {"name": "coast", "zones": ["coast-1"]}],
+    "northgate": 1, "name": "small",
+    "regions": [{"name": "fells", "zones": ["fells-1"]}, {"name": "coast", "zones": ["coast-1"]}],
     "networks": NETWORKS, "firewalls": FIREWALLS,
 }  # fmt: skip
 PLAN = plan_from_data(PLAN_DATA)

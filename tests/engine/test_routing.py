@@ -10,10 +10,12 @@ from northgate.engine.routing import (
     plain_host,
     plain_path,
     request_for,
-    rule_shares,
+    rule_for,
 )
+from northgate.engine.sources import segments_of
 from northgate.plan.balancers import Listener
 from northgate.plan.traffic import ClientGroup
+from tests.plans import base_plan
 
 RFC_3986_EXAMPLES = [
     ("/a/b/c/./../../g", "/a/g"),
@@ -154,5 +156,30 @@ def test_source_rules_of_the_other_address_family_take_nobody():
 
 def test_a_listener_takes_its_protocol_and_port():
     listeners = [listener(), listener().model_copy(update={"protocol": "http", "port": 80})]
+    balancer = base_plan().balancers[0].model_copy(update={"listeners": listeners})
     for url, found in (("https://a.example", 0), ("http://a.example", 1), ("https://a.example:80", None)):
-        assert listener_for(listeners, request_for(url)) == found
+        assert listener_for(balancer, request_for(url)) == found
+
+
+@pytest.mark.parametrize(
+    ("protocol", "taken"),
+    [("tcp", ["tcp", "http", "https", "tls"]), ("tls", ["https", "tls"]), ("udp", ["udp"])],
+)
+def test_at_layer_4_the_bytes_alone_matter(protocol, taken):
+    one = listener().model_copy(update={"protocol": protocol, "port": 5000})
+    balancer = base_plan().balancers[0].model_copy(update={"layer": 4, "listeners": [one]})
+    schemes = ("http", "https", "tcp", "tls", "udp")
+    got = [scheme for scheme in schemes if listener_for(balancer, request_for(f"{scheme}://a.example:5000")) == 0]
+    assert sorted(got) == sorted(taken)
+
+
+def rule_shares(one, request, client):
+    """Which rules take a client group's request: (rule, share of its sources), in order of the rules."""
+    plan = base_plan()
+    balancer = plan.balancers[0].model_copy(update={"listeners": [one]})
+    segments = segments_of(plan.model_copy(update={"balancers": [balancer], "clients": [client]}))[:-1]
+    found = {}
+    for segment in segments:
+        rule = rule_for(one, request, segment.span)
+        found[rule] = found.get(rule, 0) + segment.share
+    return sorted(found.items(), key=lambda item: (item[0] == OTHERWISE, item[0]))

@@ -13,9 +13,10 @@ import numpy as np
 from northgate.engine.addresses import Addresses
 from northgate.engine.backlog import NO_CROSSING, Crossing, advance, next_crossing, patience_bounds
 from northgate.engine.errors import CannotRun
-from northgate.engine.flow import Flow, Moment, solve, too_late
+from northgate.engine.flow import SERVED, STATUSES, Flow, Moment, solve, too_late
 from northgate.engine.network import Network
 from northgate.engine.probing import Bounds, Outcome, Probers, down_bounds, up_bounds
+from northgate.engine.readiness import check_drillable
 from northgate.engine.readings import Readings, Totals
 from northgate.engine.truth import Truth, encounter, healthy, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, Watch, go_on, total_by
@@ -117,6 +118,7 @@ class DrillRun:
 
 def run_drill(network: Network, drill: Drill, watch: Watch = go_on) -> DrillRun:
     """Runs a drill; raises CannotRun when a step restores what has not failed. `watch` is called at every event."""
+    check_drillable(network.plan)
     _check_restores(network, drill)
     return _Run(network, drill).run(watch)
 
@@ -124,6 +126,27 @@ def run_drill(network: Network, drill: Drill, watch: Watch = go_on) -> DrillRun:
 def undisturbed(network: Network) -> Flow:
     """The flow of a plan without any fault, settled."""
     return _Run(network, Drill(name="now", lasts_s=1.0)).flow
+
+
+def votes(network: Network, flow: Flow) -> list[Bools]:
+    """Per name and answer: whether more than half of those who probe it would find it healthy now."""
+    healthy = [np.ones(len(name.answers), dtype=bool) for name in network.plan.names]
+    found: dict[tuple[int, int], list[bool]] = {}
+    for name, answer, _, call in network.checks:
+        found.setdefault((name, answer), []).append(name_probe_passes(network, flow, name, call))
+    for (name, answer), passes in found.items():
+        healthy[name][answer] = sum(passes) * 2 > len(passes)
+    return healthy
+
+
+def name_probe_passes(network: Network, flow: Flow, name: int, call: int) -> bool:
+    """Whether more than half of the calls of a name's probe would get an expected status in time."""
+    probe = next(one for one in network.plan.probes if one.name == network.plan.names[name].probe)
+    fate = flow.call_fate(call)
+    good = fate[SERVED]
+    if probe.protocol != "tcp":
+        good += sum(fate[cause] for cause, status in STATUSES.items() if status != 504 and probe.expects(status))
+    return bool(good > 0.5)
 
 
 def first_change_s(drill: Drill) -> float:
@@ -177,6 +200,8 @@ class _Run:
         self.backlog_s: Floats = np.zeros(len(network.machines.names))
         self.crossing: Crossing = NO_CROSSING
         self.addresses = Addresses(network, self.truth.front_dead)
+        self.healthy = [np.ones(len(name.answers), dtype=bool) for name in network.plan.names]
+        self.warmth = np.ones(len(network.pairs.front))
         self.flow = self._settled_flow()
         self.probers = Probers(network, self._outcome(), drill.phases, first_change_s(drill))
         self.met = self.probers.believes.copy()
@@ -273,7 +298,17 @@ class _Run:
     # Solving
 
     def _moment(self, in_use: Bools) -> Moment:
-        return Moment(self.truth, self.encounter, in_use, self.addresses.present, self._call_rps(), self.backlog_s)
+        present = self.addresses.present
+        return Moment(
+            truth=self.truth,
+            encounter=self.encounter,
+            in_use=in_use,
+            in_address=present,
+            option_share=self.network.names.shares(self.healthy, present),
+            warmth=self.warmth,
+            call_rps=self._call_rps(),
+            backlog_s=self.backlog_s,
+        )
 
     def _in_use(self, believes: Bools) -> Bools:
         in_use = np.ones(len(self.network.pairs.front), dtype=bool)
@@ -285,10 +320,11 @@ class _Run:
         believes = self.view.passes[self.network.probed]
         for _ in range(SETTLING_ROUNDS):
             self.flow = solve(self.network, self._moment(self._in_use(believes)))
-            found = self._outcome().passes
-            if (found == believes).all():
+            found, healthy = self._outcome().passes, votes(self.network, self.flow)
+            told = all((a == b).all() for a, b in zip(healthy, self.healthy, strict=True))
+            if (found == believes).all() and told:
                 break
-            believes = found
+            believes, self.healthy = found, healthy
         return self.flow
 
     def _solve(self) -> None:
@@ -324,7 +360,8 @@ class _Run:
             client.rps * self.surges.get(client.name, 1.0) * profile_factor(client.profile, self.now)
             for client in self.network.plan.clients
         ]
-        return np.array(rates, dtype=np.float64)[calls.client] * calls.share if rates else np.zeros(0)
+        # One past the last are those who probe names: they ask for nothing.
+        return np.array([*rates, 0.0], dtype=np.float64)[calls.client] * calls.share
 
     # Time
 

@@ -1,4 +1,9 @@
-"""The solver: rates at one moment, given truth and belief. Nothing else in North Gate computes a rate."""
+"""The solver: rates at one moment, given truth and belief. Nothing else in North Gate computes a rate.
+
+Requests go forward, from entries to fronts, lanes, cells and pairs, one level of balancers after the other; what
+becomes of them goes back the same way, as shares of what is sent. Where the choice of a target depends on how busy it
+is, both are solved together.
+"""
 
 from dataclasses import dataclass
 from functools import cached_property
@@ -7,55 +12,55 @@ import numpy as np
 
 from northgate.engine.load import AT_BOUND_S, Queue, queue_under
 from northgate.engine.network import Network
+from northgate.engine.shares import Choice, busy_shares, choose, even_shares, hash_table
 from northgate.engine.truth import ANSWERS, REFUSES, SILENT, Encounter, Truth
+from northgate.engine.truth import BLOCKED as BLOCKED_WAY
 from northgate.engine.types import Bools, Floats, Ints, total_by
 from northgate.plan.drills import CAUSES
 
 REFUSED, TIMED_OUT, OVERLOADED, NONE_HEALTHY, BLOCKED, BAD_STATUS, DEAD_FRONT, RESET = range(len(CAUSES))
-NOT_PROMISED = -1
-NEVER = np.inf
+# After the causes: what is served, and the time that this takes (share times seconds).
+SERVED, WORK = len(CAUSES), len(CAUSES) + 1
+KINDS = len(CAUSES) + 2
+# What a layer 7 balancer answers when it fails by itself.
+STATUSES = {REFUSED: 502, NONE_HEALTHY: 503, OVERLOADED: 503, TIMED_OUT: 504}
+# Shares that depend on the load that they make are settled when none changes by more than this.
+SETTLED, ROUNDS, SHORTEST_STEP = 1e-13, 400, 1 / 64
 
 
 @dataclass(frozen=True)
 class Moment:
     """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
-    fronts are in their address, the rate of each call (requests/s), the backlog of each machine (seconds of work)."""
+    fronts are in their address, the share of each option of the name book, the warmth (0 to 1) of each pair's target,
+    the rate of each call (requests/s), the backlog of each machine (seconds of work)."""
 
     truth: Truth
     encounter: Encounter
     in_use: Bools
     in_address: Bools
+    option_share: Floats
+    warmth: Floats
     call_rps: Floats
     backlog_s: Floats
-
-
-@dataclass(frozen=True)
-class Choice:
-    """How each front chooses: per cell the share of its route, per pair the share of its cell, per route what fails.
-
-    `lane_share[l]` is the share of its route's requests that go through lane l; `route_refused` the share that finds
-    nobody (cause none_healthy); `pair_share` sums to 1 over a cell that has anybody to choose.
-    """
-
-    route_choice: Ints
-    lane_share: Floats
-    route_refused: Floats
-    pair_share: Floats
-    cell_in_use: Floats
-    cell_targets: Floats
 
 
 @dataclass(frozen=True)
 class Flow:
     """Rates (requests/s) at one moment; arrays over the network's indices.
 
-    `pair_served` is what is served of each pair's `pair_rps`. Causes run as in `plan.drills.CAUSES`.
+    `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
+    alike); `pair_served` is what is served of each pair's `pair_rps`. `row_part` is the share of an entry's requests
+    that each row of `entry_fronts` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`,
+    then SERVED and WORK.
     """
 
     network: Network
     moment: Moment
     choice: Choice
     queue: Queue
+    pair_share: Floats
+    row_part: Floats
+    row_fate: Floats
     front_rps: Floats
     front_dead_rps: Floats
     front_served: Floats
@@ -99,165 +104,54 @@ class Flow:
         """The mean latency of served calls, the client's round trip included; 0 when nothing is served."""
         return self.latency_sum / self.served if self.served > 0 else 0.0
 
-
-def choose(network: Network, in_use: Bools) -> Choice:
-    """Tiers, groups and targets as each front sees them (pools in order, groups by weight, targets by weight)."""
-    pairs, routes = network.pairs, network.routes
-    cells = len(routes.cell_front)
-    counted = pairs.weight > 0
-    cell_in_use = total_by(pairs.cell, in_use & counted, cells)
-    cell_targets = total_by(pairs.cell, counted, cells)
-    choice_in_use = _sum_of_lanes(network, cell_in_use)
-    route_choice = _serving_choice(network, choice_in_use, _sum_of_lanes(network, cell_targets))
-    serving = route_choice[routes.lane_route] == routes.lane_choice
-    anyway = serving & (choice_in_use == 0)[routes.lane_choice] & _sends_anyway(network)
-    anyway &= (cell_targets > 0)[routes.lane_cell]
-    lane_share, refused = _lane_shares(network, serving, (cell_in_use > 0)[routes.lane_cell] | anyway, choice_in_use)
-    cell_anyway = total_by(routes.lane_cell, anyway, cells) > 0
-    candidate = counted & (in_use | cell_anyway[pairs.cell])
-    return Choice(route_choice, lane_share, refused, _pair_shares(network, candidate), cell_in_use, cell_targets)
-
-
-def _sum_of_lanes(network: Network, of_cell: Floats) -> Floats:
-    """Sums a value of cells over the lanes of each choice."""
-    routes = network.routes
-    return total_by(routes.lane_choice, of_cell[routes.lane_cell], len(routes.choice_route))
-
-
-def _serving_choice(network: Network, known: Floats, whole: Floats) -> Ints:
-    """Per route the first choice with enough targets in use, else the first with any, else the first."""
-    routes = network.routes
-    choices = len(routes.choice_route)
-    enough = (known >= routes.choice_min_count) & (known >= routes.choice_min_share * whole - 1e-9) & (known > 0)
-    best = routes.first_choice.copy()
-    for fitting in (known > 0, enough):
-        first = np.full(len(best), choices)
-        np.minimum.at(first, routes.choice_route[fitting], np.flatnonzero(fitting))
-        best = np.where(first < choices, first, best)
-    return best
-
-
-def _sends_anyway(network: Network) -> Bools:
-    """Per lane: its group sends to all its targets when none is healthy."""
-    groups = network.plan.target_groups
-    anyway = np.array([group.when_none_healthy == "send-anyway" for group in groups], dtype=bool)
-    return anyway[network.routes.cell_group[network.routes.lane_cell]] if len(anyway) else np.zeros(0, dtype=bool)
-
-
-def _lane_shares(network: Network, serving: Bools, lane_serves: Bools, choice_in_use: Floats) -> tuple[Floats, Floats]:
-    """The share of each route's requests per lane, and per route the share that finds nobody.
-
-    An empty group's weight is shared out, or fails, as its tier says; when the whole tier is empty, each group's
-    weight is its own affair.
-    """
-    routes = network.routes
-    count = len(routes.route_front)
-    weight = np.where(serving, routes.lane_weight, 0.0)
-    filled = np.where(lane_serves, weight, 0.0)
-    shares_out = routes.choice_shares_out & (choice_in_use > 0)
-    based_on = np.where(shares_out[routes.lane_choice], filled, weight)
-    base = total_by(routes.lane_route, based_on, count)[routes.lane_route]
-    share = np.divide(filled, base, out=np.zeros_like(filled), where=base > 0)
-    refused = np.divide(based_on - filled, base, out=np.zeros_like(filled), where=base > 0)
-    lost = total_by(routes.lane_route, refused, count)
-    given = total_by(routes.lane_route, share, count)
-    return share, np.where(given + lost > 0, lost, 1.0)
-
-
-def _pair_shares(network: Network, candidate: Bools) -> Floats:
-    """Round robin: each candidate's share of its cell, by weight; `prefer-zone` cells keep to their zone if any."""
-    pairs, routes = network.pairs, network.routes
-    cells = len(routes.cell_front)
-    weight = np.where(candidate, pairs.weight, 0.0)
-    prefers = np.array([group.reach == "prefer-zone" for group in network.plan.target_groups], dtype=bool)
-    if prefers.any():
-        own = np.where(pairs.same_zone, weight, 0.0)
-        has_own = total_by(pairs.cell, own, cells) > 0
-        weight = np.where((prefers[routes.cell_group] & has_own)[pairs.cell], own, weight)
-    whole = total_by(pairs.cell, weight, cells)[pairs.cell]
-    return np.divide(weight, whole, out=np.zeros_like(weight), where=whole > 0)
+    def call_fate(self, call: int) -> Floats:
+        """What becomes of a call, by kind, as shares; also of one that nobody makes now."""
+        return _Solving(self.network, self.moment, self.choice).fate_of(call, self.row_fate)
 
 
 def solve(network: Network, moment: Moment) -> Flow:
     """The rates of this moment: where every request goes, and what becomes of it."""
-    choice = choose(network, moment.in_use)
-    arrivals = _arrivals(network, moment)
-    lanes = _through_lanes(network, choice, arrivals, moment.encounter.fate)
-    met = moment.encounter.met
-    pair_rps = (lanes.cell.sum(axis=0))[network.pairs.cell] * choice.pair_share
-    queue = _queues(network, moment, np.where(met == ANSWERS, pair_rps, 0.0))
-    fates = _fates(network, moment, queue)
-    return _gather(network, moment, choice, queue, arrivals, lanes, pair_rps, fates)
+    choice = choose(network, moment.in_use, moment.warmth)
+    solving = _Solving(network, moment, choice)
+    share = solving.first_shares()
+    sent = solving.forward(share)
+    queue = solving.queues(share, sent)
+    back = solving.backward(share, queue)
+    if solving.busy:
+        step, before = 1.0, np.inf
+        for _ in range(ROUNDS):
+            wanted = solving.busy_shares(share, sent, queue, back)
+            change = float(np.abs(wanted - share).max(initial=0.0))
+            # All the way to what is wanted, and shorter steps once that has been seen to overshoot.
+            step = max(step / 2, SHORTEST_STEP) if change > before / 2 else step
+            share, before = (wanted if change <= SETTLED else share + step * (wanted - share)), change
+            sent = solving.forward(share)
+            queue = solving.queues(share, sent)
+            back = solving.backward(share, queue)
+            if change <= SETTLED:
+                break
+    return solving.flow(share, sent, queue, back)
 
 
 @dataclass(frozen=True)
-class _Arrivals:
-    """Rates at the fronts: per row of `entry_fronts`, what arrives there and what of it meets a living front."""
+class _Sent:
+    """Rates on the way forward: per entry and row, and per fate (first axis) by route, lane and cell."""
 
-    entry_rps: Floats
-    row_rps: Floats
-    row_living: Floats
-    stranded: Floats
-
-
-def _arrivals(network: Network, moment: Moment) -> _Arrivals:
-    """Every entry's requests spread evenly over the fronts that are in the address, dead or alive."""
-    entries = network.entries
-    entry, front, _ = network.entry_fronts
-    rps = moment.call_rps[entries.call] * entries.share
-    present = np.where(moment.in_address[front], 1.0, 0.0)
-    count = total_by(entry, present, len(rps))
-    row_rps = np.divide(rps[entry] * present, count[entry], out=np.zeros(len(entry)), where=count[entry] > 0)
-    living = np.where(moment.truth.front_dead[front], 0.0, row_rps)
-    return _Arrivals(rps, row_rps, living, np.where(count > 0, 0.0, rps))
-
-
-@dataclass(frozen=True)
-class _Lanes:
-    """Rates per fate (first axis) by route, lane and cell."""
-
+    entry: Floats
+    row: Floats
     route: Floats
     lane: Floats
     cell: Floats
 
 
-def _through_lanes(network: Network, choice: Choice, arrivals: _Arrivals, fate: Ints) -> _Lanes:
-    entry, _, route = network.entry_fronts
-    outcomes, routes = int(fate.max(initial=0)) + 1, len(network.routes.route_front)
-    outcome = fate[network.calls.outcome[network.entries.call]][entry]
-    routed = route >= 0
-    flat = outcome[routed] * routes + route[routed]
-    by_route = total_by(flat, arrivals.row_living[routed], outcomes * routes)
-    by_route = by_route.reshape(outcomes, routes)
-    by_lane = by_route[:, network.routes.lane_route] * choice.lane_share
-    return _Lanes(by_route, by_lane, _sum_by(network.routes.lane_cell, by_lane, len(network.routes.cell_front)))
-
-
-def _sum_by(index: Ints, values: Floats, count: int) -> Floats:
-    """Sums the columns of `values` that have the same index: (rows, len(index)) to (rows, count)."""
-    rows = values.shape[0]
-    flat = (np.arange(rows)[:, None] * count + index).ravel()
-    return total_by(flat, values.ravel(), rows * count).reshape(rows, count)
-
-
-def _queues(network: Network, moment: Moment, arriving: Floats) -> Queue:
-    machines = network.machines
-    offered = total_by(network.pairs.machine, arriving, len(machines.names))
-    slowness = moment.truth.slowness
-    return queue_under(
-        machines.capacity / slowness, machines.service_s * slowness, machines.queue_s, offered, moment.backlog_s
-    )
-
-
 @dataclass(frozen=True)
-class _Fates:
-    """What becomes of a request of each fate at each pair: served share, and the share lost per cause."""
+class _Back:
+    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a lane's cell, at a row."""
 
-    served: Floats
-    refused: Floats
-    timed_out: Floats
-    overloaded: Floats
-    bad_status: Floats
+    pair: dict[int, Floats]
+    cell: Floats
+    row: Floats
+    entry: Floats
 
 
 def too_late(latency_s: Floats, slope: Floats, bound_s: Floats) -> Bools:
@@ -265,129 +159,298 @@ def too_late(latency_s: Floats, slope: Floats, bound_s: Floats) -> Bools:
     return (latency_s > bound_s + AT_BOUND_S) | ((np.abs(latency_s - bound_s) <= AT_BOUND_S) & (slope > 0))
 
 
-def _fates(network: Network, moment: Moment, queue: Queue) -> _Fates:
-    pairs = network.pairs
-    latency, slope, excess = (values[pairs.machine] for values in (queue.latency_s, queue.slope, queue.excess))
-    met = moment.encounter.met
-    answers = met == ANSWERS
-    late = too_late(latency, slope, moment.encounter.patience_s)
-    bad = moment.encounter.bad_page
-    taken = np.where(answers, 1 - excess, 0.0)
-    return _Fates(
-        served=np.where(late | bad, 0.0, taken),
-        refused=np.broadcast_to(np.where(met == REFUSES, 1.0, 0.0), late.shape),
-        timed_out=np.where(late, taken, 0.0) + np.where(met == SILENT, 1.0, 0.0),
-        overloaded=np.broadcast_to(np.where(answers, excess, 0.0), late.shape),
-        bad_status=np.where(bad & ~late, taken, 0.0),
-    )
+def sum_columns(index: Ints, values: Floats, count: int) -> Floats:
+    """Sums the columns of `values` that have the same index: (rows, len(index)) to (rows, count)."""
+    rows = values.shape[0]
+    flat = (np.arange(rows)[:, None] * count + index).ravel()
+    return total_by(flat, values.ravel(), rows * count).reshape(rows, count)
 
 
-def _gather(
-    network: Network,
-    moment: Moment,
-    choice: Choice,
-    queue: Queue,
-    arrivals: _Arrivals,
-    lanes: _Lanes,
-    pair_rps: Floats,
-    fates: _Fates,
-) -> Flow:
-    """Sums the rates that readings and views ask for."""
-    pairs, routes = network.pairs, network.routes
-    cells = len(routes.cell_front)
-    shares = {
-        cause: _sum_by(pairs.cell, choice.pair_share * values, cells)
-        for cause, values in (
-            (None, fates.served),
-            (REFUSED, fates.refused),
-            (TIMED_OUT, fates.timed_out),
-            (OVERLOADED, fates.overloaded),
-            (BAD_STATUS, fates.bad_status),
+class _Solving:
+    """One moment while it is solved."""
+
+    def __init__(self, network: Network, moment: Moment, choice: Choice) -> None:
+        self.network, self.moment, self.choice = network, moment, choice
+        self.entry, self.front, self.route = network.entry_fronts
+        self.call = network.entries.call[self.entry]
+        self.fates = int(moment.encounter.fate.max(initial=0)) + 1
+        self.fate_of_call = moment.encounter.fate[network.calls.outcome]
+        self.routed = self.route >= 0
+        self.routes, self.cells = len(network.routes.route_front), len(network.routes.cell_front)
+        self.busy = any(method in ("least-connections", "two-choices") for method in network.cell_method)
+        self.inner = np.flatnonzero(network.entries.member >= 0)
+        option = network.entries.option
+        shares = np.append(moment.option_share, 1.0)
+        self.told = shares[option] if len(option) else np.zeros(0)
+
+    # Who is chosen
+
+    def first_shares(self) -> Floats:
+        """Shares by weight, by hash where the group wants that: one row, or one a fate where sources matter."""
+        network = self.network
+        even = even_shares(network, self.choice.pair_weight)
+        hashed = [cell for cell, method in enumerate(network.cell_method) if method == "source-hash"]
+        if not hashed:
+            return even[None, :]
+        table, share = hash_table(network), np.repeat(even[None, :], self.fates, axis=0)
+        segments = self.moment.encounter.fate_segment
+        for cell in hashed:
+            mine = network.cell_pairs[cell]
+            for number in np.unique(segments):
+                fallen = table.shares(cell, network.segments[int(number)], self.choice.pair_weight[mine])
+                share[np.ix_(segments == number, mine)] = fallen
+        return share
+
+    def busy_shares(self, share: Floats, sent: _Sent, queue: Queue, back: _Back) -> Floats:
+        """The shares that would follow from the load that these shares make."""
+        network, met = self.network, self.moment.encounter.met
+        silent = (met == SILENT) | (met == BLOCKED_WAY)
+        hold = np.where(met == ANSWERS, queue.latency_s[network.pairs.machine], 0.0)
+        hold = np.where(silent, network.pair_connect_timeout_s, hold)
+        onward = network.members.leads_on[network.pairs.member]
+        if onward.any():
+            worked, served = back.pair[WORK].mean(axis=0), back.pair[SERVED].mean(axis=0)
+            hold = np.where(onward, np.divide(worked, served, out=np.zeros_like(hold), where=served > 0), hold)
+        made = busy_shares(
+            network, self.choice.pair_weight, hold, met == REFUSES, silent, sent.cell.sum(axis=0), share[0]
         )
-    }
-    per_route = {cause: _route_share(network, choice, share) for cause, share in shares.items()}
-    rows = _rows(network, moment, choice, arrivals, per_route)
-    pair_served = (lanes.cell[:, pairs.cell] * choice.pair_share * fates.served).sum(axis=0)
-    latency = float(pair_served @ queue.latency_s[pairs.machine]) + _round_trips(network, rows.served)
-    zones = len(network.zones)
-    target_zone = network.machines.zone[pairs.machine]
-    crossing = np.where(pairs.same_zone, 0.0, pair_served)
-    fixed_zone = total_by(network.fronts.zone[rows.front], rows.fixed_served, zones)
-    entries, fronts = len(network.entries.call), len(network.fronts.zone)
-    return Flow(
-        network=network,
-        moment=moment,
-        choice=choice,
-        queue=queue,
-        front_rps=total_by(rows.front, arrivals.row_rps, fronts),
-        front_dead_rps=total_by(rows.front, arrivals.row_rps - arrivals.row_living, fronts),
-        front_served=total_by(rows.front, rows.served, fronts),
-        call_served=total_by(network.entries.call[rows.entry], rows.served, len(moment.call_rps)),
-        call_cause=rows.cause,
-        entry_rps=arrivals.entry_rps,
-        entry_served=total_by(rows.entry, rows.served, entries),
-        cell_rps=lanes.cell.sum(axis=0),
-        cell_served=total_by(pairs.cell, pair_served, cells),
-        lane_rps=lanes.lane.sum(axis=0),
-        lane_served=(lanes.lane * shares[None][:, routes.lane_cell]).sum(axis=0),
-        route_rps=lanes.route.sum(axis=0),
-        pair_rps=pair_rps,
-        pair_served=pair_served,
-        zone_served=total_by(target_zone, pair_served, zones) + fixed_zone,
-        zone_from_elsewhere=total_by(target_zone, crossing, zones),
-        latency_sum=latency,
-    )
+        by_busy = np.isin(np.array(network.cell_method), ("least-connections", "two-choices"))[network.pairs.cell]
+        return np.where(by_busy, made[None, :], share)
 
+    # Forward
 
-def _route_share(network: Network, choice: Choice, cell_share: Floats) -> Floats:
-    """From shares of a cell's requests to shares of a route's: (outcomes, cells) to (outcomes, routes)."""
-    routes = network.routes
-    return _sum_by(routes.lane_route, cell_share[:, routes.lane_cell] * choice.lane_share, len(routes.route_front))
+    @cached_property
+    def row_part(self) -> Floats:
+        """The share of an entry's requests that each of its fronts gets: even over those in the address.
 
+        An anycast address leads each area to the nearest region that has a front in it.
+        """
+        network, moment = self.network, self.moment
+        present = moment.in_address[self.front].astype(np.float64)
+        anycast = np.array([one.address_kind == "anycast" for one in network.plan.balancers], dtype=bool)
+        if anycast.any():
+            present *= self._nearest(present > 0, anycast)
+        count = total_by(self.entry, present, len(network.entries.call))[self.entry]
+        return np.divide(present, count, out=np.zeros_like(present), where=count > 0)
 
-@dataclass(frozen=True)
-class _Rows:
-    """Per row of `entry_fronts` what is served, in all and by the balancer itself; per call what fails by cause."""
+    def _nearest(self, present: Bools, anycast: Bools) -> Floats:
+        network = self.network
+        region = network.zone_region[network.fronts.zone[self.front]]
+        trip = np.where(present, network.calls.round_trip_s[self.call, region], np.inf)
+        # Regions that are equally near: the first in the plan.
+        rank = np.where(np.isfinite(trip), trip, np.inf)
+        best = np.full(len(network.entries.call), np.inf)
+        np.minimum.at(best, self.entry, rank)
+        near = present & (rank == best[self.entry])
+        first = np.full(len(best), len(network.regions))
+        np.minimum.at(first, self.entry[near], region[near])
+        near &= region == first[self.entry]
+        return np.where(anycast[network.fronts.balancer[self.front]], near, True).astype(np.float64)
 
-    entry: Ints
-    front: Ints
-    served: Floats
-    fixed_served: Floats
-    cause: Floats
+    @cached_property
+    def arrives(self) -> Bools:
+        """Which rows meet a living front, and are let in."""
+        return ~self.moment.truth.front_dead[self.front] & ~self.moment.encounter.row_blocked
 
+    def forward(self, share: Floats) -> _Sent:
+        """Every request's way to the pairs; what leads on from there is sent again, a level deeper."""
+        network = self.network
+        entries = network.entries
+        of_client = entries.member < 0
+        rps = np.where(of_client, self.moment.call_rps[entries.call] * self.told, 0.0)
+        sent = self._to_cells(rps)
+        for _ in range(network.levels - 1 if len(self.inner) else 0):
+            rps[self.inner] = self._passed_on(share, sent)[self.inner] * self.told[self.inner]
+            sent = self._to_cells(rps)
+        return sent
 
-def _rows(
-    network: Network, moment: Moment, choice: Choice, arrivals: _Arrivals, per_route: dict[int | None, Floats]
-) -> _Rows:
-    entry, front, route = network.entry_fronts
-    entries = network.entries
-    call = entries.call[entry]
-    outcome = moment.encounter.fate[network.calls.outcome[call]]
-    routed, living = route >= 0, arrivals.row_living
-    at = np.where(routed, route, 0)
+    def _to_cells(self, rps: Floats) -> _Sent:
+        routes = self.network.routes
+        row = rps[self.entry] * self.row_part
+        living = np.where(self.arrives, row, 0.0)
+        flat = self.fate_of_call[self.call[self.routed]] * self.routes + self.route[self.routed]
+        by_route = total_by(flat, living[self.routed], self.fates * self.routes).reshape(self.fates, self.routes)
+        by_lane = by_route[:, routes.lane_route] * self.choice.lane_share
+        return _Sent(rps.copy(), row, by_route, by_lane, sum_columns(routes.lane_cell, by_lane, self.cells))
 
-    def of_route(share: Floats) -> Floats:
-        return np.where(routed, living * share[outcome, at], 0.0) if share.shape[1] else np.zeros(len(entry))
+    def _passed_on(self, share: Floats, sent: _Sent) -> Floats:
+        """Per entry behind a target: the rate at which its call comes through that target."""
+        pairs, entries = self.network.pairs, self.network.entries
+        onward = np.flatnonzero(self.network.members.leads_on[pairs.member])
+        rate = sent.cell[:, pairs.cell[onward]] * np.broadcast_to(share, (self.fates, share.shape[1]))[:, onward]
+        count = len(self.network.members.group)
+        by_member = sum_columns(pairs.member[onward], rate, count)
+        return by_member[self.fate_of_call[entries.call], np.maximum(entries.member, 0)]
 
-    fixed = np.where(routed, 0.0, living)
-    fixed_served = np.where(entries.fixed_cause[entry] == NOT_PROMISED, fixed, 0.0)
-    cause = np.zeros((len(moment.call_rps), len(CAUSES)))
-    for number, share in per_route.items():
-        if number is not None:
-            np.add.at(cause[:, number], call, of_route(share))
-    refused = choice.route_refused[at] if len(choice.route_refused) else np.zeros(len(entry))
-    np.add.at(cause[:, NONE_HEALTHY], call, np.where(routed, living * refused, 0.0))
-    np.add.at(cause[:, DEAD_FRONT], call, arrivals.row_rps - living)
-    failing = entries.fixed_cause[entry] != NOT_PROMISED
-    np.add.at(cause, (call[failing], entries.fixed_cause[entry][failing]), fixed[failing])
-    stuck = np.where(entries.balancer >= 0, DEAD_FRONT, entries.fixed_cause)
-    np.add.at(cause, (entries.call, stuck), arrivals.stranded)
-    served = of_route(per_route[None]) + fixed_served
-    return _Rows(entry, front, served, fixed_served, cause)
+    def queues(self, share: Floats, sent: _Sent) -> Queue:
+        """How the machines' queues stand under what reaches them."""
+        network, machines = self.network, self.network.machines
+        met = self.moment.encounter.fate_met == ANSWERS
+        if len(share) == 1 and (met == met[:1]).all():
+            arriving = sent.cell.sum(axis=0)[network.pairs.cell] * share[0] * met[0]
+        else:
+            arriving = (sent.cell[:, network.pairs.cell] * share * met).sum(axis=0)
+        arriving = np.where(network.members.leads_on[network.pairs.member], 0.0, arriving)
+        offered = total_by(network.pairs.machine, arriving, len(machines.names))
+        slowness = self.moment.truth.slowness
+        return queue_under(
+            machines.capacity / slowness, machines.service_s * slowness, machines.queue_s, offered,
+            self.moment.backlog_s,
+        )  # fmt: skip
 
+    # Back
 
-def _round_trips(network: Network, row_served: Floats) -> float:
-    """Served rate times the client's round trip, summed (requests, as rate times seconds)."""
-    entry, front, _ = network.entry_fronts
-    region = network.zone_region[network.fronts.zone[front]]
-    return float(row_served @ network.calls.round_trip_s[network.entries.call[entry], region])
+    def backward(self, share: Floats, queue: Queue) -> _Back:
+        """What becomes of requests, from the deepest level up."""
+        pair = self._at_machines(queue)
+        onward = np.flatnonzero(self.network.members.leads_on[self.network.pairs.member])
+        back = self._to_rows(share, pair)
+        for _ in range(self.network.levels - 1 if len(self.inner) else 0):
+            self._take_back(pair, back, onward)
+            back = self._to_rows(share, pair)
+        return back
+
+    def _at_machines(self, queue: Queue) -> dict[int, Floats]:
+        """Per kind what becomes of a request of each fate at each pair; kinds that do not occur are left out."""
+        pairs, encounter = self.network.pairs, self.moment.encounter
+        latency, slope, excess = (values[pairs.machine] for values in (queue.latency_s, queue.slope, queue.excess))
+        met = encounter.fate_met
+        answers = met == ANSWERS
+        late = too_late(latency, slope, encounter.patience_s)
+        taken = np.where(answers, 1 - excess, 0.0)
+        served = np.where(late | encounter.bad_page, 0.0, taken)
+        made = {SERVED: served, WORK: served * latency}
+        for kind, value in (
+            (REFUSED, met == REFUSES),
+            (TIMED_OUT, np.where(late, taken, 0.0) + (met == SILENT)),
+            (OVERLOADED, np.where(answers, excess, 0.0)),
+            (BAD_STATUS, np.where(encounter.bad_page & ~late, taken, 0.0)),
+            (BLOCKED, met == BLOCKED_WAY),
+        ):
+            if value.any():
+                made[kind] = np.asarray(value, dtype=np.float64)
+        return made
+
+    def _to_rows(self, share: Floats, pair: dict[int, Floats]) -> _Back:
+        network, moment = self.network, self.moment
+        routes, entries = network.routes, network.entries
+        cell = np.zeros((KINDS, self.fates, self.cells))
+        row = np.zeros((len(self.entry), KINDS))
+        fate = self.fate_of_call[self.call]
+        at = np.where(self.routed, self.route, 0)
+        for kind, value in pair.items():
+            cell[kind] = sum_columns(network.pairs.cell, share * value, self.cells)
+            by_lane = cell[kind][:, routes.lane_cell] * self.choice.lane_share
+            by_route = sum_columns(routes.lane_route, by_lane, self.routes)
+            if self.routes:
+                row[:, kind] = np.where(self.routed, by_route[fate, at], 0.0)
+        if self.routes:
+            row[:, NONE_HEALTHY] += np.where(self.routed, self.choice.route_refused[at], 0.0)
+        cause = entries.fixed_cause[self.entry]
+        fixed = np.flatnonzero(~self.routed)
+        row[fixed, np.where(cause[fixed] >= 0, cause[fixed], SERVED)] = 1.0
+        dead = moment.truth.front_dead[self.front]
+        for lost, kind in ((moment.encounter.row_blocked, BLOCKED), (dead, DEAD_FRONT)):
+            row[lost] = 0.0
+            row[lost, kind] = 1.0
+        return _Back(pair, cell, row, self._to_entries(row))
+
+    def _to_entries(self, row: Floats) -> Floats:
+        """What becomes of an entry's requests: at its fronts, or outside; without any front they meet a dead one."""
+        entries = self.network.entries
+        count = len(entries.call)
+        made = np.zeros((count, KINDS))
+        np.add.at(made, self.entry, row * self.row_part[:, None])
+        stranded = total_by(self.entry, self.row_part, count) == 0
+        outside = entries.balancer < 0
+        made[outside & (entries.fixed_cause < 0), SERVED] = 1.0
+        nowhere = np.flatnonzero(outside & (entries.fixed_cause >= 0))
+        made[nowhere, entries.fixed_cause[nowhere]] = 1.0
+        made[stranded & ~outside, DEAD_FRONT] = 1.0
+        return made
+
+    def _take_back(self, pair: dict[int, Floats], back: _Back, onward: Ints) -> None:
+        """What becomes of requests that are passed on is what becomes of them at the next balancer."""
+        network, entries = self.network, self.network.entries
+        members = len(network.members.group)
+        inner = self.inner
+        flat = self.fate_of_call[entries.call[inner]] * members + entries.member[inner]
+        met = np.zeros((KINDS, self.fates, members))
+        for kind in range(KINDS):
+            values = back.entry[inner, kind] * self.told[inner]
+            met[kind] = total_by(flat, values, self.fates * members).reshape(self.fates, members)
+        mean = np.divide(met[WORK], met[SERVED], out=np.zeros_like(met[WORK]), where=met[SERVED] > 0)
+        member = network.pairs.member[onward]
+        late = mean[:, member] > self.moment.encounter.patience_s[:, onward]
+        for kind in range(KINDS):
+            value = pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))
+            value[:, onward] = met[kind][:, member]
+        pair[TIMED_OUT][:, onward] += np.where(late, pair[SERVED][:, onward], 0.0)
+        for kind in (SERVED, WORK):
+            pair[kind][:, onward] = np.where(late, 0.0, pair[kind][:, onward])
+
+    def fate_of(self, call: int, row_fate: Floats) -> Floats:
+        """What becomes of one call, by kind, as shares."""
+        entries = self.network.entries
+        mine = (entries.call == call) & (entries.member < 0)
+        return np.asarray(self.told[mine] @ self._to_entries(row_fate)[mine])
+
+    # Together
+
+    def flow(self, share: Floats, sent: _Sent, queue: Queue, back: _Back) -> Flow:
+        """Sums the rates that readings and views ask for."""
+        network = self.network
+        pairs, routes, entries = network.pairs, network.routes, network.entries
+        served = back.row[:, SERVED] * sent.row
+        pair_rate = sent.cell[:, pairs.cell] * share if len(share) > 1 else None
+        if pair_rate is None:
+            pair_rps = sent.cell.sum(axis=0)[pairs.cell] * share[0]
+            pair_served = (sent.cell[:, pairs.cell] * back.pair[SERVED]).sum(axis=0) * share[0]
+        else:
+            pair_rps, pair_served = pair_rate.sum(axis=0), (pair_rate * back.pair[SERVED]).sum(axis=0)
+        ends = np.where(network.members.leads_on[pairs.member], 0.0, pair_served)
+        zones = len(network.zones)
+        target_zone = network.machines.zone[pairs.machine]
+        fixed = np.where(self.routed, 0.0, served)
+        fixed_zone = total_by(network.fronts.zone[self.front], fixed, zones)
+        outside = (entries.balancer < 0) & (entries.fixed_cause < 0)
+        if outside.any():
+            fixed_zone[-1] += float(sent.entry[outside].sum())
+        by_call = np.zeros((len(self.moment.call_rps), KINDS))
+        of_client = np.flatnonzero(entries.member < 0)
+        np.add.at(by_call, entries.call[of_client], back.entry[of_client] * sent.entry[of_client, None])
+        fronts = len(network.fronts.zone)
+        lost = np.where(self.moment.truth.front_dead[self.front], sent.row, 0.0)
+        return Flow(
+            network=network,
+            moment=self.moment,
+            choice=self.choice,
+            queue=queue,
+            pair_share=share,
+            row_part=self.row_part,
+            row_fate=back.row,
+            front_rps=total_by(self.front, sent.row, fronts),
+            front_dead_rps=total_by(self.front, lost, fronts),
+            front_served=total_by(self.front, served, fronts),
+            call_served=by_call[:, SERVED],
+            call_cause=by_call[:, : len(CAUSES)],
+            entry_rps=sent.entry,
+            entry_served=back.entry[:, SERVED] * sent.entry,
+            cell_rps=sent.cell.sum(axis=0),
+            cell_served=(back.cell[SERVED] * sent.cell).sum(axis=0),
+            lane_rps=sent.lane.sum(axis=0),
+            lane_served=(sent.lane * back.cell[SERVED][:, routes.lane_cell]).sum(axis=0),
+            route_rps=sent.route.sum(axis=0),
+            pair_rps=pair_rps,
+            pair_served=pair_served,
+            zone_served=total_by(target_zone, ends, zones) + fixed_zone,
+            zone_from_elsewhere=total_by(target_zone, np.where(pairs.same_zone, 0.0, ends), zones),
+            latency_sum=float(by_call[:, WORK].sum()) + self._round_trips(served),
+        )
+
+    def _round_trips(self, row_served: Floats) -> float:
+        """Served rate times the client's round trip, summed (requests, as rate times seconds)."""
+        network = self.network
+        region = network.zone_region[network.fronts.zone[self.front]]
+        of_client = np.where(network.entries.member[self.entry] < 0, row_served, 0.0)
+        return float(of_client @ network.calls.round_trip_s[self.call, region])

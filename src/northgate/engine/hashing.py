@@ -78,6 +78,11 @@ def _scores(hashed: Keys, weights: Floats) -> Floats:
     return np.asarray(-weights / np.log(h))
 
 
+def best_scores(keys: Keys, targets: Keys, weights: Floats) -> Floats:
+    """The score of each key with the target beside it."""
+    return _scores(mix64(mix64(keys) ^ targets), weights)
+
+
 def shares(keys: Keys, targets: Keys, weights: Floats) -> Floats:
     """The share of the keys that falls to each target; sums to 1."""
     return np.bincount(winners(keys, targets, weights), minlength=len(targets)) / len(keys)

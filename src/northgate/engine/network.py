@@ -11,39 +11,64 @@ Objects become positions in plan order; names return only at the edges. The arra
     route     one front and one pool
     choice    one tier of a route
     lane      one group of a choice
-    call      one kind of request of a client group
-    entry     one call and one rule of a balancer that takes it
+    segment   the sources of a client group that every rule and firewall of the plan treats alike
+    call      one kind of request of a segment, or of a name's prober
+    entry     one call and one place to which its name may lead: the rule that takes it there
+
+A target that is another balancer (or a host name that leads to some) stands for it as a pseudo machine; the requests
+that it gets are entries of their own (`member` >= 0), one level deeper.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
+from northgate.engine.errors import CannotRun
+from northgate.engine.hashing import Keys, target_keys
+from northgate.engine.naming import Leaf, NameBook
 from northgate.engine.readiness import check_runnable
-from northgate.engine.routing import OTHERWISE, Request, listener_for, plain_host, request_for, rule_shares
+from northgate.engine.routing import (
+    OTHERWISE,
+    Request,
+    covers_host,
+    listener_for,
+    page_status,
+    plain_host,
+    request_for,
+    rule_for,
+)
+from northgate.engine.sources import Segment, segments_of
 from northgate.engine.types import Bools, Floats, Ints
-from northgate.plan import Plan
+from northgate.plan import Plan, Problem
+from northgate.plan.addressing import AddressBook
 from northgate.plan.balancers import Action, Balancer
 from northgate.plan.drills import CAUSES
-from northgate.plan.groups import Probe
+from northgate.plan.groups import Probe, Target, TargetGroup
 from northgate.plan.machines import Instance
-from northgate.plan.traffic import ClientGroup
+from northgate.plan.problems import pointer
 
-NO_PAGE = 404
+# What no part of the plan owns answers, and stands here.
+OUTSIDE = "outside"
+CLIENTS_JUDGE = -1
+NO_PATH = -1
 
 
 @dataclass(frozen=True)
 class Machines:
-    """Per machine: zone, capacity (requests/s, inf when no limit is known), idle service time and queue (s)."""
+    """Per machine: zone, capacity (requests/s, inf when no limit is known), idle service time and queue (s).
+
+    `real` ones are instances of the plan, which come first; the others stand for what targets lead to elsewhere.
+    """
 
     names: tuple[str, ...]
     zone: Ints
     capacity: Floats
     service_s: Floats
     queue_s: Floats
+    real: Bools
 
 
 @dataclass(frozen=True)
@@ -59,7 +84,11 @@ class Services:
 
 @dataclass(frozen=True)
 class Members:
-    """Per member: group, machine, weight, place within its group, and service (-1: nothing serves its port)."""
+    """Per member: group, machine, weight, place within its group, and service (-1: nothing serves its port).
+
+    `port` is the one that requests ask, `probe_port` the one that the group's probe asks; `leads_on` ones are no
+    machines: what they get goes on to another balancer.
+    """
 
     group: Ints
     machine: Ints
@@ -67,6 +96,9 @@ class Members:
     place: Ints
     service: Ints
     probe_service: Ints
+    port: Ints
+    probe_port: Ints
+    leads_on: Bools
 
 
 @dataclass(frozen=True)
@@ -120,39 +152,52 @@ class Routes:
 
 @dataclass(frozen=True)
 class Calls:
-    """Per call: client group, share of its rate, path column, time budget (s) and outcome class.
+    """Per call: client group (one past the last: a name's prober), its place in the group, segment, area (-1: none),
+    share of the group's rate, and outcome class.
 
-    Calls of one outcome class fare alike at every target: they ask the same path and wait equally long.
+    Calls of one outcome class fare alike at every target: they ask the same path, wait equally long, are judged alike
+    (`outcome_judge`: the probe, or `CLIENTS_JUDGE`), and where it matters come from the same sources (`outcome_who`).
     """
 
     client: Ints
     number: Ints
+    segment: Ints
+    area: Ints
     share: Floats
     outcome: Ints
     outcome_path: Ints
     outcome_timeout_s: Floats
+    outcome_judge: Ints
+    outcome_who: Ints
+    connect_timeout_s: Floats
     round_trip_s: Floats
+    requests: tuple[Request, ...]
 
 
 @dataclass(frozen=True)
 class Entries:
-    """Per entry: call, share of the call's requests, balancer, listener, rule (-1: otherwise), and what becomes of it.
+    """Per entry: call, where it comes from and where it leads.
 
-    `name` is the name that was asked (one past the last: none, the address was).
-    `pool` is -1 when no pool serves: then `fixed_cause` is the cause of failure, or -1 when the balancer answers well.
+    `member` is the target that passes the request on (-1: the client itself). `name` is the name that was asked (one
+    past the last: none), `option` the place of its share among the name book's options (-1: the only way).
+    `balancer` is -1 outside the plan, `front` the only one with that address (-1: any). `pool` is -1 when no pool
+    serves: then `fixed_cause` is the cause of failure, or -1 when the answer is a good one of status `fixed_status`.
     """
 
     call: Ints
-    share: Floats
+    member: Ints
+    name: Ints
+    option: Ints
     balancer: Ints
+    front: Ints
     listener: Ints
     rule: Ints
     pool: Ints
     fixed_cause: Ints
-    name: Ints
+    fixed_status: Ints
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Network:
     """A plan as index arrays; see the module for what they run over. Immutable."""
 
@@ -169,6 +214,15 @@ class Network:
     routes: Routes
     calls: Calls
     entries: Entries
+    segments: tuple[Segment, ...]
+    names: NameBook
+    book: AddressBook
+    level: Ints
+
+    @cached_property
+    def levels(self) -> int:
+        """How many balancers stand behind each other at most."""
+        return int(self.level.max(initial=0)) + 1
 
     @cached_property
     def entry_fronts(self) -> tuple[Ints, Ints, Ints]:
@@ -177,10 +231,13 @@ class Network:
             (int(front), int(pool)): number
             for number, (front, pool) in enumerate(zip(self.routes.route_front, self.routes.route_pool, strict=True))
         }
+        of_balancer = [np.flatnonzero(self.fronts.balancer == index) for index in range(len(self.plan.balancers))]
+        ways = zip(self.entries.balancer, self.entries.front, self.entries.pool, strict=True)
         rows = [
             (entry, int(front), route_of.get((int(front), int(pool)), -1))
-            for entry, (balancer, pool) in enumerate(zip(self.entries.balancer, self.entries.pool, strict=True))
-            for front in np.flatnonzero(self.fronts.balancer == balancer)
+            for entry, (balancer, only, pool) in enumerate(ways)
+            for front in (of_balancer[int(balancer)] if balancer >= 0 else ())
+            if only in (-1, front)
         ]
         table = _ints(rows).reshape(-1, 3)
         return table[:, 0], table[:, 1], table[:, 2]
@@ -198,6 +255,39 @@ class Network:
         return tuple(probes.get(group.probe or "") for group in self.plan.target_groups)
 
     @cached_property
+    def row_level(self) -> Ints:
+        """The level of each row of `entry_fronts`."""
+        return self.level[self.fronts.balancer[self.entry_fronts[1]]]
+
+    @cached_property
+    def front_layer(self) -> Ints:
+        """The layer, 4 or 7, of each front's balancer."""
+        layers = _ints(balancer.layer for balancer in self.plan.balancers)
+        return layers[self.fronts.balancer] if len(layers) else layers
+
+    @cached_property
+    def cell_method(self) -> tuple[str, ...]:
+        """How each cell's targets are chosen."""
+        return tuple(self.plan.target_groups[int(group)].balance for group in self.routes.cell_group)
+
+    @cached_property
+    def member_keys(self) -> Keys:
+        """The hash of each member's name."""
+        return target_keys([self.machines.names[int(machine)] for machine in self.members.machine])
+
+    @cached_property
+    def cell_pairs(self) -> tuple[Ints, ...]:
+        """The pairs of each cell, in order."""
+        order = np.argsort(self.pairs.cell, kind="stable")
+        sizes = np.bincount(self.pairs.cell, minlength=len(self.routes.cell_front))
+        return tuple(np.split(order, np.cumsum(sizes)[:-1])) if len(sizes) else ()
+
+    @cached_property
+    def checks(self) -> tuple[tuple[int, int, int, int], ...]:
+        """The probers of names, as (name, answer, area, call)."""
+        return self.names.checks
+
+    @cached_property
     def probe_timeout_s(self) -> Floats:
         """Per probed pair: how long its probe waits for an answer (s)."""
         waits = np.array([probe.timeout_s if probe else np.inf for probe in self.group_probes], dtype=np.float64)
@@ -207,7 +297,16 @@ class Network:
     def pair_response_timeout_s(self) -> Floats:
         """Per pair: how long its balancer waits for the target's answer to begin (s)."""
         response = np.array([group.response_timeout_s for group in self.plan.target_groups], dtype=np.float64)
-        return response[self.members.group[self.pairs.member]]
+        waits = response[self.members.group[self.pairs.member]]
+        return np.where(self.front_layer[self.pairs.front] == 7, waits, np.inf)
+
+    @cached_property
+    def pair_connect_timeout_s(self) -> Floats:
+        """Per pair: how long a request hangs on a silent target (s); at layer 4 the clients' own mean patience."""
+        connect = np.array([group.connect_timeout_s for group in self.plan.target_groups], dtype=np.float64)
+        waits = connect[self.members.group[self.pairs.member]]
+        own = [client.connect_timeout_s for client in self.plan.clients]
+        return np.where(self.front_layer[self.pairs.front] == 7, waits, sum(own) / len(own) if own else np.inf)
 
     def service_speaks(self, protocols: Sequence[str]) -> Bools:
         """Per service: whether it speaks one of these protocols."""
@@ -233,22 +332,31 @@ class Network:
 def compile_network(plan: Plan) -> Network:
     """Compiles a plan; raises CannotRun with places when it cannot be computed."""
     check_runnable(plan)
+    book = AddressBook(plan)
     zones = [zone for region in plan.regions for zone in region.zones]
+    regions = [region.name for region in plan.regions]
+    zone_region = [index for index, region in enumerate(plan.regions) for _ in region.zones]
+    if _leads_outside(plan, book):
+        zones, regions, zone_region = [*zones, OUTSIDE], [*regions, OUTSIDE], [*zone_region, len(regions)]
     zone_at = {zone: position for position, zone in enumerate(zones)}
-    zone_region = _ints([index for index, region in enumerate(plan.regions) for _ in region.zones])
+    places = _ints(zone_region)
+    names = NameBook(plan, book)
+    standing = _Standing(plan, book)
+    level = _levels(plan, names)
+    machines = standing.machines(zone_at)
     paths = _paths(plan)
-    instances = plan.machines
-    machines = _machines(instances, zone_at)
-    services = _services(instances, paths)
-    members = _members(plan, instances, services)
+    services = _services(standing.instances, paths)
+    members = standing.members(services)
     fronts = _fronts(plan, zone_at)
-    routes, pairs = _routes_and_pairs(plan, machines, members, fronts, zone_region)
-    calls = _calls(plan, paths)
+    routes, pairs = _routes_and_pairs(plan, machines, members, fronts, places)
+    segments = segments_of(plan)
+    draft = _Asking(plan, names, segments, paths, regions, standing, book)
+    calls, entries = draft.compiled()
     return Network(
         plan=plan,
         zones=tuple(zones),
-        zone_region=zone_region,
-        regions=tuple(region.name for region in plan.regions),
+        zone_region=places,
+        regions=tuple(regions),
         paths=paths,
         machines=machines,
         services=services,
@@ -257,7 +365,27 @@ def compile_network(plan: Plan) -> Network:
         pairs=pairs,
         routes=routes,
         calls=calls,
-        entries=_entries(plan, calls),
+        entries=entries,
+        segments=segments,
+        names=names,
+        book=book,
+        level=level,
+    )
+
+
+def _leads_outside(plan: Plan, book: AddressBook) -> bool:
+    """Whether anything leads to an address or host that no part of the plan owns."""
+    known = {plain_host(entry.name) for entry in plan.names}
+    ends: list[Any] = [target for group in plan.target_groups for target in group.targets]
+    ends += [answer for name in plan.names for answer in (*name.answers, name.when_none_healthy) if answer]
+    hosts = [end.host for end in ends if end.host]
+    addresses = [end.address for end in ends if end.address]
+    asked = [request_for(call.url).host for client in plan.clients for call in client.calls]
+    owned = book.owner_balancer.keys() | book.owner_instance.keys()
+    return (
+        any(plain_host(host) not in known for host in hosts)
+        or any(address not in owned for address in addresses)
+        or any(host not in owned and plain_host(host) not in known for host in asked)
     )
 
 
@@ -275,20 +403,146 @@ def _paths(plan: Plan) -> tuple[str, ...]:
     return tuple(dict.fromkeys(asked + [probe.path for probe in plan.probes]))
 
 
-def _machines(instances: list[Instance], zone_at: dict[str, int]) -> Machines:
-    return Machines(
-        names=tuple(instance.name for instance in instances),
-        zone=_ints(zone_at[instance.zone] for instance in instances),
-        capacity=_floats(instance.capacity_rps or np.inf for instance in instances),
-        service_s=_floats(instance.service_ms / 1000 for instance in instances),
-        queue_s=_floats(instance.queue_s for instance in instances),
-    )
+@dataclass(frozen=True)
+class _Row:
+    """One member while it is compiled; `onward` is the balancer (or the name) to which it leads."""
+
+    group: int
+    machine: int
+    weight: int
+    place: int
+    port: int
+    probe_port: int
+    balancer: int = -1
+    name: int = -1
 
 
-def page_status(pages: dict[str, int], path: str) -> int:
-    """The status of a path: that of the longest page that begins it, 404 when there is none."""
-    fitting = [page for page in pages if path.startswith(page)]
-    return pages[max(fitting, key=len)] if fitting else NO_PAGE
+class _Standing:
+    """What stands behind balancers: the plan's instances, and what targets lead to elsewhere."""
+
+    def __init__(self, plan: Plan, book: AddressBook) -> None:
+        self.plan, self.book = plan, book
+        self.instances: list[Instance] = list(plan.machines)
+        self.real = len(self.instances)
+        self._machine_at = {instance.name: index for index, instance in enumerate(self.instances)}
+        self._balancer_at = {balancer.name: index for index, balancer in enumerate(plan.balancers)}
+        self._name_at = {plain_host(entry.name): index for index, entry in enumerate(plan.names)}
+        self._fleets = {fleet.name: fleet.instance_names() for fleet in plan.fleets}
+        self.rows = [row for index, group in enumerate(plan.target_groups) for row in self._rows(index, group)]
+
+    def _rows(self, index: int, group: TargetGroup) -> Iterator[_Row]:
+        probes = {probe.name: probe for probe in self.plan.probes}
+        probe, place = probes.get(group.probe or ""), 0
+        for target in group.targets:
+            port = target.port or group.port
+            probe_port = port if probe is None or probe.port == "same" else probe.port
+            for machine, balancer, name in self._ends(target, port):
+                yield _Row(index, machine, target.weight, place, port, probe_port, balancer, name)
+                place += 1
+
+    def _ends(self, target: Target, port: int) -> Iterator[tuple[int, int, int]]:
+        """The machines of a target; with the balancer or the name to which it leads."""
+        for name in self._fleets[target.fleet] if target.fleet else [target.instance] if target.instance else []:
+            yield self._machine_at[name], -1, -1
+        balancer = target.balancer
+        if target.address:
+            owner = self.book.owner_instance.get(target.address)
+            if owner:
+                yield self._machine_at[owner], -1, -1
+            else:
+                balancer = self.book.owner_balancer.get(target.address, (None, 0))[0]
+                if balancer is None:
+                    yield self._elsewhere(target.address, OUTSIDE, port), -1, -1
+        if balancer:
+            zone = next(iter(self.plan.balancers[self._balancer_at[balancer]].zones))
+            yield self._elsewhere(balancer, zone, port), self._balancer_at[balancer], -1
+        if target.host:
+            known = self._name_at.get(plain_host(target.host), -1)
+            zone = self._zone_of_name(known) if known >= 0 else OUTSIDE
+            yield self._elsewhere(target.host, zone, port), -1, known
+
+    def _zone_of_name(self, name: int) -> str:
+        """Where a name is shown that stands for a target: with the first balancer that it names."""
+        for answer in self.plan.names[name].answers:
+            if answer.balancer:
+                return next(iter(self.plan.balancers[self._balancer_at[answer.balancer]].zones))
+        return self.plan.regions[0].zones[0]
+
+    def _elsewhere(self, name: str, zone: str, port: int) -> int:
+        """A pseudo machine that answers on every port that it is asked on."""
+        protocols = ("tcp", "udp")
+        served = [{"port": port, "protocol": protocol, "pages": {"/": 200}} for protocol in protocols]
+        made = Instance.model_validate({"name": "elsewhere", "zone": zone, "serves": served})
+        self.instances.append(made.model_copy(update={"name": name}))
+        return len(self.instances) - 1
+
+    def machines(self, zone_at: dict[str, int]) -> Machines:
+        """The machines as arrays."""
+        instances = self.instances
+        return Machines(
+            names=tuple(instance.name for instance in instances),
+            zone=_ints(zone_at[instance.zone] for instance in instances),
+            capacity=_floats(instance.capacity_rps or np.inf for instance in instances),
+            service_s=_floats(instance.service_ms / 1000 for instance in instances),
+            queue_s=_floats(instance.queue_s for instance in instances),
+            real=np.arange(len(instances)) < self.real,
+        )
+
+    def members(self, services: Services) -> Members:
+        """The members as arrays."""
+        speaks_udp = [protocol == "udp" for protocol in services.protocol]
+        service_at = {
+            (int(machine), int(port), udp): number
+            for number, (machine, port, udp) in enumerate(zip(services.machine, services.port, speaks_udp, strict=True))
+        }
+        udp = [group.protocol == "udp" for group in self.plan.target_groups]
+        rows = self.rows
+        return Members(
+            group=_ints(row.group for row in rows),
+            machine=_ints(row.machine for row in rows),
+            weight=_floats(row.weight for row in rows),
+            place=_ints(row.place for row in rows),
+            service=_ints(service_at.get((row.machine, row.port, udp[row.group]), -1) for row in rows),
+            probe_service=_ints(service_at.get((row.machine, row.probe_port, False), -1) for row in rows),
+            port=_ints(row.port for row in rows),
+            probe_port=_ints(row.probe_port for row in rows),
+            leads_on=np.array([row.balancer >= 0 or row.name >= 0 for row in rows], dtype=bool),
+        )
+
+
+def _levels(plan: Plan, names: NameBook) -> Ints:
+    """How deep each balancer stands behind others: 0 where only clients ask it. Raises CannotRun when they go round."""
+    depth = np.zeros(len(plan.balancers), dtype=np.int64)
+    behind = onward_balancers(plan, names)
+    for _ in plan.balancers:
+        for balancer, others in enumerate(behind):
+            for other in others:
+                depth[other] = max(depth[other], depth[balancer] + 1)
+    if len(depth) and depth.max() >= len(depth):
+        deep = [plan.balancers[int(one)].name for one in np.flatnonzero(depth == depth.max())]
+        where = pointer(("balancers", int(depth.argmax())))
+        raise CannotRun([Problem(where, f"what stands behind {' and '.join(deep)} leads back to it")])
+    return depth
+
+
+def onward_balancers(plan: Plan, names: NameBook) -> list[set[int]]:
+    """Which balancers stand directly behind each balancer, as targets of the groups that it uses."""
+    balancer_at = {balancer.name: index for index, balancer in enumerate(plan.balancers)}
+    groups = {group.name: group for group in plan.target_groups}
+    pools = {pool.name: pool for pool in plan.pools}
+    found: list[set[int]] = []
+    for balancer in plan.balancers:
+        used = {action.pool for action in _actions(balancer) if action.pool in pools}
+        targets = [
+            target
+            for pool in used
+            for tier in pools[pool or ""].tiers
+            for name in tier.groups
+            if name in groups
+            for target in groups[name].targets
+        ]
+        found.append({leaf.balancer for target in targets for leaf in names.leaves_of_target(target, balancer_at)})
+    return [{one for one in some if one >= 0} for some in found]
 
 
 def _services(instances: list[Instance], paths: tuple[str, ...]) -> Services:
@@ -307,32 +561,6 @@ def _services(instances: list[Instance], paths: tuple[str, ...]) -> Services:
         pages=tuple(service.pages for _, service in rows),
         status=np.array(status, dtype=np.int64).reshape(len(rows), len(paths)),
     )
-
-
-def _members(plan: Plan, instances: list[Instance], services: Services) -> Members:
-    service_at = {
-        (int(machine), int(port)): number
-        for number, (machine, port) in enumerate(zip(services.machine, services.port, strict=True))
-        if services.protocol[number] != "udp"
-    }
-    machine_at = {instance.name: index for index, instance in enumerate(instances)}
-    fleets = {fleet.name: fleet.instance_names() for fleet in plan.fleets}
-    probes = {probe.name: probe for probe in plan.probes}
-    rows = []
-    for index, group in enumerate(plan.target_groups):
-        place = 0
-        probe = probes.get(group.probe or "")
-        for target in group.targets:
-            port = target.port or group.port
-            probe_port = port if probe is None or probe.port == "same" else probe.port
-            for name in fleets[target.fleet] if target.fleet else [target.instance or ""]:
-                machine = machine_at[name]
-                served, asked = service_at.get((machine, port), -1), service_at.get((machine, probe_port), -1)
-                rows.append((index, machine, target.weight, place, served, asked))
-                place += 1
-    table = np.array(rows, dtype=np.float64).reshape(-1, 6)
-    whole = table.astype(np.int64)
-    return Members(whole[:, 0], whole[:, 1], table[:, 2], whole[:, 3], whole[:, 4], whole[:, 5])
 
 
 def _fronts(plan: Plan, zone_at: dict[str, int]) -> Fronts:
@@ -400,10 +628,12 @@ def _pairs(plan: Plan, machines: Machines, members: Members, fronts: Fronts, zon
         candidates = of_group[int(group)]
         zones = machines.zone[members.machine[candidates]]
         reach = plan.target_groups[int(group)].reach
+        # What leads on, or outside, is no place of its own: every front may use it.
+        everywhere = ~machines.real[members.machine[candidates]]
         if reach == "zone":
-            candidates = candidates[zones == fronts.zone[front]]
+            candidates = candidates[everywhere | (zones == fronts.zone[front])]
         elif reach != "any":
-            candidates = candidates[zone_region[zones] == zone_region[fronts.zone[front]]]
+            candidates = candidates[everywhere | (zone_region[zones] == zone_region[fronts.zone[front]])]
         front_parts.append(np.full(len(candidates), front))
         member_parts.append(candidates)
         cell_parts.append(np.full(len(candidates), cell))
@@ -415,91 +645,183 @@ def _pairs(plan: Plan, machines: Machines, members: Members, fronts: Fronts, zon
         cell=cell_of,
         machine=machine,
         weight=members.weight[member],
-        same_zone=fronts.zone[front] == machines.zone[machine],
+        same_zone=(fronts.zone[front] == machines.zone[machine]) | members.leads_on[member],
     )
 
 
-def _calls(plan: Plan, paths: tuple[str, ...]) -> Calls:
-    path_at = {path: column for column, path in enumerate(paths)}
-    regions = [region.name for region in plan.regions]
-    areas = {area.name: area for area in plan.areas}
-    outcomes: dict[tuple[int, float], int] = {}
-    rows = []
-    round_trips = []
-    for index, client in enumerate(plan.clients):
+class _Asking:
+    """Calls and entries while they are compiled."""
+
+    def __init__(
+        self, plan: Plan, names: NameBook, segments: Sequence[Segment], paths: tuple[str, ...],
+        regions: Sequence[str], standing: _Standing, book: AddressBook,
+    ) -> None:  # fmt: skip
+        self.plan, self.names, self.segments, self.regions = plan, names, segments, regions
+        self.standing, self.book = standing, book
+        self._path_at = {path: column for column, path in enumerate(paths)}
+        self._areas = {area.name: index for index, area in enumerate(plan.areas)}
+        self._pool_at = {pool.name: index for index, pool in enumerate(plan.pools)}
+        self._outcomes: dict[tuple[int, float, int, int], int] = {}
+        self._rows: list[tuple[int, int, int, int, float, int, float]] = []
+        self._requests: list[Request] = []
+        self._entries: list[tuple[int, ...]] = []
+        self._by_source = any(group.balance == "source-hash" for group in plan.target_groups) or any(
+            seen_source(balancer) == "client" for balancer in plan.balancers
+        )
+        self._onward = [number for number, row in enumerate(standing.rows) if row.balancer >= 0 or row.name >= 0]
+
+    def compiled(self) -> tuple[Calls, Entries]:
+        """All calls of clients, then the probes of names; and where they lead."""
+        for number, segment in enumerate(self.segments):
+            if segment.client < len(self.plan.clients):
+                self._client_calls(number, segment)
+        self._name_probes()
+        table = np.array(self._entries, dtype=np.int64).reshape(-1, 11)
+        return self._calls(), Entries(*(table[:, column] for column in range(11)))
+
+    def _client_calls(self, number: int, segment: Segment) -> None:
+        client = self.plan.clients[segment.client]
         whole = sum(call.share for call in client.calls)
-        area = areas.get(client.area or "")
-        latency = [(area.latency_ms.get(region, 0) if area else 0) / 1000 for region in regions]
-        for number, call in enumerate(client.calls):
-            key = (path_at[request_for(call.url).path], client.timeout_s)
-            rows.append((index, number, call.share / whole, outcomes.setdefault(key, len(outcomes))))
-            round_trips.append(latency)
-    return Calls(
-        client=_ints(row[0] for row in rows),
-        number=_ints(row[1] for row in rows),
-        share=_floats(row[2] for row in rows),
-        outcome=_ints(row[3] for row in rows),
-        outcome_path=_ints(key[0] for key in outcomes),
-        outcome_timeout_s=_floats(key[1] for key in outcomes),
-        round_trip_s=np.array(round_trips, dtype=np.float64).reshape(len(rows), len(regions)),
-    )
+        area = self._areas.get(client.area or "", -1)
+        for position, asked in enumerate(client.calls):
+            request = request_for(asked.url, asked.method, asked.headers)
+            share = asked.share / whole * segment.share
+            call = self._add_call(
+                segment.client, position, number, area, share, client.connect_timeout_s, request, client.timeout_s
+            )
+            name = self.names.index(request.host)
+            if name is not None:
+                self._leads(call, -1, name, self.names.options(name, area), request, segment)
+            else:
+                leaf = self.names.leaf_of_address(request.host)
+                self._leads(call, -1, len(self.plan.names), [(-1, leaf)], request, segment)
 
+    def _name_probes(self) -> None:
+        """A name's probe is a call from its area to the answer itself, judged by what it expects."""
+        probes = {probe.name: index for index, probe in enumerate(self.plan.probes)}
+        outsider = len(self.segments) - 1
+        for number, entry in enumerate(self.plan.names):
+            if entry.probe not in probes:
+                continue
+            judge = probes[entry.probe or ""]
+            probe = self.plan.probes[judge]
+            host = plain_host(probe.host or entry.name)
+            for answer in range(len(entry.answers)):
+                for area_name in entry.probed_from:
+                    area = self._areas[area_name]
+                    asked = Request(probe.protocol, host, int(probe.port), probe.path)
+                    call = self._add_call(
+                        len(self.plan.clients), 0, outsider, area, 0.0, probe.timeout_s, asked, probe.timeout_s, judge
+                    )
+                    self.names.add_check(number, answer, area, call)
+                    options = self.names.options_of_answer(number, answer, area)
+                    self._leads(call, -1, len(self.plan.names), options, asked, self.segments[outsider])
 
-def _entries(plan: Plan, calls: Calls) -> Entries:
-    rows: list[tuple[int, float, int, int, int, int, int, int]] = []
-    for number, (client, position) in enumerate(zip(calls.client, calls.number, strict=True)):
-        group = plan.clients[int(client)]
-        call = group.calls[int(position)]
-        request = request_for(call.url, call.method, call.headers)
-        name, balancer = _answer_for(plan, request.host)
-        if balancer < 0:
-            rows.append((number, 1.0, -1, -1, OTHERWISE, -1, CAUSES.index("blocked"), name))
-            continue
-        rows += [
-            (number, share, balancer, listener, rule, pool, cause, name)
-            for share, listener, rule, pool, cause in _taken(plan, plan.balancers[balancer], request, group)
-        ]
-    table = np.array(rows, dtype=np.float64).reshape(-1, 8)
-    whole = table.astype(np.int64)
-    return Entries(
-        call=whole[:, 0],
-        share=table[:, 1],
-        balancer=whole[:, 2],
-        listener=whole[:, 3],
-        rule=whole[:, 4],
-        pool=whole[:, 5],
-        fixed_cause=whole[:, 6],
-        name=whole[:, 7],
-    )
+    def _add_call(
+        self, client: int, position: int, segment: int, area: int, share: float, connect_s: float, request: Request,
+        timeout_s: float, judge: int = CLIENTS_JUDGE,
+    ) -> int:  # fmt: skip
+        call = len(self._rows)
+        who = call if self._onward else segment if self._by_source else 0
+        path = self._path_at[request.path] if request.scheme in ("http", "https") else NO_PATH
+        outcome = self._outcomes.setdefault((path, timeout_s, judge, who), len(self._outcomes))
+        self._rows.append((client, position, segment, area, share, outcome, connect_s))
+        self._requests.append(request)
+        return call
 
+    def _leads(
+        self, call: int, member: int, name: int, options: Sequence[tuple[int, Leaf]], request: Request,
+        segment: Segment,
+    ) -> None:  # fmt: skip
+        """Adds the entries of a request that may go to any of these leaves, and of what stands behind them."""
+        if not options:
+            nowhere = (-1, -1, -1, -1, OTHERWISE, -1, CAUSES.index("blocked"), 0)
+            self._entries.append((call, member, name, *nowhere))
+        for option, leaf in options:
+            listener, rule, pool, cause, status = -1, OTHERWISE, -1, -1, 200
+            if leaf.balancer >= 0:
+                listener, rule, pool, cause, status = self._taken(
+                    self.plan.balancers[leaf.balancer], request, segment if member < 0 else None
+                )
+            self._entries.append(
+                (call, member, name, option, leaf.balancer, leaf.front, listener, rule, pool, cause, status)
+            )
+            if pool >= 0:
+                self._leads_on(call, leaf.balancer, pool, request, segment)
 
-def _answer_for(plan: Plan, host: str) -> tuple[int, int]:
-    """The name that a host asks (one past the last: it is an address) and the balancer it leads to (-1: none)."""
-    balancer_at = {balancer.name: index for index, balancer in enumerate(plan.balancers)}
-    for index, entry in enumerate(plan.names):
-        if plain_host(entry.name) == host:
-            answer = entry.answers[0].balancer if entry.answers else None
-            return index, balancer_at[answer] if answer else -1
-    owners = {address: index for index, balancer in enumerate(plan.balancers) for address in balancer.addresses}
-    return len(plan.names), owners.get(host, -1)
+    def _leads_on(self, call: int, balancer: int, pool: int, request: Request, segment: Segment) -> None:
+        groups = {name for tier in self.plan.pools[pool].tiers for name in tier.groups}
+        for member in self._onward:
+            row = self.standing.rows[member]
+            if self.plan.target_groups[row.group].name not in groups:
+                continue
+            if any(entry[0] == call and entry[1] == member for entry in self._entries):
+                continue
+            scheme = request.scheme
+            if self.plan.balancers[balancer].layer == 7:
+                scheme = self.plan.target_groups[row.group].protocol
+            inner = replace(request, scheme=scheme, port=row.port)
+            area = int(self._rows[call][3])
+            if row.balancer >= 0:
+                options: Sequence[tuple[int, Leaf]] = [(-1, Leaf((), row.balancer, -1))]
+            else:
+                options = self.names.options(row.name, area)
+            self._leads(call, member, row.name if row.name >= 0 else len(self.plan.names), options, inner, segment)
 
-
-def _taken(
-    plan: Plan, balancer: Balancer, request: Request, client: ClientGroup
-) -> list[tuple[float, int, int, int, int]]:
-    """How a balancer takes a request: rows of share, listener, rule, pool (-1: none) and fixed cause (-1: none)."""
-    listener = listener_for(balancer.listeners, request)
-    if listener is None:
-        return [(1.0, -1, OTHERWISE, -1, CAUSES.index("refused"))]
-    pool_at = {pool.name: index for index, pool in enumerate(plan.pools)}
-    rows = []
-    for rule, share in rule_shares(balancer.listeners[listener], request, client):
+    def _taken(self, balancer: Balancer, request: Request, segment: Segment | None) -> tuple[int, int, int, int, int]:
+        """How a balancer takes a request: listener, rule, pool (-1: none), fixed cause and fixed status."""
+        listener = listener_for(balancer, request)
+        if listener is None:
+            return -1, OTHERWISE, -1, CAUSES.index("refused"), 0
         chosen = balancer.listeners[listener]
+        if not certificate_covers(self.plan, chosen.certificate, request.host, request.scheme):
+            return listener, OTHERWISE, -1, CAUSES.index("refused"), 0
+        rule = rule_for(chosen, request, segment.span if segment else None)
         action = chosen.otherwise if rule == OTHERWISE else chosen.rules[rule].do
-        rows.append((share, listener, rule, pool_at[action.pool] if action.pool else -1, _fixed_cause(action)))
-    return rows
+        pool = self._pool_at[action.pool] if action.pool else -1
+        return listener, rule, pool, _fixed_cause(action), _fixed_status(action)
+
+    def _calls(self) -> Calls:
+        rows = self._rows
+        latency = [[area.latency_ms.get(region, 0) / 1000 for region in self.regions] for area in self.plan.areas] + [
+            [0.0] * len(self.regions)
+        ]
+        area = _ints(row[3] for row in rows)
+        return Calls(
+            client=_ints(row[0] for row in rows),
+            number=_ints(row[1] for row in rows),
+            segment=_ints(row[2] for row in rows),
+            area=area,
+            share=_floats(row[4] for row in rows),
+            outcome=_ints(row[5] for row in rows),
+            outcome_path=_ints(key[0] for key in self._outcomes),
+            outcome_timeout_s=_floats(key[1] for key in self._outcomes),
+            outcome_judge=_ints(key[2] for key in self._outcomes),
+            outcome_who=_ints(key[3] for key in self._outcomes),
+            connect_timeout_s=_floats(row[6] for row in rows),
+            round_trip_s=np.array(latency, dtype=np.float64)[area],
+            requests=tuple(self._requests),
+        )
+
+
+def seen_source(balancer: Balancer) -> str:
+    """Whom targets see as the source: the balancer (by default at layer 7), or the client (at layer 4)."""
+    return balancer.source_seen or ("balancer" if balancer.layer == 7 else "client")
+
+
+def certificate_covers(plan: Plan, name: str | None, host: str, scheme: str) -> bool:
+    """Whether a listener's certificate, if it has one, names the host that a client asks for (RFC 6125)."""
+    found = next((one for one in plan.certificates if one.name == name), None)
+    return found is None or scheme not in ("https", "tls") or any(covers_host(one, host) for one in found.hosts)
 
 
 def _fixed_cause(action: Action) -> int:
     """The cause for which a request fails at the balancer itself; -1 when it does not."""
     return CAUSES.index("bad_status") if action.respond and action.respond.status >= 400 else -1
+
+
+def _fixed_status(action: Action) -> int:
+    """The status that the balancer itself answers; 0 when a pool does."""
+    if action.redirect:
+        return action.redirect.status
+    return action.respond.status if action.respond else 0

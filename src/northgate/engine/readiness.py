@@ -1,5 +1,6 @@
 """Whether a plan can be run: nothing dangles, no probe outruns its own beat, and all that it uses is computed."""
 
+import ipaddress
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -24,7 +25,17 @@ def check_runnable(plan: Plan) -> None:
 
 def obstacles(plan: Plan) -> list[Problem]:
     """Everything that stands in the way of a run, in document order."""
-    return [*dangling(plan), *_impatient_probes(plan), *_unknown_hosts(plan), *_late_steps(plan), *_not_computed(plan)]
+    return [
+        *dangling(plan), *_impatient_probes(plan), *_unknown_hosts(plan), *_ports_of_name_probes(plan),
+        *_late_steps(plan), *_straight_to_instances(plan),
+    ]  # fmt: skip
+
+
+def check_drillable(plan: Plan) -> None:
+    """Raises CannotRun with what a plan asks of time that this version does not compute."""
+    problems = list(_not_computed(plan))
+    if problems:
+        raise CannotRun(problems)
 
 
 def _impatient_probes(plan: Plan) -> Iterator[Problem]:
@@ -43,11 +54,19 @@ def _unknown_hosts(plan: Plan) -> Iterator[Problem]:
     for index, client in enumerate(plan.clients):
         for position, call in enumerate(client.calls):
             host = request_for(call.url).host
-            if host not in known | addresses:
+            if host not in known | addresses and not _is_address(host):
                 yield Problem(
                     pointer(("clients", index, "calls", position, "url")),
                     f"no name of the plan answers for {host!r}{did_you_mean(host, sorted(known))}",
                 )
+
+
+def _is_address(text: str) -> bool:
+    try:
+        ipaddress.ip_address(text)
+    except ValueError:
+        return False
+    return True
 
 
 def _late_steps(plan: Plan) -> Iterator[Problem]:
@@ -60,10 +79,34 @@ def _late_steps(plan: Plan) -> Iterator[Problem]:
                 )
 
 
+def _ports_of_name_probes(plan: Plan) -> Iterator[Problem]:
+    probes = {probe.name: probe for probe in plan.probes}
+    for index, name in enumerate(plan.names):
+        probe = probes.get(name.probe or "")
+        if probe and probe.port == "same":
+            yield Problem(
+                pointer(("names", index, "probe")),
+                f"a name has no port of its own: give probe {probe.name} the port that it is to ask",
+            )
+
+
+def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
+    """Names and clients lead to balancers, or outside the plan."""
+    owned = {instance.address: instance.name for instance in plan.instances if instance.address}
+    for index, name in enumerate(plan.names):
+        for position, answer in enumerate(name.answers):
+            if answer.address in owned:
+                where = pointer(("names", index, "answers", position, "address"))
+                yield Problem(where, f"{answer.address} is {owned[answer.address]}; a name leads to balancers only")
+    for index, client in enumerate(plan.clients):
+        for position, call in enumerate(client.calls):
+            if request_for(call.url).host in owned:
+                where = pointer(("clients", index, "calls", position, "url"))
+                yield Problem(where, f"this is the address of {owned[request_for(call.url).host]}, not of a balancer")
+
+
 def _not_computed(plan: Plan) -> Iterator[Problem]:
-    """What the plan file can say and this version does not compute: refused, rather than answered wrongly."""
-    if plan.firewalls:
-        yield Problem("/firewalls", "a firewall is not computed yet")
+    """What the plan file can say and drills do not compute: refused, rather than answered wrongly."""
     looked_at: tuple[tuple[str, Callable[[Any], Iterator[tuple[str, str]]]], ...] = (
         ("fleets", _in_fleet),
         ("target_groups", _in_group),
@@ -75,7 +118,7 @@ def _not_computed(plan: Plan) -> Iterator[Problem]:
     for field, look in looked_at:
         for index, item in enumerate(getattr(plan, field)):
             for inner, what in look(item):
-                yield Problem(pointer((field, index, *inner.split("/"))), f"{what} is not computed yet")
+                yield Problem(pointer((field, index, *inner.split("/"))), f"{what} is not computed in drills yet")
 
 
 def _in_fleet(fleet: Fleet) -> Iterator[tuple[str, str]]:
@@ -90,25 +133,19 @@ def _in_drill(drill: Drill) -> Iterator[tuple[str, str]]:
 
 
 def _in_group(group: TargetGroup) -> Iterator[tuple[str, str]]:
-    if group.balance != "round-robin":
-        yield "balance", f"balance {group.balance}"
     if group.affinity.by != "none":
         yield "affinity", "session affinity"
-    if group.protocol in ("tcp", "tls", "udp"):
-        yield "protocol", f"a group that speaks {group.protocol}"
     if group.slow_start_s:
         yield "slow_start_s", "slow start"
     if group.try_others:
         yield "try_others", "trying other targets"
-    if any(not (target.instance or target.fleet) for target in group.targets):
-        yield "targets", "a target that is neither instance nor fleet"
 
 
 def _in_balancer(balancer: Balancer) -> Iterator[tuple[str, str]]:
     if balancer.layer != 7:
         yield "layer", "layer 4"
-    if balancer.address_kind != "shared":
-        yield "address_kind", f"a {balancer.address_kind} address"
+    if balancer.address_kind == "per-zone":
+        yield "address_kind", "an address for each zone"
     if balancer.withdraw_when != "dead":
         yield "withdraw_when", "withdrawing a front without targets"
     if balancer.bandwidth_mbps:
@@ -118,12 +155,6 @@ def _in_balancer(balancer: Balancer) -> Iterator[tuple[str, str]]:
 def _in_name(name: DnsEntry) -> Iterator[tuple[str, str]]:
     if name.probe:
         yield "probe", "a name's probe"
-    if name.choose != "order":
-        yield "choose", f"choose {name.choose}"
-    if name.standby_share:
-        yield "standby_share", "a standby share"
-    if any(not answer.balancer for answer in name.answers[:1]):
-        yield "answers", "an answer that is not a balancer"
 
 
 def _in_client(client: ClientGroup) -> Iterator[tuple[str, str]]:

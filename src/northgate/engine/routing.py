@@ -4,19 +4,25 @@ Sources: RFC 3986 section 5.2.4 (dot segments), RFC 9110 section 4.2.3 (hosts co
 5.1 (header names compare without case).
 """
 
-import ipaddress
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from urllib.parse import parse_qsl, urlsplit
 
-import numpy as np
-
-from northgate.engine.types import Bools
-from northgate.plan.balancers import Listener, When
-from northgate.plan.traffic import ClientGroup
+from northgate.engine.reach import Range, within
+from northgate.plan.balancers import Balancer, Listener, When
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
+# What each kind of listener takes, by the scheme of what is asked; at layer 4 the bytes alone matter.
+TAKES = {
+    "http": ("http",),
+    "https": ("https",),
+    "tcp": ("tcp", "http", "https", "tls"),
+    "tls": ("tls", "https"),
+    "udp": ("udp",),
+}
+OTHERWISE = -1
+NO_PAGE = 404
 
 
 @dataclass(frozen=True)
@@ -102,59 +108,33 @@ def matches(when: When, request: Request) -> bool:
     )
 
 
-def listener_for(listeners: Sequence[Listener], request: Request) -> int | None:
+def listener_for(balancer: Balancer, request: Request) -> int | None:
     """The position of the listener on which a request arrives, None when nobody listens there."""
-    for index, listener in enumerate(listeners):
-        if listener.port == request.port and listener.protocol == request.scheme:
+    for index, listener in enumerate(balancer.listeners):
+        if listener.port == request.port and request.scheme in TAKES[listener.protocol]:
             return index
     return None
 
 
-OTHERWISE = -1
-
-
-def rule_shares(listener: Listener, request: Request, client: ClientGroup) -> list[tuple[int, float]]:
-    """Which rules take a client group's request: (rule, share of its sources), `OTHERWISE` for the last word.
-
-    Without source rules one rule takes all; a source rule takes the share of the group's addresses that it names.
-    """
-    found: list[tuple[int, float]] = []
-    left: Bools | None = None
+def rule_for(listener: Listener, request: Request, source: Range | None) -> int:
+    """The first rule that matches a request from a source (None: not known); `OTHERWISE` when there is none."""
     for number, rule in enumerate(listener.rules):
-        if not matches(rule.when, request):
-            continue
-        if rule.when.source is None:
-            return [*found, (number, _share(left))]
-        left = np.ones(client.sources, dtype=bool) if left is None else left
-        taken = left & _from_any(rule.when.source, client)
-        if taken.any():
-            found.append((number, float(taken.mean())))
-            left = left & ~taken
-        if not left.any():
-            return found
-    return [*found, (OTHERWISE, _share(left))]
+        if matches(rule.when, request) and from_any(rule.when.source, source):
+            return number
+    return OTHERWISE
 
 
-def _share(left: Bools | None) -> float:
-    return 1.0 if left is None else float(left.mean())
+def from_any(cidrs: Sequence[str] | None, source: Range | None) -> bool:
+    """Whether a source is in one of these networks; where none are asked for, it is."""
+    return cidrs is None or (source is not None and any(within(source, cidr) for cidr in cidrs))
 
 
-def source_numbers(client: ClientGroup) -> list[int]:
-    """The addresses of a client group's sources as numbers: spread evenly over its network, or over and over it."""
-    network = ipaddress.ip_network(client.cidr)
-    base, size, count = int(network.network_address), network.num_addresses, client.sources
-    if count > size:
-        return [base + index % size for index in range(count)]
-    return [base + index * size // count for index in range(count)]
+def covers_host(pattern: str, host: str) -> bool:
+    """Whether a certificate's name covers a host: the same, or one label in place of a leading `*` (RFC 6125)."""
+    return host_matches(pattern, host)
 
 
-def _from_any(cidrs: Sequence[str], client: ClientGroup) -> Bools:
-    version = ipaddress.ip_network(client.cidr).version
-    ranges = [
-        (int(network.network_address), int(network.broadcast_address))
-        for network in map(ipaddress.ip_network, cidrs)
-        if network.version == version
-    ]
-    return np.array(
-        [any(low <= number <= high for low, high in ranges) for number in source_numbers(client)], dtype=bool
-    )
+def page_status(pages: dict[str, int], path: str) -> int:
+    """The status of a path: that of the longest page that begins it, 404 when there is none."""
+    fitting = [page for page in pages if path.startswith(page)]
+    return pages[max(fitting, key=len)] if fitting else NO_PAGE

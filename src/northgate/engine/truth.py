@@ -6,12 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from northgate.engine.network import Network, page_status
+from northgate.engine.network import CLIENTS_JUDGE, NO_PATH, Network
+from northgate.engine.routing import page_status
 from northgate.engine.types import Bools, Floats, Ints
+from northgate.engine.ways import ways_of
 from northgate.plan.drills import Part
 from northgate.plan.groups import Probe
 
-ANSWERS, REFUSES, SILENT = 0, 1, 2
+ANSWERS, REFUSES, SILENT, BLOCKED = 0, 1, 2, 3
 SPEAKS = {"http": ("http",), "https": ("https",), "tcp": ("tcp", "http", "https", "tls")}
 
 
@@ -29,21 +31,26 @@ class Truth:
     service_status: Ints
     front_dead: Bools
     cut: Bools
+    gone_rules: frozenset[tuple[str, int]]
 
 
 @dataclass(frozen=True)
 class Encounter:
     """What requests meet under a truth, whoever is loaded how.
 
-    `met` is ANSWERS, REFUSES or SILENT per pair. Outcome classes that fare alike under this truth share a fate:
-    `fate[o]` is that of class o; `bad_page[f, p]`: whether its page answers 400 or more at pair p;
-    `patience_s[f, p]`: how long its requests wait there.
+    `met` is ANSWERS, REFUSES, SILENT or BLOCKED per pair, as its front's own packets meet it. Outcome classes that fare
+    alike under this truth share a fate: `fate[o]` is that of class o, `fate_met[f, p]` what its requests meet;
+    `bad_page[f, p]`: whether its page answers what its judge does not like at pair p; `patience_s[f, p]`: how long its
+    requests wait there. `row_blocked`: the rows of `entry_fronts` that never arrive.
     """
 
     met: Ints
     fate: Ints
+    fate_met: Ints
+    fate_segment: Ints
     bad_page: Bools
     patience_s: Floats
+    row_blocked: Bools
 
 
 def healthy(network: Network) -> Truth:
@@ -56,6 +63,7 @@ def healthy(network: Network) -> Truth:
         service_status=network.services.status,
         front_dead=np.zeros(len(network.fronts.zone), dtype=bool),
         cut=np.zeros((zones, zones), dtype=bool),
+        gone_rules=frozenset(),
     )
 
 
@@ -82,7 +90,7 @@ def _machines_lost(network: Network, truth: Truth, fault: Part) -> _Changes:
 def _place_lost(network: Network, truth: Truth, fault: Part) -> _Changes:
     lost = _zones_of(network, (fault.zone or fault.region or "",))
     return {
-        "machine_silent": truth.machine_silent | lost[network.machines.zone],
+        "machine_silent": truth.machine_silent | (lost[network.machines.zone] & network.machines.real),
         "front_dead": truth.front_dead | lost[network.fronts.zone],
     }
 
@@ -104,6 +112,10 @@ def _link_cut(network: Network, truth: Truth, fault: Part) -> _Changes:
     return {"cut": truth.cut | np.outer(one, other) | np.outer(other, one)}
 
 
+def _rule_gone(_network: Network, truth: Truth, fault: Part) -> _Changes:
+    return {"gone_rules": truth.gone_rules | {(fault.firewall or "", fault.rule or 0)}}
+
+
 def _nothing(_network: Network, _truth: Truth, _fault: Part) -> _Changes:
     """Pages are overridden together, in `_status_under`."""
     return {}
@@ -120,23 +132,21 @@ _EFFECTS: dict[str, Callable[[Network, Truth, Part], _Changes]] = {
     "slow": _slowed,
     "link": _link_cut,
     "page": _nothing,
+    "firewall": _rule_gone,
 }
 
 
 def _machines_of(network: Network, fault: Part) -> Bools:
     names = network.machines.names
+    mask = np.zeros(len(names), dtype=bool)
     if fault.fault_domain or fault.maintenance_wave is not None:
-        standing = network.plan.machines
-        return np.array(
-            [
+        for index, machine in enumerate(network.plan.machines):
+            mask[index] = (
                 machine.fault_domain == fault.fault_domain
                 if fault.fault_domain
                 else machine.maintenance_wave == fault.maintenance_wave
-                for machine in standing
-            ],
-            dtype=bool,
-        )
-    mask = np.zeros(len(names), dtype=bool)
+            )
+        return mask
     mask[network.machine_index(fault.instance or fault.slow or fault.process or "")] = True
     return mask
 
@@ -183,15 +193,53 @@ def _serves(pages: dict[str, int], page: str) -> bool:
 def encounter(network: Network, truth: Truth) -> Encounter:
     """What requests meet under a truth."""
     calls, service = network.calls, network.members.service[network.pairs.member]
-    pages = truth.service_status >= 400
-    kinds, kind = _alike(pages)
-    looks = np.stack([kind[calls.outcome_path], calls.outcome_timeout_s], axis=1)
-    fates, fate = np.unique(looks, axis=0, return_inverse=True)
+    blocked = ways_of(network).under(truth.gone_rules)
+    segment = np.zeros(len(calls.outcome_who), dtype=np.int64)
+    segment[calls.outcome] = calls.segment
+    look = segment if len(blocked.pairs) > 1 else np.zeros_like(segment)
+    kinds, kind = _bad_pages(network, truth)
+    looks = np.stack(
+        [kind, calls.outcome_timeout_s, calls.outcome_who, look, segment * (calls.outcome_who > 0)], axis=1
+    )
+    fates, first, fate = np.unique(looks, axis=0, return_index=True, return_inverse=True)
     bad = np.zeros((len(fates), len(service)), dtype=bool)
     if len(network.services.port):
-        bad = kinds[:, fates[:, 0].astype(np.int64)].T[:, service]
+        bad = kinds[:, fates[:, 0].astype(np.int64)].T[:, service] & ~network.members.leads_on[network.pairs.member]
     patience = np.minimum(fates[:, 1][:, None], network.pair_response_timeout_s[None, :])
-    return Encounter(_as_met(network, truth, service), fate.ravel(), bad, patience)
+    met = _as_met(network, truth, service)
+    fate_met = np.where(blocked.pairs[fates[:, 3].astype(np.int64)], BLOCKED, met[None, :])
+    return Encounter(
+        met=np.where(blocked.pairs.all(axis=0), BLOCKED, met),
+        fate=fate.ravel(),
+        fate_met=fate_met,
+        fate_segment=segment[first],
+        bad_page=bad,
+        patience_s=patience,
+        row_blocked=blocked.rows,
+    )
+
+
+def _bad_pages(network: Network, truth: Truth) -> tuple[Bools, Ints]:
+    """The different tables of disliked pages, as columns by service, and which is each outcome class's own."""
+    calls, status = network.calls, truth.service_status
+    wants = sorted(set(zip(calls.outcome_path.tolist(), calls.outcome_judge.tolist(), strict=True)))
+    columns = np.zeros((len(status), max(len(wants), 1)), dtype=bool)
+    for number, (path, judge) in enumerate(wants):
+        if path != NO_PATH:
+            columns[:, number] = _not_liked(network, status[:, path], judge)
+    kinds, kind = _alike(columns)
+    mine = [wants.index(one) for one in zip(calls.outcome_path.tolist(), calls.outcome_judge.tolist(), strict=True)]
+    return kinds, kind[np.array(mine, dtype=np.int64)]
+
+
+def _not_liked(network: Network, status: Ints, judge: int) -> Bools:
+    if judge == CLIENTS_JUDGE:
+        return np.asarray(status >= 400)
+    probe = network.plan.probes[judge]
+    if probe.protocol == "tcp":
+        return np.zeros(len(status), dtype=bool)
+    found, which = np.unique(status, return_inverse=True)
+    return ~np.array([probe.expects(int(one)) for one in found], dtype=bool)[which.ravel()]
 
 
 def _alike(pages: Bools) -> tuple[Bools, Ints]:
@@ -208,6 +256,8 @@ def _as_met(network: Network, truth: Truth, service: Ints) -> Ints:
     silent = truth.machine_silent[pairs.machine]
     silent = silent | truth.cut[network.fronts.zone[pairs.front], network.machines.zone[pairs.machine]]
     refuses = (service < 0) | np.append(truth.service_refuses, False)[service]
+    refuses &= ~network.members.leads_on[pairs.member]
+    silent &= ~network.members.leads_on[pairs.member]
     return np.where(silent, SILENT, np.where(refuses, REFUSES, ANSWERS))
 
 
@@ -223,8 +273,9 @@ def probe_view(network: Network, truth: Truth) -> ProbeView:
     """What the probes of each pair meet; pairs without a probe pass."""
     members, pairs = network.members, network.pairs
     met = _as_met(network, truth, members.probe_service[pairs.member])
+    met = np.where(ways_of(network).under(truth.gone_rules).probes, BLOCKED, met)
     expected = _expected(network, truth)[pairs.member]
-    return ProbeView(silent=met == SILENT, passes=(met == ANSWERS) & expected)
+    return ProbeView(silent=met >= SILENT, passes=(met == ANSWERS) & expected)
 
 
 def _expected(network: Network, truth: Truth) -> Bools:

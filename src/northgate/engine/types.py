@@ -1,6 +1,9 @@
 """Array types of the engine."""
 
 from collections.abc import Callable
+from functools import wraps
+from typing import TypeVar
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +15,23 @@ Bools = NDArray[np.bool_]
 
 # What long work calls at every step, so that whoever asked for it can stop it by raising an error.
 Watch = Callable[[], None]
+
+
+Of = TypeVar("Of")
+Made = TypeVar("Made")
+
+
+def kept(make: Callable[[Of], Made]) -> Callable[[Of], Made]:
+    """Makes something of an immutable object once, and keeps it for as long as that object lives."""
+    made: WeakKeyDictionary[Of, Made] = WeakKeyDictionary()
+
+    @wraps(make)
+    def get(of: Of) -> Made:
+        if of not in made:
+            made[of] = make(of)
+        return made[of]
+
+    return get
 
 
 def go_on() -> None:
