@@ -3,11 +3,17 @@
 import json
 import sys
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from northgate.plan.problems import PlanError, Problem, did_you_mean
+
+if TYPE_CHECKING:
+    from northgate.engine.flow import Flow
+    from northgate.engine.network import Network
+    from northgate.engine.story import Story
+    from northgate.plan import Plan
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None,
@@ -77,6 +83,94 @@ def drill(
         typer.echo("\n\n".join(map(drill_summary, answers)) if answers else "The plan has no drills.")
     if not all(answer.held for answer in answers):
         raise typer.Exit(FAILED)
+
+
+def _moment(network: "Network", at: str | None) -> "tuple[Flow, Story]":
+    """The flow now, or at DRILL@SECOND."""
+    from northgate.engine.drill import run_drill, undisturbed
+    from northgate.engine.story import Story
+
+    if at is None:
+        flow = undisturbed(network)
+        return flow, Story(flow)
+    name, _, second = at.rpartition("@")
+    known = {one.name: one for one in network.plan.drills}
+    if name not in known:
+        raise PlanError([Problem("--at", f"there is no drill {name!r}{did_you_mean(name, known)}; write DRILL@SECOND")])
+    try:
+        when = float(second)
+    except ValueError as error:
+        raise PlanError([Problem("--at", f"{second!r} is not a second; write DRILL@SECOND")]) from error
+    if not 0 <= when <= known[name].lasts_s:
+        raise PlanError([Problem("--at", f"the drill lasts from 0 to {known[name].lasts_s:g} s")])
+    run = run_drill(network, known[name])
+    flow = run.flow_at(when)
+    return flow, Story(flow, run, when)
+
+
+@app.command()
+def trace(
+    plan_path: PlanPath,
+    client: Annotated[str | None, typer.Option(help="The client group that asks.")] = None,
+    url: Annotated[str | None, typer.Option(help="What it asks; by default the group's first URL.")] = None,
+    source: Annotated[str | None, typer.Option(help="A source address instead of the group's first.")] = None,
+    area: Annotated[str | None, typer.Option(help="The area from which it asks.")] = None,
+    method: Annotated[str, typer.Option(help="The method.")] = "GET",
+    header: Annotated[
+        list[str] | None, typer.Option(help="A header, as NAME: VALUE; may be given several times.")
+    ] = None,
+    session: Annotated[str, typer.Option(help="none, or kept: the client returns its session cookie.")] = "none",
+    times: Annotated[int, typer.Option(min=1, max=100_000, help="How many times in turn.")] = 1,
+    vary: Annotated[str, typer.Option(help="What is new each time: connection, kept, source or area.")] = "connection",
+    at: Annotated[str | None, typer.Option(help="A moment of a drill: DRILL@SECOND.")] = None,
+    probe: Annotated[str | None, typer.Option(help="Follow the probe of a target instead: GROUP/TARGET.")] = None,
+    front: Annotated[str | None, typer.Option(help="The front that probes: BALANCER/ZONE.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Follow one request hop by hop, or many in turn: where it goes, and why there."""
+    from northgate.engine.network import compile_network
+    from northgate.engine.probe_trace import trace_probe
+    from northgate.engine.trace import Question
+    from northgate.engine.trace import trace as follow
+    from northgate.handover.terminal import trace_summary
+    from northgate.plan.reading import read_plan
+
+    plan = read_plan(plan_path)
+    if session not in ("none", "kept") or vary not in ("connection", "kept", "source", "area"):
+        wrong = Problem("--session", "none or kept") if session not in ("none", "kept") else None
+        raise PlanError([wrong or Problem("--vary", "connection, kept, source or area")])
+    flow, story = _moment(compile_network(plan), at)
+    if probe is not None:
+        group, _, target = probe.partition("/")
+        answer = trace_probe(flow, group, target, front, story)
+    else:
+        question = Question(
+            url=url or _first_url(plan, client), client=client, source=source, area=area, method=method,
+            headers=_headers(header or []), session=session, times=times, vary=vary,  # type: ignore[arg-type]
+        )  # fmt: skip
+        answer = follow(flow, question, story)
+    if as_json:
+        document = answer.model_dump(mode="json")
+        _print_json(document if times > 1 else {key: document[key] for key in document if key not in MANY})
+    else:
+        typer.echo(trace_summary(answer))
+
+
+MANY = ("answers", "counts", "expected", "sequence")
+
+
+def _first_url(plan: "Plan", client: str | None) -> str:
+    found = [one.calls[0].url for one in plan.clients if client in (None, one.name)]
+    if not found:
+        raise PlanError([Problem("--url", "a URL is needed, such as https://www.beckwater.example/")])
+    return found[0]
+
+
+def _headers(lines: list[str]) -> dict[str, str]:
+    bad = [line for line in lines if ":" not in line]
+    if bad:
+        raise PlanError([Problem("--header", f"{bad[0]!r} is not a header such as x-canary: 1")])
+    return {name.strip(): value.strip() for name, _, value in (line.partition(":") for line in lines)}
 
 
 @app.command()

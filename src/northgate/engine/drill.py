@@ -142,10 +142,12 @@ def votes(network: Network, flow: Flow) -> list[Bools]:
 def name_probe_passes(network: Network, flow: Flow, name: int, call: int) -> bool:
     """Whether more than half of the calls of a name's probe would get an expected status in time."""
     probe = next(one for one in network.plan.probes if one.name == network.plan.names[name].probe)
+    if probe.protocol == "tcp":
+        return flow.call_accepted(call) > 0.5
     fate = flow.call_fate(call)
-    good = fate[SERVED]
-    if probe.protocol != "tcp":
-        good += sum(fate[cause] for cause, status in STATUSES.items() if status != 504 and probe.expects(status))
+    good = fate[SERVED] + sum(
+        fate[cause] for cause, status in STATUSES.items() if status != 504 and probe.expects(status)
+    )
     return bool(good > 0.5)
 
 
@@ -304,6 +306,7 @@ class _Run:
             encounter=self.encounter,
             in_use=in_use,
             in_address=present,
+            healthy=self.healthy,
             option_share=self.network.names.shares(self.healthy, present),
             warmth=self.warmth,
             call_rps=self._call_rps(),

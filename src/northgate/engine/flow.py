@@ -5,6 +5,7 @@ becomes of them goes back the same way, as shares of what is sent. Where the cho
 is, both are solved together.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -31,13 +32,15 @@ SETTLED, ROUNDS, SHORTEST_STEP = 1e-13, 400, 1 / 64
 @dataclass(frozen=True)
 class Moment:
     """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
-    fronts are in their address, the share of each option of the name book, the warmth (0 to 1) of each pair's target,
+    fronts are in their address, which answers of each name are healthy, the share of each option of the
+    name book, the warmth (0 to 1) of each pair's target,
     the rate of each call (requests/s), the backlog of each machine (seconds of work)."""
 
     truth: Truth
     encounter: Encounter
     in_use: Bools
     in_address: Bools
+    healthy: Sequence[Bools]
     option_share: Floats
     warmth: Floats
     call_rps: Floats
@@ -107,6 +110,10 @@ class Flow:
     def call_fate(self, call: int) -> Floats:
         """What becomes of a call, by kind, as shares; also of one that nobody makes now."""
         return _Solving(self.network, self.moment, self.choice).fate_of(call, self.row_fate)
+
+    def call_accepted(self, call: int) -> float:
+        """The share of a call's connections that are taken, whatever becomes of them."""
+        return _Solving(self.network, self.moment, self.choice).accepted(call)
 
 
 def solve(network: Network, moment: Moment) -> Flow:
@@ -394,6 +401,17 @@ class _Solving:
         entries = self.network.entries
         mine = (entries.call == call) & (entries.member < 0)
         return np.asarray(self.told[mine] @ self._to_entries(row_fate)[mine])
+
+    def accepted(self, call: int) -> float:
+        """The share of a call's connections that a living front takes which believes some target in use."""
+        entries = self.network.entries
+        found = np.where(self.routed, 1.0, entries.listener[self.entry] >= 0)
+        if self.routes:
+            found -= np.where(self.routed, self.choice.route_refused[np.where(self.routed, self.route, 0)], 0.0)
+        at_front = np.where(self.arrives, found, 0.0) * self.row_part
+        by_entry = total_by(self.entry, at_front, len(entries.call)) + (entries.balancer < 0)
+        mine = (entries.call == call) & (entries.member < 0)
+        return float(self.told[mine] @ by_entry[mine])
 
     # Together
 

@@ -167,21 +167,29 @@ class NameBook:
         """
         made = np.zeros(len(self.asked))
         known: dict[tuple[int, int], Floats] = {}
-        for place, (_, area, leaf) in enumerate(self.asked):
-            share = 1.0
-            alone = self.asked[place][0] < 0
-            for step, (name, answer) in enumerate(leaf.path):
-                if alone and step == 0:
-                    continue
-                if (name, area) not in known:
-                    known[name, area] = self._answers(name, area, healthy[name], present)
-                share *= known[name, area][answer]
-            if leaf.front >= 0:
-                siblings = self._fronts[leaf.balancer] or [leaf.front]
-                living = present[list(siblings)].sum()
-                share *= float(present[leaf.front]) / living if living else 1 / len(siblings)
-            made[place] = share
+        for place, (name, area, leaf) in enumerate(self.asked):
+            made[place] = self._share(leaf, area, healthy, present, known, skip=int(name < 0))
         return made
+
+    def leaf_shares(self, name: int, area: int, healthy: Sequence[Bools], present: Bools) -> Floats:
+        """The share of each leaf of a name for those who ask from an area."""
+        return np.array([self._share(leaf, area, healthy, present, {}) for leaf in self.leaves[name]])
+
+    def _share(
+        self, leaf: Leaf, area: int, healthy: Sequence[Bools], present: Bools,
+        known: dict[tuple[int, int], Floats], skip: int = 0,
+    ) -> float:  # fmt: skip
+        """The share of one leaf; `skip` of its steps are taken for granted."""
+        share = 1.0
+        for name, answer in leaf.path[skip:]:
+            if (name, area) not in known:
+                known[name, area] = self._answers(name, area, healthy[name], present)
+            share *= float(known[name, area][answer])
+        if leaf.front >= 0:
+            siblings = self._fronts[leaf.balancer] or [leaf.front]
+            living = present[list(siblings)].sum()
+            share *= float(present[leaf.front]) / living if living else 1 / len(siblings)
+        return share
 
     def _answers(self, name: int, area: int, healthy: Bools, present: Bools) -> Floats:
         entry = self.plan.names[name]

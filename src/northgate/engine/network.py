@@ -31,6 +31,7 @@ from northgate.engine.hashing import Keys, target_keys
 from northgate.engine.naming import Leaf, NameBook
 from northgate.engine.readiness import check_runnable
 from northgate.engine.routing import (
+    CONNECT,
     OTHERWISE,
     Request,
     covers_host,
@@ -709,7 +710,8 @@ class _Asking:
             for answer in range(len(entry.answers)):
                 for area_name in entry.probed_from:
                     area = self._areas[area_name]
-                    asked = Request(probe.protocol, host, int(probe.port), probe.path)
+                    scheme = CONNECT if probe.protocol == "tcp" else probe.protocol
+                    asked = Request(scheme, host, int(probe.port), probe.path)
                     call = self._add_call(
                         len(self.plan.clients), 0, outsider, area, 0.0, probe.timeout_s, asked, probe.timeout_s, judge
                     )

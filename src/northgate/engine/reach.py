@@ -78,7 +78,8 @@ def passes(found: Sequence[Check]) -> bool:
 
 
 def _route(plan: Plan, source: End, to: End) -> Check:
-    both = f"{source.network or 'the public Internet'} → {to.network or 'the public Internet'}"
+    ends = dict.fromkeys(end.network or "the public Internet" for end in (source, to))
+    both = " → ".join(ends)
     place = {network.name: index for index, network in enumerate(plan.networks)}
     at = pointer(("networks", place[to.network])) if to.network in place else ""
     why = _open_way(plan, source, to)

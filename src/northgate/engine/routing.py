@@ -13,12 +13,14 @@ from northgate.engine.reach import Range, within
 from northgate.plan.balancers import Balancer, Listener, When
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
+# The scheme of one who only connects, as a probe by tcp does.
+CONNECT = "connect"
 # What each kind of listener takes, by the scheme of what is asked; at layer 4 the bytes alone matter.
 TAKES = {
-    "http": ("http",),
-    "https": ("https",),
-    "tcp": ("tcp", "http", "https", "tls"),
-    "tls": ("tls", "https"),
+    "http": ("http", CONNECT),
+    "https": ("https", CONNECT),
+    "tcp": ("tcp", "http", "https", "tls", CONNECT),
+    "tls": ("tls", "https", CONNECT),
     "udp": ("udp",),
 }
 OTHERWISE = -1

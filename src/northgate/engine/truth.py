@@ -32,6 +32,7 @@ class Truth:
     front_dead: Bools
     cut: Bools
     gone_rules: frozenset[tuple[str, int]]
+    page_faults: tuple[Part, ...]
 
 
 @dataclass(frozen=True)
@@ -64,6 +65,7 @@ def healthy(network: Network) -> Truth:
         front_dead=np.zeros(len(network.fronts.zone), dtype=bool),
         cut=np.zeros((zones, zones), dtype=bool),
         gone_rules=frozenset(),
+        page_faults=(),
     )
 
 
@@ -73,7 +75,7 @@ def truth_under(network: Network, faults: Sequence[Part]) -> Truth:
     pages = [fault for fault in faults if fault.kind == "page"]
     for fault in faults:
         truth = _with_fault(network, truth, fault)
-    return replace(truth, service_status=_status_under(network, pages)) if pages else truth
+    return replace(truth, service_status=_status_under(network, pages), page_faults=tuple(pages)) if pages else truth
 
 
 def _with_fault(network: Network, truth: Truth, fault: Part) -> Truth:

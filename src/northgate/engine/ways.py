@@ -110,17 +110,26 @@ class Ways:
 
     def to_machine(self, pair: int, segment: Segment | None, gone: GoneRules = ()) -> list[Check]:
         """What stands between a front and a target, for requests of a segment."""
+        return self._to_machine(pair, self.source(segment) if segment is not None else None, gone)
+
+    def _to_machine(self, pair: int, client: End | None, gone: GoneRules) -> list[Check]:
         network = self.network
         member, front = int(network.pairs.member[pair]), int(network.pairs.front[pair])
         group = self.plan.target_groups[int(network.members.group[member])]
         protocol = "udp" if group.protocol == "udp" else "tcp"
-        seen = None
-        if segment is not None and self._seen_client[int(network.fronts.balancer[front])]:
-            seen = self.source(segment)
+        seen = client if client is not None and self.sees_client(front) else None
         to = self.machine(int(network.members.machine[member]))
         return checks(
             self.plan, self._fronts[front], to, protocol, int(network.members.port[member]), seen=seen, gone=gone
         )
+
+    def sees_client(self, front: int) -> bool:
+        """Whether targets see the client's address as the source of what this front sends."""
+        return bool(self._seen_client[int(self.network.fronts.balancer[front])])
+
+    def to_machine_from(self, pair: int, client: End, gone: GoneRules = ()) -> list[Check]:
+        """What stands between a front and a target, for one client."""
+        return self._to_machine(pair, client, gone)
 
     def to_probe(self, pair: int, gone: GoneRules = ()) -> list[Check]:
         """What stands between a front and the port that its probe asks."""

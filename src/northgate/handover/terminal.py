@@ -1,9 +1,10 @@
-"""A drill's outcome for a terminal."""
+"""Outcomes of drills and traces for a terminal."""
 
 from collections.abc import Iterable
 from dataclasses import asdict
 
 from northgate.engine.answers import BlindAnswer, DrillAnswer, ExpectationAnswer
+from northgate.engine.tracing import Candidate, Outcome, TraceAnswer
 
 _UNITS = {"s": "s", "ms": "ms", "share": "%", "utilisation": "%"}
 WORST_ROWS = 8
@@ -66,3 +67,49 @@ def _aligned(rows: Iterable[tuple[str, str]]) -> list[str]:
     rows = list(rows)
     width = max((len(label) for label, _ in rows), default=0)
     return [f"    {label:<{width}}  {value}" for label, value in rows]
+
+
+WORDS = {"timed_out": "time-out", "no_such_name": "no such name", "dead_front": "dead front"}
+MOST_CANDIDATES = 12
+
+
+def ending(outcome: Outcome) -> str:
+    """How a request ends, in few words: `504 after 3.04 s`."""
+    took = f"{outcome.latency_ms / 1000:.3g} s" if outcome.latency_ms >= 1000 else f"{outcome.latency_ms:.3g} ms"
+    error = WORDS.get(outcome.error or "", (outcome.error or "answers").replace("_", " "))
+    return f"{outcome.status if outcome.status is not None else error} after {took}"
+
+
+def trace_summary(answer: TraceAnswer) -> str:
+    """A trace in lines: how it ends and why, its hops, what was left out, and how often each target answered."""
+    lines = [f"{ending(answer.outcome)}: {answer.outcome.reason}", ""]
+    for hop in answer.hops:
+        lines.append(f"  {'✓' if hop.ok else '✗'} {hop.kind:<8}  {hop.about}  {hop.detail}".rstrip())
+        lines.append(
+            f"              because {hop.because}" + (f"  ({hop.latency_ms:.4g} ms)" if hop.latency_ms else "")
+        )
+        if hop.remedy:
+            lines.append(f"              would help: {hop.remedy.words}")
+        if len(hop.candidates) > 1:
+            lines += _candidate_lines(hop.candidates)
+    for one in answer.explained:
+        change = f"; to change it: {one.remedy.words}" if one.remedy else ""
+        lines += ["", f"  {one.puzzle}", f"    {one.words}{change}"]
+    if answer.expected:
+        sent = len(answer.sequence)
+        rows = [
+            (f"{row.answer} {row.error or ''}", f"{row.count:>6} of {sent}, expected {row.expected_share * sent:.1f}")
+            for row in answer.expected
+        ]
+        lines += ["", f"  sent {sent} times", *_aligned(rows)]
+    return "\n".join(lines)
+
+
+def _candidate_lines(candidates: list[Candidate]) -> list[str]:
+    shown = [one for one in candidates if one.chosen or one.share > 0 or one.excluded][:MOST_CANDIDATES]
+    rows = [
+        (f"{'→' if one.chosen else ' '} {one.name}", f"{one.share:>6.1%}  {one.excluded or one.note or ''}".rstrip())
+        for one in shown
+    ]
+    more = [f"              … and {len(candidates) - len(shown)} more"] if len(candidates) > len(shown) else []
+    return [f"          {line}" for line in _aligned(rows)] + more

@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.flow import Flow
 from northgate.engine.network import Network, compile_network
+from northgate.engine.story import Story
 from northgate.engine.whatif import ZoneLoss, what_if, zone_losses
 from northgate.plan import Plan
 from northgate.plan.drills import Part
@@ -70,6 +71,15 @@ class Computer:
         """The flow now, with no fault."""
         number = self.number(key, revision)
         return self._once(("now", key, number), lambda: undisturbed(self.network(key, number)))
+
+    def moment(self, key: str, revision: int | None, drill: str | None, second: float) -> tuple[Flow, Story]:
+        """The flow now, or at a second of a drill, with what has happened until then."""
+        if drill is None:
+            flow = self.settled(key, revision)
+            return flow, Story(flow)
+        run = self.run(key, revision, drill)
+        flow = run.flow_at(second)
+        return flow, Story(flow, run, second)
 
     def zone_losses(self, key: str, revision: int | None) -> list[ZoneLoss]:
         """What each zone's loss leaves."""

@@ -1,13 +1,16 @@
 """Endpoints that ask the engine: the state now, a drill, a drill at a second, what if."""
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Query
 from pydantic import BaseModel, Field
 
 from northgate.engine.answers import DrillAnswer, ProbeConsequence, Strip, drill_answer, probe_consequence, strips
 from northgate.engine.board import BoardState, board_state
+from northgate.engine.probe_trace import trace_probe
 from northgate.engine.rules import ListenerRules, listener_rules
+from northgate.engine.trace import Question, trace
+from northgate.engine.tracing import TraceAnswer
 from northgate.engine.whatif import WhatIfAnswer, ZoneLoss
 from northgate.plan.drills import Part
 from northgate.web.leaving import watch_client
@@ -84,6 +87,35 @@ def strips_of_drill(
 def consequences(key: str, computer: TheComputer, revision: Revision = None) -> list[ProbeConsequence]:
     """What each probe's numbers mean in seconds."""
     return [probe_consequence(probe) for probe in computer.plan(key, revision).probes]
+
+
+class TraceQuestion(BaseModel):
+    """One request, or many in turn; or the probe of a target. At a moment of a drill, or now."""
+
+    url: Annotated[str, Field(max_length=4096)] = ""
+    client: str | None = None
+    source: str | None = None
+    area: str | None = None
+    method: Annotated[str, Field(max_length=40)] = "GET"
+    headers: dict[str, str] = {}
+    session: Literal["none", "kept"] = "none"
+    times: int = Field(1, ge=1, le=10_000)
+    vary: Literal["connection", "kept", "source", "area"] = "connection"
+    drill: str | None = None
+    at_s: float = Field(0, ge=0, le=1e7)
+    probe_group: str | None = None
+    probe_target: str | None = None
+    probe_front: str | None = None
+
+
+@router.post("/trace")
+def trace_a_request(key: str, question: TraceQuestion, computer: TheComputer, revision: Revision = None) -> TraceAnswer:
+    """One request hop by hop, or what many get in turn; or a probe."""
+    flow, story = computer.moment(key, revision, question.drill, question.at_s)
+    if question.probe_group and question.probe_target:
+        return trace_probe(flow, question.probe_group, question.probe_target, question.probe_front, story)
+    asked = question.model_dump(exclude={"drill", "at_s", "probe_group", "probe_target", "probe_front"})
+    return trace(flow, Question(**asked), story)
 
 
 @router.get("/zone-losses")
