@@ -7,12 +7,16 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from northgate.engine.answers import drill_answer
-from northgate.engine.drill import run_drill
+from northgate.engine.drill import run_drill, undisturbed
+from northgate.engine.flow import solve
 from northgate.engine.network import compile_network
+from northgate.engine.shares import hash_table
+from northgate.engine.trace import Question, trace
 from northgate.plan import plan_from_data, read_plan
 from northgate.plan.generated import generated_plan
 from northgate.plan.writing import plan_as_json
@@ -99,6 +103,48 @@ def zone_loss(targets: int, lasts_s: float) -> dict[str, Any]:
     }
 
 
+def with_clients(targets: int, groups: int, balance: str, *, own: bool = True) -> dict[str, Any]:
+    """So many targets, and client groups of 5,000 sources each: in networks of their own, or all in the same."""
+    data = zone_loss(targets, 60)
+    data["target_groups"][0]["balance"] = balance
+    call = {"url": "https://www.beckwater.example/"}
+    data["clients"] = [
+        {
+            "name": f"clients-{number}", "rps": targets * 20 / groups, "sources": 5000, "calls": [call],
+            "cidr": f"10.{number if own else 0}.0.0/16",
+        }
+        for number in range(groups)
+    ]  # fmt: skip
+    return data
+
+
+def sharing() -> None:
+    """Shares for many targets and sources, by every method, and how that grows; and a trace on the demo."""
+    print("Shares at one moment, three fronts, client groups of 5,000 sources each")
+    for balance in ("round-robin", "flow-hash", "least-connections", "two-choices", "source-hash"):
+        for targets, groups in ((100, 50), (1000, 50), (10_000, 50)):
+            for own in (False, True) if balance == "source-hash" else (True,):
+                network = compile_network(plan_from_data(with_clients(targets, groups, balance, own=own)))
+                moment = undisturbed(network).moment
+
+                def shares() -> None:
+                    hash_table(network).fallen.clear()  # noqa: B023
+                    solve(network, moment)  # noqa: B023
+
+                where = "" if balance != "source-hash" else ", own networks" if own else ", one network"
+                heavy = balance == "source-hash" and targets == 10_000
+                row(
+                    f"{balance}, {targets:,} targets, {groups} client groups{where}",
+                    median_ms(shares, 1 if heavy else 3),
+                )
+    print("A trace on the demo")
+    network = compile_network(read_plan(EXAMPLE))
+    flow = undisturbed(network)
+    question = Question(url="https://www.beckwater.example/tiles/7", client="walkers")
+    row("once", median_ms(lambda: trace(flow, question)))
+    row("1,000 times", median_ms(lambda: trace(flow, replace(question, times=1000)), 3))
+
+
 def growth() -> None:
     """How the time of a zone loss grows with targets and with the drill's length."""
     print("Growth of a zone loss (worst phases)")
@@ -175,6 +221,6 @@ def _edit_ms(page: Any, key: str) -> float:
 
 
 if __name__ == "__main__":
-    parts = {"command": command_line, "engine": engine, "growth": growth, "browser": browser}
+    parts = {"command": command_line, "engine": engine, "sharing": sharing, "growth": growth, "browser": browser}
     for name in sys.argv[1:] or parts:
         parts[name]()

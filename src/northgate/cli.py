@@ -1,5 +1,6 @@
 """The command line. Exit status: 0 all well, 1 an expectation failed, 2 the input cannot be used."""
 
+import datetime
 import json
 import sys
 from pathlib import Path
@@ -146,7 +147,7 @@ def trace(
     else:
         question = Question(
             url=url or _first_url(plan, client), client=client, source=source, area=area, method=method,
-            headers=_headers(header or []), session=session, times=times, vary=vary,  # type: ignore[arg-type]
+            headers=_headers(header or []), session=session, times=times, vary=vary, today=datetime.date.today(),  # type: ignore[arg-type]
         )  # fmt: skip
         answer = follow(flow, question, story)
     if as_json:
@@ -161,6 +162,9 @@ MANY = ("answers", "counts", "expected", "sequence")
 
 def _first_url(plan: "Plan", client: str | None) -> str:
     found = [one.calls[0].url for one in plan.clients if client in (None, one.name)]
+    known = [one.name for one in plan.clients]
+    if client is not None and client not in known:
+        raise PlanError([Problem("/clients", f"there is no client group {client!r}{did_you_mean(client, known)}")])
     if not found:
         raise PlanError([Problem("--url", "a URL is needed, such as https://www.beckwater.example/")])
     return found[0]

@@ -29,7 +29,7 @@ def test_drill_prints_one_json_document_with_the_stable_keys():
     done = northgate("drill", EXAMPLE, "--json")
     drills = json.loads(done.stdout)["drills"]
     assert done.stderr == ""
-    assert [drill["name"] for drill in drills] == ["lose-fells-2", "tiles-8-crashes"]
+    assert [drill["name"] for drill in drills] == ["lose-fells-2", "tiles-8-crashes", "alerts-cut-off"]
     assert all(drill.keys() >= STABLE_KEYS for drill in drills)
     assert set(drills[0]["series"]) == {"t_s", "by_zone_rps", "failed_rps", "utilisation", "stale_share"}
     row = drills[0]["blind"][0]
@@ -134,3 +134,45 @@ def test_make_example_prints_a_plan_that_runs(tmp_path):
     assert northgate("drill", path).returncode == 0
     again = northgate("make-example", "--targets", 30, "--zones", 4, "--groups", 2, "--rules", 6, "--seed", 7)
     assert again.stdout == printed.stdout
+
+
+def test_a_trace_is_one_document_with_its_stable_keys(tmp_path):
+    done = northgate("trace", EXAMPLE, "--client", "walkers", "--at", "lose-fells-2@89", "--json")
+    answer = json.loads(done.stdout)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert answer["outcome"].keys() >= {"status", "error", "latency_ms", "target"}
+    assert answer["request"]["client"] == "walkers"
+    assert "answers" not in answer
+    for hop in answer["hops"]:
+        assert hop.keys() >= {"kind", "about", "ok", "because", "candidates"}
+        assert all(one.keys() >= {"name", "zone", "chosen", "share", "excluded"} for one in hop["candidates"])
+    many = json.loads(northgate("trace", EXAMPLE, "--client", "walkers", "--times", "20", "--json").stdout)
+    assert len(many["answers"]) == sum(many["counts"].values()) == 20
+
+
+def test_a_trace_in_words_and_that_of_a_probe():
+    text = northgate("trace", EXAMPLE, "--client", "walkers", "--at", "lose-fells-2@89", "--times", "40").stdout
+    assert text.startswith("200 after 43.6 ms: tiles-1 in fells-1 answers")
+    assert "because one address, spread evenly over 2 fronts; the fells-2 front left the address 24 s ago" in text
+    assert "sent 40 times" in text
+    probe = northgate("trace", EXAMPLE, "--probe", "tiles/tiles-8", "--at", "lose-fells-2@89").stdout
+    assert probe.startswith("time-out after 5 s: tiles-8 is believed out by fells-front in fells-1")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (["--client", "walker"], "there is no client group 'walker'; did you mean 'walkers'?"),
+        (["--at", "lose-fells@3"], "there is no drill 'lose-fells'; did you mean 'lose-fells-2'?"),
+        (["--at", "lose-fells-2@soon"], "'soon' is not a second; write DRILL@SECOND"),
+        (["--at", "lose-fells-2@1000"], "the drill lasts from 0 to 900 s"),
+        (["--vary", "colour"], "connection, kept, source or area"),
+        (["--header", "x-canary"], "'x-canary' is not a header"),
+        (["--probe", "tiles/tiles-80"], "nobody probes 'tiles-80' in tiles; did you mean 'tiles-8'?"),
+    ],
+)
+def test_a_trace_that_cannot_be_made_ends_with_status_2(arguments, says):
+    done = northgate("trace", EXAMPLE, *arguments)
+    assert (done.returncode, done.stdout) == (2, "")
+    assert says in done.stderr
+    assert "Traceback" not in done.stderr

@@ -72,6 +72,13 @@ def test_a_target_that_leaves_moves_only_its_own_keys(leaver, start, weights):
     assert (after != leaver).all()
 
 
+def test_many_keys_fall_as_few_do():
+    """So many that all processors share the work: each key still falls where it falls alone."""
+    names, keys = target_keys([f"t-{number}" for number in range(2000)]), KEYS[:2500]
+    together = winners(keys, names, np.ones(2000))
+    assert all(int(winners(keys[at : at + 1], names, np.ones(2000))[0]) == together[at] for at in range(0, 2500, 250))
+
+
 def test_few_keys_give_their_true_uneven_shares():
     got = shares(KEYS[:5], target_keys(NAMES[:3]), np.ones(3))
     counts = Counter(plain_winner(int(key), NAMES[:3], [1, 1, 1]) for key in KEYS[:5])

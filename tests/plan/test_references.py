@@ -14,8 +14,8 @@ def test_every_reference_of_the_example_leads_somewhere():
     assert dangling(plan) == []
     kinds = {reference.kind for reference in references(plan)}
     assert kinds == {
-        "area", "balancer", "any instance", "certificate", "fleet", "instance", "network", "pool", "probe", "region",
-        "subnet", "target_group", "zone",
+        "area", "balancer", "any instance", "certificate", "firewall", "fleet", "instance", "network", "pool", "probe",
+        "region", "subnet", "target_group", "zone",
     }  # fmt: skip
 
 

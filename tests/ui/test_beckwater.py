@@ -90,7 +90,7 @@ def draw(drawing, kind, plan_list, words, proposed=()):
 def draw_machines(drawing, plan):
     """What the first paste did not say of the machines comes with a second one, into their sheet."""
     rows = [one | {"serves": f"http {one['serves'][0]['port']}"} for one in plan["instances"]]
-    columns = ["name", "subnet", "address", "queue_s", "fault_domain", "serves"]
+    columns = ["name", "subnet", "address", "queue_s", "fault_domain", "firewall", "serves"]
     paste(drawing.page, drawing.key, "machines", columns, rows, "Take 43 rows")
 
 
@@ -117,6 +117,7 @@ def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page,
         drawing = Drawing(page, key, lambda: client.get(f"/api/plans/{key}").json())
         draw(drawing, "area", plan["areas"], "area", [("everywhere", "uplands")])
         draw(drawing, "network", plan["networks"], "network")
+        draw(drawing, "firewall", plan["firewalls"], "firewall")
         draw_machines(drawing, plan)
         draw(drawing, "probe", plan["probes"], "probe", [("alive", "ready")])
         groups = [(f"app-{port}", name) for name, port in PORTS.items()]
@@ -131,12 +132,16 @@ def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page,
         drawing.become("/notes", plan["notes"])
         drawing.become("/platform", plan["platform"])
         file_key = client.post("/api/plans", content=json.dumps(plan)).json()["key"]
-        for drill in ("lose-fells-2", "tiles-8-crashes"):
+        for drill, cause in (
+            ("lose-fells-2", "timed_out"),
+            ("tiles-8-crashes", "refused"),
+            ("alerts-cut-off", "blocked"),
+        ):
             drawn, read, demo = (
                 client.get(f"/api/plans/{one}/drills/{drill}").json() for one in (key, file_key, "beckwater")
             )
             assert drawn == read
-            assert drawn["readings"]["failed_by_cause"]["timed_out" if drill == "lose-fells-2" else "refused"] > 0
+            assert drawn["readings"]["failed_by_cause"][cause] > 0
             assert flat(drawn["readings"]) == pytest.approx(flat(demo["readings"])), (
                 "the demo orders its machines otherwise"
             )

@@ -19,7 +19,7 @@ def test_the_demo_is_listed_and_read(client):
     head = client.get("/api/plans").json()[0]
     assert head == {
         "key": "beckwater", "name": "beckwater", "title": "Beckwater flood watch", "revision": 1, "agreed": None,
-        "edits": 0, "can_undo": False, "can_redo": False, "instances": 43, "zones": 5, "drills": 2,
+        "edits": 0, "can_undo": False, "can_redo": False, "instances": 43, "zones": 5, "drills": 3,
     }  # fmt: skip
     whole = client.get("/api/plans/beckwater").json()
     assert whole["head"] == head
@@ -165,3 +165,22 @@ def test_work_stops_once_all_who_asked_for_it_have_left(repository, client):
         computer._found("what", answer, leave)
     assert len(asked) == 4, "it went on after its only asker had left"
     assert computer._found("what", answer, Event()) == "answered", "what was abandoned can be asked again"
+
+
+def test_a_request_is_traced_now_and_in_a_drill(client):
+    url = "https://www.beckwater.example/alerts/near"
+    asked = {"client": "walkers", "url": url, "times": 10, "vary": "source"}
+    now = client.post("/api/plans/beckwater/trace", json=asked).json()
+    assert now["outcome"]["status"] == 200
+    assert len(now["sequence"]) == 10
+    cut = client.post(
+        "/api/plans/beckwater/trace", json={"client": "walkers", "url": url, "drill": "alerts-cut-off", "at_s": 62}
+    ).json()
+    assert (cut["outcome"]["status"], cut["outcome"]["cause"]) == (504, "blocked")
+    assert cut["hops"][-1]["link"] == "firewall:app"
+    probe = {"probe_group": "tiles", "probe_target": "tiles-8", "drill": "lose-fells-2", "at_s": 89}
+    assert client.post("/api/plans/beckwater/trace", json=probe).json()["outcome"]["error"] == "timed_out"
+    refused = client.post("/api/plans/beckwater/trace", json={"client": "walker", "url": url})
+    assert refused.status_code == 409
+    assert "did you mean 'walkers'" in refused.json()["problems"][0]["message"]
+    assert client.post("/api/plans/beckwater/trace", json={"url": url, "times": 10**9}).status_code == 422

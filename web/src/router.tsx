@@ -5,6 +5,8 @@ import { PlansView } from "./plan/plans-view";
 import { readSearch } from "./plan/view";
 import { SheetsView } from "./sheets/view";
 import { Shell } from "./shell";
+import { readTraceSearch } from "./trace/question";
+import { TraceView } from "./trace/view";
 import { StartView } from "./start/view";
 import { api, dataOf } from "./api/client";
 
@@ -32,9 +34,11 @@ const board = createRoute({
 
 const sheets = createRoute({ getParentRoute: () => root, path: "/plans/$key/sheets/$sheet", component: SheetsView });
 
+const trace = createRoute({ getParentRoute: () => root, path: "/plans/$key/trace", validateSearch: readTraceSearch, component: TraceView });
+
 const start = createRoute({ getParentRoute: () => root, path: "/start", component: StartView });
 
-export const router = createRouter({ routeTree: root.addChildren([door, plans, board, sheets, start]), defaultPreload: false });
+export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, sheets, start]), defaultPreload: false });
 
 declare module "@tanstack/react-router" {
   interface Register {

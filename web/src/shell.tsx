@@ -55,6 +55,9 @@ function PlanBar({ planKey }: { planKey: string }) {
       <UndoRedo head={head} />
       <nav className="ml-3 flex h-full" aria-label="Views">
         <ViewLink to="/plans/$key/board" planKey={planKey}>Board</ViewLink>
+        <Link to="/plans/$key/trace" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
+          Trace
+        </Link>
         <Link to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet: "machines" }} className={TAB} activeOptions={{ includeSearch: false }}>
           Sheets
         </Link>
@@ -105,6 +108,7 @@ const KEYS: [string, string][] = [
   ["a", "add to the plan"],
   ["Ctrl Z", "undo; with Shift: redo"],
   ["x", "break what is focused or selected, or bring it back"],
+  ["t", "trace here: from the client, or the probe of the target that is focused or selected"],
   [".", "next event of the drill"],
   [",", "event before"],
   ["space", "play, pause"],

@@ -4,7 +4,9 @@ Sources: D. Thaler and C. Ravishankar, "Using name-based mappings to increase hi
 weight; the score -w / ln h for weights; S. Vigna's splitmix64 finaliser; Fowler, Noll and Vo's FNV-1a.
 """
 
+import os
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
@@ -17,6 +19,8 @@ _ONE, _TWO = np.uint64(0xBF58476D1CE4E5B9), np.uint64(0x94D049BB133111EB)
 _FNV_BASIS, _FNV_PRIME, _MASK = 0xCBF29CE484222325, 0x100000001B3, (1 << 64) - 1
 # So many scores are worked on at once: they then stay within the processor's cache.
 BLOCK = 1 << 15
+# From so many scores on, all processors work on them (NumPy lets go of the interpreter while it does).
+MANY = 1 << 22
 
 
 def mix64(values: Keys) -> Keys:
@@ -62,15 +66,25 @@ def winners(keys: Keys, targets: Keys, weights: Floats) -> Ints:
     h = ((mix64(mix64(key) xor target) >> 11) + 0.5) / 2^53. Targets of weight 0 get nothing.
     """
     usable = np.flatnonzero(weights > 0)
-    mixed = mix64(keys)
-    best = np.empty(len(keys), dtype=np.int64)
-    rows = max(1, BLOCK // max(len(usable), 1))
-    alike = len(usable) > 0 and bool((weights[usable] == weights[usable[0]]).all())
-    for start in range(0, len(keys), rows):
-        hashed = mix64(mixed[start : start + rows, None] ^ targets[None, usable])
-        score = hashed >> np.uint64(11) if alike else _scores(hashed, weights[usable])
+    mixed, wanted, weight = mix64(keys), targets[usable], weights[usable]
+    if len(keys) * len(usable) < MANY:
+        return np.asarray(usable[_best(mixed, wanted, weight)])
+    workers = os.cpu_count() or 1
+    with ThreadPoolExecutor(workers) as pool:
+        parts = pool.map(lambda some: _best(some, wanted, weight), np.array_split(mixed, workers * 4))
+        return np.asarray(usable[np.concatenate(list(parts))])
+
+
+def _best(mixed: Keys, targets: Keys, weights: Floats) -> Ints:
+    """The position of the best target for each mixed key, block by block."""
+    best = np.empty(len(mixed), dtype=np.int64)
+    rows = max(1, BLOCK // max(len(targets), 1))
+    alike = len(targets) > 0 and bool((weights == weights[0]).all())
+    for start in range(0, len(mixed), rows):
+        hashed = mix64(mixed[start : start + rows, None] ^ targets[None, :])
+        score = hashed >> np.uint64(11) if alike else _scores(hashed, weights)
         best[start : start + rows] = score.argmax(axis=1)
-    return np.asarray(usable[best])
+    return best
 
 
 def _scores(hashed: Keys, weights: Floats) -> Floats:

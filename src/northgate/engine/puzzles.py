@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from northgate.engine.flow import Flow
-from northgate.engine.story import Story
+from northgate.engine.story import Story, per_cent
 from northgate.engine.tracing import Explained, RemedyAnswer
 from northgate.plan.problems import pointer
 
@@ -85,7 +85,7 @@ def _nothing_yet(flow: Flow, story: Story, cell: int) -> Iterator[Said]:
         yield (
             f"Why does {name} get so little?",
             (
-                f"{group.name} starts targets slowly: its weight counts {moment.warmth[pair]:.0%} yet, "
+                f"{group.name} starts targets slowly: its weight counts {per_cent(float(moment.warmth[pair]))} yet, "
                 f"and rises over {group.slow_start_s:g} s"
             ),
         )

@@ -12,6 +12,16 @@ def clock(second: float) -> str:
     return f"{whole // 60}:{whole % 60:02d}"
 
 
+def per_cent(share: float) -> str:
+    """A share as a person writes it: 34 %."""
+    return f"{share * 100:.3g} %"
+
+
+def short(seconds: float) -> str:
+    """A span of time to a tenth of a second: 6 s, 0.1 s."""
+    return f"{round(seconds, 1):g} s"
+
+
 class Story:
     """The story of a drill up to a second; without a drill nothing has happened, and it says what stands."""
 
@@ -49,7 +59,7 @@ class Story:
         ]
         if not left:
             return ""
-        return f"; the {left[-1].about[1]} front left the address {self.second - left[-1].at_s:.3g} s ago"
+        return f"; the {left[-1].about[1]} front left the address {short(self.second - left[-1].at_s)} ago"
 
     def _front_lost_s(self, front: int) -> float | None:
         for at_s, fault in self._faults:
@@ -82,7 +92,9 @@ class Story:
             return "its probe finds it failing, so it is out"
         failed = probe.unhealthy_after
         back = self._open_row(pair, "up")
-        coming = f" · back at the latest in {back.true_at_s + back.bounds.latest_s - self.second:.3g} s" if back else ""
+        coming = (
+            f" · back at the latest in {short(back.true_at_s + back.bounds.latest_s - self.second)}" if back else ""
+        )
         return f"{failed} probe{'s' if failed > 1 else ''} failed: out since {clock(row.believed_at_s)}{coming}"
 
     def when_noticed(self, pair: int, *, wrong: bool) -> str | None:
@@ -93,9 +105,9 @@ class Story:
         left = row.true_at_s + row.bounds.latest_s - self.second
         due = row.believed_at_s - self.second if row.believed_at_s is not None else None
         return (
-            f"out in {due:.3g} s, at the latest in {left:.3g} s"
+            f"out in {short(due)}, at the latest in {short(left)}"
             if due is not None
-            else f"out at the latest in {left:.3g} s"
+            else f"out at the latest in {short(left)}"
         )
 
     def not_noticed(self, pair: int) -> str:

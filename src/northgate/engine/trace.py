@@ -3,6 +3,7 @@
 A trace reads the shares that the solver found; it computes none of its own, except where a hash decides for one source.
 """
 
+import datetime
 import ipaddress
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
@@ -35,7 +36,7 @@ from northgate.engine.routing import (
 )
 from northgate.engine.shares import hash_table
 from northgate.engine.sources import address_text, source_numbers
-from northgate.engine.story import Story
+from northgate.engine.story import Story, per_cent
 from northgate.engine.tracing import (
     Candidate,
     Expected,
@@ -62,7 +63,10 @@ Vary = Literal["connection", "kept", "source", "area"]
 
 @dataclass(frozen=True)
 class Question:
-    """What is sent: by a client group or from a free address, how often, and what changes from one to the next."""
+    """What is sent: by a client group or from a free address, how often, and what changes from one to the next.
+
+    `show` is the place of the one, counted from 0, whose way is told; `today` decides whether a certificate is valid.
+    """
 
     url: str
     client: str | None = None
@@ -73,6 +77,8 @@ class Question:
     session: Literal["none", "kept"] = "none"
     times: int = 1
     vary: Vary = "connection"
+    show: int = 0
+    today: datetime.date | None = None
 
 
 @dataclass(frozen=True)
@@ -124,7 +130,7 @@ def trace(flow: Flow, question: Question, story: Story | None = None) -> TraceAn
     ends: list[Outcome] = []
     for number in range(max(question.times, 1)):
         outcome, hops = tracer.send(number)
-        firsts = firsts or (outcome, hops)
+        firsts = (outcome, hops) if number == min(question.show, question.times - 1) else firsts
         ends.append(outcome)
     assert firsts is not None
     outcome, hops = firsts
@@ -236,8 +242,9 @@ class _Tracer:
     # One request
 
     def send(self, number: int) -> tuple[Outcome, list[Hop]]:
-        """One request to its end; only the first says its way."""
-        trail, sender, request = _Trail(quiet=number > 0), self._sender(number), self.request
+        """One request to its end; only the one that is to be shown says its way."""
+        shown = min(self.question.show, self.question.times - 1)
+        trail, sender, request = _Trail(quiet=number != shown), self._sender(number), self.request
         seen: list[tuple[str, str, int, str]] = []
         try:
             for _ in range(MOST_REDIRECTS + 1):
@@ -524,11 +531,14 @@ class _Tracer:
                 if name
                 else f"{', '.join(certificate.hosts)} does not cover {request.host}"
             )
+        named, late = covered, self.question.today
+        if covered and certificate and certificate.expires and late and certificate.expires < late:
+            covered, because = False, f"{certificate.name} was valid until {certificate.expires}, today is {late}"
         trail.add(
             kind="listener", about=f"{listener.protocol} {listener.port}", ok=covered, because=because,
             detail=f"certificate {certificate.name}" if certificate else listener.name,
             link=f"listener:{settings.name}/{listener.name}", where=f"{at}/{number}",
-            remedy=None if covered or certificate is None else self._cover(certificate.name, request.host),
+            remedy=self._cover(certificate.name, request.host) if certificate and not named else None,
         )  # fmt: skip
         if not covered:
             raise _Ends(self._end(trail, None, "certificate", f"the client turns away: {because}", cause="refused"))
@@ -630,18 +640,14 @@ class _Tracer:
         if none:
             layer = int(network.front_layer[front])
             reason = f"nobody of {pool} is believed in use by {self.ways.front(front).label}"
-            raise _Ends(
-                self._end(
-                    trail, 503 if layer == 7 else None, None if layer == 7 else "reset", reason, cause="none_healthy"
-                )
-            )
+            raise _Ends(self._failed(trail, layer, 503, "reset", reason, "none_healthy", {}))
         chosen = self.turns.next(("lane", route), shares / shares.sum())
         groups = self.plan.target_groups
         cells = routes.lane_cell[lanes]
         group = groups[int(routes.cell_group[cells[chosen]])]
         trail.add(
             kind="group", about=group.name, ok=True, detail=_method_words(group.balance),
-            because=f"{shares[chosen]:.0%} of {pool}, by weight" if len(lanes) > 1 else "the only group of its tier",
+            because=f"{per_cent(float(shares[chosen]))} of {pool}, by weight" if len(lanes) > 1 else "its only group",
             candidates=lambda: [
                 Candidate(
                     name=groups[int(routes.cell_group[cell])].name, share=float(share), chosen=number == chosen,
@@ -662,7 +668,7 @@ class _Tracer:
 
     def _asked_for(self, pool: int, tier: int) -> str:
         bound = self.plan.pools[pool].tiers[tier].min_healthy
-        return f"{bound.share:.0%}" if bound.share is not None else f"{bound.count}"
+        return per_cent(bound.share) if bound.share is not None else f"{bound.count}"
 
     def _tiers(self, route: int, serving: int) -> list[Candidate]:
         routes = self.network.routes
@@ -856,7 +862,7 @@ class _Tracer:
         network, queue = self.network, self.flow.queue
         machine, name = int(network.pairs.machine[pair]), end["target"]
         excess = float(queue.excess[machine])
-        load = f"{queue.utilisation[machine]:.0%} of its capacity"
+        load = f"{per_cent(float(queue.utilisation[machine]))} of its capacity"
         if excess > 0 and self.turns.next(("full", machine), np.array([1 - excess, excess])):
             because = f"its queue is full: offered {load}"
             trail.add(**hop, ok=False, because=because, detail="overloaded")

@@ -1,5 +1,6 @@
 """Endpoints that ask the engine: the state now, a drill, a drill at a second, what if."""
 
+import datetime
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Query
@@ -101,6 +102,7 @@ class TraceQuestion(BaseModel):
     session: Literal["none", "kept"] = "none"
     times: int = Field(1, ge=1, le=10_000)
     vary: Literal["connection", "kept", "source", "area"] = "connection"
+    show: int = Field(0, ge=0, lt=10_000, description="Whose way is told, counted from 0.")
     drill: str | None = None
     at_s: float = Field(0, ge=0, le=1e7)
     probe_group: str | None = None
@@ -115,7 +117,7 @@ def trace_a_request(key: str, question: TraceQuestion, computer: TheComputer, re
     if question.probe_group and question.probe_target:
         return trace_probe(flow, question.probe_group, question.probe_target, question.probe_front, story)
     asked = question.model_dump(exclude={"drill", "at_s", "probe_group", "probe_target", "probe_front"})
-    return trace(flow, Question(**asked), story)
+    return trace(flow, Question(**asked, today=datetime.date.today()), story)
 
 
 @router.get("/zone-losses")

@@ -396,6 +396,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/trace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Trace A Request
+         * @description One request hop by hop, or what many get in turn; or a probe.
+         */
+        post: operations["trace_a_request_api_plans__key__trace_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/zone-losses": {
         parameters: {
             query?: never;
@@ -791,6 +811,34 @@ export interface components {
             kilobytes: number;
         };
         /**
+         * Candidate
+         * @description One of those that a hop might have led to: its share, and why it was left out.
+         */
+        Candidate: {
+            /** Name */
+            name: string;
+            /** Zone */
+            zone?: string | null;
+            /**
+             * Chosen
+             * @default false
+             */
+            chosen: boolean;
+            /**
+             * Share
+             * @default 0
+             */
+            share: number;
+            /** Excluded */
+            excluded?: string | null;
+            /** Truth */
+            truth?: string | null;
+            /** Belief */
+            belief?: string | null;
+            /** Note */
+            note?: string | null;
+        };
+        /**
          * CellState
          * @description What of a group stands in one zone, or in one region: then `zone` is the region's name.
          */
@@ -1082,6 +1130,33 @@ export interface components {
             held: boolean;
         };
         /**
+         * Expected
+         * @description How often a target answered, or failed with an error, against how often that was to be expected.
+         */
+        Expected: {
+            /** Answer */
+            answer: string;
+            /** Error */
+            error: string | null;
+            /** Zone */
+            zone: string | null;
+            /** Count */
+            count: number;
+            /** Expected Share */
+            expected_share: number;
+        };
+        /**
+         * Explained
+         * @description Something that puzzles people, and what to change if it is not wanted.
+         */
+        Explained: {
+            /** Puzzle */
+            puzzle: string;
+            /** Words */
+            words: string;
+            remedy?: components["schemas"]["RemedyAnswer"] | null;
+        };
+        /**
          * Firewall
          * @description A stateful firewall: what is not listed in `allow_in` is dropped.
          */
@@ -1179,6 +1254,40 @@ export interface components {
             busiest: string | null;
             /** Touched */
             touched: boolean;
+        };
+        /**
+         * Hop
+         * @description One stage of a trace. `link` is what stands for it on the board, `where` its place in the plan.
+         */
+        Hop: {
+            /** Kind */
+            kind: string;
+            /** About */
+            about: string;
+            /** Ok */
+            ok: boolean;
+            /** Because */
+            because: string;
+            /**
+             * Detail
+             * @default
+             */
+            detail: string;
+            /**
+             * Latency Ms
+             * @default 0
+             */
+            latency_ms: number;
+            /**
+             * Candidates
+             * @default []
+             */
+            candidates: components["schemas"]["Candidate"][];
+            /** Link */
+            link?: string | null;
+            /** Where */
+            where?: string | null;
+            remedy?: components["schemas"]["RemedyAnswer"] | null;
         };
         /**
          * Instance
@@ -1397,6 +1506,29 @@ export interface components {
              * @default []
              */
             subnets: components["schemas"]["Subnet"][];
+        };
+        /**
+         * Outcome
+         * @description How it ends: a status, or an error where there is none; and the reason in one sentence.
+         */
+        Outcome: {
+            /** Status */
+            status: number | null;
+            /** Error */
+            error: string | null;
+            /** Latency Ms */
+            latency_ms: number;
+            /** Target */
+            target: string | null;
+            /** Cause */
+            cause?: string | null;
+            /** Zone */
+            zone?: string | null;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
         };
         /**
          * Overholds
@@ -1935,6 +2067,18 @@ export interface components {
             lost_zones: number;
         };
         /**
+         * RemedyAnswer
+         * @description One edit that would help: in words, and as a JSON Patch.
+         */
+        RemedyAnswer: {
+            /** Words */
+            words: string;
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
+        };
+        /**
          * Respond
          * @description A fixed answer by the balancer itself.
          */
@@ -2278,6 +2422,97 @@ export interface components {
              * @enum {string}
              */
             empty_group: "share-out" | "fail";
+        };
+        /**
+         * TraceAnswer
+         * @description A traced request. When it was sent several times: what each got (target or error), how often, and against which
+         *     shares; `sequence` are the places of the answers, in turn, among `expected`.
+         */
+        TraceAnswer: {
+            /** Request */
+            request: {
+                [key: string]: unknown;
+            };
+            outcome: components["schemas"]["Outcome"];
+            /** Hops */
+            hops: components["schemas"]["Hop"][];
+            /** Explained */
+            explained: components["schemas"]["Explained"][];
+            /** Answers */
+            answers: string[];
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Expected */
+            expected: components["schemas"]["Expected"][];
+            /** Sequence */
+            sequence: number[];
+        };
+        /**
+         * TraceQuestion
+         * @description One request, or many in turn; or the probe of a target. At a moment of a drill, or now.
+         */
+        TraceQuestion: {
+            /**
+             * Url
+             * @default
+             */
+            url: string;
+            /** Client */
+            client?: string | null;
+            /** Source */
+            source?: string | null;
+            /** Area */
+            area?: string | null;
+            /**
+             * Method
+             * @default GET
+             */
+            method: string;
+            /**
+             * Headers
+             * @default {}
+             */
+            headers: {
+                [key: string]: string;
+            };
+            /**
+             * Session
+             * @default none
+             * @enum {string}
+             */
+            session: "none" | "kept";
+            /**
+             * Times
+             * @default 1
+             */
+            times: number;
+            /**
+             * Vary
+             * @default connection
+             * @enum {string}
+             */
+            vary: "connection" | "kept" | "source" | "area";
+            /**
+             * Show
+             * @description Whose way is told, counted from 0.
+             * @default 0
+             */
+            show: number;
+            /** Drill */
+            drill?: string | null;
+            /**
+             * At S
+             * @default 0
+             */
+            at_s: number;
+            /** Probe Group */
+            probe_group?: string | null;
+            /** Probe Target */
+            probe_target?: string | null;
+            /** Probe Front */
+            probe_front?: string | null;
         };
         /**
          * WhatIfAnswer
@@ -3528,6 +3763,62 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProbeConsequence"][];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    trace_a_request_api_plans__key__trace_post: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TraceQuestion"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TraceAnswer"];
                 };
             };
             /** @description There is no such plan, drill or revision */

@@ -8,6 +8,7 @@ import { formatSelection, type Selection } from "../plan/selection";
 import { Berth } from "./berth";
 import { berthsPerLine, BERTH, CELL_PADDING, isFolded, LABELS, layOut, ZONE_HEAD, type BoardLayout, type Box, type ColumnPlace, type Folding, type FrontPlace, type Placed, type RowPlace } from "./geometry";
 import { answersOf, usedIn } from "./labels";
+import { LitPath } from "./lit-path";
 import { arcs, bands } from "./ribbons";
 
 interface BoardProps {
@@ -21,6 +22,8 @@ interface BoardProps {
   onBreak: (selection: Selection) => void;
   folding: Folding;
   onFold: (region: string) => void;
+  /** The parts that a traced request passes. */
+  lit: string[];
 }
 
 function at(box: Box): CSSProperties {
@@ -45,6 +48,7 @@ export function Board(props: BoardProps) {
           <Names {...props} layout={layout} />
           <Balancers {...props} layout={layout} />
           <Zones {...props} layout={layout} />
+          {props.lit.length > 0 && <LitPath parts={props.lit} frame={frame} layout={layout} />}
         </div>
       )}
     </div>

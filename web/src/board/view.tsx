@@ -1,3 +1,4 @@
+import { useNavigate } from "@tanstack/react-router";
 import { useCallback, useEffect, useMemo, useState } from "react";
 
 import type { BoardState, DrillAnswer, PlanDocument } from "../api/client";
@@ -30,13 +31,23 @@ export function BoardView() {
   const goTo = useCallback((second: number) => change({ at: second, lost: undefined, moment: undefined }), [change]);
   const backToNow = useCallback(() => {
     setPlaying(false);
-    change({ at: undefined, lost: undefined, moment: undefined }, false);
+    change({ at: undefined, lost: undefined, moment: undefined, lit: undefined }, false);
   }, [change]);
-  useKeys({ drill, at: search.at, selection, goTo, backToNow, toggleLost, play: () => setPlaying((on) => !on) });
+  const navigate = useNavigate();
+  const traceHere = useCallback(
+    (part: Selection) => {
+      const moment = search.at === undefined ? {} : { drill: drill?.name, at: search.at };
+      const asked = part.kind === "client" ? { client: part.name } : { probe: part.name };
+      void navigate({ to: "/plans/$key/trace", params: { key }, search: { ...asked, ...moment } });
+    },
+    [navigate, key, search.at, drill?.name],
+  );
+  useKeys({ drill, at: search.at, selection, goTo, backToNow, toggleLost, traceHere, play: () => setPlaying((on) => !on) });
   useRepaintMark("what-if-asked", "what-if-repaint", looking.mode === "what-if" ? looking.answer : undefined);
   useRepaintMark("edit-sent", "edit-repaint", state);
   const folding = useFolding(search.open, search.only, expandedGroup(selection), state);
   const open = folding.open;
+  const lit = useMemo(() => search.lit?.split(",").filter(Boolean) ?? [], [search.lit]);
   const onFold = useCallback(
     (region: string) => change({ open: (open.includes(region) ? open.filter((one) => one !== region) : [...open, region]).join(",") || undefined }),
     [change, open],
@@ -61,7 +72,7 @@ export function BoardView() {
           onAway={setAway}
         />
         <main className="min-h-0 flex-1">
-          <Board document={document} state={state} selection={selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} />
+          <Board document={document} state={state} selection={selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} lit={lit} />
         </main>
         {away.foot ? null : drill ? (
           <Timeline
@@ -171,6 +182,7 @@ interface Keys {
   goTo: (second: number) => void;
   backToNow: () => void;
   toggleLost: (selection: Selection) => void;
+  traceHere: (selection: Selection) => void;
   play: () => void;
 }
 
@@ -196,6 +208,12 @@ function act(key: string, keys: Keys): boolean {
     const focused = parseSelection(document.activeElement?.getAttribute("data-part") ?? undefined);
     const part = [focused, keys.selection].find((one) => one && partOf(one));
     if (part) keys.toggleLost(part);
+    return part !== undefined;
+  }
+  if (key === "t") {
+    const focused = parseSelection(document.activeElement?.getAttribute("data-part") ?? undefined);
+    const part = [focused, keys.selection].find((one) => one?.kind === "client" || one?.kind === "berth");
+    if (part) keys.traceHere(part);
     return part !== undefined;
   }
   if (key === "." && times.length) keys.goTo(times[keys.at === undefined ? 0 : nextEvent(times, keys.at, 1)] ?? 0);

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
-import { api, dataOf, type DrillAnswer, type Part } from "../api/client";
+import { api, dataOf, type DrillAnswer, type Part, type Schemas } from "../api/client";
 
 /** Everything but the plan itself is asked of one revision, which never changes: its answers stay true. */
 export interface Asked {
@@ -70,6 +70,17 @@ export function useRules({ key, revision }: Asked, balancer: string, listener: s
       ),
     enabled: revision !== undefined,
     placeholderData: keepPreviousData,
+  });
+}
+
+export function useTrace({ key, revision }: Asked, question: Schemas["TraceQuestion"] | undefined) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "trace", question),
+    queryFn: async ({ signal }) =>
+      dataOf(await api.POST("/api/plans/{key}/trace", { params: { path: { key }, query: { revision } }, body: question ?? ({} as never), signal })),
+    enabled: revision !== undefined && question !== undefined,
+    placeholderData: keepPreviousData,
+    retry: false,
   });
 }
 

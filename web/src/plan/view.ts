@@ -17,6 +17,8 @@ export interface ViewSearch {
   /** `touched`, or `client:NAME`: only the groups that the fault touches, or that the client reaches. */
   only?: string | undefined;
   moment?: Moment | undefined;
+  /** The parts that a traced request passes, from client to target. */
+  lit?: string | undefined;
 }
 
 /** Keeps what is understood of a search and drops the rest. */
@@ -31,6 +33,7 @@ export function readSearch(search: Record<string, unknown>): ViewSearch {
     lost: text(search["lost"]),
     open: text(search["open"]),
     only: text(search["only"]),
+    lit: text(search["lit"]),
     moment,
   };
 }

@@ -3,6 +3,13 @@
 import type { Schemas } from "../api/client";
 import type { TimeAxis } from "./axis";
 
+/** One shade of water for each zone, the same wherever zones are told by colour. */
+const WATER = ["var(--water-3)", "var(--water-2)", "var(--water-1)"];
+
+export function zoneTone(index: number): string {
+  return index < 0 ? "var(--line-strong)" : (WATER[index % WATER.length] ?? "");
+}
+
 export interface Layer {
   name: string;
   failed: boolean;

@@ -7,7 +7,7 @@ import { IconButton } from "../kit/parts";
 import { useWidth } from "../kit/use-width";
 import { eventIndexAt } from "../plan/queries";
 import { timeAxis, type TimeAxis } from "./axis";
-import { stack } from "./stack";
+import { stack, zoneTone } from "./stack";
 
 const LABEL_WIDTH = 138;
 const RIGHT = 14;
@@ -18,7 +18,6 @@ const CHART_HEIGHT = 92;
 const STRIP_Y = CHART_Y + CHART_HEIGHT + 10;
 const STRIP_HEIGHT = 9;
 const HEIGHT = STRIP_Y + 2 * STRIP_HEIGHT + 12;
-const WATER = ["var(--water-3)", "var(--water-2)", "var(--water-1)"];
 
 interface TimelineProps {
   document: PlanDocument;
@@ -153,7 +152,7 @@ function Chart({ document, drill, strip, axis, width }: { document: PlanDocument
             </g>
           ) : (
             <g key={layer.name}>
-              <path d={layer.path} fill={WATER[index % WATER.length]} stroke="var(--foot)" strokeWidth={0.5} />
+              <path d={layer.path} fill={zoneTone(index)} stroke="var(--foot)" strokeWidth={0.5} />
               {layer.labelY !== null && (
                 <text x={LABEL_WIDTH + 8} y={layer.labelY + 4} className="fill-ink text-[11px]">
                   {layer.name}
