@@ -20,6 +20,17 @@ VIEWS = {
     "board-inner": ("plans/beckwater-inner/board?drill=lose-fells-1&at=66&select=balancer%3Astore-front", "light"),
     "board-dark": (f"{BOARD}&at=89&select=group%3Atiles", "dark"),
     "board-what-if": (f"{BOARD}&lost=zone%3Afells-2&moment=settled", "light"),
+    "trace-served": ("plans/beckwater/trace?client=walkers&times=100", "light"),
+    "trace-silent": ("plans/beckwater/trace?client=walkers&drill=lose-fells-2&at=89&times=100&show=13", "light"),
+    "trace-blocked": (
+        "plans/beckwater/trace?client=walkers&drill=alerts-cut-off&at=62&url=https://www.beckwater.example/alerts/near",
+        "light",
+    ),
+    "board-lit": (
+        "plans/beckwater/board?lit=client:walkers,name:www.beckwater.example,front:fells-front/fells-3,"
+        "berth:tiles/tiles-10&drill=lose-fells-2&at=89&select=berth:tiles/tiles-10",
+        "light",
+    ),
     "board-edit": (f"{BOARD}&select=listener%3Afells-front%2Fhttps", "light"),
 }
 
@@ -45,7 +56,7 @@ def make_an_edit(page: Page) -> None:
 def take(page: Page, address: str, name: str, view: str) -> None:
     """Opens a view, waits until it has settled, and keeps its picture."""
     page.goto(address + view)
-    page.locator("[data-zone], [role=table], form").first.wait_for()
+    page.locator("[data-zone], [role=table], [data-testid=ladder], form").first.wait_for()
     page.wait_for_load_state("networkidle")
     page.evaluate("document.fonts.ready")
     if name == "start":

@@ -178,12 +178,13 @@ def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
     causes = np.array([frame.cause_rps for frame in run.keyframes])
     machines = network.machines.names if with_utilisation else ()
     utilisation = np.array([frame.utilisation for frame in run.keyframes])
+    stale = np.array([frame.stale for frame in run.keyframes])
     return SeriesAnswer(
         t_s=[frame.t_s for frame in run.keyframes],
         by_zone_rps={zone: zone_rates[:, index].tolist() for index, zone in enumerate(network.zones)},
         failed_rps={cause: causes[:, index].tolist() for index, cause in enumerate(CAUSES)},
         utilisation={name: utilisation[:, index].tolist() for index, name in enumerate(machines)},
-        stale_share={name.name: [0.0] * len(run.keyframes) for name in network.plan.names},
+        stale_share={name.name: stale[:, index].tolist() for index, name in enumerate(network.plan.names)},
     )
 
 

@@ -6,6 +6,7 @@ bound; then one solve.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -13,11 +14,12 @@ import numpy as np
 from northgate.engine.addresses import Addresses
 from northgate.engine.backlog import NO_CROSSING, Crossing, advance, next_crossing, patience_bounds
 from northgate.engine.errors import CannotRun
-from northgate.engine.flow import SERVED, STATUSES, Flow, Moment, solve, too_late
+from northgate.engine.flow import BLOCKED, DEAD_FRONT, SERVED, STATUSES, TIMED_OUT, WORK, Flow, Moment, solve, too_late
 from northgate.engine.network import Network
-from northgate.engine.probing import Bounds, Outcome, Probers, down_bounds, up_bounds
+from northgate.engine.probing import DIGITS, Bounds, Outcome, Probers, down_bounds, name_beats, target_beats, up_bounds
 from northgate.engine.readiness import check_drillable
 from northgate.engine.readings import Readings, Totals
+from northgate.engine.resolving import Resolvers
 from northgate.engine.truth import Truth, encounter, healthy, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, Watch, go_on, total_by
 from northgate.plan import Problem
@@ -25,6 +27,8 @@ from northgate.plan.drills import Drill, Expectation, Part, Step
 from northgate.plan.problems import pointer
 
 SETTLING_ROUNDS = 10
+# `slow_start_s` raises a weight in so many equal steps, the first at once.
+SLOW_STEPS = 10
 
 
 @dataclass(frozen=True)
@@ -67,6 +71,8 @@ class Keyframe:
     cause_rps: Floats
     utilisation: Floats
     moving: bool
+    told_slope: Floats
+    stale: Floats
 
 
 class Flows(Sequence[Flow]):
@@ -113,7 +119,9 @@ class DrillRun:
         flow, frame = self.flows[index], self.keyframes[index]
         if second <= frame.t_s or not frame.moving:
             return flow
-        return solve(self.network, replace(frame.moment, backlog_s=advance(flow, second - frame.t_s)))
+        seconds = second - frame.t_s
+        told = frame.moment.told + frame.told_slope * seconds
+        return solve(self.network, replace(frame.moment, told=told, backlog_s=advance(flow, seconds)))
 
 
 def run_drill(network: Network, drill: Drill, watch: Watch = go_on) -> DrillRun:
@@ -137,6 +145,33 @@ def votes(network: Network, flow: Flow) -> list[Bools]:
     for (name, answer), passes in found.items():
         healthy[name][answer] = sum(passes) * 2 > len(passes)
     return healthy
+
+
+def counted(network: Network, believes: Bools) -> list[Bools]:
+    """Per name and answer: whether more than half of its probers believe it in use."""
+    healthy = [np.ones(len(name.answers), dtype=bool) for name in network.plan.names]
+    found: dict[tuple[int, int], list[bool]] = {}
+    for (name, answer, _, _), believed in zip(network.checks, believes, strict=True):
+        found.setdefault((name, answer), []).append(bool(believed))
+    for (name, answer), votes_ in found.items():
+        healthy[name][answer] = sum(votes_) * 2 > len(votes_)
+    return healthy
+
+
+def name_probe(network: Network, flow: Flow, name: int, call: int) -> tuple[bool, float]:
+    """What a name's probe finds: a pass or not, and the seconds until that is known.
+
+    It passes if more than half of such calls would get an expected status in time; a failure is known at once if most
+    failures are answers or refusals, else after the time-out.
+    """
+    probe = next(one for one in network.plan.probes if one.name == network.plan.names[name].probe)
+    fate = flow.call_fate(call)
+    if name_probe_passes(network, flow, name, call):
+        served = float(fate[SERVED])
+        return True, float(fate[WORK]) / served if served > 0 and probe.protocol != "tcp" else 0.0
+    silent = float(fate[[TIMED_OUT, DEAD_FRONT, BLOCKED]].sum())
+    failed = 1 - float(fate[SERVED])
+    return False, 0.0 if failed - silent > silent else probe.timeout_s
 
 
 def name_probe_passes(network: Network, flow: Flow, name: int, call: int) -> bool:
@@ -202,10 +237,16 @@ class _Run:
         self.backlog_s: Floats = np.zeros(len(network.machines.names))
         self.crossing: Crossing = NO_CROSSING
         self.addresses = Addresses(network, self.truth.front_dead)
+        self.empty = np.zeros(len(network.fronts.zone), dtype=bool)
         self.healthy = [np.ones(len(name.answers), dtype=bool) for name in network.plan.names]
+        self.resolvers = Resolvers(network, network.names.shares(self.healthy, self.addresses.present))
         self.warmth = np.ones(len(network.pairs.front))
+        self.warm_since = np.full(len(network.pairs.front), np.nan)
+        self.leaving = np.zeros(len(network.machines.names), dtype=bool)
         self.flow = self._settled_flow()
-        self.probers = Probers(network, self._outcome(), drill.phases, first_change_s(drill))
+        change_s = first_change_s(drill)
+        self.probers = Probers(target_beats(network), self._outcome(), drill.phases, change_s)
+        self.name_probers = Probers(name_beats(network), self._name_outcome(), drill.phases, change_s)
         self.met = self.probers.believes.copy()
         self.wrong_since = np.full(len(network.probed), np.nan)
         self.answer_s = self._outcome().delay_s
@@ -222,7 +263,8 @@ class _Run:
         while True:
             watch()
             upcoming = min(self._next_step_s(), self.addresses.next_change_s(), self.probers.next_verdict_s())
-            upcoming = min(upcoming, self.crossing.at_s, self._next_profile_s())
+            upcoming = min(upcoming, self.name_probers.next_verdict_s(), self.resolvers.next_s(self.now))
+            upcoming = min(upcoming, self.crossing.at_s, self._next_profile_s(), self._next_warmth_s())
             if upcoming > self.drill.lasts_s:
                 break
             self._advance_to(upcoming)
@@ -236,9 +278,14 @@ class _Run:
         """Everything that is due now, in its order, and one solve."""
         if self.probers.just_before:
             self._take_verdicts()
+            self._take_votes()
         self._take_steps()
         self._take_fronts()
         self._take_verdicts()
+        self._take_votes()
+        self._withdraw()
+        self._answer()
+        self._warm_up()
         self._solve()
         self.keyframes.append(
             Keyframe(
@@ -247,7 +294,9 @@ class _Run:
                 zone_served=self.flow.zone_served,
                 cause_rps=self.flow.cause_rps,
                 utilisation=self.flow.queue.utilisation,
-                moving=bool(self.flow.queue.slope.any()),
+                moving=bool(self.flow.queue.slope.any()) or self.resolvers.next_s(self.now) < np.inf,
+                told_slope=self._told_slope(),
+                stale=self.resolvers.stale_shares(self.now, self.flow.moment.call_rps),
             )
         )
 
@@ -269,8 +318,17 @@ class _Run:
         elif step.restore:
             self.faults.remove(step.restore)
             self._log("restore", (describe_part(step.restore),), f"{describe_part(step.restore)} is back")
+        elif step.drain or step.undrain:
+            self._drain(step)
         self.last_change_s = self.now
         return bool(step.fail or step.restore)
+
+    def _drain(self, step: Step) -> None:
+        """An instance leaves, or comes back: it gets no new requests from any front."""
+        name = (step.drain or step.undrain).instance  # type: ignore[union-attr]
+        self.leaving = self.leaving.copy()
+        self.leaving[self.network.machine_index(name)] = step.drain is not None
+        self._log(step.kind, (name,), f"{name} {'drains' if step.drain else 'is back from draining'}")
 
     def _change_truth(self) -> None:
         before, self.truth = self.truth, truth_under(self.network, self.faults)
@@ -278,7 +336,7 @@ class _Run:
         self.encounter = encounter(self.network, self.truth)
         self.backlog_s = np.where(_emptied(self.network, self.truth), 0.0, self.backlog_s)
         self.backlog_s = self.backlog_s * (self.truth.slowness / before.slowness)
-        self.addresses.meet(self.now, self.truth.front_dead)
+        self.addresses.meet(self.now, self.truth.front_dead | self.empty)
         self._meet()
 
     def _take_fronts(self) -> None:
@@ -296,6 +354,69 @@ class _Run:
             self.last_change_s = self.now
             self._note_right(changed)
             self._log_verdicts(changed)
+            risen = self.network.probed[changed[self.probers.believes[changed]]]
+            self.warm_since[risen[self._slow_s[risen] > 0]] = self.now
+
+    def _take_votes(self) -> None:
+        """Verdicts of those who probe names, and what they make of the answers."""
+        changed = self.name_probers.take_verdicts(self.now)
+        for prober in changed:
+            name, answer, area, _ = self.network.checks[int(prober)]
+            self._log_answer(name, answer, area, believed=bool(self.name_probers.believes[prober]))
+        if len(changed):
+            self.last_change_s = max(self.last_change_s, self.now)
+            self.healthy = counted(self.network, self.name_probers.believes)
+
+    def _answer(self) -> None:
+        """Begins a new answer set where health or fronts have changed it."""
+        share = self.network.names.shares(self.healthy, self.addresses.present)
+        if self.resolvers.change(self.now, share):
+            self.last_change_s = max(self.last_change_s, self.now + self.resolvers.longest_s)
+
+    def _withdraw(self) -> None:
+        """Fronts that leave their address without usable targets begin to, or turn back."""
+        empty = self._empty_fronts()
+        if (empty != self.empty).any():
+            self.empty = empty
+            self.addresses.meet(self.now, self.truth.front_dead | empty)
+            self._take_fronts()
+
+    def _empty_fronts(self) -> Bools:
+        """Fronts that withdraw without targets and have none in use."""
+        network = self.network
+        withdraws = np.array([one.withdraw_when == "no-targets" for one in network.plan.balancers], dtype=bool)
+        if not withdraws.any():
+            return np.zeros(len(network.fronts.zone), dtype=bool)
+        usable = self._in_use(self.probers.believes) & (network.pairs.weight > 0)
+        count = len(network.fronts.zone)
+        has_groups = np.isin(np.arange(count), network.routes.cell_front)
+        return np.asarray(
+            withdraws[network.fronts.balancer] & has_groups & (total_by(network.pairs.front, usable, count) == 0)
+        )
+
+    def _warm_up(self) -> None:
+        """How warm each target is: `slow_start_s` raises its weight in ten equal steps."""
+        cold = np.flatnonzero(~np.isnan(self.warm_since))
+        if not len(cold):
+            return
+        steps = np.floor((self.now - self.warm_since[cold]) / self._slow_s[cold] * SLOW_STEPS + 1e-6) + 1
+        self.warmth = self.warmth.copy()
+        self.warmth[cold] = np.minimum(steps / SLOW_STEPS, 1.0)
+        self.warm_since[cold[steps >= SLOW_STEPS]] = np.nan
+
+    def _next_warmth_s(self) -> float:
+        cold = np.flatnonzero(~np.isnan(self.warm_since))
+        if not len(cold):
+            return np.inf
+        step = self._slow_s[cold] / SLOW_STEPS
+        done = np.floor((self.now - self.warm_since[cold]) / step + 1e-6)
+        return float(np.round(self.warm_since[cold] + (done + 1) * step, DIGITS).min())
+
+    @cached_property
+    def _slow_s(self) -> Floats:
+        """Per pair: over how many seconds a target that comes into use is warmed up."""
+        slow = np.array([group.slow_start_s for group in self.network.plan.target_groups], dtype=np.float64)
+        return slow[self.network.members.group[self.network.pairs.member]]
 
     # Solving
 
@@ -307,7 +428,7 @@ class _Run:
             in_use=in_use,
             in_address=present,
             healthy=self.healthy,
-            option_share=self.network.names.shares(self.healthy, present),
+            told=self.resolvers.told(self.now),
             warmth=self.warmth,
             call_rps=self._call_rps(),
             backlog_s=self.backlog_s,
@@ -316,7 +437,7 @@ class _Run:
     def _in_use(self, believes: Bools) -> Bools:
         in_use = np.ones(len(self.network.pairs.front), dtype=bool)
         in_use[self.network.probed] = believes
-        return in_use
+        return in_use & ~self.leaving[self.network.pairs.machine]
 
     def _settled_flow(self) -> Flow:
         """The flow at the start: belief is what the probes find under the load that this belief makes."""
@@ -328,11 +449,14 @@ class _Run:
             if (found == believes).all() and told:
                 break
             believes, self.healthy = found, healthy
+            self.resolvers = Resolvers(self.network, self.network.names.shares(healthy, self.addresses.present))
         return self.flow
 
     def _solve(self) -> None:
         self.flow = solve(self.network, self._moment(self._in_use(self.probers.believes)))
         self._meet()
+        if self.network.checks:
+            self.name_probers.meet(self.now, self._name_outcome())
         self.crossing = next_crossing(self.flow, self.bounds_s, self.now)
 
     def _outcome(self) -> Outcome:
@@ -348,6 +472,19 @@ class _Run:
         waits = self.view.silent[pairs] | (late & self.view.passes[pairs])
         delay = np.where(passes, latency, np.where(waits, timeout, 0.0))
         return Outcome(passes, delay, np.where(passes, slope, 0.0))
+
+    def _name_outcome(self) -> Outcome:
+        """What the probers of names find now."""
+        found = [name_probe(self.network, self.flow, name, call) for name, _, _, call in self.network.checks]
+        passes = np.array([one[0] for one in found], dtype=bool)
+        return Outcome(passes, np.array([one[1] for one in found], dtype=np.float64), np.zeros(len(found)))
+
+    def _told_slope(self) -> Floats:
+        """How fast each entry's share grows (1/s) until the next event."""
+        then = self.resolvers.next_s(self.now)
+        if then == np.inf:
+            return np.zeros(len(self.flow.moment.told))
+        return (self.resolvers.told(then) - self.flow.moment.told) / (then - self.now)
 
     def _meet(self) -> None:
         """Tells the probers what they find from now on, and notes whose belief has become wrong."""
@@ -370,7 +507,13 @@ class _Run:
 
     def _advance_to(self, second: float) -> None:
         seconds = second - self.now
-        self.totals.add(self.flow, seconds)
+        if seconds > 0 and self.resolvers.next_s(self.now) < np.inf:
+            told = self.resolvers.told(second)
+            later = replace(self.flow.moment, told=told, backlog_s=advance(self.flow, seconds))
+            self.totals.add(self.flow, seconds / 2)
+            self.totals.add(solve(self.network, later), seconds / 2)
+        else:
+            self.totals.add(self.flow, seconds)
         self.backlog_s = advance(self.flow, seconds)
         if second >= self.crossing.at_s:
             self.backlog_s[self.crossing.machines] = self.crossing.backlog_s
@@ -433,6 +576,15 @@ class _Run:
     def _log(self, kind: str, about: tuple[str, ...], message: str) -> None:
         self.events.append(Event(self.now, kind, about, message))
 
+    def _log_answer(self, name: int, answer: int, area: int, *, believed: bool) -> None:
+        entry = self.network.plan.names[name]
+        given = entry.answers[answer]
+        about = given.balancer or given.address or given.host or ""
+        word = "back in use" if believed else "out"
+        self._log(
+            "answer", (entry.name, about), f"{about} {word}, says {self.network.plan.areas[area].name} of {entry.name}"
+        )
+
     def _log_verdicts(self, changed: Ints) -> None:
         pairs = self.network.probed[changed]
         for believed, word in ((True, "back in use"), (False, "out")):
@@ -449,6 +601,7 @@ class _Run:
         for prober in np.flatnonzero(~np.isnan(self.wrong_since)):
             self._close(int(prober), believed=False)
         blind = tuple(sorted(self.blind, key=lambda row: (row.true_at_s, row.pair)))
+        self.last_change_s = min(self.last_change_s, self.drill.lasts_s)
         worst = max((row.blind_s for row in blind if row.change == "down"), default=0.0)
         last_step = max((step.at_s for step in self.drill.steps), default=0.0)
         readings = self.totals.readings(

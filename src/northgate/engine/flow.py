@@ -32,8 +32,8 @@ SETTLED, ROUNDS, SHORTEST_STEP = 1e-13, 400, 1 / 64
 @dataclass(frozen=True)
 class Moment:
     """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
-    fronts are in their address, which answers of each name are healthy, the share of each option of the
-    name book, the warmth (0 to 1) of each pair's target,
+    fronts are in their address, which answers of each name are healthy, the share of its call's
+    requests that each entry is told to take, the warmth (0 to 1) of each pair's target,
     the rate of each call (requests/s), the backlog of each machine (seconds of work)."""
 
     truth: Truth
@@ -41,7 +41,7 @@ class Moment:
     in_use: Bools
     in_address: Bools
     healthy: Sequence[Bools]
-    option_share: Floats
+    told: Floats
     warmth: Floats
     call_rps: Floats
     backlog_s: Floats
@@ -186,9 +186,7 @@ class _Solving:
         self.routes, self.cells = len(network.routes.route_front), len(network.routes.cell_front)
         self.busy = any(method in ("least-connections", "two-choices") for method in network.cell_method)
         self.inner = np.flatnonzero(network.entries.member >= 0)
-        option = network.entries.option
-        shares = np.append(moment.option_share, 1.0)
-        self.told = shares[option] if len(option) else np.zeros(0)
+        self.told = moment.told
 
     # Who is chosen
 

@@ -4,6 +4,7 @@ Between two changes of what a prober meets, its results follow from its beat alo
 is computed, never waited for. A prober is one front probing one member (a probed pair of the network).
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -67,36 +68,74 @@ class Outcome:
 Phases = Literal["spread", "best", "worst"]
 
 
-class Probers:
-    """All probers of a network: their beats, their counters and what they believe.
+@dataclass(frozen=True)
+class Beats:
+    """Per prober: its probe's numbers, and its phase under `spread` as a share of the interval."""
 
-    `believes` is per probed pair: whether its front believes the target in use.
+    interval_s: Floats
+    timeout_s: Floats
+    fail_after: Floats
+    pass_after: Floats
+    by_result: Bools
+    spread: Floats
+
+
+def beats_of(probes: Sequence[Probe], which: Ints, spread: Floats) -> Beats:
+    """The beats of probers, each with one of these probes."""
+
+    def setting(name: str) -> Floats:
+        values = np.array([getattr(probe, name) for probe in probes], dtype=np.float64)
+        return values[which] if len(values) else np.zeros(len(which))
+
+    by_result = np.array([probe.next_after == "result" for probe in probes], dtype=bool)
+    return Beats(
+        interval_s=setting("interval_s"),
+        timeout_s=setting("timeout_s"),
+        fail_after=setting("unhealthy_after"),
+        pass_after=setting("healthy_after"),
+        by_result=by_result[which] if len(by_result) else np.zeros(len(which), dtype=bool),
+        spread=spread,
+    )
+
+
+def target_beats(network: Network) -> Beats:
+    """The beats of the probed pairs: a front probing a target."""
+    group = network.members.group[network.pairs.member[network.probed]]
+    stand_in = Probe(name="nobody")
+    return beats_of([probe or stand_in for probe in network.group_probes], group, spread_phases(network))
+
+
+def name_beats(network: Network) -> Beats:
+    """The beats of the name probers, in the order of `network.checks`: area j of M at (j / M) of the interval."""
+    plan = network.plan
+    place = {probe.name: index for index, probe in enumerate(plan.probes)}
+    which, spread = [], []
+    for name, _, area, _ in network.checks:
+        entry = plan.names[name]
+        which.append(place[entry.probe or ""])
+        spread.append(entry.probed_from.index(plan.areas[area].name) / len(entry.probed_from))
+    return beats_of(plan.probes, np.array(which, dtype=np.int64), np.array(spread, dtype=np.float64))
+
+
+class Probers:
+    """Probers of one kind: their beats, their counters and what they believe.
+
+    `believes` is per prober: whether it believes the target (or answer) in use.
     """
 
-    def __init__(self, network: Network, outcome: Outcome, phases: Phases, first_change_s: float) -> None:
-        pairs = network.probed
-        member = network.pairs.member[pairs]
-        group = network.members.group[member]
-        probes = network.group_probes
-
-        def setting(name: str) -> Floats:
-            values = [getattr(probe, name) if probe else 0 for probe in probes]
-            return np.array(values, dtype=np.float64)[group] if values else np.zeros(0)
-
-        self.interval_s, self.timeout_s = setting("interval_s"), setting("timeout_s")
-        self._fail_after, self._pass_after = setting("unhealthy_after"), setting("healthy_after")
-        by_result = np.array([probe is not None and probe.next_after == "result" for probe in probes], dtype=bool)
-        self._by_result = by_result[group] if len(by_result) else np.zeros(0, dtype=bool)
+    def __init__(self, beats: Beats, outcome: Outcome, phases: Phases, first_change_s: float) -> None:
+        self.interval_s, self.timeout_s = beats.interval_s, beats.timeout_s
+        self._fail_after, self._pass_after, self._by_result = beats.fail_after, beats.pass_after, beats.by_result
         # In the worst case every probe is sent just before the step: at the limit, a send at t still sees what was.
         self.just_before = phases == "worst"
         self._outcome = outcome
         self.believes = outcome.passes.copy()
         self._fails = np.where(outcome.passes, 0.0, self._fail_after)
         self._passes = np.where(outcome.passes, self._pass_after, 0.0)
-        self._alive = np.ones(len(pairs), dtype=bool)
-        self._promised = np.full(len(pairs), NEVER)
+        self._alive = np.ones(len(beats.interval_s), dtype=bool)
+        self._promised = np.full(len(beats.interval_s), NEVER)
         if phases == "spread":
-            self._phase = spread_phases(network) * self.interval_s
+            self._phase = beats.spread * self.interval_s
         else:
             self._phase = np.mod(first_change_s, self._beat(outcome))
         self._since = 0.0

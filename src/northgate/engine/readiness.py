@@ -8,12 +8,11 @@ from northgate.engine.errors import CannotRun
 from northgate.engine.routing import plain_host, request_for
 from northgate.plan import Plan, Problem
 from northgate.plan.balancers import Balancer
-from northgate.plan.drills import Drill
 from northgate.plan.groups import TargetGroup
 from northgate.plan.machines import Fleet
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.plan.references import dangling
-from northgate.plan.traffic import ClientGroup, DnsEntry
+from northgate.plan.traffic import ClientGroup
 
 
 def check_runnable(plan: Plan) -> None:
@@ -111,9 +110,7 @@ def _not_computed(plan: Plan) -> Iterator[Problem]:
         ("fleets", _in_fleet),
         ("target_groups", _in_group),
         ("balancers", _in_balancer),
-        ("names", _in_name),
         ("clients", _in_client),
-        ("drills", _in_drill),
     )
     for field, look in looked_at:
         for index, item in enumerate(getattr(plan, field)):
@@ -126,17 +123,9 @@ def _in_fleet(fleet: Fleet) -> Iterator[tuple[str, str]]:
         yield "scale", "autoscaling"
 
 
-def _in_drill(drill: Drill) -> Iterator[tuple[str, str]]:
-    for position, step in enumerate(drill.steps):
-        if step.kind in ("drain", "undrain"):
-            yield f"steps/{position}", "draining"
-
-
 def _in_group(group: TargetGroup) -> Iterator[tuple[str, str]]:
     if group.affinity.by != "none":
         yield "affinity", "session affinity"
-    if group.slow_start_s:
-        yield "slow_start_s", "slow start"
     if group.try_others:
         yield "try_others", "trying other targets"
 
@@ -144,17 +133,8 @@ def _in_group(group: TargetGroup) -> Iterator[tuple[str, str]]:
 def _in_balancer(balancer: Balancer) -> Iterator[tuple[str, str]]:
     if balancer.layer != 7:
         yield "layer", "layer 4"
-    if balancer.address_kind == "per-zone":
-        yield "address_kind", "an address for each zone"
-    if balancer.withdraw_when != "dead":
-        yield "withdraw_when", "withdrawing a front without targets"
     if balancer.bandwidth_mbps:
         yield "bandwidth_mbps", "bandwidth"
-
-
-def _in_name(name: DnsEntry) -> Iterator[tuple[str, str]]:
-    if name.probe:
-        yield "probe", "a name's probe"
 
 
 def _in_client(client: ClientGroup) -> Iterator[tuple[str, str]]:
