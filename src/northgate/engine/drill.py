@@ -20,6 +20,7 @@ from northgate.engine.probing import DIGITS, Bounds, Outcome, Probers, down_boun
 from northgate.engine.readiness import check_drillable
 from northgate.engine.readings import Readings, Totals
 from northgate.engine.resolving import Resolvers
+from northgate.engine.sessions import Sessions
 from northgate.engine.truth import Truth, encounter, healthy, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, Watch, go_on, total_by
 from northgate.plan import Problem
@@ -121,7 +122,9 @@ class DrillRun:
             return flow
         seconds = second - frame.t_s
         told = frame.moment.told + frame.told_slope * seconds
-        return solve(self.network, replace(frame.moment, told=told, backlog_s=advance(flow, seconds)))
+        sessions = Sessions(self.network, frame.moment.held)
+        held = sessions.after(flow, seconds)
+        return solve(self.network, replace(frame.moment, told=told, held=held, backlog_s=advance(flow, seconds)))
 
 
 def run_drill(network: Network, drill: Drill, watch: Watch = go_on) -> DrillRun:
@@ -243,7 +246,10 @@ class _Run:
         self.warmth = np.ones(len(network.pairs.front))
         self.warm_since = np.full(len(network.pairs.front), np.nan)
         self.leaving = np.zeros(len(network.machines.names), dtype=bool)
+        self.sessions = Sessions(network)
+        self.sessions_moved = 0.0
         self.flow = self._settled_flow()
+        self.sessions.settle(self.flow)
         change_s = first_change_s(drill)
         self.probers = Probers(target_beats(network), self._outcome(), drill.phases, change_s)
         self.name_probers = Probers(name_beats(network), self._name_outcome(), drill.phases, change_s)
@@ -265,6 +271,7 @@ class _Run:
             upcoming = min(self._next_step_s(), self.addresses.next_change_s(), self.probers.next_verdict_s())
             upcoming = min(upcoming, self.name_probers.next_verdict_s(), self.resolvers.next_s(self.now))
             upcoming = min(upcoming, self.crossing.at_s, self._next_profile_s(), self._next_warmth_s())
+            upcoming = min(upcoming, self.sessions.next_s(self.flow, self.now))
             if upcoming > self.drill.lasts_s:
                 break
             self._advance_to(upcoming)
@@ -294,7 +301,7 @@ class _Run:
                 zone_served=self.flow.zone_served,
                 cause_rps=self.flow.cause_rps,
                 utilisation=self.flow.queue.utilisation,
-                moving=bool(self.flow.queue.slope.any()) or self.resolvers.next_s(self.now) < np.inf,
+                moving=bool(self.flow.queue.slope.any()) or self._moves(),
                 told_slope=self._told_slope(),
                 stale=self.resolvers.stale_shares(self.now, self.flow.moment.call_rps),
             )
@@ -354,6 +361,10 @@ class _Run:
             self.last_change_s = self.now
             self._note_right(changed)
             self._log_verdicts(changed)
+            fallen = self.network.probed[changed[~self.probers.believes[changed]]]
+            freed = np.zeros(len(self.network.members.group), dtype=bool)
+            freed[self.network.pairs.member[fallen]] = True
+            self.sessions_moved += self.sessions.free(freed)
             risen = self.network.probed[changed[self.probers.believes[changed]]]
             self.warm_since[risen[self._slow_s[risen] > 0]] = self.now
 
@@ -432,6 +443,7 @@ class _Run:
             warmth=self.warmth,
             call_rps=self._call_rps(),
             backlog_s=self.backlog_s,
+            held=self.sessions.held,
         )
 
     def _in_use(self, believes: Bools) -> Bools:
@@ -507,11 +519,8 @@ class _Run:
 
     def _advance_to(self, second: float) -> None:
         seconds = second - self.now
-        if seconds > 0 and self.resolvers.next_s(self.now) < np.inf:
-            told = self.resolvers.told(second)
-            later = replace(self.flow.moment, told=told, backlog_s=advance(self.flow, seconds))
-            self.totals.add(self.flow, seconds / 2)
-            self.totals.add(solve(self.network, later), seconds / 2)
+        if seconds > 0 and self._moves():
+            self._add_moving(second, seconds)
         else:
             self.totals.add(self.flow, seconds)
         self.backlog_s = advance(self.flow, seconds)
@@ -520,6 +529,20 @@ class _Run:
             if (self.crossing.backlog_s == 0).any():
                 self.last_change_s = second
         self.now = second
+
+    def _moves(self) -> bool:
+        """Whether shares change until the next event, as old answers fade or sessions are opened and end."""
+        return self.resolvers.next_s(self.now) < np.inf or self.sessions.next_s(self.flow, self.now) < np.inf
+
+    def _add_moving(self, second: float, seconds: float) -> None:
+        """Adds a stretch in which shares change: what is linear in them is that of their mean."""
+        told = (self.flow.moment.told + self.resolvers.told(second)) / 2
+        held = self.sessions.mean(self.flow, seconds)
+        backlog_s = (self.flow.moment.backlog_s + advance(self.flow, seconds)) / 2
+        mean = solve(self.network, replace(self.flow.moment, told=told, held=held, backlog_s=backlog_s))
+        self.totals.add(mean, seconds)
+        self.totals.add(self.flow, 0.0)
+        self.sessions.held = self.sessions.after(self.flow, seconds)
 
     def _next_step_s(self) -> float:
         return self.steps[0].at_s if self.steps else np.inf
@@ -605,7 +628,7 @@ class _Run:
         worst = max((row.blind_s for row in blind if row.change == "down"), default=0.0)
         last_step = max((step.at_s for step in self.drill.steps), default=0.0)
         readings = self.totals.readings(
-            worst, max(self.last_change_s - last_step, 0.0), len(self.network.machines.names)
+            self.sessions_moved, worst, max(self.last_change_s - last_step, 0.0), len(self.network.machines.names)
         )
         return DrillRun(self.network, self.drill, tuple(self.keyframes), blind, tuple(self.events), readings)
 

@@ -34,7 +34,8 @@ class Moment:
     """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
     fronts are in their address, which answers of each name are healthy, the share of its call's
     requests that each entry is told to take, the warmth (0 to 1) of each pair's target,
-    the rate of each call (requests/s), the backlog of each machine (seconds of work)."""
+    the rate of each call (requests/s), the backlog of each machine (seconds of work). `held[k, m]`: the share of the
+    sources of the k-th kind of session (`Network.session_kinds`) that are bound to member m."""
 
     truth: Truth
     encounter: Encounter
@@ -45,6 +46,7 @@ class Moment:
     warmth: Floats
     call_rps: Floats
     backlog_s: Floats
+    held: Floats | None = None
 
 
 @dataclass(frozen=True)
@@ -54,7 +56,8 @@ class Flow:
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
     alike); `pair_served` is what is served of each pair's `pair_rps`. `row_part` is the share of an entry's requests
     that each row of `entry_fronts` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`,
-    then SERVED and WORK.
+    then SERVED and WORK. `opening[f, p]` is the share of requests without a session that would be served by pair p,
+    `fate_cell_rps[f, c]` the rate of each fate at each cell.
     """
 
     network: Network
@@ -62,6 +65,8 @@ class Flow:
     choice: Choice
     queue: Queue
     pair_share: Floats
+    opening: Floats
+    fate_cell_rps: Floats
     row_part: Floats
     row_fate: Floats
     front_rps: Floats
@@ -111,6 +116,11 @@ class Flow:
         """What becomes of a call, by kind, as shares; also of one that nobody makes now."""
         return _Solving(self.network, self.moment, self.choice).fate_of(call, self.row_fate)
 
+    def fates_of_client(self, client: int) -> Ints:
+        """The fates of a client group's calls."""
+        calls = self.network.calls
+        return np.unique(self.moment.encounter.fate[calls.outcome[calls.client == client]])
+
     def call_accepted(self, call: int) -> float:
         """The share of a call's connections that are taken, whatever becomes of them."""
         return _Solving(self.network, self.moment, self.choice).accepted(call)
@@ -121,9 +131,7 @@ def solve(network: Network, moment: Moment) -> Flow:
     choice = choose(network, moment.in_use, moment.warmth)
     solving = _Solving(network, moment, choice)
     share = solving.first_shares()
-    sent = solving.forward(share)
-    queue = solving.queues(share, sent)
-    back = solving.backward(share, queue)
+    sent, queue, back = solving.go(share)
     if solving.busy:
         step, before = 1.0, np.inf
         for _ in range(ROUNDS):
@@ -132,9 +140,7 @@ def solve(network: Network, moment: Moment) -> Flow:
             # All the way to what is wanted, and shorter steps once that has been seen to overshoot.
             step = max(step / 2, SHORTEST_STEP) if change > before / 2 else step
             share, before = (wanted if change <= SETTLED else share + step * (wanted - share)), change
-            sent = solving.forward(share)
-            queue = solving.queues(share, sent)
-            back = solving.backward(share, queue)
+            sent, queue, back = solving.go(share)
             if change <= SETTLED:
                 break
     return solving.flow(share, sent, queue, back)
@@ -188,7 +194,29 @@ class _Solving:
         self.inner = np.flatnonzero(network.entries.member >= 0)
         self.told = moment.told
 
+    def go(self, share: Floats) -> tuple["_Sent", Queue, "_Back"]:
+        """Forward with these shares of those who are free to be sent anywhere, through the queues, and back."""
+        mixed = self.mixed(share)
+        sent = self.forward(mixed)
+        queue = self.queues(mixed, sent)
+        return sent, queue, self.backward(mixed, queue)
+
     # Who is chosen
+
+    def mixed(self, share: Floats) -> Floats:
+        """The shares of all requests: of those that a session binds, while the front believes its target in use, and
+        of the others."""
+        held, network = self.moment.held, self.network
+        if held is None or not len(held):
+            return share
+        made = np.repeat(share, self.fates, axis=0) if len(share) == 1 else share.copy()
+        for (client, cells), of_kind in zip(network.session_kinds, held, strict=True):
+            fates = np.unique(self.fate_of_call[network.calls.client == client])
+            for cell in cells:
+                mine = network.cell_pairs[int(cell)]
+                bound = of_kind[network.pairs.member[mine]] * self.moment.in_use[mine]
+                made[np.ix_(fates, mine)] = bound + (1 - bound.sum()) * made[np.ix_(fates, mine)]
+        return made
 
     def first_shares(self) -> Floats:
         """Shares by weight, by hash where the group wants that: one row, or one a fate where sources matter."""
@@ -415,7 +443,8 @@ class _Solving:
 
     def flow(self, share: Floats, sent: _Sent, queue: Queue, back: _Back) -> Flow:
         """Sums the rates that readings and views ask for."""
-        network = self.network
+        network, free_share = self.network, share
+        share = self.mixed(share)
         pairs, routes, entries = network.pairs, network.routes, network.entries
         served = back.row[:, SERVED] * sent.row
         pair_rate = sent.cell[:, pairs.cell] * share if len(share) > 1 else None
@@ -442,7 +471,9 @@ class _Solving:
             moment=self.moment,
             choice=self.choice,
             queue=queue,
-            pair_share=share,
+            pair_share=free_share,
+            opening=np.broadcast_to(free_share * back.pair[SERVED], (self.fates, len(pairs.front))),
+            fate_cell_rps=sent.cell,
             row_part=self.row_part,
             row_fate=back.row,
             front_rps=total_by(self.front, sent.row, fronts),

@@ -284,6 +284,17 @@ class Network:
         return tuple(np.split(order, np.cumsum(sizes)[:-1])) if len(sizes) else ()
 
     @cached_property
+    def session_kinds(self) -> tuple[tuple[int, Ints], ...]:
+        """Every client group with the cells of each group that keeps sessions, at layer 7: client, cells."""
+        found = []
+        for index, group in enumerate(self.plan.target_groups):
+            if group.affinity.by != "none":
+                cells = np.flatnonzero(self.routes.cell_group == index)
+                cells = cells[self.front_layer[self.routes.cell_front[cells]] == 7]
+                found += [(client, cells) for client in range(len(self.plan.clients)) if len(cells)]
+        return tuple(found)
+
+    @cached_property
     def checks(self) -> tuple[tuple[int, int, int, int], ...]:
         """The probers of names, as (name, answer, area, call)."""
         return self.names.checks
@@ -666,9 +677,9 @@ class _Asking:
         self._rows: list[tuple[int, int, int, int, float, int, float]] = []
         self._requests: list[Request] = []
         self._entries: list[tuple[int, ...]] = []
-        self._by_source = any(group.balance == "source-hash" for group in plan.target_groups) or any(
-            seen_source(balancer) == "client" for balancer in plan.balancers
-        )
+        self._by_source = any(
+            group.balance == "source-hash" or group.affinity.by != "none" for group in plan.target_groups
+        ) or any(seen_source(balancer) == "client" for balancer in plan.balancers)
         self._onward = [number for number, row in enumerate(standing.rows) if row.balancer >= 0 or row.name >= 0]
 
     def compiled(self) -> tuple[Calls, Entries]:

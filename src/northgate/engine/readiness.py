@@ -124,8 +124,6 @@ def _in_fleet(fleet: Fleet) -> Iterator[tuple[str, str]]:
 
 
 def _in_group(group: TargetGroup) -> Iterator[tuple[str, str]]:
-    if group.affinity.by != "none":
-        yield "affinity", "session affinity"
     if group.try_others:
         yield "try_others", "trying other targets"
 

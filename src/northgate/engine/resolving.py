@@ -73,7 +73,7 @@ class Resolvers:
         return np.asarray((part * np.array(self._given)[:, option].T).sum(axis=1))
 
     def next_s(self, now: float) -> float:
-        """The next second at which a tail bends, ends or is to be looked at again; inf when nobody holds old answers."""
+        """The next second at which a tail bends, ends or is looked at again; inf when nobody holds old answers."""
         best = NEVER
         for changed in self._times[1:]:
             for span in self._spans:
