@@ -208,8 +208,8 @@ def test_restoring_what_has_not_failed_is_an_error_of_the_plan():
 
 def test_what_drills_do_not_compute_is_refused_rather_than_answered_wrongly():
     with pytest.raises(CannotRun) as caught:
-        drill_of(changed(plan_data(), "/clients/0/retries", 2), [])
-    assert [problem.where for problem in caught.value.problems] == ["/clients/0/retries"]
+        drill_of(changed(plan_data(), "/target_groups/0/try_others", 2), [])
+    assert [problem.where for problem in caught.value.problems] == ["/target_groups/0/try_others"]
 
 
 @pytest.mark.parametrize(

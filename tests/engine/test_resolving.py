@@ -62,7 +62,7 @@ def test_without_a_time_to_live_the_change_is_at_once():
 
 
 def test_a_majority_of_areas_decides():
-    """Two areas probe, spread by half an interval: more than half means both must agree, on the way out at least one."""
+    """Two areas probe, spread by half an interval: more than half of two is both of them."""
     data = watched(probed_from=["uplands", "shore"])
     run = drill_of(data, [fail(60, region="fells"), restore(300, region="fells")], lasts_s=900, phases="spread")
     verdicts = [(event.at_s, event.message) for event in run.events if event.kind == "answer"]

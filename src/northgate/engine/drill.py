@@ -248,6 +248,7 @@ class _Run:
         self.leaving = np.zeros(len(network.machines.names), dtype=bool)
         self.sessions = Sessions(network)
         self.sessions_moved = 0.0
+        self.attempts: Floats | None = None
         self.flow = self._settled_flow()
         self.sessions.settle(self.flow)
         change_s = first_change_s(drill)
@@ -444,6 +445,7 @@ class _Run:
             call_rps=self._call_rps(),
             backlog_s=self.backlog_s,
             held=self.sessions.held,
+            attempts=self.attempts,
         )
 
     def _in_use(self, believes: Bools) -> Bools:
@@ -466,6 +468,7 @@ class _Run:
 
     def _solve(self) -> None:
         self.flow = solve(self.network, self._moment(self._in_use(self.probers.believes)))
+        self.attempts = self.flow.attempts
         self._meet()
         if self.network.checks:
             self.name_probers.meet(self.now, self._name_outcome())

@@ -35,7 +35,9 @@ class Moment:
     fronts are in their address, which answers of each name are healthy, the share of its call's
     requests that each entry is told to take, the warmth (0 to 1) of each pair's target,
     the rate of each call (requests/s), the backlog of each machine (seconds of work). `held[k, m]`: the share of the
-    sources of the k-th kind of session (`Network.session_kinds`) that are bound to member m."""
+    sources of the k-th kind of session (`Network.session_kinds`) that are bound to member m.
+    `attempts`: how often each entry's calls were tried on average in the state before, from which a retry storm goes
+    on."""
 
     truth: Truth
     encounter: Encounter
@@ -47,6 +49,7 @@ class Moment:
     call_rps: Floats
     backlog_s: Floats
     held: Floats | None = None
+    attempts: Floats | None = None
 
 
 @dataclass(frozen=True)
@@ -65,6 +68,7 @@ class Flow:
     choice: Choice
     queue: Queue
     pair_share: Floats
+    attempts: Floats
     opening: Floats
     fate_cell_rps: Floats
     row_part: Floats
@@ -143,7 +147,26 @@ def solve(network: Network, moment: Moment) -> Flow:
             sent, queue, back = solving.go(share)
             if change <= SETTLED:
                 break
+    if solving.retries.any():
+        share, sent, queue, back = _with_retries(solving, share)
     return solving.flow(share, sent, queue, back)
+
+
+def _with_retries(solving: "_Solving", share: Floats) -> tuple[Floats, "_Sent", Queue, "_Back"]:
+    """The fixed point of attempts and the failures that they make, from the state before on.
+
+    A call that fails is tried again up to r times: 1 + p + ... + p^r attempts, p being what fails of one.
+    """
+    while True:
+        sent, queue, back = solving.go(share)
+        if solving.busy:
+            share = solving.busy_shares(share, sent, queue, back)
+        wanted = solving.attempts_for(back)
+        change = float(np.abs(wanted - solving.attempts).max(initial=0.0))
+        solving.attempts = wanted
+        solving.rounds += 1
+        if change <= SETTLED or solving.rounds >= ROUNDS:
+            return share, sent, queue, back
 
 
 @dataclass(frozen=True)
@@ -193,6 +216,11 @@ class _Solving:
         self.busy = any(method in ("least-connections", "two-choices") for method in network.cell_method)
         self.inner = np.flatnonzero(network.entries.member >= 0)
         self.told = moment.told
+        entries = network.entries
+        tries = np.array([*(client.retries for client in network.plan.clients), 0], dtype=np.float64)
+        self.retries: Floats = np.where(entries.member < 0, tries[network.calls.client[entries.call]], 0.0)
+        self.attempts = np.ones(len(entries.call)) if moment.attempts is None else moment.attempts
+        self.rounds = 0
 
     def go(self, share: Floats) -> tuple["_Sent", Queue, "_Back"]:
         """Forward with these shares of those who are free to be sent anywhere, through the queues, and back."""
@@ -290,7 +318,7 @@ class _Solving:
         network = self.network
         entries = network.entries
         of_client = entries.member < 0
-        rps = np.where(of_client, self.moment.call_rps[entries.call] * self.told, 0.0)
+        rps = np.where(of_client, self.moment.call_rps[entries.call] * self.told * self.attempts, 0.0)
         sent = self._to_cells(rps)
         for _ in range(network.levels - 1 if len(self.inner) else 0):
             rps[self.inner] = self._passed_on(share, sent)[self.inner] * self.told[self.inner]
@@ -330,6 +358,38 @@ class _Solving:
             machines.capacity / slowness, machines.service_s * slowness, machines.queue_s, offered,
             self.moment.backlog_s,
         )  # fmt: skip
+
+    # Retries
+
+    @cached_property
+    def by_key(self) -> Bools:
+        """The entries whose repeats meet the same target again, as a hash holds them there."""
+        hashed = np.array([group.balance == "source-hash" for group in self.network.plan.target_groups], dtype=bool)
+        routes = self.network.routes
+        through = np.zeros(self.routes, dtype=bool)
+        if self.routes:
+            through[routes.lane_route[hashed[routes.cell_group[routes.lane_cell]]]] = True
+        made = np.zeros(len(self.network.entries.call), dtype=bool)
+        made[self.entry[self.routed]] = through[self.route[self.routed]]
+        return made
+
+    def attempts_for(self, back: "_Back") -> Floats:
+        """How often each entry's calls are tried, given what fails of one attempt."""
+        fails = np.clip(1 - back.entry[:, SERVED], 0.0, 1.0)
+        drawn = np.ones(len(fails))
+        for number in range(1, int(self.retries.max(initial=0)) + 1):
+            drawn += np.where(self.retries >= number, fails**number, 0.0)
+        return np.where(self.by_key, 1 + self.retries * fails, drawn)
+
+    def of_calls(self, entry: Floats) -> Floats:
+        """What becomes of an entry's calls, counted once by their last attempt: what fails at all of them."""
+        fails = np.clip(1 - entry[:, SERVED], 0.0, 1.0)
+        left = np.where(self.by_key, 1.0, fails**self.retries)
+        made = entry * left[:, None]
+        served = np.where(self.by_key, entry[:, SERVED], 1 - fails ** (self.retries + 1))
+        mean = np.divide(entry[:, WORK], entry[:, SERVED], out=np.zeros(len(fails)), where=entry[:, SERVED] > 0)
+        made[:, SERVED], made[:, WORK] = served, served * mean
+        return made
 
     # Back
 
@@ -463,7 +523,9 @@ class _Solving:
             fixed_zone[-1] += float(sent.entry[outside].sum())
         by_call = np.zeros((len(self.moment.call_rps), KINDS))
         of_client = np.flatnonzero(entries.member < 0)
-        np.add.at(by_call, entries.call[of_client], back.entry[of_client] * sent.entry[of_client, None])
+        calls = np.where(entries.member < 0, self.moment.call_rps[entries.call] * self.told, sent.entry)
+        becomes = self.of_calls(back.entry)
+        np.add.at(by_call, entries.call[of_client], becomes[of_client] * calls[of_client, None])
         fronts = len(network.fronts.zone)
         lost = np.where(self.moment.truth.front_dead[self.front], sent.row, 0.0)
         return Flow(
@@ -472,6 +534,7 @@ class _Solving:
             choice=self.choice,
             queue=queue,
             pair_share=free_share,
+            attempts=self.attempts,
             opening=np.broadcast_to(free_share * back.pair[SERVED], (self.fates, len(pairs.front))),
             fate_cell_rps=sent.cell,
             row_part=self.row_part,
@@ -481,8 +544,8 @@ class _Solving:
             front_served=total_by(self.front, served, fronts),
             call_served=by_call[:, SERVED],
             call_cause=by_call[:, : len(CAUSES)],
-            entry_rps=sent.entry,
-            entry_served=back.entry[:, SERVED] * sent.entry,
+            entry_rps=calls,
+            entry_served=becomes[:, SERVED] * calls,
             cell_rps=sent.cell.sum(axis=0),
             cell_served=(back.cell[SERVED] * sent.cell).sum(axis=0),
             lane_rps=sent.lane.sum(axis=0),

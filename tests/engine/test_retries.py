@@ -1,0 +1,66 @@
+"""Calls that are tried again: the geometric law, what they load, and a storm that outlives its cause."""
+
+import numpy as np
+import pytest
+
+from northgate.engine.drill import undisturbed
+from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
+
+
+def with_retries(count, **client):
+    data = plan_data()
+    data["clients"][0] |= {"retries": count, **client}
+    return data
+
+
+@pytest.mark.parametrize("count", [0, 1, 2, 5])
+def test_what_fails_is_what_fails_at_every_attempt(count):
+    """One of six refuses, unnoticed: p = 1/6, and p^(r+1) of the calls fail; 1 + p + ... + p^r are tried."""
+    run = drill_of(with_retries(count), [fail(60, process="tiles-1")], lasts_s=300)
+    flow, p = run.flow_at(61), 1 / 6
+    assert flow.cause_rps.sum() == pytest.approx(600 * p ** (count + 1), rel=1e-9)
+    assert flow.served == pytest.approx(600 * (1 - p ** (count + 1)))
+    assert flow.front_rps.sum() == pytest.approx(600 * sum(p**k for k in range(count + 1)))
+    assert flow.requests == 600, "a call is counted once"
+    assert flow.zone_served.sum() == pytest.approx(flow.served)
+
+
+def test_without_failures_nothing_is_repeated():
+    flow = undisturbed(network_of(with_retries(3)))
+    assert flow.front_rps.sum() == pytest.approx(600)
+
+
+def test_a_hash_holds_repeats_where_they_failed():
+    data = changed(with_retries(3), "/target_groups/0/balance", "source-hash")
+    run = drill_of(data, [fail(60, process="tiles-1")], lasts_s=300)
+    flow = run.flow_at(61)
+    share = run.flow_at(0).pair_rps[run.network.pairs.machine == 0].sum() / 600
+    assert flow.cause_rps.sum() == pytest.approx(600 * share, rel=1e-9)
+    assert flow.front_rps.sum() == pytest.approx(600 * (1 + 3 * share))
+
+
+def test_a_retry_storm_outlives_its_cause():
+    """Work that comes too late is done in vain and asked for again: the surge goes, the queues stay full."""
+
+    def surged(retries):
+        data = with_retries(retries, rps=560, timeout_s=5)
+        data["fleets"][0]["instance"] |= {"capacity_rps": 100, "queue_s": 10}
+        data["target_groups"][0]["probe"] = None
+        steps = [(60, 2), (120, 1)]
+        script = [{"at_s": at, "surge": {"clients": "walkers", "factor": factor}} for at, factor in steps]
+        return drill_of(data, script, lasts_s=900)
+
+    patient, stormy = surged(0), surged(4)
+    assert patient.flow_at(899).cause_rps.sum() == pytest.approx(0), "without repeats the queues run empty"
+    late = stormy.flow_at(899)
+    assert late.cause_rps.sum() == pytest.approx(560), "with them everything is too late, for good"
+    assert late.front_rps.sum() == pytest.approx(560 * 5)
+    for flow in stormy.flows:
+        assert np.all(flow.attempts <= 5 + 1e-9)
+        assert flow.served + flow.cause_rps.sum() == pytest.approx(flow.requests)
+
+
+def test_a_repeat_ends_with_its_cause():
+    run = drill_of(with_retries(2), [fail(60, instance="tiles-1"), restore(200, instance="tiles-1")], lasts_s=400)
+    assert run.flow_at(399).front_rps.sum() == pytest.approx(600)
+    assert run.readings.requests == pytest.approx(600 * 400)
