@@ -87,16 +87,43 @@ def test_nobody_healthy_leads_to_the_last_resort():
     assert dict(zip(run.network.zones, late.zone_served, strict=True))["outside"] == pytest.approx(RPS)
 
 
-def test_an_address_of_a_fronts_own_leaves_the_answer_and_then_the_caches():
+def per_zone(*, tries_next=True, ttl_s=30, **client):
     data = plan_data()
     data["balancers"][0] |= {"address_kind": "per-zone", "addresses": [], "front_failover_s": 5}
-    data["names"][0]["ttl_s"] = 30
-    lost = {"balancer": "front", "zone": "fells-1"}
-    run = drill_of(data, [fail(60, front=lost)], lasts_s=300)
+    data["names"][0]["ttl_s"] = ttl_s
+    data["clients"][0] |= {"tries_next_address": tries_next, **client}
+    return data
+
+
+LOST = {"balancer": "front", "zone": "fells-1"}
+
+
+def test_an_address_of_a_fronts_own_leaves_the_answer_and_then_the_caches():
+    run = drill_of(per_zone(tries_next=False), [fail(60, front=LOST)], lasts_s=300)
     assert run.readings.failed == pytest.approx(600 / 3 * (5 + 30 / 2), rel=1e-9)
-    back = drill_of(data, [fail(60, front=lost), restore(200, front=lost)], lasts_s=400)
+    back = drill_of(per_zone(tries_next=False), [fail(60, front=LOST), restore(200, front=LOST)], lasts_s=400)
     assert back.readings.failed == pytest.approx(run.readings.failed), "a returned front fails nobody"
     assert fronts_of(back.flow_at(220))["front/fells-1"] == pytest.approx(200 * 15 / 30)
+
+
+def test_after_a_failed_connect_clients_take_the_next_address():
+    one = drill_of(per_zone(), [fail(60, front=LOST)], lasts_s=300)
+    assert one.readings.failed == pytest.approx(0), "five seconds of waiting, and another address answers"
+    assert fronts_of(one.flow_at(61)) == pytest.approx(
+        {"front/fells-1": 200, "front/fells-2": 300, "front/fells-3": 300}
+    )
+    two = [fail(60, front=LOST), fail(60, front={"balancer": "front", "zone": "fells-2"})]
+    # Of three addresses two are dead: there is time for two tries, and both are dead with 2/3 x 1/2.
+    run = drill_of(per_zone(), two, lasts_s=300)
+    assert run.flow_at(61).cause_rps.sum() == pytest.approx(600 / 3)
+    patient = drill_of(per_zone(timeout_s=15), two, lasts_s=300)
+    assert patient.flow_at(61).cause_rps.sum() == pytest.approx(0), "time for all three"
+    for flow in run.flows:
+        assert flow.served + flow.cause_rps.sum() == pytest.approx(600)
+    again = drill_of(per_zone(retries=1), two, lasts_s=300)
+    assert again.flow_at(61).cause_rps.sum() == pytest.approx(600 / 9), "a third fails, and of those again a third"
+    for flow in again.flows:
+        assert flow.served + flow.cause_rps.sum() == pytest.approx(600)
 
 
 def test_a_front_without_targets_leaves_its_address_if_it_is_told_to():

@@ -139,6 +139,17 @@ def undisturbed(network: Network) -> Flow:
     return _Run(network, Drill(name="now", lasts_s=1.0)).flow
 
 
+def dead_shares(network: Network, truth: Truth, present: Bools) -> Floats:
+    """Per entry the share of its connects that meet a dead front, evenly spread over the fronts in its address."""
+    entry, front, _ = network.entry_fronts
+    own = network.entries.front[entry] >= 0
+    listed = (present[front] | own).astype(np.float64)
+    count = total_by(entry, listed, len(network.entries.call))
+    dead = total_by(entry, listed * truth.front_dead[front], len(network.entries.call))
+    stranded = (count == 0) & (network.entries.balancer >= 0)
+    return np.where(stranded, 1.0, np.divide(dead, count, out=np.zeros(len(count)), where=count > 0))
+
+
 def votes(network: Network, flow: Flow) -> list[Bools]:
     """Per name and answer: whether more than half of those who probe it would find it healthy now."""
     healthy = [np.ones(len(name.answers), dtype=bool) for name in network.plan.names]
@@ -434,13 +445,15 @@ class _Run:
 
     def _moment(self, in_use: Bools) -> Moment:
         present = self.addresses.present
+        told, lost = self.resolvers.tried(self.now, dead_shares(self.network, self.truth, present))
         return Moment(
             truth=self.truth,
             encounter=self.encounter,
             in_use=in_use,
             in_address=present,
             healthy=self.healthy,
-            told=self.resolvers.told(self.now),
+            told=told,
+            lost=lost,
             warmth=self.warmth,
             call_rps=self._call_rps(),
             backlog_s=self.backlog_s,
@@ -499,7 +512,8 @@ class _Run:
         then = self.resolvers.next_s(self.now)
         if then == np.inf:
             return np.zeros(len(self.flow.moment.told))
-        return (self.resolvers.told(then) - self.flow.moment.told) / (then - self.now)
+        told, _ = self.resolvers.tried(then, dead_shares(self.network, self.truth, self.addresses.present))
+        return (told - self.flow.moment.told) / (then - self.now)
 
     def _meet(self) -> None:
         """Tells the probers what they find from now on, and notes whose belief has become wrong."""
@@ -539,13 +553,24 @@ class _Run:
 
     def _add_moving(self, second: float, seconds: float) -> None:
         """Adds a stretch in which shares change: what is linear in them is that of their mean."""
-        told = (self.flow.moment.told + self.resolvers.told(second)) / 2
+        told, lost = self._mean_tries(second)
         held = self.sessions.mean(self.flow, seconds)
         backlog_s = (self.flow.moment.backlog_s + advance(self.flow, seconds)) / 2
-        mean = solve(self.network, replace(self.flow.moment, told=told, held=held, backlog_s=backlog_s))
+        mean = solve(self.network, replace(self.flow.moment, told=told, lost=lost, held=held, backlog_s=backlog_s))
         self.totals.add(mean, seconds)
         self.totals.add(self.flow, 0.0)
         self.sessions.held = self.sessions.after(self.flow, seconds)
+
+    def _mean_tries(self, second: float) -> tuple[Floats, Floats | None]:
+        """How often entries are tried, and what is lost of calls, on the mean until a second: both are linear."""
+        moment = self.flow.moment
+        told, lost = self.resolvers.tried(second, dead_shares(self.network, self.truth, self.addresses.present))
+        if lost is None and moment.lost is None:
+            return (moment.told + told) / 2, None
+        known = lost if lost is not None else moment.lost
+        none = np.where(np.isnan(known), np.nan, 0.0) if known is not None else np.zeros(0)
+        ends = [none if one is None else one for one in (moment.lost, lost)]
+        return (moment.told + told) / 2, (ends[0] + ends[1]) / 2
 
     def _next_step_s(self) -> float:
         return self.steps[0].at_s if self.steps else np.inf

@@ -37,7 +37,8 @@ class Moment:
     the rate of each call (requests/s), the backlog of each machine (seconds of work). `held[k, m]`: the share of the
     sources of the k-th kind of session (`Network.session_kinds`) that are bound to member m.
     `attempts`: how often each entry's calls were tried on average in the state before, from which a retry storm goes
-    on."""
+    on. `lost`: per call that goes on to the next address the share that meets dead fronts to the end (NaN: another
+    call); `told` then counts every try."""
 
     truth: Truth
     encounter: Encounter
@@ -50,6 +51,7 @@ class Moment:
     backlog_s: Floats
     held: Floats | None = None
     attempts: Floats | None = None
+    lost: Floats | None = None
 
 
 @dataclass(frozen=True)
@@ -373,23 +375,48 @@ class _Solving:
         made[self.entry[self.routed]] = through[self.route[self.routed]]
         return made
 
+    @cached_property
+    def in_sets(self) -> Bools:
+        """The entries of calls that go on to the next address of an answer when they meet a dead front."""
+        lost, entries = self.moment.lost, self.network.entries
+        if lost is None:
+            return np.zeros(len(entries.call), dtype=bool)
+        return np.asarray(~np.isnan(lost)[entries.call] & (entries.member < 0))
+
+    def failing(self, entry: Floats) -> Floats:
+        """What fails of one attempt: at an entry, or of the whole call where it goes from one address to the next."""
+        alone = np.clip(1 - entry[:, SERVED], 0.0, 1.0)
+        if not self.in_sets.any():
+            return alone
+        mine = np.flatnonzero(self.in_sets)
+        call = self.network.entries.call
+        served = total_by(call[mine], self.told[mine] * entry[mine, SERVED], len(self.moment.call_rps))
+        return np.where(self.in_sets, np.clip(1 - served, 0.0, 1.0)[call], alone)
+
     def attempts_for(self, back: "_Back") -> Floats:
         """How often each entry's calls are tried, given what fails of one attempt."""
-        fails = np.clip(1 - back.entry[:, SERVED], 0.0, 1.0)
+        fails = self.failing(back.entry)
         drawn = np.ones(len(fails))
         for number in range(1, int(self.retries.max(initial=0)) + 1):
             drawn += np.where(self.retries >= number, fails**number, 0.0)
         return np.where(self.by_key, 1 + self.retries * fails, drawn)
 
-    def of_calls(self, entry: Floats) -> Floats:
-        """What becomes of an entry's calls, counted once by their last attempt: what fails at all of them."""
-        fails = np.clip(1 - entry[:, SERVED], 0.0, 1.0)
+    def of_calls(self, entry: Floats) -> tuple[Floats, Floats]:
+        """What becomes of an entry's calls, counted once by their last attempt; and per call what it loses to dead
+        fronts at every address (0 where that stands among the entries)."""
+        fails = self.failing(entry)
         left = np.where(self.by_key, 1.0, fails**self.retries)
         made = entry * left[:, None]
-        served = np.where(self.by_key, entry[:, SERVED], 1 - fails ** (self.retries + 1))
-        mean = np.divide(entry[:, WORK], entry[:, SERVED], out=np.zeros(len(fails)), where=entry[:, SERVED] > 0)
-        made[:, SERVED], made[:, WORK] = served, served * mean
-        return made
+        tries = np.ones(len(fails))
+        for number in range(1, int(self.retries.max(initial=0)) + 1):
+            tries += np.where((self.retries >= number) & ~self.by_key, fails**number, 0.0)
+        made[:, [SERVED, WORK]] = entry[:, [SERVED, WORK]] * tries[:, None]
+        lost = np.zeros(len(self.moment.call_rps))
+        if self.moment.lost is not None:
+            made[self.in_sets, DEAD_FRONT] = 0.0
+            calls = self.network.entries.call[self.in_sets]
+            lost[calls] = self.moment.lost[calls] * left[self.in_sets]
+        return made, lost
 
     # Back
 
@@ -524,8 +551,9 @@ class _Solving:
         by_call = np.zeros((len(self.moment.call_rps), KINDS))
         of_client = np.flatnonzero(entries.member < 0)
         calls = np.where(entries.member < 0, self.moment.call_rps[entries.call] * self.told, sent.entry)
-        becomes = self.of_calls(back.entry)
+        becomes, lost_calls = self.of_calls(back.entry)
         np.add.at(by_call, entries.call[of_client], becomes[of_client] * calls[of_client, None])
+        by_call[:, DEAD_FRONT] += self.moment.call_rps * lost_calls
         fronts = len(network.fronts.zone)
         lost = np.where(self.moment.truth.front_dead[self.front], sent.row, 0.0)
         return Flow(

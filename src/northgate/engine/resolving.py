@@ -30,6 +30,10 @@ class Resolvers:
         self._spans = sorted(
             {float(s) for s in np.concatenate([self._ttl_s, self._over_s[self._over_share > 0]]) if s > 0}
         )
+        self._sets = _address_sets(network)
+        self._in_set = np.zeros(len(self._option), dtype=bool)
+        for mine, _ in self._sets:
+            self._in_set[mine] = True
         self.longest_s = max(self._spans, default=0.0)
 
     def change(self, now: float, option_share: Floats) -> bool:
@@ -55,6 +59,50 @@ class Resolvers:
         mixed = (1 - self._over_share) * ttl + self._over_share * over
         made[asks] = mixed[asks]
         return made
+
+    def tried(self, now: float, dead: Floats) -> tuple[Floats, Floats | None]:
+        """How often each entry is tried by a call, and per call the share that meets dead fronts to the end.
+
+        `dead` is the share of each entry's connects that meet a dead front. Clients with `tries_next_address` take
+        another address of the set that they hold, as long as their time lasts; of n equally likely addresses the i-th
+        try is at e with `i! s_i / (n (n-1) ... (n-i))`, s_i the i-th symmetric sum of the others' `dead`. The second
+        result is None when nobody has to try a second address, and NaN for the calls that never would.
+        """
+        told = self.told(now)
+        if not (dead * told > 0).any() or not len(self._sets):
+            return told, None
+        told, lost = told.copy(), np.full(len(self._network.calls.client), np.nan)
+        for mine, tries in self._sets:
+            call = int(self._network.entries.call[mine[0]])
+            made, gone = np.zeros(len(mine)), 0.0
+            for given, part in self._held(now, mine):
+                listed = np.flatnonzero(given > 0)
+                if len(listed):
+                    share, failing = _next_addresses(dead[mine][listed], min(tries, len(listed)))
+                    made[listed] += part * given.sum() * share
+                    gone += part * given.sum() * failing
+            told[mine] = made
+            lost[call] = gone + (0.0 if np.isnan(lost[call]) else lost[call])
+        # What such a call meets by ways that list no other address is lost at once.
+        for entry in np.flatnonzero(~np.isnan(lost)[self._network.entries.call] & (self._network.entries.member < 0)):
+            if not self._in_set[entry]:
+                lost[self._network.entries.call[entry]] += told[entry] * dead[entry]
+        return told, lost
+
+    def _held(self, now: float, mine: Ints) -> list[tuple[Floats, float]]:
+        """The answer sets that clients hold of these entries' name, and by how many."""
+        option, found = self._option[mine], []
+        for hold_s, clients in (
+            (self._ttl_s[mine[0]], 1 - self._over_share[mine[0]]),
+            (self._over_s[mine[0]], self._over_share[mine[0]]),
+        ):
+            starts = [-np.inf, *self._times[1:]]
+            for given, start, end in zip(self._given, starts, [*starts[1:], np.inf], strict=True):
+                latest = float(end == np.inf)
+                part = max(min(end, now) - max(start, now - hold_s), 0.0) / hold_s if hold_s > 0 else latest
+                if part * clients > 0:
+                    found.append((given[option], float(part * clients)))
+        return found
 
     def _mean(self, now: float, hold_s: Floats) -> Floats:
         """Per entry the mean share of its option over the last `hold_s` seconds."""
@@ -107,6 +155,51 @@ class Resolvers:
             if name >= 0:
                 made[name] = 1.0
         return made
+
+
+def _address_sets(network: Network) -> list[tuple[Ints, int]]:
+    """The entries of each call that one answer may list together, and how many of them its client has time to try."""
+    entries, calls, plan = network.entries, network.calls, network.plan
+    sets: dict[tuple[int, int], list[int]] = {}
+    for entry in np.flatnonzero((entries.option >= 0) & (entries.member < 0) & (entries.name < len(plan.names))):
+        name, client = int(entries.name[entry]), int(calls.client[entries.call[entry]])
+        if client < len(plan.clients) and plan.clients[client].tries_next_address:
+            together = plan.names[name].choose in ("all", "area")
+            answer = -1 if together else network.names.asked[int(entries.option[entry])][2].path[0][1]
+            sets.setdefault((int(entries.call[entry]), answer), []).append(int(entry))
+    found = []
+    for (call, _), mine in sets.items():
+        settings = plan.clients[int(calls.client[call])]
+        tries = max(int(np.ceil(settings.timeout_s / settings.connect_timeout_s)), 1)
+        if len(mine) > 1 and tries > 1:
+            found.append((np.array(mine, dtype=np.int64), tries))
+    return found
+
+
+def _next_addresses(dead: Floats, tries: int) -> tuple[Floats, float]:
+    """How often each of equally likely addresses is tried by a call, and the share that finds all its tries dead."""
+    count = len(dead)
+    made, failing = np.zeros(count), 1.0
+    for place in range(count):
+        sums = _symmetric_sums(np.delete(dead, place))
+        ways = 1.0
+        for number in range(tries):
+            ways *= max(number, 1) / (count - number)
+            made[place] += ways * sums[number]
+    sums, ways = _symmetric_sums(dead), 1.0
+    for number in range(tries):
+        ways *= (number + 1) / (count - number)
+    failing = ways * sums[tries]
+    return made, float(failing)
+
+
+def _symmetric_sums(values: Floats) -> Floats:
+    """The elementary symmetric polynomials of some values: 1, their sum, the sum of their pairs' products and so on."""
+    made = np.zeros(len(values) + 1)
+    made[0] = 1.0
+    for number, value in enumerate(values):
+        made[1 : number + 2] += value * made[: number + 1].copy()
+    return made
 
 
 def _holds(network: Network) -> tuple[Floats, Floats, Floats]:
