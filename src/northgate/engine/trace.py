@@ -633,7 +633,7 @@ class _Tracer:
         none = not shares.any() or (refused > 0 and self.turns.next(("fail", route), np.array([1 - refused, refused])))
         trail.add(
             kind="pool", about=f"{pool} · tier {tier + 1}", ok=not none, because=because,
-            detail=f"the first of {len(self.plan.pools[place].tiers)} that will do",
+            detail=_tier_words(tier, len(self.plan.pools[place].tiers)),
             candidates=lambda: self._tiers(route, serving), where=pointer(("pools", place, "tiers", tier)),
             link=f"pool:{pool}",
         )  # fmt: skip
@@ -1121,6 +1121,11 @@ def _redirected(request: Request, redirect: Redirect) -> Request:
         request, scheme=scheme, host=plain_host(redirect.host or request.host), port=port,
         path=redirect.path or request.path,
     )  # fmt: skip
+
+
+def _tier_words(tier: int, count: int) -> str:
+    """Which of its tiers serves a pool."""
+    return "its only tier" if count == 1 else f"tier {tier + 1} of {count}"
 
 
 def _method_words(balance: str) -> str:

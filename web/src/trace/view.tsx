@@ -216,7 +216,7 @@ function CandidateLine({ row }: { row: CandidateRow }) {
   const count = names.length > 1 ? `${names.length} × ` : "";
   const tone = wrong ? "text-vermilion-text" : first.share > 0 ? "" : "text-ink-soft";
   return (
-    <tr className={`border-t border-dotted border-line ${tone} ${first.chosen ? "font-semibold" : ""} ${wrong && first.chosen ? "hatched" : ""}`} data-chosen={first.chosen}>
+    <tr className={`border-t border-dotted border-line ${tone} ${first.chosen ? "font-semibold" : ""} ${wrong && first.chosen ? "hatched-soft" : ""}`} data-chosen={first.chosen}>
       <td className="truncate py-0.5 pl-3.5" title={names.join(", ")}>{first.chosen ? "→ " : ""}{namesTogether(names)}</td>
       <td className="truncate">{first.zone ?? ""}</td>
       <td className="tabular-nums">{first.share > 0 ? `${count}${percent(first.share)}` : "—"}</td>
