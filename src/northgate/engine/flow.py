@@ -404,6 +404,8 @@ class _Solving:
     def of_calls(self, entry: Floats) -> tuple[Floats, Floats]:
         """What becomes of an entry's calls, counted once by their last attempt; and per call what it loses to dead
         fronts at every address (0 where that stands among the entries)."""
+        if not self.retries.any() and self.moment.lost is None:
+            return entry, np.zeros(len(self.moment.call_rps))
         fails = self.failing(entry)
         left = np.where(self.by_key, 1.0, fails**self.retries)
         made = entry * left[:, None]

@@ -139,6 +139,7 @@ class Probers:
         else:
             self._phase = np.mod(first_change_s, self._beat(outcome))
         self._since = 0.0
+        self._due_s: Floats | None = None
         self._send = self._phase.copy()
 
     def _beat(self, outcome: Outcome) -> Floats:
@@ -157,7 +158,12 @@ class Probers:
         return np.maximum(count, 0.0)
 
     def _due(self) -> Floats:
-        """The second at which each prober will change its mind as things stand."""
+        """The second at which each prober will change its mind as things stand; worked out when something changed."""
+        if self._due_s is None:
+            self._due_s = self._due_as_things_stand()
+        return self._due_s
+
+    def _due_as_things_stand(self) -> Floats:
         meets, outcome = self._outcome.passes, self._outcome
         needed = np.where(meets, self._pass_after - self._passes, self._fail_after - self._fails)
         last = self._send + (np.maximum(needed, 1) - 1) * self._beat(outcome)
@@ -173,6 +179,9 @@ class Probers:
     def take_verdicts(self, now: float) -> Ints:
         """Changes the beliefs whose verdict has come; returns those probers."""
         changed = np.flatnonzero(self._due() <= now)
+        if not len(changed):
+            return changed
+        self._due_s = None
         self.believes[changed] = ~self.believes[changed]
         self._promised[changed] = NEVER
         return changed
@@ -198,10 +207,13 @@ class Probers:
             np.where(different, outcome.delay_s, old.delay_s),
             np.where(different, outcome.slope, old.slope),
         )
-        self._outcome, self._since = mixed, now
+        self._outcome, self._since, self._due_s = mixed, now, None
 
     def set_alive(self, alive: Bools) -> Ints:
         """Which probers run at all; those that return believe at once what they find. Returns the changed beliefs."""
+        if np.array_equal(alive, self._alive):
+            return np.zeros(0, dtype=np.int64)
+        self._due_s = None
         back = alive & ~self._alive
         self._alive = alive.copy()
         passes = self._outcome.passes
