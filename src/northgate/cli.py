@@ -1,8 +1,10 @@
 """The command line. Exit status: 0 all well, 1 an expectation failed, 2 the input cannot be used."""
 
 import datetime
+import itertools
 import json
 import sys
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -11,9 +13,11 @@ import typer
 from northgate.plan.problems import PlanError, Problem, did_you_mean
 
 if TYPE_CHECKING:
+    from northgate.engine.answers import DrillAnswer
     from northgate.engine.flow import Flow
     from northgate.engine.network import Network
     from northgate.engine.story import Story
+    from northgate.engine.types import Watch
     from northgate.plan import Plan
 
 app = typer.Typer(
@@ -30,6 +34,8 @@ DataFolder = Annotated[
 ]
 
 UNUSABLE, FAILED = 2, 1
+# Work that takes longer than this shows how far it has come (s).
+PATIENCE_S = 0.3
 
 
 def main() -> None:
@@ -62,12 +68,15 @@ def drill(
     plan_path: PlanPath,
     names: Annotated[list[str] | None, typer.Argument(metavar="[NAME…]", help="Which drills; all by default.")] = None,
     as_json: AsJson = False,
+    junit: Annotated[Path | None, typer.Option(metavar="FILE", help="Write a JUnit report.")] = None,
+    markdown: Annotated[Path | None, typer.Option(metavar="FILE", help="Write a summary in Markdown.")] = None,
+    with_levers: Annotated[bool, typer.Option("--levers", help="Work out which settings would have helped.")] = False,
 ) -> None:
     """Run the drills of a plan and hold their readings against what is expected."""
     from northgate.engine.answers import drill_answer
     from northgate.engine.drill import run_drill
     from northgate.engine.network import compile_network
-    from northgate.handover.terminal import drill_summary
+    from northgate.handover.terminal import drill_summary, lever_lines
     from northgate.plan.reading import read_plan
 
     plan = read_plan(plan_path)
@@ -77,13 +86,52 @@ def drill(
         problems = [Problem("/drills", f"there is no drill {name!r}{did_you_mean(name, known)}") for name in unknown]
         raise PlanError(problems, str(plan_path))
     network = compile_network(plan)
-    answers = [drill_answer(run_drill(network, known[name])) for name in names or known]
+    wanted = list(dict.fromkeys(names or known))
+    answers = [drill_answer(run_drill(network, known[name], _progress(name))) for name in wanted]
+    _write_reports(plan.name, answers, junit, markdown)
+    helpful: dict[str, Any] = {}
+    if with_levers:
+        from northgate.engine.levers import levers
+
+        helpful = {name: levers(plan, name, _progress(name)) for name in wanted}
     if as_json:
-        _print_json({"drills": [answer.model_dump(mode="json") for answer in answers]})
+        documents = [answer.model_dump(mode="json") for answer in answers]
+        for document in documents if with_levers else ():
+            document["levers"] = [one.model_dump(mode="json") for one in helpful[document["name"]]]
+        _print_json({"drills": documents})
     else:
-        typer.echo("\n\n".join(map(drill_summary, answers)) if answers else "The plan has no drills.")
+        texts = [drill_summary(answer) + lever_lines(helpful.get(answer.name)) for answer in answers]
+        typer.echo("\n\n".join(texts) if answers else "The plan has no drills.")
     if not all(answer.held for answer in answers):
         raise typer.Exit(FAILED)
+
+
+def _progress(name: str) -> "Watch":
+    """Shows on a terminal, and only there, that a drill is being run."""
+    from northgate.engine.types import go_on
+
+    if not sys.stderr.isatty():
+        return go_on
+    started, events = time.monotonic(), itertools.count(1)
+
+    def watch() -> None:
+        count = next(events)
+        if count % 50 == 0 and time.monotonic() - started > PATIENCE_S:
+            sys.stderr.write(f"\r{name}: {count} events …\033[K\r")
+
+    return watch
+
+
+def _write_reports(plan: str, answers: "list[DrillAnswer]", junit: Path | None, markdown: Path | None) -> None:
+    from northgate.handover.junit import junit_report
+    from northgate.handover.markdown import drills_as_markdown
+
+    for path, text in ((junit, junit_report), (markdown, drills_as_markdown)):
+        if path is not None:
+            try:
+                path.write_text(text(plan, answers), encoding="utf-8")
+            except OSError as error:
+                raise PlanError([Problem(str(path), f"cannot be written: {error.strerror}")]) from error
 
 
 def _moment(network: "Network", at: str | None) -> "tuple[Flow, Story]":

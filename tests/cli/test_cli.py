@@ -3,6 +3,7 @@
 import json
 import subprocess
 import sys
+from xml.etree import ElementTree
 
 import jsonschema
 import pytest
@@ -31,7 +32,7 @@ def test_drill_prints_one_json_document_with_the_stable_keys():
     assert done.stderr == ""
     assert [drill["name"] for drill in drills] == ["lose-fells-2", "tiles-8-crashes", "alerts-cut-off"]
     assert all(drill.keys() >= STABLE_KEYS for drill in drills)
-    assert set(drills[0]["series"]) == {"t_s", "by_zone_rps", "failed_rps", "utilisation", "stale_share"}
+    assert set(drills[0]["series"]) >= {"t_s", "by_zone_rps", "failed_rps", "utilisation", "stale_share"}
     row = drills[0]["blind"][0]
     assert row.keys() >= {
         "target",
@@ -176,3 +177,29 @@ def test_a_trace_that_cannot_be_made_ends_with_status_2(arguments, says):
     assert (done.returncode, done.stdout) == (2, "")
     assert says in done.stderr
     assert "Traceback" not in done.stderr
+
+
+def test_reports_for_pipelines(tmp_path):
+    junit, markdown = tmp_path / "drills.xml", tmp_path / "drills.md"
+    done = northgate(
+        "drill", EXAMPLE, "lose-fells-2", "tiles-8-crashes", "--junit", str(junit), "--markdown", str(markdown)
+    )
+    assert done.returncode == 1
+    suites = ElementTree.parse(junit).getroot()
+    assert (suites.get("tests"), suites.get("failures")) == ("5", "1")
+    case = suites.find("testsuite/testcase[failure]")
+    assert case.get("name") == "failed_share at most 0.002"
+    assert "requests fail over" in case.find("failure").text
+    text = markdown.read_text()
+    assert "## lose fells-2 at peak: **not held**" in text
+    assert "| failed_share at most 0.002 | 1.06 % | **not held** |" in text
+    refused = northgate("drill", EXAMPLE, "tiles-8-crashes", "--junit", str(tmp_path / "no" / "such.xml"))
+    assert refused.returncode == 2
+    assert "cannot be written" in refused.stderr
+
+
+def test_levers_are_worked_out_when_asked():
+    done = northgate("drill", EXAMPLE, "tiles-8-crashes", "--levers", "--json")
+    levers = json.loads(done.stdout)["drills"][0]["levers"]
+    assert levers[0]["fewer_failed"] >= levers[1]["fewer_failed"] > 0
+    assert "what would have helped" in northgate("drill", EXAMPLE, "tiles-8-crashes", "--levers").stdout

@@ -1,6 +1,7 @@
 import { createRootRoute, createRoute, createRouter, redirect } from "@tanstack/react-router";
 
 import { BoardView } from "./board/view";
+import { DrillView } from "./drill/view";
 import { PlansView } from "./plan/plans-view";
 import { readSearch } from "./plan/view";
 import { SheetsView } from "./sheets/view";
@@ -34,11 +35,13 @@ const board = createRoute({
 
 const sheets = createRoute({ getParentRoute: () => root, path: "/plans/$key/sheets/$sheet", component: SheetsView });
 
+const drill = createRoute({ getParentRoute: () => root, path: "/plans/$key/drill", validateSearch: readSearch, component: DrillView });
+
 const trace = createRoute({ getParentRoute: () => root, path: "/plans/$key/trace", validateSearch: readTraceSearch, component: TraceView });
 
 const start = createRoute({ getParentRoute: () => root, path: "/start", component: StartView });
 
-export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, sheets, start]), defaultPreload: false });
+export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, sheets, start]), defaultPreload: false });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -58,6 +58,9 @@ function PlanBar({ planKey }: { planKey: string }) {
         <Link to="/plans/$key/trace" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
           Trace
         </Link>
+        <Link to="/plans/$key/drill" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
+          Drill
+        </Link>
         <Link to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet: "machines" }} className={TAB} activeOptions={{ includeSearch: false }}>
           Sheets
         </Link>

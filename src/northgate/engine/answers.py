@@ -11,6 +11,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict
 
 from northgate.engine.drill import BlindRow, DrillRun
+from northgate.engine.flow import MECHANISMS
 from northgate.engine.network import Network
 from northgate.engine.probing import DIGITS, Bounds, down_bounds, up_bounds
 from northgate.engine.readings import Readings
@@ -61,13 +62,23 @@ class EventAnswer(AnswerModel):
 
 
 class SeriesAnswer(AnswerModel):
-    """Values right after each event; `utilisation` is by instance."""
+    """Values right after each event; `utilisation` is by instance.
+
+    `busiest` is the busiest instance, `middle_utilisation` the median of those that get anything; `sessions` by the
+    zone of the target that they are bound to, in sources.
+    """
 
     t_s: list[float]
     by_zone_rps: dict[str, list[float]]
     failed_rps: dict[str, list[float]]
+    mechanism_rps: dict[str, list[float]]
     utilisation: dict[str, list[float]]
     stale_share: dict[str, list[float]]
+    busiest: list[str]
+    busiest_utilisation: list[float]
+    middle_utilisation: list[float]
+    latency_ms: list[float]
+    sessions: dict[str, list[float]]
 
 
 class DrillAnswer(AnswerModel):
@@ -83,6 +94,7 @@ class DrillAnswer(AnswerModel):
     events: list[EventAnswer]
     series: SeriesAnswer
     moving: list[bool]
+    summary: str
 
 
 class StripPiece(AnswerModel):
@@ -136,7 +148,36 @@ def drill_answer(run: DrillRun, *, with_utilisation: bool = True) -> DrillAnswer
         events=[EventAnswer(**(asdict(event) | {"about": list(event.about)})) for event in run.events],
         series=_series(run, with_utilisation=with_utilisation),
         moving=[frame.moving for frame in run.keyframes],
+        summary=summary(run),
     )
+
+
+MECHANISM_WORDS = {
+    "waiting": "wait for verdicts of probes",
+    "dead_front": "meet a dead front",
+    "old_answers": "follow old answers of names",
+    "overload": "meet full queues",
+    "none_healthy": "find nobody in use",
+    "blocked": "are blocked",
+    "by_rule": "are turned away by a rule",
+}
+
+
+def summary(run: DrillRun) -> str:
+    """The drill in one sentence that a person would say."""
+    readings = run.readings
+    if readings.failed < 0.5:
+        return f"No request fails; the busiest target comes to {readings.peak_utilisation:.0%}.".replace("%", " %")
+    failing = [frame for frame in run.keyframes if frame.cause_rps.sum() > 1e-9]
+    ends = [*(frame.t_s for frame in run.keyframes[1:]), run.drill.lasts_s]
+    spans = [end - frame.t_s for frame, end in zip(run.keyframes, ends, strict=True) if frame.cause_rps.sum() > 1e-9]
+    parts = sorted(readings.failed_by_mechanism.items(), key=lambda one: -one[1])
+    words = [
+        f"{count / readings.failed:.0%} {MECHANISM_WORDS[name]}".replace("%", " %")
+        for name, count in parts[:2]
+        if count > 0.005 * readings.failed
+    ]
+    return f"{readings.failed:,.0f} requests fail over {sum(spans):,.0f} s; {', '.join(words)}." if failing else ""
 
 
 def _expectation(run: DrillRun, wanted: Expectation) -> ExpectationAnswer:
@@ -176,6 +217,7 @@ def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
     network = run.network
     zone_rates = np.array([frame.zone_served for frame in run.keyframes])
     causes = np.array([frame.cause_rps for frame in run.keyframes])
+    mechanisms = np.array([frame.mechanism_rps for frame in run.keyframes])
     machines = network.machines.names if with_utilisation else ()
     utilisation = np.array([frame.utilisation for frame in run.keyframes])
     stale = np.array([frame.stale for frame in run.keyframes])
@@ -183,14 +225,37 @@ def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
         t_s=[frame.t_s for frame in run.keyframes],
         by_zone_rps={zone: zone_rates[:, index].tolist() for index, zone in enumerate(network.zones)},
         failed_rps={cause: causes[:, index].tolist() for index, cause in enumerate(CAUSES)},
+        mechanism_rps={name: mechanisms[:, index].tolist() for index, name in enumerate(MECHANISMS)},
         utilisation={name: utilisation[:, index].tolist() for index, name in enumerate(machines)},
+        busiest=[network.machines.names[int(values.argmax())] if len(values) else "" for values in utilisation],
+        busiest_utilisation=utilisation.max(axis=1, initial=0.0).tolist(),
+        middle_utilisation=[
+            float(np.median(values[values > 0])) if (values > 0).any() else 0.0 for values in utilisation
+        ],
+        latency_ms=[frame.latency_s * 1000 for frame in run.keyframes],
+        sessions=_sessions(run),
         stale_share={name.name: stale[:, index].tolist() for index, name in enumerate(network.plan.names)},
     )
 
 
+def _sessions(run: DrillRun) -> dict[str, list[float]]:
+    """How many sources are bound to targets of each zone; empty where no group keeps sessions."""
+    network = run.network
+    if not network.session_kinds:
+        return {}
+    sources = np.array([network.plan.clients[client].sources for client, _ in network.session_kinds], dtype=np.float64)
+    zone = network.machines.zone[network.members.machine]
+    rows = [
+        total_by(zone, sources @ frame.moment.held, len(network.zones))
+        for frame in run.keyframes
+        if frame.moment.held is not None
+    ]
+    return {name: [float(row[index]) for row in rows] for index, name in enumerate(network.zones)}
+
+
 def truth_word(met: int, slowness: float) -> Literal["answers", "slow", "refuses", "silent"]:
-    """A target's truth in one word."""
-    if met == SILENT:
+    """A target's truth in one word, as those who ask it meet it: what a firewall keeps off is silent to them."""
+    if met >= SILENT:
         return "silent"
     if met == REFUSES:
         return "refuses"

@@ -70,8 +70,10 @@ class Keyframe:
     moment: Moment
     zone_served: Floats
     cause_rps: Floats
+    mechanism_rps: Floats
     utilisation: Floats
     moving: bool
+    latency_s: float
     told_slope: Floats
     stale: Floats
 
@@ -228,6 +230,8 @@ def describe_part(part: Part) -> str:
         return f"the front of {part.front.balancer} in {part.front.zone}"
     if part.link:
         return f"the link between {part.link[0]} and {part.link[1]}"
+    if part.firewall:
+        return f"rule {(part.rule or 0) + 1} of firewall {part.firewall}"
     if part.kind == "page":
         return f"page {part.page} of {part.instance or 'all that serve it'}"
     if part.kind == "process":
@@ -312,8 +316,10 @@ class _Run:
                 moment=self.flow.moment,
                 zone_served=self.flow.zone_served,
                 cause_rps=self.flow.cause_rps,
+                mechanism_rps=self.flow.mechanism_rps,
                 utilisation=self.flow.queue.utilisation,
                 moving=bool(self.flow.queue.slope.any()) or self._moves(),
+                latency_s=self.flow.mean_latency_s,
                 told_slope=self._told_slope(),
                 stale=self.resolvers.stale_shares(self.now, self.flow.moment.call_rps),
             )
@@ -454,6 +460,7 @@ class _Run:
             healthy=self.healthy,
             told=told,
             lost=lost,
+            fresh=self.resolvers.fresh(),
             warmth=self.warmth,
             call_rps=self._call_rps(),
             backlog_s=self.backlog_s,

@@ -22,7 +22,12 @@ from northgate.plan.drills import CAUSES
 REFUSED, TIMED_OUT, OVERLOADED, NONE_HEALTHY, BLOCKED, BAD_STATUS, DEAD_FRONT, RESET = range(len(CAUSES))
 # After the causes: what is served, and the time that this takes (share times seconds).
 SERVED, WORK = len(CAUSES), len(CAUSES) + 1
-KINDS = len(CAUSES) + 2
+# Besides: what of TIMED_OUT was answered, but too late.
+LATE = len(CAUSES) + 2
+KINDS = len(CAUSES) + 3
+# Why requests fail: the target is bad and its verdict has not come; the front is dead; the answer is an old one; queues
+# are full; nobody is in use; a firewall or route; the balancer itself says no.
+MECHANISMS = ("waiting", "dead_front", "old_answers", "overload", "none_healthy", "blocked", "by_rule")
 # What a layer 7 balancer answers when it fails by itself.
 STATUSES = {REFUSED: 502, NONE_HEALTHY: 503, OVERLOADED: 503, TIMED_OUT: 504}
 # Shares that depend on the load that they make are settled when none changes by more than this.
@@ -38,7 +43,7 @@ class Moment:
     sources of the k-th kind of session (`Network.session_kinds`) that are bound to member m.
     `attempts`: how often each entry's calls were tried on average in the state before, from which a retry storm goes
     on. `lost`: per call that goes on to the next address the share that meets dead fronts to the end (NaN: another
-    call); `told` then counts every try."""
+    call); `told` then counts every try. `fresh`: what entries would be told if nobody held old answers."""
 
     truth: Truth
     encounter: Encounter
@@ -52,6 +57,7 @@ class Moment:
     held: Floats | None = None
     attempts: Floats | None = None
     lost: Floats | None = None
+    fresh: Floats | None = None
 
 
 @dataclass(frozen=True)
@@ -80,6 +86,7 @@ class Flow:
     front_served: Floats
     call_served: Floats
     call_cause: Floats
+    mechanism_rps: Floats
     entry_rps: Floats
     entry_served: Floats
     cell_rps: Floats
@@ -448,6 +455,7 @@ class _Solving:
             (OVERLOADED, np.where(answers, excess, 0.0)),
             (BAD_STATUS, np.where(encounter.bad_page & ~late, taken, 0.0)),
             (BLOCKED, met == BLOCKED_WAY),
+            (LATE, np.where(late, taken, 0.0)),
         ):
             if value.any():
                 made[kind] = np.asarray(value, dtype=np.float64)
@@ -507,7 +515,8 @@ class _Solving:
         for kind in range(KINDS):
             value = pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))
             value[:, onward] = met[kind][:, member]
-        pair[TIMED_OUT][:, onward] += np.where(late, pair[SERVED][:, onward], 0.0)
+        for kind in (TIMED_OUT, LATE):
+            pair[kind][:, onward] += np.where(late, pair[SERVED][:, onward], 0.0)
         for kind in (SERVED, WORK):
             pair[kind][:, onward] = np.where(late, 0.0, pair[kind][:, onward])
 
@@ -574,6 +583,7 @@ class _Solving:
             front_served=total_by(self.front, served, fronts),
             call_served=by_call[:, SERVED],
             call_cause=by_call[:, : len(CAUSES)],
+            mechanism_rps=self._mechanisms(becomes * calls[:, None], self.moment.call_rps * lost_calls),
             entry_rps=calls,
             entry_served=becomes[:, SERVED] * calls,
             cell_rps=sent.cell.sum(axis=0),
@@ -587,6 +597,36 @@ class _Solving:
             zone_from_elsewhere=total_by(target_zone, np.where(pairs.same_zone, 0.0, ends), zones),
             latency_sum=float(by_call[:, WORK].sum()) + self._round_trips(served),
         )
+
+    def _mechanisms(self, fails: Floats, lost: Floats) -> Floats:
+        """Failing calls per second by mechanism, in the order of `MECHANISMS`; `fails` per entry and kind."""
+        entries, told = self.network.entries, self.told
+        fresh = told if self.moment.fresh is None else self.moment.fresh
+        old = np.divide(np.clip(told - fresh, 0, None), told, out=np.zeros_like(told), where=told > 0)
+        mine = np.flatnonzero(entries.member < 0)
+        fails, old, pool = fails[mine], old[mine], entries.pool[mine] >= 0
+        of_old = fails[:, : len(CAUSES)].sum(axis=1) * old
+        kept = fails * (1 - old)[:, None]
+        waits = kept[:, REFUSED] + kept[:, TIMED_OUT] - kept[:, LATE] + kept[:, RESET] + kept[:, BAD_STATUS]
+        share_old = self._old_of_calls(old, mine)
+        return np.array(
+            [
+                waits[pool].sum(),
+                kept[:, DEAD_FRONT].sum() + (lost * (1 - share_old)).sum(),
+                of_old.sum() + (lost * share_old).sum(),
+                (kept[:, OVERLOADED] + kept[:, LATE]).sum(),
+                kept[:, NONE_HEALTHY].sum(),
+                kept[:, BLOCKED].sum(),
+                waits[~pool].sum(),
+            ]
+        )
+
+    def _old_of_calls(self, old: Floats, mine: Ints) -> Floats:
+        """Per call the share of its tries that old answers lead."""
+        call, count = self.network.entries.call[mine], len(self.moment.call_rps)
+        told = self.told[mine]
+        whole = total_by(call, told, count)
+        return np.divide(total_by(call, told * old, count), whole, out=np.zeros(count), where=whole > 0)
 
     def _round_trips(self, row_served: Floats) -> float:
         """Served rate times the client's round trip, summed (requests, as rate times seconds)."""

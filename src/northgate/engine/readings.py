@@ -3,7 +3,7 @@
 import math
 from dataclasses import dataclass
 
-from northgate.engine.flow import Flow
+from northgate.engine.flow import MECHANISMS, Flow
 from northgate.engine.probing import DIGITS
 from northgate.engine.types import Floats
 from northgate.plan.drills import CAUSES
@@ -17,6 +17,7 @@ class Readings:
     failed: float
     failed_share: float
     failed_by_cause: dict[str, float]
+    failed_by_mechanism: dict[str, float]
     worst_blind_s: float
     settled_s: float
     peak_utilisation: float
@@ -41,6 +42,7 @@ class Totals:
         self._served: list[float] = []
         self._cross_zone: list[float] = []
         self._causes: list[Floats] = []
+        self._mechanisms: list[Floats] = []
         self._peak_utilisation = 0.0
         self._peak_latency_s = 0.0
 
@@ -50,6 +52,7 @@ class Totals:
         self._served.append(flow.served * seconds)
         self._cross_zone.append(flow.cross_zone * seconds)
         self._causes.append(flow.cause_rps * seconds)
+        self._mechanisms.append(flow.mechanism_rps * seconds)
         utilisation = flow.queue.utilisation
         self._peak_utilisation = max(self._peak_utilisation, float(utilisation.max(initial=0.0)))
         self._peak_latency_s = max(self._peak_latency_s, flow.mean_latency_s, _mean_latency_at_end(flow, seconds))
@@ -63,6 +66,10 @@ class Totals:
             requests=requests,
             failed=failed,
             failed_share=failed / requests if requests else 0.0,
+            failed_by_mechanism={
+                name: math.fsum(stretch[number] for stretch in self._mechanisms)
+                for number, name in enumerate(MECHANISMS)
+            },
             failed_by_cause=dict(zip(CAUSES, causes, strict=True)),
             worst_blind_s=round(worst_blind_s, DIGITS),
             settled_s=round(settled_s, DIGITS),

@@ -60,6 +60,13 @@ class Resolvers:
         made[asks] = mixed[asks]
         return made
 
+    def fresh(self) -> Floats:
+        """The share of its call's requests that each entry would get if nobody held old answers."""
+        asks = self._option >= 0
+        if not len(self._given[-1]):
+            return np.ones(len(self._option))
+        return np.where(asks, self._given[-1][np.maximum(self._option, 0)], 1.0)
+
     def tried(self, now: float, dead: Floats) -> tuple[Floats, Floats | None]:
         """How often each entry is tried by a call, and per call the share that meets dead fronts to the end.
 

@@ -1,9 +1,10 @@
 """Outcomes of drills and traces for a terminal."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 
 from northgate.engine.answers import BlindAnswer, DrillAnswer, ExpectationAnswer
+from northgate.engine.levers import LeverAnswer
 from northgate.engine.tracing import Candidate, Outcome, TraceAnswer
 
 _UNITS = {"s": "s", "ms": "ms", "share": "%", "utilisation": "%"}
@@ -12,7 +13,7 @@ WORST_ROWS = 8
 
 def drill_summary(answer: DrillAnswer) -> str:
     """Readings, expectations and the longest blind times, in lines of at most 100 characters."""
-    lines = [f"{answer.name}" + (f" · {answer.title}" if answer.title else ""), ""]
+    lines = [f"{answer.name}" + (f" · {answer.title}" if answer.title else ""), "", f"  {answer.summary}", ""]
     lines += _aligned(_reading_rows(answer))
     if answer.expect:
         held = sum(one.held for one in answer.expect)
@@ -20,6 +21,16 @@ def drill_summary(answer: DrillAnswer) -> str:
         lines += _aligned([_expectation_row(one) for one in answer.expect])
     lines += _blind_lines([row for row in answer.blind if row.change == "down"])
     return "\n".join(lines)
+
+
+def lever_lines(levers: Sequence[LeverAnswer] | None) -> str:
+    """What would have helped, in lines; nothing where that was not asked."""
+    if levers is None:
+        return ""
+    if not levers:
+        return "\n\n  no single setting would have helped"
+    rows = [(f"{one.words} ({one.price})", f"{one.fewer_failed:,.0f} fewer fail") for one in levers]
+    return "\n".join(["", "", "  what would have helped", *_aligned(rows)])
 
 
 def in_unit(reading: str, value: float) -> str:
@@ -35,6 +46,7 @@ def in_unit(reading: str, value: float) -> str:
 def _reading_rows(answer: DrillAnswer) -> list[tuple[str, str]]:
     readings = asdict(answer.readings)
     causes = readings.pop("failed_by_cause")
+    readings.pop("failed_by_mechanism")
     rows = []
     for name, value in readings.items():
         rows.append((name, in_unit(name, value)))

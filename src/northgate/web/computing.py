@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.flow import Flow
+from northgate.engine.levers import LeverAnswer, levers
 from northgate.engine.network import Network, compile_network
 from northgate.engine.story import Story
 from northgate.engine.whatif import ZoneLoss, what_if, zone_losses
@@ -66,6 +67,13 @@ class Computer:
         network = self.network(key, number)
         question = ("drill", key, number, drill)
         return self._once(question, lambda: run_drill(network, found, self._watch(question)))
+
+    def levers(self, key: str, revision: int | None, drill: str) -> list[LeverAnswer]:
+        """What would have helped a drill most; raises UnknownPlan when the plan has no such drill."""
+        number = self.number(key, revision)
+        self.run(key, number, drill)
+        question = ("levers", key, number, drill)
+        return self._once(question, lambda: levers(self.plan(key, number), drill, self._watch(question)))
 
     def settled(self, key: str, revision: int | None) -> Flow:
         """The flow now, with no fault."""

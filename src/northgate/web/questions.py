@@ -8,6 +8,7 @@ from pydantic import BaseModel, Field
 
 from northgate.engine.answers import DrillAnswer, ProbeConsequence, Strip, drill_answer, probe_consequence, strips
 from northgate.engine.board import BoardState, board_state
+from northgate.engine.levers import LeverAnswer
 from northgate.engine.probe_trace import trace_probe
 from northgate.engine.rules import ListenerRules, listener_rules
 from northgate.engine.trace import Question, trace
@@ -57,6 +58,12 @@ def run_a_drill(
 ) -> DrillAnswer:
     """A drill's outcome."""
     return drill_answer(computer.run(key, revision, drill), with_utilisation=utilisation)
+
+
+@router.get("/drills/{drill}/levers")
+def levers_of_drill(key: str, drill: str, computer: TheComputer, revision: Revision = None) -> list[LeverAnswer]:
+    """Which settings would have helped a drill most, each with the edit that makes it so."""
+    return computer.levers(key, revision, drill)
 
 
 @router.get("/drills/{drill}/state")

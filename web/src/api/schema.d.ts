@@ -336,6 +336,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/drills/{drill}/levers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Levers Of Drill
+         * @description Which settings would have helped a drill most, each with the edit that makes it so.
+         */
+        get: operations["levers_of_drill_api_plans__key__drills__drill__levers_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/drills/{drill}/state": {
         parameters: {
             query?: never;
@@ -1075,6 +1095,8 @@ export interface components {
             series: components["schemas"]["SeriesAnswer"];
             /** Moving */
             moving: boolean[];
+            /** Summary */
+            summary: string;
         };
         /**
          * EditAnswer
@@ -1344,6 +1366,24 @@ export interface components {
         } | {
             host: unknown;
         });
+        /**
+         * LeverAnswer
+         * @description A setting that would have helped: in words, at what price, how many fewer requests would fail, and the edit.
+         */
+        LeverAnswer: {
+            /** Words */
+            words: string;
+            /** Price */
+            price: string;
+            /** Fewer Failed */
+            fewer_failed: number;
+            /** Failed */
+            failed: number;
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
+        };
         /**
          * Limits
          * @description What the platform allows at most.
@@ -1995,6 +2035,10 @@ export interface components {
             failed_by_cause: {
                 [key: string]: number;
             };
+            /** Failed By Mechanism */
+            failed_by_mechanism: {
+                [key: string]: number;
+            };
             /** Worst Blind S */
             worst_blind_s: number;
             /** Settled S */
@@ -2160,6 +2204,9 @@ export interface components {
         /**
          * SeriesAnswer
          * @description Values right after each event; `utilisation` is by instance.
+         *
+         *     `busiest` is the busiest instance, `middle_utilisation` the median of those that get anything; `sessions` by the
+         *     zone of the target that they are bound to, in sources.
          */
         SeriesAnswer: {
             /** T S */
@@ -2172,12 +2219,28 @@ export interface components {
             failed_rps: {
                 [key: string]: number[];
             };
+            /** Mechanism Rps */
+            mechanism_rps: {
+                [key: string]: number[];
+            };
             /** Utilisation */
             utilisation: {
                 [key: string]: number[];
             };
             /** Stale Share */
             stale_share: {
+                [key: string]: number[];
+            };
+            /** Busiest */
+            busiest: string[];
+            /** Busiest Utilisation */
+            busiest_utilisation: number[];
+            /** Middle Utilisation */
+            middle_utilisation: number[];
+            /** Latency Ms */
+            latency_ms: number[];
+            /** Sessions */
+            sessions: {
                 [key: string]: number[];
             };
         };
@@ -3599,6 +3662,59 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DrillAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    levers_of_drill_api_plans__key__drills__drill__levers_get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+                drill: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeverAnswer"][];
                 };
             };
             /** @description There is no such plan, drill or revision */

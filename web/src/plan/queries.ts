@@ -113,7 +113,16 @@ export function useDrill({ key, revision }: Asked, drill: string | undefined, en
   });
 }
 
-export function useStrips({ key, revision }: Asked, drill: string | undefined, group: string | undefined, enabled: boolean) {
+export function useLevers({ key, revision }: Asked, drill: string | undefined, enabled: boolean) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "levers", drill),
+    queryFn: async ({ signal }) =>
+      dataOf(await api.GET("/api/plans/{key}/drills/{drill}/levers", { params: { path: { key, drill: drill ?? "" }, query: { revision } }, signal })),
+    enabled: enabled && drill !== undefined && revision !== undefined,
+  });
+}
+
+export function useStrips({ key, revision }: Asked, drill: string | undefined, group: string | undefined, enabled: boolean, everything = false) {
   return useQuery({
     queryKey: answerKey({ key, revision }, "strips", drill, group),
     queryFn: async ({ signal }) =>
@@ -123,7 +132,7 @@ export function useStrips({ key, revision }: Asked, drill: string | undefined, g
           signal,
         }),
       ),
-    enabled: enabled && drill !== undefined && group !== undefined && revision !== undefined,
+    enabled: enabled && drill !== undefined && (group !== undefined || everything) && revision !== undefined,
     placeholderData: keepPreviousData,
   });
 }

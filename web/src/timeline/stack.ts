@@ -19,16 +19,21 @@ export interface Layer {
 }
 
 /** The layers from the foot up: what each zone serves, then what fails; `height` pixels for the greatest total. */
-export function stack(series: Schemas["SeriesAnswer"], lasts: number, axis: TimeAxis, height: number): Layer[] {
+export function stack(series: Pick<Schemas["SeriesAnswer"], "t_s" | "by_zone_rps" | "failed_rps">, lasts: number, axis: TimeAxis, height: number): Layer[] {
   const served = Object.entries(series.by_zone_rps).map(([name, values]) => ({ name, failed: false, values }));
+  const times = series.t_s;
   const failed = series.t_s.map((_, index) =>
     Object.values(series.failed_rps).reduce((sum, values) => sum + (values[index] ?? 0), 0),
   );
-  const layers = [...served, { name: "failed", failed: true, values: failed }];
-  const totals = series.t_s.map((_, index) => layers.reduce((sum, layer) => sum + (layer.values[index] ?? 0), 0));
-  const scale = height / Math.max(...totals, 1e-9);
-  const xs = [...series.t_s, lasts].map((second) => axis.x(second));
-  let floor: number[] = series.t_s.map(() => 0);
+  return layersOf([...served, { name: "failed", failed: true, values: failed }], times, lasts, axis, height);
+}
+
+/** Values over time, stacked from the foot up in `height` pixels; `most` is the value that fills them, by default the greatest total. */
+export function layersOf(layers: { name: string; failed: boolean; values: number[] }[], times: readonly number[], lasts: number, axis: TimeAxis, height: number, most?: number): Layer[] {
+  const totals = times.map((_, index) => layers.reduce((sum, layer) => sum + (layer.values[index] ?? 0), 0));
+  const scale = height / (most ?? Math.max(...totals, 1e-9));
+  const xs = [...times, lasts].map((second) => axis.x(second));
+  let floor: number[] = times.map(() => 0);
   return layers.map((layer) => {
     const top = floor.map((value, index) => value + (layer.values[index] ?? 0));
     const path = stepArea(xs, floor, top, scale, height);

@@ -55,7 +55,7 @@ export function Timeline(props: TimelineProps) {
 }
 
 /** While playing, the cursor runs ten seconds a second, and waits at the end. */
-function usePlaying({ playing, at, drill, onAt, onPlay }: TimelineProps) {
+export function usePlaying({ playing, at, drill, onAt, onPlay }: Pick<TimelineProps, "playing" | "at" | "drill" | "onAt" | "onPlay">) {
   const position = useRef(at ?? 0);
   useEffect(() => {
     position.current = at ?? 0;
@@ -178,15 +178,18 @@ function Chart({ document, drill, strip, axis, width }: { document: PlanDocument
   );
 }
 
-interface FlagData {
+export interface FlagData {
   at: number;
   text: string;
   back: boolean;
+  /** Its place in the script. */
+  step: number;
 }
 
-function flagsOf(document: PlanDocument, drill: DrillAnswer): FlagData[] {
+export function flagsOf(document: PlanDocument, drill: DrillAnswer): FlagData[] {
   const steps = document.drills?.find((one) => one.name === drill.name)?.steps ?? [];
-  return steps.map((step) => ({
+  return steps.map((step, index) => ({
+    step: index,
     at: step.at_s,
     text: stepWords(step),
     back: Boolean(step.restore ?? step.undrain),
@@ -196,7 +199,8 @@ function flagsOf(document: PlanDocument, drill: DrillAnswer): FlagData[] {
 function stepWords(step: Schemas["Step"]): string {
   const part = step.fail ?? step.restore;
   if (part) {
-    const name = part.zone ?? part.region ?? part.instance ?? part.process ?? part.front?.zone ?? part.page ?? part.slow ?? part.firewall ?? part.fault_domain ?? part.link?.join(" – ") ?? `wave ${part.maintenance_wave}`;
+    if (part.firewall) return `${part.firewall} rule ${(part.rule ?? 0) + 1} ${step.fail ? "gone" : "back"}`;
+    const name = part.zone ?? part.region ?? part.instance ?? part.process ?? part.front?.zone ?? part.page ?? part.slow ?? part.fault_domain ?? part.link?.join(" – ") ?? `wave ${part.maintenance_wave}`;
     return `${name} ${step.fail ? "lost" : "back"}`;
   }
   if (step.surge) return `${step.surge.clients} × ${step.surge.factor}`;
@@ -242,7 +246,7 @@ function chartWords(drill: DrillAnswer): string {
   return `${drill.title || drill.name}: ${Math.round(readings.failed)} of ${Math.round(readings.requests)} requests fail; longest blind time ${readings.worst_blind_s} s`;
 }
 
-function Cursor({ axis, drill, at, onAt }: { axis: TimeAxis; drill: DrillAnswer; at: number | undefined; onAt: (second: number) => void }) {
+export function Cursor({ axis, drill, at, onAt, left = LABEL_WIDTH }: { axis: TimeAxis; drill: DrillAnswer; at: number | undefined; onAt: (second: number) => void; left?: number }) {
   const dragging = useRef(false);
   const move = (event: PointerEvent<HTMLDivElement>) => {
     const box = event.currentTarget.getBoundingClientRect();
@@ -259,7 +263,7 @@ function Cursor({ axis, drill, at, onAt }: { axis: TimeAxis; drill: DrillAnswer;
   return (
     <div
       className="absolute inset-y-0 right-0 left-0 cursor-ew-resize touch-none"
-      style={{ clipPath: `inset(0 0 0 ${LABEL_WIDTH - 8}px)` }}
+      style={{ clipPath: `inset(0 0 0 ${left - 8}px)` }}
       role="slider"
       tabIndex={0}
       aria-label="Second of the drill"

@@ -1,0 +1,81 @@
+"""The Drill view in a real browser: its sentence, its charts, its levers, and its script edited in place."""
+
+import re
+
+import httpx2
+import pytest
+from playwright.sync_api import expect
+
+from tests.plan.test_reading import EXAMPLE
+
+pytestmark = pytest.mark.xdist_group("drawing")
+
+
+@pytest.fixture
+def plan(server):
+    """A fresh copy of the demo: its key, and its drills as the server keeps them."""
+    with httpx2.Client(base_url=server, timeout=60) as client:
+        key = client.post("/api/plans", content=EXAMPLE.read_text()).json()["key"]
+        yield key, lambda: client.get(f"/api/plans/{key}").json()["document"]["drills"]
+        client.delete(f"/api/plans/{key}")
+
+
+def test_a_drill_says_what_it_comes_to_and_the_cursor_moves_everything(page):
+    page.goto("/plans/beckwater/board")
+    page.get_by_role("link", name="Drill", exact=True).click()
+    expect(page.get_by_test_id("summary")).to_have_text(
+        re.compile("25,990 requests fail over 33 s; 84 % wait for verdicts")
+    )
+    expect(page.get_by_text("Held 2 of 3 expectations")).to_be_visible()
+    expect(page.get_by_test_id("strip").first).to_contain_text("blind · 25–35 possible")
+    page.get_by_role("button", name=re.compile("the fells-2 front leaves")).click()
+    expect(page).to_have_url(re.compile("at=65"))
+    page.locator("body").press(".")
+    expect(page).to_have_url(re.compile(r"at=87\.5"))
+    page.get_by_role("link", name="Second 88 on the board").click()
+    expect(page.get_by_text("of “lose fells-2 at peak”")).to_be_visible()
+
+
+def test_levers_are_worked_out_when_asked_and_applied_with_a_click(page, plan):
+    key, _ = plan
+    page.goto(f"/plans/{key}/drill?drill=tiles-8-crashes")
+    page.get_by_role("button", name="Work it out").click()
+    lever = page.get_by_role("button", name=re.compile("probe ready: every 5 s instead of 10"))
+    expect(lever).to_contain_text("1,330 fewer fail")
+    before = page.get_by_test_id("summary").inner_text()
+    lever.click()
+    expect(page.get_by_test_id("summary")).not_to_have_text(before)
+    expect(page.get_by_test_id("summary")).to_contain_text("1,330 requests fail")
+    page.keyboard.press("Control+z")
+    expect(page.get_by_test_id("summary")).to_have_text(before)
+
+
+def test_the_script_is_edited_in_place(page, plan):
+    key, drills = plan
+    page.goto(f"/plans/{key}/drill?drill=lose-fells-2")
+    flag = page.get_by_role("slider", name="fells-2 lost: at second")
+    flag.press("ArrowRight")
+    expect(page.get_by_role("slider", name="fells-2 lost: at second")).to_have_attribute("aria-valuenow", "65")
+    box = page.get_by_role("slider", name="fells-2 lost: at second").locator("rect").bounding_box()
+    page.mouse.move(box["x"] + 3, box["y"] + 8)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 53, box["y"] + 8, steps=4)
+    page.mouse.up()
+    expect(page.get_by_role("slider", name="fells-2 lost: at second")).not_to_have_attribute("aria-valuenow", "65")
+    assert drills()[0]["steps"][0]["at_s"] > 65
+    page.get_by_label(re.compile("Add a fault at")).select_option(label="tiles-next-1 becomes twenty times slower")
+    expect(page.get_by_role("slider", name="tiles-next-1 lost: at second")).to_be_visible()
+    assert [step["at_s"] for step in drills()[0]["steps"]][2:] == [60, 180]
+
+
+def test_charts_can_be_kept(page):
+    page.goto("/plans/beckwater/drill?drill=alerts-cut-off")
+    expect(page.get_by_test_id("charts")).to_contain_text("none healthy")
+    with page.expect_download() as started:
+        page.get_by_role("button", name="Download as CSV").click()
+    assert started.value.path().read_text().startswith("t_s,served fells-1 /s")
+    with page.expect_download() as started:
+        page.get_by_role("button", name="Download as SVG").click()
+    picture = started.value.path().read_text()
+    assert picture.startswith("<svg")
+    assert "var(--" not in picture
