@@ -136,6 +136,7 @@ def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page,
             ("lose-fells-2", "timed_out"),
             ("tiles-8-crashes", "refused"),
             ("alerts-cut-off", "blocked"),
+            ("lose-fells", "dead_front"),
         ):
             drawn, read, demo = (
                 client.get(f"/api/plans/{one}/drills/{drill}").json() for one in (key, file_key, "beckwater")

@@ -272,6 +272,8 @@ class _Run:
         self.met = self.probers.believes.copy()
         self.wrong_since = np.full(len(network.probed), np.nan)
         self.answer_s = self._outcome().delay_s
+        # The shortest and longest time of an answer since a prober last began to pass.
+        self.answer_range_s = (self.answer_s, self.answer_s)
         self.failed_at_once = np.zeros(len(network.probed), dtype=bool)
         self.totals = Totals()
         self.keyframes: list[Keyframe] = []
@@ -590,7 +592,8 @@ class _Run:
 
     def _note_changes(self, outcome: Outcome, alive: Bools) -> None:
         """Opens a row where what is found has turned against the belief, closes those that turned back unnoticed."""
-        flipped = np.flatnonzero(outcome.passes != self.met)
+        before = self.met
+        flipped = np.flatnonzero(outcome.passes != before)
         self.met = outcome.passes.copy()
         open_before = ~np.isnan(self.wrong_since)
         for prober in flipped[open_before[flipped]]:
@@ -599,6 +602,12 @@ class _Run:
         self.wrong_since[opens] = self.now
         self.failed_at_once = np.where(outcome.passes, self.failed_at_once, outcome.delay_s == 0)
         self.answer_s = np.where(outcome.passes, outcome.delay_s, self.answer_s)
+        begun = outcome.passes & ~before
+        low, high = (np.where(begun, outcome.delay_s, bound) for bound in self.answer_range_s)
+        self.answer_range_s = (
+            np.where(outcome.passes, np.minimum(low, outcome.delay_s), low),
+            np.where(outcome.passes, np.maximum(high, outcome.delay_s), high),
+        )
         self.wrong_since[~alive] = np.nan
 
     def _note_right(self, changed: Ints) -> None:
@@ -626,7 +635,9 @@ class _Run:
         assert probe is not None
         answer, at_once = float(self.answer_s[prober]), bool(self.failed_at_once[prober])
         if up:
-            return up_bounds(probe, answer_s=answer, at_once=at_once)
+            quick, slow = (float(bound[prober]) for bound in self.answer_range_s)
+            quickest = up_bounds(probe, answer_s=quick, at_once=at_once)
+            return Bounds(quickest.earliest_s, up_bounds(probe, answer_s=slow, at_once=at_once).latest_s)
         return down_bounds(probe, at_once=at_once, answer_s=answer)
 
     # Words

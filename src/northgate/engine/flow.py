@@ -81,6 +81,8 @@ class Flow:
     fate_cell_rps: Floats
     row_part: Floats
     row_fate: Floats
+    entry_fate: Floats
+    entry_accepts: Floats
     front_rps: Floats
     front_dead_rps: Floats
     front_served: Floats
@@ -127,16 +129,18 @@ class Flow:
 
     def call_fate(self, call: int) -> Floats:
         """What becomes of a call, by kind, as shares; also of one that nobody makes now."""
-        return _Solving(self.network, self.moment, self.choice).fate_of(call, self.row_fate)
+        mine = self.network.entries_of_call[call]
+        return np.asarray(self.moment.told[mine] @ self.entry_fate[mine])
+
+    def call_accepted(self, call: int) -> float:
+        """The share of a call's connections that a living front takes which believes some target in use."""
+        mine = self.network.entries_of_call[call]
+        return float(self.moment.told[mine] @ self.entry_accepts[mine])
 
     def fates_of_client(self, client: int) -> Ints:
         """The fates of a client group's calls."""
         calls = self.network.calls
         return np.unique(self.moment.encounter.fate[calls.outcome[calls.client == client]])
-
-    def call_accepted(self, call: int) -> float:
-        """The share of a call's connections that are taken, whatever becomes of them."""
-        return _Solving(self.network, self.moment, self.choice).accepted(call)
 
 
 def solve(network: Network, moment: Moment) -> Flow:
@@ -520,22 +524,14 @@ class _Solving:
         for kind in (SERVED, WORK):
             pair[kind][:, onward] = np.where(late, 0.0, pair[kind][:, onward])
 
-    def fate_of(self, call: int, row_fate: Floats) -> Floats:
-        """What becomes of one call, by kind, as shares."""
-        entries = self.network.entries
-        mine = (entries.call == call) & (entries.member < 0)
-        return np.asarray(self.told[mine] @ self._to_entries(row_fate)[mine])
-
-    def accepted(self, call: int) -> float:
-        """The share of a call's connections that a living front takes which believes some target in use."""
+    def accepts(self) -> Floats:
+        """Per entry the share of connections that a living front takes which believes some target in use."""
         entries = self.network.entries
         found = np.where(self.routed, 1.0, entries.listener[self.entry] >= 0)
         if self.routes:
             found -= np.where(self.routed, self.choice.route_refused[np.where(self.routed, self.route, 0)], 0.0)
         at_front = np.where(self.arrives, found, 0.0) * self.row_part
-        by_entry = total_by(self.entry, at_front, len(entries.call)) + (entries.balancer < 0)
-        mine = (entries.call == call) & (entries.member < 0)
-        return float(self.told[mine] @ by_entry[mine])
+        return total_by(self.entry, at_front, len(entries.call)) + (entries.balancer < 0)
 
     # Together
 
@@ -578,6 +574,8 @@ class _Solving:
             fate_cell_rps=sent.cell,
             row_part=self.row_part,
             row_fate=back.row,
+            entry_fate=back.entry,
+            entry_accepts=self.accepts() if network.checks else np.zeros(len(entries.call)),
             front_rps=total_by(self.front, sent.row, fronts),
             front_dead_rps=total_by(self.front, lost, fronts),
             front_served=total_by(self.front, served, fronts),

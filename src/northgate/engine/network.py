@@ -256,6 +256,12 @@ class Network:
         return tuple(probes.get(group.probe or "") for group in self.plan.target_groups)
 
     @cached_property
+    def entries_of_call(self) -> tuple[Ints, ...]:
+        """The entries by which each call itself sets out."""
+        own = self.entries.member < 0
+        return tuple(np.flatnonzero(own & (self.entries.call == call)) for call in range(len(self.calls.client)))
+
+    @cached_property
     def row_level(self) -> Ints:
         """The level of each row of `entry_fronts`."""
         return self.level[self.fronts.balancer[self.entry_fronts[1]]]

@@ -11,7 +11,7 @@ from northgate.engine.types import Floats, Ints
 
 NEVER = np.inf
 # A tail is followed in so many steps, so that what is not linear in it (queues, overload) is followed too.
-STEPS_OF_TAIL = 12
+STEPS_OF_TAIL = 8
 DIGITS = 9
 
 
