@@ -31,6 +31,9 @@ VIEWS = {
         "berth:tiles/tiles-10&drill=lose-fells-2&at=89&select=berth:tiles/tiles-10",
         "light",
     ),
+    "drill-zone": ("plans/beckwater/drill?drill=lose-fells-2&at=89", "light"),
+    "drill-region": ("plans/beckwater/drill?drill=lose-fells&at=160", "light"),
+    "drill-sessions": ("plans/beckwater-desk/drill?at=300", "light"),
     "board-edit": (f"{BOARD}&select=listener%3Afells-front%2Fhttps", "light"),
 }
 
@@ -56,13 +59,16 @@ def make_an_edit(page: Page) -> None:
 def take(page: Page, address: str, name: str, view: str) -> None:
     """Opens a view, waits until it has settled, and keeps its picture."""
     page.goto(address + view)
-    page.locator("[data-zone], [role=table], [data-testid=ladder], form").first.wait_for()
+    page.locator("[data-zone], [role=table], [data-testid=ladder], [data-testid=charts], form").first.wait_for()
     page.wait_for_load_state("networkidle")
     page.evaluate("document.fonts.ready")
     if name == "start":
         fill_in_start(page)
     if name == "board-edit":
         make_an_edit(page)
+    if name == "drill-zone":
+        page.get_by_role("button", name="Work it out").click()
+        page.get_by_text("fewer fail").first.wait_for(timeout=60_000)
     page.screenshot(path=FOLDER / f"{name}.png")
 
 
@@ -75,9 +81,10 @@ def main(wanted: list[str]) -> None:
             assert server.stdout is not None
             address = server.stdout.readline().split()[4]
             with sync_playwright() as playwright:
-                inner = (FOLDER.parents[1] / "examples" / "inner.plan.yaml").read_bytes()
                 request = playwright.request.new_context()
-                request.post(f"{address}api/plans", data=inner, headers={"content-type": "text/plain"})
+                for example in ("inner", "sessions"):
+                    text = (FOLDER.parents[1] / "examples" / f"{example}.plan.yaml").read_bytes()
+                    request.post(f"{address}api/plans", data=text, headers={"content-type": "text/plain"})
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
                 for name, (view, scheme) in VIEWS.items():
                     if not wanted or name in wanted:

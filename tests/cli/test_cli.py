@@ -164,7 +164,7 @@ def test_a_trace_in_words_and_that_of_a_probe():
     ("arguments", "says"),
     [
         (["--client", "walker"], "there is no client group 'walker'; did you mean 'walkers'?"),
-        (["--at", "lose-fells@3"], "there is no drill 'lose-fells'; did you mean 'lose-fells-2'?"),
+        (["--at", "lose-fell@3"], "there is no drill 'lose-fell'; did you mean 'lose-fells'?"),
         (["--at", "lose-fells-2@soon"], "'soon' is not a second; write DRILL@SECOND"),
         (["--at", "lose-fells-2@1000"], "the drill lasts from 0 to 900 s"),
         (["--vary", "colour"], "connection, kept, source or area"),

@@ -166,7 +166,6 @@ def test_a_killed_server_loses_no_acknowledged_edit(tmp_path):
         with httpx2.Client(base_url=address, timeout=60) as client:
             head = client.get(PLAN).json()["head"]
             revision = head["revision"]
-            killer.start()
             end = time.monotonic() + 20
             while time.monotonic() < end:
                 value = revision + 1
@@ -176,11 +175,13 @@ def test_a_killed_server_loses_no_acknowledged_edit(tmp_path):
                 except httpx2.TransportError:
                     break
                 assert answer.status_code == 200
+                if not acknowledged:
+                    killer.start()
                 revision, acknowledged = answer.json()["head"]["revision"], value
+        assert acknowledged > 0
         killer.join()
         process.wait()
         process.stdout.close()
-        assert acknowledged > 0
         process, address = serve(tmp_path)
         with httpx2.Client(base_url=address, timeout=60) as client:
             whole = client.get(PLAN).json()

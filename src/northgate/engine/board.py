@@ -408,6 +408,8 @@ def _ribbons(flow: Flow) -> list[Ribbon]:
             flows.append(Ribbon(source=source, to=to, **_rates(offered, served)))
 
     for one, asked, mine in _groups_of(client, network.entries.name):
+        if one >= len(plan.clients):
+            continue
         name = plan.names[asked].name if asked < len(plan.names) else "address"
         add(
             f"client:{plan.clients[one].name}", f"name:{name}",

@@ -61,11 +61,15 @@ def _merge_value(parent: Any, key: Any, whole: Any, sparse: Any) -> None:
 def _merge_list(node: CommentedSeq, whole: list[Any], sparse: list[Any]) -> None:
     """Items that have a name keep their node, wherever they went; others are matched by place."""
     named = {item["name"]: item for item in node if isinstance(item, CommentedMap) and "name" in item}
-    if [_name_of(item) for item in node] != [_name_of(item) for item in whole] and named:
+    before, after = [_name_of(item) for item in node], [_name_of(item) for item in whole]
+    if before != after[: len(before)] and named:
         kept = [named.get(_name_of(item), _new_value(sparse[index])) for index, item in enumerate(whole)]
-        comments = node.ca.comment
+        # What stands between items hangs on the one before: it goes along with that.
+        heading, between = node.ca.comment, {name: node.ca.items.get(at) for at, name in enumerate(before)}
         node[:] = kept
-        node.ca.comment = comments
+        node.ca.comment = heading
+        node.ca.items.clear()
+        node.ca.items.update({at: between[name] for at, name in enumerate(after) if between.get(name)})
     del node[len(whole) :]
     for index, item in enumerate(whole):
         if index < len(node):

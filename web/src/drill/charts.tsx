@@ -104,10 +104,10 @@ function partsOf(drill: DrillAnswer, axis: TimeAxis, width: number): Part[] {
     parts.push({
       title: "Failed",
       under: `why, up to ${amount(Math.max(...series.t_s.map((_, index) => sumAt(series.mechanism_rps, index))))}/s`,
-      height: 70,
+      height: Math.max(70, 36 + failing.length * 13),
       draw: () => (
         <>
-          <Area layers={layersOf(layers, series.t_s, drill.lasts_s, axis, 70)} tone={(index) => MECHANISM_TONES[names.indexOf(failing[index]?.[0] ?? "")] ?? "var(--vermilion)"} />
+          <Area layers={layersOf(layers, series.t_s, drill.lasts_s, axis, Math.max(70, 36 + failing.length * 13))} tone={(index) => MECHANISM_TONES[names.indexOf(failing[index]?.[0] ?? "")] ?? "var(--vermilion)"} />
           <Legend entries={failing.map(([name]) => [MECHANISMS[name] ?? name, MECHANISM_TONES[names.indexOf(name)] ?? ""])} />
         </>
       ),
@@ -151,7 +151,7 @@ function partsOf(drill: DrillAnswer, axis: TimeAxis, width: number): Part[] {
   const slow = Math.max(...series.latency_ms, 1);
   parts.push({
     title: "Latency",
-    under: `mean, up to ${amount(slow)} ms`,
+    under: `mean, up to ${slow >= 1000 ? seconds(slow / 1000) : `${amount(slow)} ms`}`,
     height: 40,
     draw: () => <Line values={series.latency_ms} drill={drill} axis={axis} height={40} most={slow * 1.1} tone="var(--north)" />,
   });
@@ -173,9 +173,9 @@ function Area({ layers, tone, named = false }: { layers: Layer[]; tone: (index: 
 
 function Legend({ entries }: { entries: [string, string][] }) {
   return entries.map(([name, tone], index) => (
-    <g key={name} transform={`translate(${LEFT + 8},${8 + index * 14})`}>
+    <g key={name} transform={`translate(12,${35 + index * 13})`}>
       <rect width={9} height={9} fill={tone} />
-      <text x={14} y={8} className="fill-ink text-[11px]">{name}</text>
+      <text x={13} y={8} className="fill-ink-soft text-[10px]">{name}</text>
     </g>
   ));
 }
@@ -249,11 +249,18 @@ function StripPair({ strip, axis, drill, y }: { strip: Strip; axis: TimeAxis; dr
           </rect>
         );
       })}
-      {lastOfEach(rows).map((row) => (
-        <text key={row.change + row.true_at_s} x={axis.x(row.true_at_s + row.blind_s) + 5} y={21} className={`text-[10px] ${row.change === "down" ? "fill-ink" : "fill-panel"}`}>
-          {seconds(row.blind_s)} blind · {Math.round(row.earliest_s * 10) / 10}–{Math.round(row.latest_s * 10) / 10} possible
-        </text>
-      ))}
+      {lastOfEach(rows).map((row, index, all) => {
+        const start = axis.x(row.true_at_s + row.blind_s) + 5;
+        const next = all[index + 1];
+        const words = blindWords(row, (next ? axis.x(next.true_at_s) : Infinity) - start);
+        return (
+          words && (
+            <text key={row.change + row.true_at_s} x={start} y={21} className={`text-[10px] ${row.change === "down" ? "fill-ink" : "fill-panel"}`}>
+              {words}
+            </text>
+          )
+        );
+      })}
     </g>
   );
 }
@@ -267,6 +274,13 @@ function truths(strip: Strip): Strip["pieces"] {
   }, []);
 }
 
+/** How long a belief was wrong, as far as there is room to say it. */
+function blindWords(row: DrillAnswer["blind"][number], room: number): string | undefined {
+  const short = seconds(row.blind_s);
+  const long = `${short} blind · ${Math.round(row.earliest_s * 10) / 10}–${Math.round(row.latest_s * 10) / 10} possible`;
+  return [long, short].find((words) => words.length * 5.3 < room);
+}
+
 /** Of each change the row of the front that noticed last. */
 function lastOfEach(rows: DrillAnswer["blind"]): DrillAnswer["blind"] {
   const last = new Map<string, DrillAnswer["blind"][number]>();
@@ -274,7 +288,7 @@ function lastOfEach(rows: DrillAnswer["blind"]): DrillAnswer["blind"] {
     const key = `${row.change} ${row.true_at_s}`;
     if ((last.get(key)?.blind_s ?? -1) < row.blind_s) last.set(key, row);
   }
-  return [...last.values()];
+  return [...last.values()].sort((a, b) => a.true_at_s - b.true_at_s);
 }
 
 /** The script as flags: drag one, or move it with the arrow keys, and the drill is another. */

@@ -9,7 +9,7 @@ import { Button, IconButton } from "../kit/parts";
 import { useWidth } from "../kit/use-width";
 import { useEdit, type Operation } from "../plan/edit";
 import { useDrill, useLevers, usePlan, useStrips, type Asked } from "../plan/queries";
-import { timeAxis } from "../timeline/axis";
+import { busySeconds, timeAxis } from "../timeline/axis";
 import { Cursor, nextEvent, usePlaying } from "../timeline/timeline";
 import { Charts, LEFT, RIGHT } from "./charts";
 import { addingFault, happenings, movingStep, usualFaults } from "./script";
@@ -54,7 +54,7 @@ function Drilled(props: DrilledProps) {
   const { edit } = useEdit(planKey);
   const { frame, width } = useWidth();
   const [playing, setPlaying] = useState(false);
-  const axis = useMemo(() => timeAxis(drill.series.t_s, drill.lasts_s, LEFT, Math.max(width - RIGHT, LEFT + 100)), [drill, width]);
+  const axis = useMemo(() => timeAxis(busySeconds(drill.series.t_s, drill.moving, drill.lasts_s), drill.lasts_s, LEFT, Math.max(width - RIGHT, LEFT + 100)), [drill, width]);
   const shown = useMemo(() => worstStrips(props.strips), [props.strips]);
   usePlaying({ playing, at, drill, onAt, onPlay: setPlaying });
   useEventKeys(drill, at, onAt, () => setPlaying((on) => !on));

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { pieces, timeAxis } from "./axis";
+import { pieces, timeAxis , busySeconds } from "./axis";
 
 describe("the time axis", () => {
   it("is whole and linear when something happens all along", () => {
@@ -38,5 +38,12 @@ describe("the time axis", () => {
     for (let index = 1; index < places.length; index++) {
       expect((places[index] ?? 0) - (places[index - 1] ?? 0)).toBeGreaterThanOrEqual(40);
     }
+  });
+});
+
+describe("what moves", () => {
+  it("is not quiet, however long it takes", () => {
+    expect(busySeconds([0, 60, 70], [false, true, false], 900)).toEqual([0, 60, 70]);
+    expect(busySeconds([0, 60], [false, true], 160)).toEqual([0, 60, 100, 140]);
   });
 });

@@ -44,6 +44,15 @@ export function pieces(events: readonly number[], lasts: number): Piece[] {
   return cut;
 }
 
+/** The seconds at which something happens, and those at which something is still moving: neither is quiet. */
+export function busySeconds(times: readonly number[], moving: readonly boolean[], lasts: number): number[] {
+  return times.flatMap((second, index) => {
+    if (!moving[index]) return [second];
+    const end = times[index + 1] ?? lasts;
+    return Array.from({ length: Math.max(1, Math.ceil((end - second) / QUIET_S)) }, (_, step) => second + step * QUIET_S);
+  });
+}
+
 /** The axis from `left` to `right` CSS pixels. */
 export function timeAxis(events: readonly number[], lasts: number, left: number, right: number): TimeAxis {
   const cut = pieces(events, lasts);

@@ -6,7 +6,7 @@ import { amount, clock, span } from "../kit/format";
 import { IconButton } from "../kit/parts";
 import { useWidth } from "../kit/use-width";
 import { eventIndexAt } from "../plan/queries";
-import { timeAxis, type TimeAxis } from "./axis";
+import { busySeconds, timeAxis, type TimeAxis } from "./axis";
 import { stack, zoneTone } from "./stack";
 
 const LABEL_WIDTH = 138;
@@ -35,7 +35,7 @@ export function Timeline(props: TimelineProps) {
   const { document, drill, at, strip } = props;
   const { frame, width } = useWidth();
   const axis = useMemo(
-    () => timeAxis(drill.series.t_s, drill.lasts_s, LABEL_WIDTH, Math.max(width - RIGHT, LABEL_WIDTH + 100)),
+    () => timeAxis(busySeconds(drill.series.t_s, drill.moving, drill.lasts_s), drill.lasts_s, LABEL_WIDTH, Math.max(width - RIGHT, LABEL_WIDTH + 100)),
     [drill, width],
   );
   usePlaying(props);
