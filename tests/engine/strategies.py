@@ -52,7 +52,14 @@ GROUPS = st.fixed_dictionaries(
         ),
         "reach": st.sampled_from(["zone", "prefer-zone", "region", "any"]),
         "when_none_healthy": st.sampled_from(["refuse", "send-anyway"]),
+        "balance": st.sampled_from(
+            ["round-robin", "round-robin", "least-connections", "two-choices", "source-hash", "flow-hash"]
+        ),
+        "slow_start_s": st.sampled_from([0, 0, 40]),
     }
+)
+AFFINITY = st.sampled_from(
+    [{"by": "none"}, {"by": "none"}, {"by": "cookie", "renews": True}, {"by": "source", "renews": False, "lasts_s": 30}]
 )
 TIERS = st.lists(
     st.fixed_dictionaries(
@@ -77,17 +84,44 @@ PARTS = st.one_of(
 )
 
 
+WATCH = {"name": "watch", "protocol": "https", "port": 443, "path": "/ready", "interval_s": 10, "timeout_s": 5}
+
+
 @st.composite
 def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
     """A small plan with one drill of one to four faults, most of which are taken back."""
-    second_group = draw(GROUPS) | {"name": "more"}
+    groups = [draw(GROUPS) | {"affinity": draw(AFFINITY)}, draw(GROUPS) | {"name": "more", "affinity": draw(AFFINITY)}]
     data = plan_data(
         fleets=[draw(FLEETS), SECOND],
-        probes=[draw(PROBES)],
-        target_groups=[draw(GROUPS), second_group],
+        probes=[draw(PROBES), WATCH],
+        target_groups=groups,
         pools=[{"name": "web", "tiers": draw(TIERS)}],
     )
-    data["clients"][0] |= {"rps": draw(st.sampled_from([1, 300, 900])), "timeout_s": draw(st.sampled_from([0.5, 10]))}
+    data["clients"][0] |= {
+        "rps": draw(st.sampled_from([1, 300, 900])),
+        "timeout_s": draw(st.sampled_from([0.5, 10])),
+        "sources": draw(st.sampled_from([3, 200])),
+        "tries_next_address": draw(st.booleans()),
+        "overholds": draw(st.sampled_from([{"share": 0, "s": 0}, {"share": 0.3, "s": 90}])),
+    }
+    if all(group["affinity"]["by"] == "none" for group in groups):
+        data["clients"][0]["retries"] = draw(st.sampled_from([0, 0, 2]))
+    data["balancers"][0] |= {
+        "address_kind": draw(st.sampled_from(["shared", "shared", "per-zone"])),
+        "withdraw_when": draw(st.sampled_from(["dead", "no-targets"])),
+        "addresses": [],
+    }
+    if draw(st.booleans()):
+        other = {**data["balancers"][0], "name": "other-front", "zones": {"fells-3": None}}
+        data["balancers"].append(other)
+        data["names"][0] |= {
+            "answers": [{"balancer": "front"}, {"balancer": "other-front", "weight": 2}],
+            "choose": draw(st.sampled_from(["order", "share", "all", "area", "nearest"])),
+            "standby_share": draw(st.sampled_from([0, 0.1])),
+            "probe": "watch",
+            "probed_from": ["uplands"],
+            "ttl_s": draw(st.sampled_from([0, 20, 60])),
+        }
     steps = []
     for part in draw(st.lists(PARTS, min_size=1, max_size=4, unique_by=str)):
         start = draw(st.integers(0, 200))

@@ -15,7 +15,7 @@ from northgate.engine.types import Bools, Floats, Ints
 
 NEVER = np.inf
 # Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
-STEP, STILL = 0.25, 1e-7
+STEP, STILL = 0.5, 1e-6
 
 
 @dataclass(frozen=True)
