@@ -39,8 +39,10 @@ def by_file():
 
 
 def flat(readings):
-    """Readings without a table inside."""
-    return {**readings, **readings["failed_by_cause"], "failed_by_cause": 0}
+    """Readings without tables inside."""
+    tables = {name: table for name, table in readings.items() if isinstance(table, dict)}
+    plain = {name: value for name, value in readings.items() if name not in tables}
+    return plain | {f"{name} {key}": value for name, table in tables.items() for key, value in table.items()}
 
 
 def start(page, plan):
