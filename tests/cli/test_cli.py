@@ -167,6 +167,7 @@ def test_a_trace_in_words_and_that_of_a_probe():
         (["--at", "lose-fell@3"], "there is no drill 'lose-fell'; did you mean 'lose-fells'?"),
         (["--at", "lose-fells-2@soon"], "'soon' is not a second; write DRILL@SECOND"),
         (["--at", "lose-fells-2@1000"], "the drill lasts from 0 to 900 s"),
+        (["--url", "https://a.example:99999/"], "/url: 'https://a.example:99999/' is not a URL"),
         (["--vary", "colour"], "connection, kept, source or area"),
         (["--header", "x-canary"], "'x-canary' is not a header"),
         (["--probe", "tiles/tiles-80"], "nobody probes 'tiles-80' in tiles; did you mean 'tiles-8'?"),

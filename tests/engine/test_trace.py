@@ -308,6 +308,14 @@ def test_unknown_senders_are_refused_with_the_nearest(question, match):
         asked(plan_data(), **question)
 
 
+@pytest.mark.parametrize(
+    "url", ["https://www.beckwater.example:99999/", "ftp://a.example/", "https://", "tcp://a.example"]
+)
+def test_what_is_no_url_is_refused_with_the_reason(url):
+    with pytest.raises(CannotRun, match=r"is not a URL|needs a port"):
+        asked(plan_data(), url)
+
+
 def test_an_unknown_host_ends_at_the_name():
     answer = asked(plan_data(), "https://ww.beckwater.example/")
     assert answer.outcome.error == "no_such_name"

@@ -184,3 +184,6 @@ def test_a_request_is_traced_now_and_in_a_drill(client):
     assert refused.status_code == 409
     assert "did you mean 'walkers'" in refused.json()["problems"][0]["message"]
     assert client.post("/api/plans/beckwater/trace", json={"url": url, "times": 10**9}).status_code == 422
+    assert client.post("/api/plans/beckwater/trace", json={"url": "https://a.example:99999/"}).status_code == 409
+    rules = "/api/plans/beckwater/rules?balancer=fells-front&listener=https&url=https://a.example:99999/"
+    assert client.get(rules).status_code == 409

@@ -9,8 +9,11 @@ from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from urllib.parse import parse_qsl, urlsplit
 
+from northgate.engine.errors import CannotRun
 from northgate.engine.reach import Range, within
+from northgate.plan import Problem
 from northgate.plan.balancers import Balancer, Listener, When
+from northgate.plan.traffic import check_url
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
 # The scheme of one who only connects, as a probe by tcp does.
@@ -45,6 +48,15 @@ def request_for(url: str, method: str = "GET", headers: dict[str, str] | None = 
     asked = _request_of(url)
     lowered = {name.lower(): value for name, value in (headers or {}).items()}
     return replace(asked, method=method, headers=lowered) if lowered or method != asked.method else asked
+
+
+def asked_request(url: str, scheme: str, method: str = "GET", headers: dict[str, str] | None = None) -> Request:
+    """The request for a URL that somebody typed, perhaps without its scheme; raises CannotRun when it is none."""
+    whole = url if "://" in url else f"{scheme}://{url}"
+    try:
+        return request_for(check_url(whole), method, headers)
+    except ValueError as error:
+        raise CannotRun([Problem("/url", str(error))]) from error
 
 
 @lru_cache(maxsize=4096)

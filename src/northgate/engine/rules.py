@@ -5,7 +5,7 @@ from collections.abc import Callable
 from northgate.engine.answers import AnswerModel
 from northgate.engine.errors import CannotRun
 from northgate.engine.flow import Flow
-from northgate.engine.routing import OTHERWISE, host_matches, matches, request_for
+from northgate.engine.routing import OTHERWISE, asked_request, host_matches, matches
 from northgate.plan import Problem
 from northgate.plan.balancers import Listener, When
 
@@ -55,7 +55,7 @@ def listener_rules(flow: Flow, balancer: str, listener: str, url: str | None, me
 def _winner(listener: Listener, url: str | None, method: str) -> tuple[int | None, str | None]:
     if not url:
         return None, None
-    request = request_for(url if "://" in url else f"{listener.protocol}://{url}", method)
+    request = asked_request(url, listener.protocol, method)
     for index, rule in enumerate(listener.rules):
         if rule.when.source is None and matches(rule.when, request):
             return index, f"rule {index + 1} of {len(listener.rules)} is the first that matches {request.path}"

@@ -24,6 +24,7 @@ from northgate.engine.reach import Check, Range, checks, span_of
 from northgate.engine.routing import (
     OTHERWISE,
     Request,
+    asked_request,
     from_any,
     host_matches,
     listener_for,
@@ -31,7 +32,6 @@ from northgate.engine.routing import (
     page_status,
     path_matches,
     plain_host,
-    request_for,
     rule_for,
 )
 from northgate.engine.shares import hash_table
@@ -159,7 +159,7 @@ class _Tracer:
         self.turns = Turns()
         self.stuck: dict[tuple[str, int], int] = {}
         self.client = self._client()
-        self.request = request_for(self._url(), question.method, dict(question.headers))
+        self.request = asked_request(question.url, "https", question.method, dict(question.headers))
         self.pairs_met: dict[int, float] = {}
         self.cells_met: list[int] = []
 

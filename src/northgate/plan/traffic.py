@@ -62,7 +62,8 @@ class DnsEntry(PlanModel):
     when_none_healthy: LastResort | None = None
 
 
-def _url(text: str) -> str:
+def check_url(text: str) -> str:
+    """Returns a URL that a client may ask; raises ValueError that says what is wrong with another."""
     try:
         parts = urlsplit(text)
         port = parts.port
@@ -75,7 +76,7 @@ def _url(text: str) -> str:
     return text
 
 
-Url = Annotated[str, AfterValidator(_url)]
+Url = Annotated[str, AfterValidator(check_url)]
 
 
 class Call(PlanModel):
