@@ -5,6 +5,7 @@ import pytest
 
 from northgate.engine.answers import drill_answer
 from northgate.engine.drill import run_drill
+from northgate.plan.drills import CAUSES
 from tests.engine.test_naming import WATCH, fronts_of, two_regions
 from tests.engine.test_traffic import targets
 from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
@@ -116,6 +117,7 @@ def test_after_a_failed_connect_clients_take_the_next_address():
     # Of three addresses two are dead: there is time for two tries, and both are dead with 2/3 x 1/2.
     run = drill_of(per_zone(), two, lasts_s=300)
     assert run.flow_at(61).cause_rps.sum() == pytest.approx(600 / 3)
+    assert run.flow_at(61).entry_rps.sum() == pytest.approx(600), "each call is counted once, however often it is tried"
     patient = drill_of(per_zone(timeout_s=15), two, lasts_s=300)
     assert patient.flow_at(61).cause_rps.sum() == pytest.approx(0), "time for all three"
     for flow in run.flows:
@@ -134,6 +136,16 @@ def test_a_front_without_targets_leaves_its_address_if_it_is_told_to():
     leaves = drill_of(data, [fail(60, instance=f"tiles-{n}") for n in (1, 2)], lasts_s=400)
     assert leaves.readings.failed == pytest.approx(200 * (35 + 5))
     assert leaves.flow_at(399).cause_rps.sum() == pytest.approx(0)
+
+
+def test_fronts_that_have_all_withdrawn_still_answer_at_their_own_addresses():
+    """Nobody is in use anywhere: all addresses leave the answer, and whoever comes to one is told 503."""
+    data = per_zone()
+    data["balancers"][0]["withdraw_when"] = "no-targets"
+    run = drill_of(data, [fail(60, page="/ready", status=500)], lasts_s=300)
+    for flow in run.flows:
+        assert flow.served + flow.cause_rps.sum() == pytest.approx(600)
+    assert dict(zip(CAUSES, run.flow_at(299).cause_rps, strict=True))["none_healthy"] == pytest.approx(600)
 
 
 def test_a_slow_start_raises_the_weight_in_ten_equal_steps():

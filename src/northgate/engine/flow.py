@@ -300,7 +300,9 @@ class _Solving:
         An anycast address leads each area to the nearest region that has a front in it.
         """
         network, moment = self.network, self.moment
-        present = moment.in_address[self.front].astype(np.float64)
+        # Where each front has an address of its own, those who were told it come to it, in the answer or not.
+        own = network.entries.front[self.entry] >= 0
+        present = (moment.in_address[self.front] | own).astype(np.float64)
         anycast = np.array([one.address_kind == "anycast" for one in network.plan.balancers], dtype=bool)
         if anycast.any():
             present *= self._nearest(present > 0, anycast)
@@ -582,7 +584,7 @@ class _Solving:
             call_served=by_call[:, SERVED],
             call_cause=by_call[:, : len(CAUSES)],
             mechanism_rps=self._mechanisms(becomes * calls[:, None], self.moment.call_rps * lost_calls),
-            entry_rps=calls,
+            entry_rps=self._ended(calls, back.entry),
             entry_served=becomes[:, SERVED] * calls,
             cell_rps=sent.cell.sum(axis=0),
             cell_served=(back.cell[SERVED] * sent.cell).sum(axis=0),
@@ -595,6 +597,18 @@ class _Solving:
             zone_from_elsewhere=total_by(target_zone, np.where(pairs.same_zone, 0.0, ends), zones),
             latency_sum=float(by_call[:, WORK].sum()) + self._round_trips(served),
         )
+
+    def _ended(self, tried: Floats, entry: Floats) -> Floats:
+        """Calls per second by the entry where they end: one that goes on to the next address is counted there, one
+        that meets dead fronts to the end where it did, so that each call is counted once."""
+        if not self.in_sets.any():
+            return tried
+        call, count = self.network.entries.call, len(self.moment.call_rps)
+        dead = np.where(self.in_sets, tried * entry[:, DEAD_FRONT], 0.0)
+        whole = total_by(call, dead, count)[call]
+        assert self.moment.lost is not None
+        lost = np.where(self.in_sets, self.moment.call_rps[call] * np.nan_to_num(self.moment.lost)[call], 0.0)
+        return tried - dead + np.divide(lost * dead, whole, out=np.zeros_like(dead), where=whole > 0)
 
     def _mechanisms(self, fails: Floats, lost: Floats) -> Floats:
         """Failing calls per second by mechanism, in the order of `MECHANISMS`; `fails` per entry and kind."""
