@@ -3,7 +3,7 @@
 import ipaddress
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 
@@ -42,13 +42,19 @@ class Segment:
         return address_keys(self.numbers)
 
 
-def source_numbers(client: ClientGroup) -> list[int]:
+def source_numbers(client: ClientGroup) -> tuple[int, ...]:
     """The addresses of a client group's sources as numbers: spread evenly over its network, or over and over it."""
-    network = ipaddress.ip_network(client.cidr)
-    base, size, count = int(network.network_address), network.num_addresses, client.sources
+    return _spread_over(client.cidr, client.sources)
+
+
+@lru_cache(maxsize=256)
+def _spread_over(cidr: str, count: int) -> tuple[int, ...]:
+    """Kept, for most edits of a plan leave its sources as they are."""
+    network = ipaddress.ip_network(cidr)
+    base, size = int(network.network_address), network.num_addresses
     if count > size:
-        return [base + index % size for index in range(count)]
-    return [base + index * size // count for index in range(count)]
+        return tuple(base + index % size for index in range(count))
+    return tuple(base + index * size // count for index in range(count))
 
 
 def address_text(version: int, number: int) -> str:
@@ -80,7 +86,7 @@ def _split(index: int, client: ClientGroup, cidrs: Sequence[str]) -> list[Segmen
     numbers, version = source_numbers(client), ipaddress.ip_network(client.cidr).version
     cutting = [span for span in map(span_of, cidrs) if _cuts(span, client.cidr)]
     if not cutting:
-        return [Segment(index, 1.0, version, tuple(numbers))]
+        return [Segment(index, 1.0, version, numbers)]
     inside = np.array([[low <= number <= high for _, low, high in cutting] for number in numbers], dtype=bool)
     return [
         Segment(index, float(mine.mean()), version, tuple(n for n, one in zip(numbers, mine, strict=True) if one))

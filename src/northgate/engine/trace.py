@@ -166,9 +166,9 @@ class _Tracer:
     # Who sends
 
     @cached_property
-    def numbers(self) -> list[int]:
+    def numbers(self) -> tuple[int, ...]:
         """The client group's sources."""
-        return source_numbers(self.plan.clients[self.client]) if self.client is not None else []
+        return source_numbers(self.plan.clients[self.client]) if self.client is not None else ()
 
     def _url(self) -> str:
         return self.question.url if "://" in self.question.url else f"https://{self.question.url}"

@@ -85,6 +85,8 @@ def _listen(port: int) -> socket.socket:
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listening.bind((LOOPBACK, port))
+        # Before the address is told: whoever comes at once waits in the queue instead of being refused.
+        listening.listen()
     except OSError as error:
         print(f"port {port} cannot be used: {error.strerror}; try --port 0 for a free one", file=sys.stderr)
         sys.exit(2)
