@@ -81,13 +81,15 @@ def serve_app(data: Path, *, port: int, open_browser: bool, with_demo: bool = Fa
 
 
 def _listen(port: int) -> socket.socket:
-    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    # The protocol is named, for only then does the server send small answers at once (TCP_NODELAY).
+    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listening.bind((LOOPBACK, port))
         # Before the address is told: whoever comes at once waits in the queue instead of being refused.
         listening.listen()
     except OSError as error:
+        listening.close()
         print(f"port {port} cannot be used: {error.strerror}; try --port 0 for a free one", file=sys.stderr)
         sys.exit(2)
     return listening
