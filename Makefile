@@ -20,9 +20,11 @@ $(STAMPS)/python: requirements.lock pyproject.toml
 	$(BIN)/uv pip install --quiet --no-deps --no-build-isolation --editable .
 	@touch $@
 
-# Compiled ahead, so that the command line starts fast even where Python may not write its caches.
+# Compiled ahead, so that the command line starts fast even where Python may not write its caches, and the one compiled
+# loop is there when it is first needed.
 $(STAMPS)/bytecode: $(STAMPS)/python $(PY_SOURCES)
 	$(BIN)/python -m compileall -q src
+	$(BIN)/python -m northgate.engine.kernel
 	@touch $@
 
 $(STAMPS)/node: web/package-lock.json web/package.json

@@ -93,3 +93,11 @@ def test_two_choices_sum_to_one_within_the_ranks(rows):
     assert got.sum() == pytest.approx(1 if count else 0)
     most = np.cumsum(rank_shares(count)) if count else np.zeros(0)
     assert (np.cumsum(np.sort(got[weight > 0])[::-1]) <= most + 1e-9).all()
+
+
+def test_targets_that_answer_at_once_leave_the_slower_ones_their_ranks():
+    speed_hold = np.array([0.0, 0.01, 0.02, 0.0])
+    nobody = np.zeros(4, dtype=bool)
+    share = two_choices(np.ones(4), speed_hold, nobody, nobody)
+    assert share.sum() == pytest.approx(1, abs=1e-15)
+    assert share == pytest.approx([5 / 12, 1 / 6, 0, 5 / 12])

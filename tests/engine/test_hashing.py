@@ -5,11 +5,21 @@ from collections import Counter
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from northgate.engine.hashing import address_keys, flow_key, fnv1a64, mix64, shares, target_keys, winners
+from northgate.engine.hashing import (
+    _best,
+    _best_compiled,
+    address_keys,
+    flow_key,
+    fnv1a64,
+    mix64,
+    shares,
+    target_keys,
+    winners,
+)
 
 NAMES = [f"tiles-{number}" for number in range(1, 11)]
 KEYS = np.arange(20_000, dtype=np.uint64) + np.uint64(0xC6120000)
@@ -49,6 +59,19 @@ def test_winners_are_those_of_the_formula(addresses, weights):
     names = NAMES[: len(weights)]
     got = winners(address_keys(addresses), target_keys(names), np.array(weights, dtype=float))
     assert list(got) == [plain_winner(address, names, weights) for address in addresses]
+
+
+@settings(deadline=None)  # The first example loads the compiler.
+@given(
+    st.lists(st.integers(0, 2**64 - 1), min_size=1, max_size=20),
+    st.lists(st.integers(0, 2**64 - 1), min_size=1, max_size=1200),
+    st.randoms(use_true_random=False),
+)
+def test_the_compiled_loop_finds_the_same_winners(keys, targets, chance):
+    mixed, wanted = np.array(keys, dtype=np.uint64), np.array(targets + targets[:2], dtype=np.uint64)
+    weights = np.array([chance.choice([1.0, 2.0, 7.0]) for _ in wanted])
+    for weight in (np.ones(len(wanted)), weights):
+        assert list(_best_compiled(mixed, wanted, weight)) == list(_best(mixed, wanted, weight))
 
 
 @pytest.mark.parametrize("weights", [[1] * 10, [1, 2, 3, 4, 5, 1, 2, 3, 4, 5], [0, 1, 0, 3, 1, 1, 1, 1, 1, 1]])

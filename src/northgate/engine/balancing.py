@@ -107,12 +107,11 @@ def _kept_even(speed: Floats, ranks: Floats) -> Floats:
     if (speed == speed[0]).all():
         return np.full_like(speed, ranks.mean())
     order = np.argsort(-speed, kind="stable")
-    at = np.concatenate([[0.0], np.cumsum(speed[order])])
-    given = np.concatenate([[0.0], np.cumsum(ranks)])
     made = np.zeros_like(speed)
     start = 0
     while start < len(speed):
-        slopes = (given[start + 1 :] - given[start]) / (at[start + 1 :] - at[start])
+        # Summed from here on: what idle ones add would drown in the sums of faster ones before.
+        slopes = np.cumsum(ranks[start:]) / np.cumsum(speed[order[start:]])
         end = start + 1 + int(len(slopes) - 1 - slopes[::-1].argmin())
         made[order[start:end]] = speed[order[start:end]] * slopes[end - start - 1]
         start = end

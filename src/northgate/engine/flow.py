@@ -270,9 +270,11 @@ class _Solving:
         segments = self.moment.encounter.fate_segment
         for cell in hashed:
             mine = network.cell_pairs[cell]
-            for number in np.unique(segments):
-                fallen = table.shares(cell, network.segments[int(number)], self.choice.pair_weight[mine])
-                share[np.ix_(segments == number, mine)] = fallen
+            asked = np.unique(segments)
+            of_segment = [network.segments[int(number)] for number in asked]
+            fallen = table.shares(cell, of_segment, self.choice.pair_weight[mine])
+            for number, shares in zip(asked, fallen, strict=True):
+                share[np.ix_(segments == number, mine)] = shares
         return share
 
     def busy_shares(self, share: Floats, sent: _Sent, queue: Queue, back: _Back) -> Floats:

@@ -21,6 +21,8 @@ _FNV_BASIS, _FNV_PRIME, _MASK = 0xCBF29CE484222325, 0x100000001B3, (1 << 64) - 1
 BLOCK = 1 << 15
 # From so many scores on, all processors work on them (NumPy lets go of the interpreter while it does).
 MANY = 1 << 22
+# From so many on, a compiled loop does, if no more than so many different weights stand beside each other.
+COMPILED, WEIGHTS = 1 << 28, 16
 
 
 def mix64(values: Keys) -> Keys:
@@ -69,9 +71,12 @@ def winners(keys: Keys, targets: Keys, weights: Floats) -> Ints:
     mixed, wanted, weight = mix64(keys), targets[usable], weights[usable]
     if len(keys) * len(usable) < MANY:
         return np.asarray(usable[_best(mixed, wanted, weight)])
+    best = _best
+    if len(keys) * len(usable) >= COMPILED and len(np.unique(weight)) <= WEIGHTS:
+        best = _best_compiled
     workers = os.cpu_count() or 1
     with ThreadPoolExecutor(workers) as pool:
-        parts = pool.map(lambda some: _best(some, wanted, weight), np.array_split(mixed, workers * 4))
+        parts = pool.map(lambda some: best(some, wanted, weight), np.array_split(mixed, workers * 4))
         return np.asarray(usable[np.concatenate(list(parts))])
 
 
@@ -84,6 +89,21 @@ def _best(mixed: Keys, targets: Keys, weights: Floats) -> Ints:
         hashed = mix64(mixed[start : start + rows, None] ^ targets[None, :])
         score = hashed >> np.uint64(11) if alike else _scores(hashed, weights)
         best[start : start + rows] = score.argmax(axis=1)
+    return best
+
+
+def _best_compiled(mixed: Keys, targets: Keys, weights: Floats) -> Ints:
+    """The same by the compiled loop: the best of each weight, and then the best of those."""
+    from northgate.engine.kernel import highest_hashes
+
+    best = np.zeros(len(mixed), dtype=np.int64)
+    score = np.full(len(mixed), -np.inf)
+    for weight in np.unique(weights):
+        alike = np.flatnonzero(weights == weight)
+        other = alike[highest_hashes(mixed, targets[alike])]
+        got = _scores(mix64(mixed ^ targets[other]), weights[other])
+        takes = (got > score) | ((got == score) & (other < best))
+        best, score = np.where(takes, other, best), np.where(takes, got, score)
     return best
 
 

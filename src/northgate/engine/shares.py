@@ -1,5 +1,6 @@
 """Who is chosen: tiers, groups and targets as each front sees them."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -129,20 +130,34 @@ class HashTable:
     network: Network
     fallen: dict[tuple[bytes, int], _Fallen] = field(default_factory=dict)
 
-    def shares(self, cell: int, segment: Segment, weight: Floats) -> Floats:
-        """The share of a segment's sources that falls to each pair of a cell with these weights."""
-        if not len(segment.keys) or not (weight > 0).any():
-            whole = weight.sum()
-            return weight / whole if whole > 0 else weight
+    def shares(self, cell: int, segments: Sequence[Segment], weight: Floats) -> list[Floats]:
+        """The share of each segment's sources that falls to each pair of a cell with these weights."""
+        whole = weight.sum()
+        if whole <= 0:
+            return [weight for _ in segments]
         member = self.network.pairs.member[self.network.cell_pairs[cell]]
-        targets = self.network.member_keys[member]
-        key = (member.tobytes(), segment.digest)
-        known = self.fallen.get(key)
-        if known is None:
-            known = self.fallen[key] = _Fallen(weight, winners(segment.keys, targets, weight))
-        elif not np.array_equal(known.weight, weight):
-            known = self.fallen[key] = _Fallen(weight, _moved(segment.keys, targets, known, weight))
-        return np.bincount(known.winner, minlength=len(weight)) / len(segment.keys)
+        targets, digest = self.network.member_keys[member], member.tobytes()
+        self._learn(digest, targets, segments, weight)
+        made = []
+        for segment in segments:
+            if not len(segment.keys):
+                made.append(weight / whole)
+                continue
+            known = self.fallen[digest, segment.digest]
+            if not np.array_equal(known.weight, weight):
+                known = _Fallen(weight, _moved(segment.keys, targets, known, weight))
+                self.fallen[digest, segment.digest] = known
+            made.append(np.bincount(known.winner, minlength=len(weight)) / len(segment.keys))
+        return made
+
+    def _learn(self, digest: bytes, targets: Keys, segments: Sequence[Segment], weight: Floats) -> None:
+        """Where the keys of segments fall that have not been asked for yet, of all of them at once."""
+        new = {one.digest: one.keys for one in segments if len(one.keys) and (digest, one.digest) not in self.fallen}
+        if not new:
+            return
+        ends = np.cumsum([len(keys) for keys in new.values()])
+        found = np.split(winners(np.concatenate(list(new.values())), targets, weight), ends[:-1])
+        self.fallen |= {(digest, one): _Fallen(weight, winner) for one, winner in zip(new, found, strict=True)}
 
 
 @kept

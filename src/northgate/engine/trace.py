@@ -1039,7 +1039,7 @@ class _Ways:
             segments = [one for one in network.segments if one.client == tracer.client]
             weight = self.flow.choice.pair_weight[mine]
             table = hash_table(network)
-            return np.asarray(sum(one.share * table.shares(cell, one, weight) for one in segments))
+            return np.asarray([one.share for one in segments] @ np.array(table.shares(cell, segments, weight)))
         return tracer._pair_shares(cell, front, request, self.sender)[0]
 
     def _to_pair(self, pair: int, front: int, request: Request, share: float, depth: int) -> None:
