@@ -100,4 +100,4 @@ def test_targets_that_answer_at_once_leave_the_slower_ones_their_ranks():
     nobody = np.zeros(4, dtype=bool)
     share = two_choices(np.ones(4), speed_hold, nobody, nobody)
     assert share.sum() == pytest.approx(1, abs=1e-15)
-    assert share == pytest.approx([5 / 12, 1 / 6, 0, 5 / 12])
+    assert share == pytest.approx([5 / 12, 1 / 9, 1 / 18, 5 / 12])
