@@ -5,7 +5,7 @@ from collections import Counter
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
 
@@ -61,7 +61,6 @@ def test_winners_are_those_of_the_formula(addresses, weights):
     assert list(got) == [plain_winner(address, names, weights) for address in addresses]
 
 
-@settings(deadline=None)  # The first example loads the compiler.
 @given(
     st.lists(st.integers(0, 2**64 - 1), min_size=1, max_size=20),
     st.lists(st.integers(0, 2**64 - 1), min_size=1, max_size=1200),

@@ -1,51 +1,11 @@
-"""Sessions as mass: the closed forms against the equation they solve, and what a lost and returned target sees."""
+"""Sessions: what a lost and a returned target sees of them."""
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 
 from northgate.engine.drill import undisturbed
-from northgate.engine.sessions import _later, _mean
 from tests.engine.test_traffic import targets
 from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
-
-LIVES = st.sampled_from([np.inf, 30.0, 3600.0])
-MASSES = st.lists(st.floats(0, 0.3), min_size=3, max_size=3).map(np.array)
-CHANCES = st.lists(st.floats(0, 0.33), min_size=3, max_size=3).map(np.array)
-
-
-def stepwise(held, rate, opens, lasts_s, t, steps=4000):
-    """The equation followed in small steps (fourth order), and the mean on the way."""
-
-    def drift(m):
-        return rate * (1 - m.sum()) * opens - m / lasts_s
-
-    h, total = t / steps, np.zeros_like(held)
-    for _ in range(steps):
-        k1 = drift(held)
-        k2 = drift(held + h / 2 * k1)
-        k3 = drift(held + h / 2 * k2)
-        k4 = drift(held + h * k3)
-        after = held + h / 6 * (k1 + 2 * k2 + 2 * k3 + k4)
-        total += h / 6 * (held + 4 * (held + h / 2 * (k1 + k2 + k3) / 3) + after)
-        held = after
-    return held, total / t
-
-
-@given(MASSES, st.floats(0, 2), CHANCES, LIVES, st.floats(0.5, 60))
-def test_the_closed_forms_solve_the_equation(held, rate, opens, lasts_s, t):
-    later, mean = stepwise(held, rate, opens, lasts_s, t, 400)
-    assert _later(held, rate, opens, lasts_s, t) == pytest.approx(later, abs=1e-7)
-    assert _mean(held, rate, opens, lasts_s, t) == pytest.approx(mean, abs=1e-4)
-
-
-@given(MASSES, st.floats(0, 2), CHANCES, LIVES, st.floats(0.5, 60))
-def test_a_mean_of_two_halves_is_the_mean_of_the_whole(held, rate, opens, lasts_s, t):
-    middle = _later(held, rate, opens, lasts_s, t / 2)
-    halves = (_mean(held, rate, opens, lasts_s, t / 2) + _mean(middle, rate, opens, lasts_s, t / 2)) / 2
-    assert _mean(held, rate, opens, lasts_s, t) == pytest.approx(halves, abs=1e-9)
-    assert _later(held, rate, opens, lasts_s, t) == pytest.approx(_later(middle, rate, opens, lasts_s, t / 2), abs=1e-9)
 
 
 def sticky(**affinity):
@@ -96,5 +56,5 @@ def test_what_is_served_and_failed_adds_up_while_sessions_move():
     )
     for flow in run.flows:
         assert flow.served + flow.cause_rps.sum() == pytest.approx(600)
-        assert flow.moment.held.sum() <= 1 + 1e-9
+        assert flow.moment.held.sessions.sum() <= 1 + 1e-9
     assert run.readings.requests == pytest.approx(600 * 600)

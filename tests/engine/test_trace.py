@@ -8,8 +8,8 @@ from scipy import stats
 
 from northgate.engine.drill import run_drill, undisturbed
 from northgate.engine.errors import CannotRun
-from northgate.engine.flow import solve
 from northgate.engine.probe_trace import trace_probe
+from northgate.engine.solving import solve
 from northgate.engine.story import Story
 from northgate.engine.trace import Question, trace
 from northgate.engine.truth import encounter, truth_under

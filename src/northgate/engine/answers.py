@@ -246,7 +246,7 @@ def _sessions(run: DrillRun) -> dict[str, list[float]]:
     sources = np.array([network.plan.clients[client].sources for client, _ in network.session_kinds], dtype=np.float64)
     zone = network.machines.zone[network.members.machine]
     rows = [
-        total_by(zone, sources @ frame.moment.held, len(network.zones))
+        total_by(zone, sources @ frame.moment.held.sessions, len(network.zones))
         for frame in run.keyframes
         if frame.moment.held is not None
     ]

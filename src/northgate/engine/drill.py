@@ -14,14 +14,15 @@ import numpy as np
 from northgate.engine.addresses import Addresses
 from northgate.engine.backlog import NO_CROSSING, Crossing, advance, next_crossing, patience_bounds
 from northgate.engine.errors import CannotRun
-from northgate.engine.flow import BLOCKED, DEAD_FRONT, SERVED, STATUSES, TIMED_OUT, WORK, Flow, Moment, solve, too_late
+from northgate.engine.flow import BLOCKED, DEAD_FRONT, SERVED, STATUSES, TIMED_OUT, WORK, Flow, Moment
 from northgate.engine.network import Network
 from northgate.engine.probing import DIGITS, Bounds, Outcome, Probers, down_bounds, name_beats, target_beats, up_bounds
 from northgate.engine.readiness import check_drillable
 from northgate.engine.readings import Readings, Totals
 from northgate.engine.resolving import Resolvers
-from northgate.engine.sessions import Sessions
-from northgate.engine.truth import Truth, encounter, healthy, probe_view, truth_under
+from northgate.engine.sessions import Holding
+from northgate.engine.solving import solve, too_late
+from northgate.engine.truth import REFUSES, Truth, encounter, healthy, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, Watch, go_on, total_by
 from northgate.plan import Problem
 from northgate.plan.drills import Drill, Expectation, Part, Step
@@ -124,8 +125,7 @@ class DrillRun:
             return flow
         seconds = second - frame.t_s
         told = frame.moment.told + frame.told_slope * seconds
-        sessions = Sessions(self.network, frame.moment.held)
-        held = sessions.after(flow, seconds)
+        held = Holding(self.network, frame.moment.held).after(flow, seconds)
         return solve(self.network, replace(frame.moment, told=told, held=held, backlog_s=advance(flow, seconds)))
 
 
@@ -261,11 +261,11 @@ class _Run:
         self.warmth = np.ones(len(network.pairs.front))
         self.warm_since = np.full(len(network.pairs.front), np.nan)
         self.leaving = np.zeros(len(network.machines.names), dtype=bool)
-        self.sessions = Sessions(network)
-        self.sessions_moved = 0.0
+        self.holding = Holding(network)
+        self.sessions_moved, self.connections_reset = 0.0, 0.0
         self.attempts: Floats | None = None
         self.flow = self._settled_flow()
-        self.sessions.settle(self.flow)
+        self.holding.settle(self.flow)
         change_s = first_change_s(drill)
         self.probers = Probers(target_beats(network), self._outcome(), drill.phases, change_s)
         self.name_probers = Probers(name_beats(network), self._name_outcome(), drill.phases, change_s)
@@ -289,7 +289,7 @@ class _Run:
             upcoming = min(self._next_step_s(), self.addresses.next_change_s(), self.probers.next_verdict_s())
             upcoming = min(upcoming, self.name_probers.next_verdict_s(), self.resolvers.next_s(self.now))
             upcoming = min(upcoming, self.crossing.at_s, self._next_profile_s(), self._next_warmth_s())
-            upcoming = min(upcoming, self.sessions.next_s(self.flow, self.now))
+            upcoming = min(upcoming, self.holding.next_s(self.flow, self.now))
             if upcoming > self.drill.lasts_s:
                 break
             self._advance_to(upcoming)
@@ -364,7 +364,19 @@ class _Run:
         self.backlog_s = np.where(_emptied(self.network, self.truth), 0.0, self.backlog_s)
         self.backlog_s = self.backlog_s * (self.truth.slowness / before.slowness)
         self.addresses.meet(self.now, self.truth.front_dead | self.empty)
+        # A target whose process dies resets its connections, where its front lives to hear of it.
+        self._reset((self.encounter.met == REFUSES) & ~self.truth.front_dead[self.network.pairs.front])
         self._meet()
+
+    def _reset(self, pairs: Bools) -> None:
+        """Ends the layer 4 connections through these pairs at once."""
+        self.connections_reset += self.holding.free_connections(pairs)
+
+    @cached_property
+    def _resets_when_out(self) -> Bools:
+        """Per pair: its group resets the connections of a target that is found bad."""
+        resets = np.array([group.on_out == "reset" for group in self.network.plan.target_groups], dtype=bool)
+        return resets[self.network.members.group[self.network.pairs.member]]
 
     def _take_fronts(self) -> None:
         changed = self.addresses.take_changes(self.now)
@@ -372,6 +384,8 @@ class _Run:
             verb = "joins" if self.addresses.present[front] else "leaves"
             name, zone = self.network.balancer_of(int(front)), self.network.front_name(int(front))
             self._log("front", (name, zone), f"the {zone} front {verb} the address of {name}")
+            if not self.addresses.present[front]:
+                self._reset((self.network.pairs.front == front) & self.truth.front_dead[front])
         if len(changed):
             self.last_change_s = self.now
 
@@ -384,7 +398,8 @@ class _Run:
             fallen = self.network.probed[changed[~self.probers.believes[changed]]]
             freed = np.zeros(len(self.network.members.group), dtype=bool)
             freed[self.network.pairs.member[fallen]] = True
-            self.sessions_moved += self.sessions.free(freed)
+            self.sessions_moved += self.holding.free_sessions(freed)
+            self._reset(self._resets_when_out & np.isin(np.arange(len(self._resets_when_out)), fallen))
             risen = self.network.probed[changed[self.probers.believes[changed]]]
             self.warm_since[risen[self._slow_s[risen] > 0]] = self.now
 
@@ -466,7 +481,7 @@ class _Run:
             warmth=self.warmth,
             call_rps=self._call_rps(),
             backlog_s=self.backlog_s,
-            held=self.sessions.held,
+            held=self.holding.held,
             attempts=self.attempts,
         )
 
@@ -558,17 +573,17 @@ class _Run:
 
     def _moves(self) -> bool:
         """Whether shares change until the next event, as old answers fade or sessions are opened and end."""
-        return self.resolvers.next_s(self.now) < np.inf or self.sessions.next_s(self.flow, self.now) < np.inf
+        return self.resolvers.next_s(self.now) < np.inf or self.holding.next_s(self.flow, self.now) < np.inf
 
     def _add_moving(self, second: float, seconds: float) -> None:
         """Adds a stretch in which shares change: what is linear in them is that of their mean."""
         told, lost = self._mean_tries(second)
-        held = self.sessions.mean(self.flow, seconds)
+        held = self.holding.mean(self.flow, seconds)
         backlog_s = (self.flow.moment.backlog_s + advance(self.flow, seconds)) / 2
         mean = solve(self.network, replace(self.flow.moment, told=told, lost=lost, held=held, backlog_s=backlog_s))
         self.totals.add(mean, seconds)
         self.totals.add(self.flow, 0.0)
-        self.sessions.held = self.sessions.after(self.flow, seconds)
+        self.holding.held = self.holding.after(self.flow, seconds)
 
     def _mean_tries(self, second: float) -> tuple[Floats, Floats | None]:
         """How often entries are tried, and what is lost of calls, on the mean until a second: both are linear."""
@@ -674,7 +689,11 @@ class _Run:
         worst = max((row.blind_s for row in blind if row.change == "down"), default=0.0)
         last_step = max((step.at_s for step in self.drill.steps), default=0.0)
         readings = self.totals.readings(
-            self.sessions_moved, worst, max(self.last_change_s - last_step, 0.0), len(self.network.machines.names)
+            self.sessions_moved,
+            self.connections_reset,
+            worst,
+            max(self.last_change_s - last_step, 0.0),
+            len(self.network.machines.names),
         )
         return DrillRun(self.network, self.drill, tuple(self.keyframes), blind, tuple(self.events), readings)
 

@@ -741,7 +741,10 @@ class _Asking:
         timeout_s: float, judge: int = CLIENTS_JUDGE,
     ) -> int:  # fmt: skip
         call = len(self._rows)
-        who = call if self._onward else segment if self._by_source else 0
+        own = self._onward or (
+            self._by_source and client < len(self.plan.clients) and self.plan.clients[client].retries
+        )
+        who = call if own else segment if self._by_source else 0
         path = self._path_at[request.path] if request.scheme in ("http", "https") else NO_PATH
         outcome = self._outcomes.setdefault((path, timeout_s, judge, who), len(self._outcomes))
         self._rows.append((client, position, segment, area, share, outcome, connect_s))

@@ -8,7 +8,7 @@ from northgate.engine.errors import CannotRun
 from northgate.engine.routing import plain_host, request_for
 from northgate.plan import Plan, Problem
 from northgate.plan.balancers import Balancer
-from northgate.plan.groups import TargetGroup
+from northgate.plan.groups import Pool, TargetGroup
 from northgate.plan.machines import Fleet
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.plan.references import dangling
@@ -31,7 +31,7 @@ def obstacles(plan: Plan) -> list[Problem]:
 
 def check_drillable(plan: Plan) -> None:
     """Raises CannotRun with what a plan asks of time that this version does not compute."""
-    problems = [*_not_computed(plan), *_retries(plan)]
+    problems = [*_not_computed(plan), *_held_twice(plan)]
     if problems:
         raise CannotRun(problems)
 
@@ -127,16 +127,23 @@ def _in_group(group: TargetGroup) -> Iterator[tuple[str, str]]:
 
 
 def _in_balancer(balancer: Balancer) -> Iterator[tuple[str, str]]:
-    if balancer.layer != 7:
-        yield "layer", "layer 4"
     if balancer.bandwidth_mbps:
         yield "bandwidth_mbps", "bandwidth"
 
 
-def _retries(plan: Plan) -> Iterator[Problem]:
-    """A repeated call keeps its session: that class is not followed yet."""
-    sticky = any(group.affinity.by != "none" for group in plan.target_groups)
+def _held_twice(plan: Plan) -> Iterator[Problem]:
+    """A repeated call keeps its session and its hash key: where it may have two of them, their classes are not
+    followed yet."""
+    groups = {group.name: group for group in plan.target_groups}
+    pools = [pool.name for pool in plan.pools if _may_hold_twice(pool, groups)]
     for index, client in enumerate(plan.clients):
-        if client.retries and sticky:
+        if client.retries and pools:
             where = pointer(("clients", index, "retries"))
-            yield Problem(where, "repeating failed calls beside session affinity is not computed in drills yet")
+            what = f"repeating failed calls where pool {pools[0]} keeps sessions in two groups, or beside source hash,"
+            yield Problem(where, f"{what} is not computed in drills yet")
+
+
+def _may_hold_twice(pool: Pool, groups: dict[str, TargetGroup]) -> bool:
+    used = [groups[name] for name in {name for tier in pool.tiers for name in tier.groups} if name in groups]
+    sessions = sum(group.affinity.by != "none" for group in used)
+    return sessions > 1 or (sessions == 1 and any(group.balance == "source-hash" for group in used))

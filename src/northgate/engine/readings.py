@@ -57,7 +57,9 @@ class Totals:
         self._peak_utilisation = max(self._peak_utilisation, float(utilisation.max(initial=0.0)))
         self._peak_latency_s = max(self._peak_latency_s, flow.mean_latency_s, _mean_latency_at_end(flow, seconds))
 
-    def readings(self, sessions_moved: float, worst_blind_s: float, settled_s: float, machines: int) -> Readings:
+    def readings(
+        self, sessions_moved: float, connections_reset: float, worst_blind_s: float, settled_s: float, machines: int
+    ) -> Readings:
         """The drill's readings; sums are exactly rounded (Shewchuk's algorithm, as in `math.fsum`)."""
         requests, served = math.fsum(self._requests), math.fsum(self._served)
         causes = [math.fsum(stretch[number] for stretch in self._causes) for number in range(len(CAUSES))]
@@ -77,7 +79,7 @@ class Totals:
             peak_latency_ms=self._peak_latency_s * 1000,
             cross_zone_share=math.fsum(self._cross_zone) / served if served else 0.0,
             sessions_moved=sessions_moved,
-            connections_reset=0.0,
+            connections_reset=connections_reset,
             peak_targets=machines,
         )
 

@@ -1,145 +1,97 @@
-"""Sessions as mass on targets: who is bound to which, and how that changes between events.
+"""Sessions and layer 4 connections of a network: how their masses change under a flow, and what ends them at once."""
 
-Of S sources that each ask λ times a second, M hold a session; the others open one with their next call that is served:
-`dm_j/dt = λ (S - M) p_j - m_j / L`, p_j the chance that such a call opens one on target j, L the mean life. Between
-events λ and p stay as they are, so M and every m_j are sums of exponentials.
-"""
-
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
 
-from northgate.engine.flow import Flow
+from northgate.engine.connected import connection_kinds
+from northgate.engine.flow import Flow, Held
+from northgate.engine.masses import NEVER, Masses
 from northgate.engine.network import Network
-from northgate.engine.types import Bools, Floats, Ints
-
-NEVER = np.inf
-# Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
-STEP, STILL = 0.5, 1e-6
+from northgate.engine.types import Bools, Floats
 
 
-@dataclass(frozen=True)
-class Kind:
-    """The sessions of one client group with one target group: its sources, and how long a session lives (s)."""
+class Holding:
+    """What is held now, how it changes, and what is taken away at once."""
 
-    client: int
-    sources: float
-    lasts_s: float
-    cells: Ints
-
-
-class Sessions:
-    """The mass of every kind of session on every member; `held[k, m]` is its share of kind k's sources."""
-
-    def __init__(self, network: Network, held: Floats | None = None) -> None:
+    def __init__(self, network: Network, held: Held | None = None) -> None:
         self.network = network
-        self.kinds = kinds_of(network)
-        self.held = np.zeros((len(self.kinds), len(network.members.group))) if held is None else held
+        self.kinds = connection_kinds(network)
+        self.held = held or Held(
+            np.zeros((len(network.session_kinds), len(network.members.group))),
+            np.zeros((len(self.kinds), len(network.pairs.front))),
+        )
+        self._made: tuple[Flow, Held, list[Masses]] | None = None
 
     def settle(self, flow: Flow) -> None:
-        """The masses that stay as they are under this flow: M = λPS / (λP + 1/L), shared out as p."""
-        for number, kind in enumerate(self.kinds):
-            rate, opens = self._opening(flow, kind)
-            chance = opens.sum()
-            if rate * chance > 0:
-                whole = rate * chance / (rate * chance + 1 / kind.lasts_s)
-                self.held[number] = whole * opens / chance
+        """What stays as it is under this flow."""
+        self.held = self._each(flow, Masses.settled)
 
-    def after(self, flow: Flow, seconds: float) -> Floats:
-        """The masses `seconds` later."""
-        made = self.held.copy()
-        for number, kind in enumerate(self.kinds):
-            rate, opens = self._opening(flow, kind)
-            made[number] = _later(self.held[number], rate, opens, kind.lasts_s, seconds)
-        return made
+    def after(self, flow: Flow, seconds: float) -> Held:
+        """What is held `seconds` later."""
+        return self._each(flow, lambda masses: masses.after(seconds))
 
-    def mean(self, flow: Flow, seconds: float) -> Floats:
-        """The mean masses over the next `seconds`."""
-        made = self.held.copy()
-        for number, kind in enumerate(self.kinds):
-            rate, opens = self._opening(flow, kind)
-            made[number] = _mean(self.held[number], rate, opens, kind.lasts_s, seconds)
-        return made
-
-    def free(self, members: Bools) -> float:
-        """Ends the sessions on these members; returns how many that were."""
-        sources = np.array([kind.sources for kind in self.kinds])
-        moved = float((self.held[:, members].sum(axis=1) * sources).sum()) if self.kinds else 0.0
-        self.held = np.where(members, 0.0, self.held)
-        return moved
+    def mean(self, flow: Flow, seconds: float) -> Held:
+        """What is held on the mean over the next `seconds`."""
+        return self._each(flow, lambda masses: masses.mean(seconds))
 
     def next_s(self, flow: Flow, now: float) -> float:
         """When to look again: inf while nothing moves."""
-        step = NEVER
-        for number, kind in enumerate(self.kinds):
-            rate, opens = self._opening(flow, kind)
-            fast = rate * float(opens.sum()) + 1 / kind.lasts_s
-            whole = self.held[number].sum()
-            drift = rate * (1 - whole) * opens - self.held[number] / kind.lasts_s
-            if fast > 0 and abs(drift.sum()) / fast > STILL:
-                step = min(step, STEP / fast)
-            elif np.isfinite(kind.lasts_s) and np.abs(drift).max(initial=0.0) * kind.lasts_s > STILL:
-                step = min(step, STEP * kind.lasts_s)
-        return now + step
+        return now + min((masses.step_s() for masses in self._kinds(flow)), default=NEVER)
 
-    def _opening(self, flow: Flow, kind: Kind) -> tuple[float, Floats]:
-        """λ (calls per second and source), and per member the chance that a call without a session opens one there."""
-        network = self.network
-        fates = flow.fates_of_client(kind.client)
-        opens = np.zeros(len(network.members.group))
-        whole = 0.0
-        for cell in kind.cells:
-            rates = flow.fate_cell_rps[fates, cell]
-            whole += float(rates.sum())
-            mine = network.cell_pairs[int(cell)]
-            np.add.at(opens, network.pairs.member[mine], rates @ flow.opening[fates][:, mine])
-        return whole / kind.sources, opens / whole if whole > 0 else opens
+    def free_sessions(self, members: Bools) -> float:
+        """Ends the sessions on these members; returns how many that were."""
+        sources = [self.network.plan.clients[client].sources for client, _ in self.network.session_kinds]
+        if not self.held.sessions[:, members].any():
+            return 0.0
+        kept, freed = _without(self.held.sessions, members, sources)
+        self.held = Held(kept, self.held.connections)
+        return freed
 
+    def free_connections(self, pairs: Bools) -> float:
+        """Ends the connections through these pairs; returns how many that were."""
+        if not self.held.connections[:, pairs].any():
+            return 0.0
+        kept, freed = _without(self.held.connections, pairs, [kind.sources for kind in self.kinds])
+        self.held = Held(self.held.sessions, kept)
+        return freed
 
-def kinds_of(network: Network) -> tuple[Kind, ...]:
-    """The kinds of session of a network; one that each request renews never ends."""
-    found = []
-    for client, cells in network.session_kinds:
-        group = network.plan.target_groups[int(network.routes.cell_group[cells[0]])]
-        lasts_s = NEVER if group.affinity.renews else group.affinity.lasts_s
-        found.append(Kind(client, float(network.plan.clients[client].sources), lasts_s, cells))
-    return tuple(found)
-
-
-def _later(held: Floats, rate: float, opens: Floats, lasts_s: float, t: float) -> Floats:
-    """m(t) = m(0) e^(-t/L) + λ p ∫ (1 - M(τ)) e^(-(t-τ)/L) dτ, M running to its limit with κ = λP + 1/L."""
-    decay = 1 / lasts_s
-    kappa, limit = _limit(rate, opens, lasts_s)
-    off = held.sum() - limit
-    if decay > 0:
-        free = (1 - limit) * (1 - np.exp(-decay * t)) / decay
-        free -= (
-            off * (np.exp(-decay * t) - np.exp(-kappa * t)) / (kappa - decay)
-            if kappa > decay
-            else off * t * np.exp(-kappa * t)
+    def _each(self, flow: Flow, change: Callable[[Masses], Floats]) -> Held:
+        made = [change(masses) for masses in self._kinds(flow)]
+        sessions, connections = made[: len(self.held.sessions)], made[len(self.held.sessions) :]
+        return Held(
+            np.array(sessions, dtype=np.float64).reshape(self.held.sessions.shape),
+            np.array(connections, dtype=np.float64).reshape(self.held.connections.shape),
         )
-    else:
-        free = (1 - limit) * t - (off * -np.expm1(-kappa * t) / kappa if kappa > 0 else off * t)
-    return np.asarray(held * np.exp(-decay * t) + rate * opens * free)
+
+    def _kinds(self, flow: Flow) -> list[Masses]:
+        """The masses of every kind under a flow: sessions, then connections; kept while neither changes."""
+        if self._made is None or self._made[0] is not flow or self._made[1] is not self.held:
+            self._made = (flow, self.held, [*self._sessions(flow), *self._connections(flow)])
+        return self._made[2]
+
+    def _sessions(self, flow: Flow) -> Iterator[Masses]:
+        network = self.network
+        for held, (client, cells) in zip(self.held.sessions, network.session_kinds, strict=True):
+            group = network.plan.target_groups[int(network.routes.cell_group[cells[0]])]
+            ends = 0.0 if group.affinity.renews else 1 / group.affinity.lasts_s
+            fates = flow.fates_of_client(client)
+            opens, whole = np.zeros(len(held)), 0.0
+            for cell in cells:
+                rates = flow.fate_cell_rps[fates, cell]
+                whole += float(rates.sum())
+                mine = network.cell_pairs[int(cell)]
+                np.add.at(opens, network.pairs.member[mine], rates @ flow.opening[fates][:, mine])
+            rate = whole / network.plan.clients[client].sources
+            yield Masses(held, rate, opens / whole if whole > 0 else opens, ends, np.zeros(len(held), dtype=bool))
+
+    def _connections(self, flow: Flow) -> Iterator[Masses]:
+        moment = flow.moment
+        for number, (held, kind) in enumerate(zip(self.held.connections, self.kinds, strict=True)):
+            rate = float(moment.call_rps[kind.call]) / kind.sources
+            yield Masses(held, rate, flow.connecting[number], kind.ends, flow.ending[number])
 
 
-def _mean(held: Floats, rate: float, opens: Floats, lasts_s: float, t: float) -> Floats:
-    """The mean of m over [0, t]: from the integral of its own equation, or twice integrated where nothing ends."""
-    if t <= 0:
-        return held
-    kappa, limit = _limit(rate, opens, lasts_s)
-    off = held.sum() - limit
-    gone = -np.expm1(-kappa * t) / kappa if kappa > 0 else t
-    if np.isfinite(lasts_s):
-        free = (1 - limit) * t - off * gone
-        later = _later(held, rate, opens, lasts_s, t)
-        return np.asarray(lasts_s * (rate * opens * free - (later - held)) / t)
-    twice = (1 - limit) * t * t / 2 - off * ((t - gone) / kappa if kappa > 0 else t * t / 2)
-    return np.asarray(held + rate * opens * twice / t)
-
-
-def _limit(rate: float, opens: Floats, lasts_s: float) -> tuple[float, float]:
-    """κ = λP + 1/L, and the share of sources that hold a session in the end."""
-    opening = rate * float(opens.sum())
-    kappa = opening + 1 / lasts_s
-    return kappa, opening / kappa if kappa > 0 else 0.0
+def _without(held: Floats, places: Bools, sources: Sequence[float]) -> tuple[Floats, float]:
+    freed = float((held[:, places].sum(axis=1) * np.array(sources, dtype=np.float64)).sum()) if len(held) else 0.0
+    return np.where(places, 0.0, held), freed

@@ -150,6 +150,11 @@ class HashTable:
             made.append(np.bincount(known.winner, minlength=len(weight)) / len(segment.keys))
         return made
 
+    def winners(self, cell: int, segment: Segment, weight: Floats) -> Ints:
+        """The position in the cell of the pair to which each of a segment's sources falls."""
+        self.shares(cell, [segment], weight)
+        return self.fallen[self.network.pairs.member[self.network.cell_pairs[cell]].tobytes(), segment.digest].winner
+
     def _learn(self, digest: bytes, targets: Keys, segments: Sequence[Segment], weight: Floats) -> None:
         """Where the keys of segments fall that have not been asked for yet, of all of them at once."""
         new = {one.digest: one.keys for one in segments if len(one.keys) and (digest, one.digest) not in self.fallen}

@@ -41,3 +41,10 @@ def go_on() -> None:
 def total_by(index: Ints, values: Floats | Bools, count: int) -> Floats:
     """Sums `values` that have the same index: an array of `count` totals."""
     return np.bincount(index, weights=values, minlength=count).astype(np.float64)
+
+
+def sum_columns(index: Ints, values: Floats, count: int) -> Floats:
+    """Sums the columns of `values` that have the same index: (rows, len(index)) to (rows, count)."""
+    rows = values.shape[0]
+    flat = (np.arange(rows)[:, None] * count + index).ravel()
+    return total_by(flat, values.ravel(), rows * count).reshape(rows, count)

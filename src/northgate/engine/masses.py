@@ -1,0 +1,111 @@
+"""Masses that are opened and end: sessions on targets, and layer 4 connections through fronts to targets.
+
+Of S sources that each ask λ times a second the share M holds a mass (a session, a connection); the others open one with
+their next call that is served, with the chance p_j on place j. Masses end with the rate δ = 1/L, L being their mean
+life; where a target is silent, its connections end with their first failed request too, so with δ + λ:
+
+    dm_j/dt = λ (1 - M) p_j - d_j m_j,   d_j = δ or δ + λ
+
+Between events λ, p and d stay as they are. With F the sum of the masses that end faster (nobody opens one there), G
+that of the others, and I the integral of (1 - M) e^(-δ (t - τ)), all are linear:
+
+    F' = -(δ + λ) F,   G' = λ P (1 - F - G) - δ G,   I' = 1 - F - G - δ I
+    m_j(t) = m_j(0) e^(-δ t) + λ p_j I(t),   m_j(t) = m_j(0) e^(-(δ + λ) t) for the faster ones
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.types import Bools, Floats
+
+NEVER = np.inf
+# Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
+STEP, STILL = 0.5, 1e-6
+
+
+@dataclass(frozen=True)
+class Masses:
+    """The masses of one kind as shares of its sources, and how they change.
+
+    `rate` is λ in calls per second and source, `opens` p, `ends` δ in 1/s, `silent` the places whose masses end with
+    their first failed request.
+    """
+
+    held: Floats
+    rate: float
+    opens: Floats
+    ends: float
+    silent: Bools
+
+    def settled(self) -> Floats:
+        """The masses that stay as they are: M = λP / (λP + δ), shared out as p."""
+        opening = self.rate * float(self.opens.sum())
+        if opening <= 0:
+            return self.held
+        return np.asarray(opening / (opening + self.ends) * self.opens / self.opens.sum())
+
+    def after(self, seconds: float) -> Floats:
+        """The masses `seconds` later."""
+        if not self._anything:
+            return self.held
+        gone, _, free, _ = self._integrals(seconds)
+        slow = self.held * gone[0] + self.rate * self.opens * free
+        return np.where(self.silent, self.held * gone[1], slow)
+
+    def mean(self, seconds: float) -> Floats:
+        """The mean masses over the next `seconds`."""
+        if seconds <= 0 or not self._anything:
+            return self.held
+        _, spent, _, freed = self._integrals(seconds)
+        slow = self.held * spent[0] + self.rate * self.opens * freed
+        return np.where(self.silent, self.held * spent[1], slow) / seconds
+
+    def step_s(self) -> float:
+        """After how many seconds to look again; inf while nothing moves."""
+        faster = self.ends + self.rate
+        if self._fast > STILL and faster > 0:
+            return STEP / faster
+        kappa = self.rate * float(self.opens.sum()) + self.ends
+        drift = np.where(self.silent, 0.0, self.rate * (1 - self.held.sum()) * self.opens - self.held * self.ends)
+        if kappa > 0 and abs(drift.sum()) / kappa > STILL:
+            return STEP / kappa
+        if self.ends > 0 and np.abs(drift).max(initial=0.0) / self.ends > STILL:
+            return STEP / self.ends
+        return NEVER
+
+    @property
+    def _fast(self) -> float:
+        return float(self.held[self.silent].sum())
+
+    @property
+    def _anything(self) -> bool:
+        """Whether there is a mass, or one is being opened."""
+        return bool(self.held.any()) or self.rate * float(self.opens.sum()) > 0
+
+    def _integrals(self, t: float) -> tuple[tuple[float, float], tuple[float, float], float, float]:
+        """What is left of a mass after t seconds (of a slow one, of a fast one), the integrals of that, I(t), and the
+        integral of I."""
+        from scipy.linalg import expm
+
+        faster, opening = self.ends + self.rate, self.rate * float(self.opens.sum())
+        fast = self._fast
+        # The state: 1, F, G, I, the integral of I.
+        drift = np.array(
+            [
+                [0, 0, 0, 0, 0],
+                [0, -faster, 0, 0, 0],
+                [opening, -opening, -opening - self.ends, 0, 0],
+                [1, -1, -1, -self.ends, 0],
+                [0, 0, 0, 1, 0],
+            ],
+            dtype=np.float64,
+        )
+        state = expm(drift * t) @ np.array([1.0, fast, float(self.held.sum()) - fast, 0.0, 0.0])
+        left = (float(np.exp(-self.ends * t)), float(np.exp(-faster * t)))
+        return left, (_spent(self.ends, t), _spent(faster, t)), float(state[3]), float(state[4])
+
+
+def _spent(rate: float, t: float) -> float:
+    """The integral of e^(-rate τ) over [0, t]."""
+    return float(-np.expm1(-rate * t) / rate) if rate > 0 else t

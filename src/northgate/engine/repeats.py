@@ -1,0 +1,295 @@
+"""Calls that are repeated when they fail: how often each is tried, and what becomes of it in the end.
+
+A repeat keeps its DNS answer, its hash key and its session and redraws only the rest. So what fails again is worked out
+per class of calls that are held at the same targets: `failed = Σ share x p^(r+1)`, tried `1 + p + ... + p^r` times, p
+being what fails of one attempt of that class.
+"""
+
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+
+from northgate.engine.flow import DEAD_FRONT, KINDS, NONE_HEALTHY, SERVED, WORK, Moment
+from northgate.engine.network import Network
+from northgate.engine.shares import Choice, hash_table
+from northgate.engine.types import Bools, Floats, Ints, total_by
+
+
+@dataclass
+class Stuck:
+    """The classes of one call: their weights (the last class draws anew each time), and per cell the pair that holds
+    each (-1: none there does). `attempts[e, k]`: how often entry e's calls of class k are tried."""
+
+    call: int
+    fate: int
+    entries: Ints
+    weights: Floats
+    pins: dict[int, Ints]
+    attempts: Floats = field(default_factory=lambda: np.zeros((0, 0)))
+
+    def drawn(self, entry: int) -> Floats:
+        """The weights of the classes among an entry's attempts; sums to 1."""
+        weighted = self.weights * self.attempts[entry]
+        return np.asarray(weighted / weighted.sum())
+
+
+class Repeats:
+    """The repeating calls of one moment. `rows` are those of `Network.entry_fronts`, `row_part` the share of its
+    entry's requests that each gets."""
+
+    def __init__(
+        self, network: Network, moment: Moment, choice: Choice, fate_of_call: Ints, row_part: Floats
+    ) -> None:  # fmt: skip
+        self.network, self.moment, self.choice, self.row_part = network, moment, choice, row_part
+        self.entry, self.front, self.route = network.entry_fronts
+        tries = np.array([*(client.retries for client in network.plan.clients), 0], dtype=np.float64)
+        entries = network.entries
+        self.of_client: Floats = tries
+        self.retries: Floats = np.where(entries.member < 0, tries[network.calls.client[entries.call]], 0.0)
+        self.attempts = np.ones(len(entries.call)) if moment.attempts is None else moment.attempts
+        self.after_one = np.ones(len(entries.call))
+        self.stuck: list[Stuck] = []
+        if self.retries.any():
+            self.stuck = [one for call in self._sticky_calls() if (one := self._classes(call, fate_of_call))]
+
+    @property
+    def any(self) -> bool:
+        """Whether any call is ever repeated."""
+        return bool(self.retries.any())
+
+    # Classes
+
+    def _sticky_calls(self) -> Ints:
+        """The calls that are repeated and may be held at a target."""
+        through = self._cells_of_calls
+        sticky = np.array([method == "source-hash" for method in self.network.cell_method], dtype=bool)
+        for _, cells in self.network.session_kinds:
+            sticky[cells] = True
+        again = self.of_client[self.network.calls.client] > 0
+        return np.flatnonzero(again & (through[:, sticky].any(axis=1) if sticky.any() else False))
+
+    @cached_property
+    def _cells_of_calls(self) -> Bools:
+        """Which cells each call may come to."""
+        network, routes = self.network, self.network.routes
+        made = np.zeros((len(network.calls.client), len(routes.cell_front)), dtype=bool)
+        own = (network.entries.member[self.entry] < 0) & (self.route >= 0)
+        for row in np.flatnonzero(own):
+            lanes = routes.lane_route == self.route[row]
+            made[network.entries.call[self.entry[row]], routes.lane_cell[lanes]] = True
+        return made
+
+    def _classes(self, call: int, fate_of_call: Ints) -> Stuck | None:
+        reached = np.flatnonzero(self._cells_of_calls[call])
+        held, pins = self._by_session(call, reached)
+        if not len(held):
+            held, pins = self._by_key(call, reached)
+        if not len(held):
+            return None
+        entries = self.network.entries_of_call[call]
+        weights = np.append(held, max(1 - held.sum(), 0.0))
+        started = np.repeat(self.attempts[entries][:, None], len(weights), axis=1)
+        return Stuck(call, int(fate_of_call[call]), entries, weights, pins, started)
+
+    def _by_session(self, call: int, reached: Ints) -> tuple[Floats, dict[int, Ints]]:
+        network, moment = self.network, self.moment
+        client = int(network.calls.client[call])
+        for number, (whose, cells) in enumerate(network.session_kinds):
+            mine = np.intersect1d(cells, reached)
+            if whose != client or not len(mine) or moment.held is None:
+                continue
+            held = moment.held.sessions[number]
+            members = np.flatnonzero(held > 0)
+            pins = {}
+            for cell in mine:
+                pairs = network.cell_pairs[int(cell)]
+                pair_of = np.full(len(held), -1)
+                pair_of[network.pairs.member[pairs]] = np.where(moment.in_use[pairs], pairs, -1)
+                pins[int(cell)] = np.append(pair_of[members], -1)
+            return held[members], pins
+        return np.zeros(0), {}
+
+    def _by_key(self, call: int, reached: Ints) -> tuple[Floats, dict[int, Ints]]:
+        """Keys that fall to the same targets at every front are a class."""
+        network = self.network
+        segment = network.segments[int(network.calls.segment[call])]
+        weight = self.choice.pair_weight
+        hashed = [int(cell) for cell in reached if network.cell_method[int(cell)] == "source-hash"]
+        hashed = [cell for cell in hashed if (weight[network.cell_pairs[cell]] > 0).any()]
+        if not hashed or not len(segment.keys):
+            return np.zeros(0), {}
+        table = hash_table(network)
+        falls = np.array(
+            [network.cell_pairs[c][table.winners(c, segment, weight[network.cell_pairs[c]])] for c in hashed]
+        )
+        classes, count = np.unique(falls, axis=1, return_counts=True)
+        return count / count.sum(), {cell: np.append(classes[n], -1) for n, cell in enumerate(hashed)}
+
+    # Where they go
+
+    def mix(self, share: Floats) -> None:
+        """Puts into `share` (fates, pairs) how attempts of held classes are spread; it holds what is drawn anew."""
+        network = self.network
+        for one in self.stuck:
+            entry_of = {int(self.front[row]): int(self.entry[row]) for row in self._rows(one)}
+            place = {int(entry): number for number, entry in enumerate(one.entries)}
+            for cell, pins in one.pins.items():
+                entry = entry_of[int(network.routes.cell_front[cell])]
+                drawn, pinned, mine = one.drawn(place[entry]), pins >= 0, network.cell_pairs[cell]
+                held = np.bincount(pins[pinned], drawn[pinned], minlength=share.shape[1])[mine]
+                share[one.fate, mine] = held + drawn[~pinned].sum() * share[one.fate, mine]
+
+    def _rows(self, one: Stuck) -> Ints:
+        return np.flatnonzero(np.isin(self.entry, one.entries))
+
+    # How often, and what becomes of them
+
+    @cached_property
+    def in_sets(self) -> Bools:
+        """The entries of calls that go on to the next address of an answer when they meet a dead front."""
+        lost, entries = self.moment.lost, self.network.entries
+        if lost is None:
+            return np.zeros(len(entries.call), dtype=bool)
+        return np.asarray(~np.isnan(lost)[entries.call] & (entries.member < 0))
+
+    def again(
+        self, entry: Floats, share: Floats, pair: dict[int, Floats], row: Floats, spent: int = 0
+    ) -> tuple[Floats, list[Floats]]:  # fmt: skip
+        """How often each entry's calls are tried, given what becomes of one attempt; and the same by class. `spent`
+        attempts have been made already."""
+        made, by_class = tries_of(self._failing(entry), np.maximum(self.retries - spent, 0)), []
+        for one in self.stuck:
+            fails = self._class_failing(one, self._class_outcome(one, share, pair, row))
+            by_class.append(tries_of(fails, self._left(one, fails, spent)))
+            made[one.entries] = by_class[-1] @ one.weights
+        return made, by_class
+
+    def _left(self, one: Stuck, fails: Floats, spent: int) -> Floats:
+        """How often calls of these classes are repeated at most."""
+        return np.full(fails.shape, max(self.of_client[self.network.calls.client[one.call]] - spent, 0.0))
+
+    def take(self, attempts: Floats, by_class: list[Floats], after_one: Floats) -> None:
+        """From now on calls are tried that often; and so often when one attempt has been made already."""
+        self.attempts, self.after_one = attempts, after_one
+        for one, of_class in zip(self.stuck, by_class, strict=True):
+            one.attempts = of_class
+
+    def free_factor(self, fates: int) -> Floats:
+        """Per fate and pair: how often calls that nothing holds are tried, against the mean of all."""
+        made = np.ones((fates, len(self.network.pairs.front)))
+        for one in self.stuck:
+            mean = one.attempts @ one.weights
+            for number, entry in enumerate(one.entries):
+                fronts = self.front[self.entry == entry]
+                mine = np.isin(self.network.pairs.front, fronts)
+                made[one.fate, mine] = one.attempts[number, -1] / mean[number]
+        return made
+
+    def of_calls(
+        self, entry: Floats, share: Floats, pair: dict[int, Floats], row: Floats, spent: int = 0
+    ) -> tuple[Floats, Floats]:  # fmt: skip
+        """What becomes of an entry's calls, counted once by their last attempt; and per call what it loses to dead
+        fronts at every address (0 where that stands among the entries). `spent` attempts have been made already."""
+        lost = np.zeros(len(self.moment.call_rps))
+        if not self.any and self.moment.lost is None:
+            return entry, lost
+        fails = self._failing(entry)
+        retries = np.maximum(self.retries - spent, 0)
+        left = fails**retries
+        made = by_last_attempt(entry, fails, retries)
+        if self.moment.lost is not None:
+            calls = self.network.entries.call[self.in_sets]
+            lost[calls] = self.moment.lost[calls] * left[self.in_sets]
+        for one in self.stuck:
+            outcome = self._class_outcome(one, share, pair, row)
+            fails = self._class_failing(one, outcome)
+            often = self._left(one, fails, spent)
+            made[one.entries] = np.einsum("k,ekx->ex", one.weights, by_last_attempt(outcome, fails, often))
+            if self.moment.lost is not None and self.in_sets[one.entries].any():
+                lost[one.call] = self.moment.lost[one.call] * float((fails**often)[0] @ one.weights)
+        made[self.in_sets, DEAD_FRONT] = 0.0
+        return made, lost
+
+    def _failing(self, entry: Floats) -> Floats:
+        """What fails of one attempt: at an entry, or of the whole call where it goes from one address to the next."""
+        alone = np.clip(1 - entry[:, SERVED], 0.0, 1.0)
+        if not self.in_sets.any():
+            return alone
+        mine = np.flatnonzero(self.in_sets)
+        call = self.network.entries.call
+        served = total_by(call[mine], self.moment.told[mine] * entry[mine, SERVED], len(self.moment.call_rps))
+        return np.where(self.in_sets, np.clip(1 - served, 0.0, 1.0)[call], alone)
+
+    def _class_failing(self, one: Stuck, outcome: Floats) -> Floats:
+        """The same per class: (entries of the call, classes)."""
+        alone = np.clip(1 - outcome[:, :, SERVED], 0.0, 1.0)
+        if not self.in_sets[one.entries].any():
+            return alone
+        whole = np.clip(1 - self.moment.told[one.entries] @ outcome[:, :, SERVED], 0.0, 1.0)
+        return np.broadcast_to(whole, alone.shape)
+
+    def _class_outcome(self, one: Stuck, share: Floats, pair: dict[int, Floats], row: Floats) -> Floats:
+        """What becomes of one attempt by entry of the call, class and kind.
+
+        `share` is what is drawn anew; `row` is what becomes of it where no pool is asked.
+        """
+        network = self.network
+        made = np.zeros((len(one.entries), len(one.weights), KINDS))
+        place = {int(entry): number for number, entry in enumerate(one.entries)}
+        for number in self._rows(one):
+            routed = self.route[number] >= 0 and self._arrives(int(number))
+            of_row = self._class_routed(one, int(self.route[number]), share, pair) if routed else row[number][None, :]
+            made[place[int(self.entry[number])]] += self.row_part[number] * of_row
+        stranded = total_by(self.entry, self.row_part, len(network.entries.call))[one.entries] == 0
+        made[stranded & (network.entries.balancer[one.entries] >= 0), :, DEAD_FRONT] = 1.0
+        return made
+
+    def _class_routed(self, one: Stuck, route: int, share: Floats, pair: dict[int, Floats]) -> Floats:
+        """The same of a route: (classes, kinds)."""
+        routes = self.network.routes
+        made = np.zeros((len(one.weights), KINDS))
+        made[:, NONE_HEALTHY] = self.choice.route_refused[route]
+        for lane in np.flatnonzero(routes.lane_route == route):
+            cell = int(routes.lane_cell[lane])
+            drawn = self._drawn_at(cell, one.fate, share, pair)
+            at_cell = self._class_at(one, cell, drawn, pair) if cell in one.pins else drawn[None, :]
+            made += self.choice.lane_share[lane] * at_cell
+        return made
+
+    def _arrives(self, row: int) -> bool:
+        moment = self.moment
+        return not moment.truth.front_dead[self.front[row]] and not moment.encounter.row_blocked[row]
+
+    def _drawn_at(self, cell: int, fate: int, share: Floats, pair: dict[int, Floats]) -> Floats:
+        mine = self.network.cell_pairs[cell]
+        made = np.zeros(KINDS)
+        drawn = share[min(fate, len(share) - 1), mine]
+        for kind, value in pair.items():
+            made[kind] = float(drawn @ value[fate, mine])
+        return made
+
+    def _class_at(self, one: Stuck, cell: int, drawn: Floats, pair: dict[int, Floats]) -> Floats:
+        """What becomes of an attempt of each class at a cell: (classes, kinds)."""
+        pins = one.pins[cell]
+        made = np.zeros((len(pins), KINDS))
+        for kind, value in pair.items():
+            made[:, kind] = value[one.fate, np.maximum(pins, 0)]
+        return np.where((pins >= 0)[:, None], made, drawn[None, :])
+
+
+def tries_of(fails: Floats, repeats: Floats) -> Floats:
+    """1 + p + ... + p^r."""
+    made = np.ones_like(fails)
+    for number in range(1, int(repeats.max(initial=0)) + 1):
+        made += np.where(repeats >= number, fails**number, 0.0)
+    return made
+
+
+def by_last_attempt(outcome: Floats, fails: Floats, repeats: Floats) -> Floats:
+    """What becomes of calls by their last attempt, of what becomes of one: outcome's axes are those of fails, kinds."""
+    made = outcome * (fails**repeats)[..., None]
+    tries = tries_of(fails, repeats)
+    for kind in (SERVED, WORK):
+        made[..., kind] = outcome[..., kind] * tries
+    return made
