@@ -113,6 +113,10 @@ def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
         "withdraw_when": draw(st.sampled_from(["dead", "no-targets"])),
         "addresses": [],
     }
+    if draw(st.sampled_from([7, 7, 4])) == 4:
+        listener = {**data["balancers"][0]["listeners"][0], "protocol": "tls"}
+        data["balancers"][0] |= {"layer": 4, "listeners": [listener]}
+        data["target_groups"][0]["on_out"] = draw(st.sampled_from(["keep", "reset"]))
     if draw(st.booleans()):
         other = {**data["balancers"][0], "name": "other-front", "zones": {"fells-3": None}}
         data["balancers"].append(other)
@@ -126,9 +130,11 @@ def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
         }
     steps = []
     for part in draw(st.lists(PARTS, min_size=1, max_size=4, unique_by=str)):
-        start = draw(st.integers(0, 200))
+        start = draw(st.integers(0, 120))
         steps.append({"at_s": start, "fail": part})
         if draw(st.booleans()):
-            steps.append({"at_s": start + draw(st.integers(1, 90)), "restore": part})
+            steps.append({"at_s": start + draw(st.integers(1, 60)), "restore": part})
+    if draw(st.booleans()):
+        steps.append({"at_s": draw(st.integers(0, 200)), "drain": {"instance": "tiles-1"}})
     phases = draw(st.sampled_from(["spread", "best", "worst"]))
-    return data | {"drills": [{"name": "any", "lasts_s": 400, "phases": phases, "steps": steps}]}
+    return data | {"drills": [{"name": "any", "lasts_s": 240, "phases": phases, "steps": steps}]}

@@ -50,7 +50,7 @@ def test_shares_sum_to_one_wherever_somebody_serves(data):
 def test_totals_readings_and_blind_times_agree(data):
     run = run_of(data)
     readings = run.readings
-    assert readings.requests == pytest.approx(data["clients"][0]["rps"] * 400)
+    assert readings.requests == pytest.approx(data["clients"][0]["rps"] * 240)
     assert sum(readings.failed_by_cause.values()) == pytest.approx(readings.failed)
     assert 0 <= readings.failed_share <= 1 + 1e-9
     times = [frame.t_s for frame in run.keyframes]

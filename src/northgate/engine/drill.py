@@ -261,6 +261,7 @@ class _Run:
         self.warmth = np.ones(len(network.pairs.front))
         self.warm_since = np.full(len(network.pairs.front), np.nan)
         self.leaving = np.zeros(len(network.machines.names), dtype=bool)
+        self.left_at_s = np.full(len(network.pairs.front), np.inf)
         self.holding = Holding(network)
         self.sessions_moved, self.connections_reset = 0.0, 0.0
         self.attempts: Floats | None = None
@@ -290,6 +291,7 @@ class _Run:
             upcoming = min(upcoming, self.name_probers.next_verdict_s(), self.resolvers.next_s(self.now))
             upcoming = min(upcoming, self.crossing.at_s, self._next_profile_s(), self._next_warmth_s())
             upcoming = min(upcoming, self.holding.next_s(self.flow, self.now))
+            upcoming = min(upcoming, float(self.left_at_s.min(initial=np.inf)))
             if upcoming > self.drill.lasts_s:
                 break
             self._advance_to(upcoming)
@@ -305,6 +307,7 @@ class _Run:
             self._take_verdicts()
             self._take_votes()
         self._take_steps()
+        self._end_drains()
         self._take_fronts()
         self._take_verdicts()
         self._take_votes()
@@ -351,11 +354,32 @@ class _Run:
         return bool(step.fail or step.restore)
 
     def _drain(self, step: Step) -> None:
-        """An instance leaves, or comes back: it gets no new requests from any front."""
+        """An instance leaves, or comes back: it gets nothing new from any front."""
         name = (step.drain or step.undrain).instance  # type: ignore[union-attr]
-        self.leaving = self.leaving.copy()
-        self.leaving[self.network.machine_index(name)] = step.drain is not None
+        self._leave(self.network.machine_index(name), leaves=step.drain is not None)
         self._log(step.kind, (name,), f"{name} {'drains' if step.drain else 'is back from draining'}")
+
+    def _leave(self, machine: int, *, leaves: bool) -> None:
+        """Sessions move on with their next call; layer 4 connections may stay for the group's `drain_s`."""
+        network = self.network
+        self.leaving = self.leaving.copy()
+        self.leaving[machine] = leaves
+        pairs = network.pairs.machine == machine
+        self.left_at_s = np.where(pairs, self.now + self._drain_s if leaves else np.inf, self.left_at_s)
+        if leaves:
+            self.sessions_moved += self.holding.free_sessions(network.members.machine == machine)
+
+    def _end_drains(self) -> None:
+        gone = self.left_at_s <= self.now
+        if gone.any():
+            self.left_at_s = np.where(gone, np.inf, self.left_at_s)
+            self._reset(gone)
+
+    @cached_property
+    def _drain_s(self) -> Floats:
+        """Per pair: how long connections to a target that leaves may last (s)."""
+        drain = np.array([group.drain_s for group in self.network.plan.target_groups], dtype=np.float64)
+        return drain[self.network.members.group[self.network.pairs.member]]
 
     def _change_truth(self) -> None:
         before, self.truth = self.truth, truth_under(self.network, self.faults)
