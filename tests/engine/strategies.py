@@ -56,6 +56,8 @@ GROUPS = st.fixed_dictionaries(
             ["round-robin", "round-robin", "least-connections", "two-choices", "source-hash", "flow-hash"]
         ),
         "slow_start_s": st.sampled_from([0, 0, 40]),
+        "try_others": st.sampled_from([0, 0, 2]),
+        "connect_timeout_s": st.sampled_from([0.2, 3]),
     }
 )
 AFFINITY = st.sampled_from(
@@ -106,7 +108,8 @@ def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
     }
     sticky = [group["affinity"]["by"] != "none" for group in groups]
     hashed = any(group["balance"] == "source-hash" for group in groups)
-    if not any(sticky) or (sum(sticky) == 1 and not hashed):
+    others = any(group["try_others"] for group in groups)
+    if not any(sticky) and not (hashed and others) or (sum(sticky) == 1 and not hashed and not others):
         data["clients"][0]["retries"] = draw(st.sampled_from([0, 0, 2]))
     data["balancers"][0] |= {
         "address_kind": draw(st.sampled_from(["shared", "shared", "per-zone"])),

@@ -30,8 +30,15 @@ NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
 def patience_bounds(network: Network) -> Floats:
     """Every latency (s) beyond which some client, balancer or probe gives up, once each."""
     patience = np.minimum.outer(np.unique(network.calls.outcome_timeout_s), np.unique(network.pair_response_timeout_s))
+    # Whoever has waited for silent targets before has so much less patience.
+    spent = {0.0} | {
+        number * group.connect_timeout_s
+        for group in network.plan.target_groups
+        for number in range(1, group.try_others + 1)
+    }
+    left = np.subtract.outer(patience.ravel(), np.array(sorted(spent))).ravel()
     probes = np.array([probe.timeout_s for probe in network.plan.probes], dtype=np.float64)
-    return np.unique(np.concatenate([patience.ravel(), probes]))
+    return np.unique(np.concatenate([left[left > 0], probes]))
 
 
 def next_crossing(flow: Flow, bounds_s: Floats, now: float) -> Crossing:

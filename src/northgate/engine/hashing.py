@@ -112,6 +112,20 @@ def _scores(hashed: Keys, weights: Floats) -> Floats:
     return np.asarray(-weights / np.log(h))
 
 
+def ranking(keys: Keys, targets: Keys, weights: Floats, count: int) -> Ints:
+    """The positions of the targets with the highest scores for each key, best first: (keys, count), -1 where there are
+    no more of weight > 0."""
+    usable = np.flatnonzero(weights > 0)
+    made = np.full((len(keys), count), -1, dtype=np.int64)
+    found = min(count, len(usable))
+    rows = max(1, BLOCK // max(len(usable), 1))
+    for start in range(0, len(keys) if found else 0, rows):
+        hashed = mix64(mix64(keys[start : start + rows])[:, None] ^ targets[usable][None, :])
+        order = np.argsort(-_scores(hashed, weights[usable]), axis=1, kind="stable")[:, :found]
+        made[start : start + rows, :found] = usable[order]
+    return made
+
+
 def best_scores(keys: Keys, targets: Keys, weights: Floats) -> Floats:
     """The score of each key with the target beside it."""
     return _scores(mix64(mix64(keys) ^ targets), weights)

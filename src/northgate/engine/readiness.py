@@ -107,7 +107,6 @@ def _not_computed(plan: Plan) -> Iterator[Problem]:
     """What the plan file can say and drills do not compute: refused, rather than answered wrongly."""
     looked_at: tuple[tuple[str, Callable[[Any], Iterator[tuple[str, str]]]], ...] = (
         ("fleets", _in_fleet),
-        ("target_groups", _in_group),
         ("balancers", _in_balancer),
     )
     for field, look in looked_at:
@@ -119,11 +118,6 @@ def _not_computed(plan: Plan) -> Iterator[Problem]:
 def _in_fleet(fleet: Fleet) -> Iterator[tuple[str, str]]:
     if fleet.scale:
         yield "scale", "autoscaling"
-
-
-def _in_group(group: TargetGroup) -> Iterator[tuple[str, str]]:
-    if group.try_others:
-        yield "try_others", "trying other targets"
 
 
 def _in_balancer(balancer: Balancer) -> Iterator[tuple[str, str]]:
@@ -139,11 +133,15 @@ def _held_twice(plan: Plan) -> Iterator[Problem]:
     for index, client in enumerate(plan.clients):
         if client.retries and pools:
             where = pointer(("clients", index, "retries"))
-            what = f"repeating failed calls where pool {pools[0]} keeps sessions in two groups, or beside source hash,"
-            yield Problem(where, f"{what} is not computed in drills yet")
+            ways = "sessions in two groups, beside source hash, or either with try_others"
+            yield Problem(
+                where, f"repeating failed calls where pool {pools[0]} has {ways} is not computed in drills yet"
+            )
 
 
 def _may_hold_twice(pool: Pool, groups: dict[str, TargetGroup]) -> bool:
     used = [groups[name] for name in {name for tier in pool.tiers for name in tier.groups} if name in groups]
     sessions = sum(group.affinity.by != "none" for group in used)
-    return sessions > 1 or (sessions == 1 and any(group.balance == "source-hash" for group in used))
+    hashed = any(group.balance == "source-hash" for group in used)
+    others = any(group.try_others for group in used)
+    return sessions > 1 or (sessions == 1 and hashed) or (others and (sessions > 0 or hashed))

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from northgate.engine.balancing import least_connections, two_choices
-from northgate.engine.hashing import Keys, best_scores, winners
+from northgate.engine.hashing import Keys, best_scores, ranking, winners
 from northgate.engine.network import Network
 from northgate.engine.sources import Segment
 from northgate.engine.types import Bools, Floats, Ints, kept, total_by
@@ -154,6 +154,12 @@ class HashTable:
         """The position in the cell of the pair to which each of a segment's sources falls."""
         self.shares(cell, [segment], weight)
         return self.fallen[self.network.pairs.member[self.network.cell_pairs[cell]].tobytes(), segment.digest].winner
+
+    def orders(self, cell: int, segment: Segment, weight: Floats, tries: int) -> Ints:
+        """The pairs (positions in the cell) that each of a segment's sources would be sent to one after the other:
+        (sources, at most tries + 1), -1 where there are no more."""
+        targets = self.network.member_keys[self.network.pairs.member[self.network.cell_pairs[cell]]]
+        return ranking(segment.keys, targets, weight, tries + 1)
 
     def _learn(self, digest: bytes, targets: Keys, segments: Sequence[Segment], weight: Floats) -> None:
         """Where the keys of segments fall that have not been asked for yet, of all of them at once."""

@@ -29,6 +29,7 @@ from northgate.engine.flow import (
 )
 from northgate.engine.load import AT_BOUND_S, Queue, queue_under
 from northgate.engine.network import Network
+from northgate.engine.others import LastStops, last_stops, last_stops_in_order
 from northgate.engine.repeats import Repeats
 from northgate.engine.shares import Choice, busy_shares, choose, even_shares, hash_table
 from northgate.engine.truth import ANSWERS, REFUSES, SILENT
@@ -98,6 +99,16 @@ class _Sent:
 
 
 @dataclass(frozen=True)
+class _Stop:
+    """Requests of one fate at one cell's pairs that have tried others: which of them are bad, and where it ends."""
+
+    fate: int
+    pairs: Ints
+    bad: Bools
+    found: LastStops
+
+
+@dataclass(frozen=True)
 class _Back:
     """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a lane's cell, at a row."""
 
@@ -131,10 +142,48 @@ class _Solving:
 
     def go(self, share: Floats) -> tuple["_Sent", Queue, "_Back"]:
         """Forward with these shares of those who are free to be sent anywhere, through the queues, and back."""
-        mixed = self.mixed(share)
-        sent = self.forward(mixed)
-        queue = self.queues(mixed, sent)
-        return sent, queue, self.backward(mixed, queue)
+        ends, stops = self.trying(self.mixed(share), share)
+        sent = self.forward(ends)
+        queue = self.queues(ends, sent)
+        return sent, queue, self.backward(ends, queue, stops)
+
+    def trying(self, first: Floats, drawn: Floats) -> tuple[Floats, list["_Stop"]]:
+        """Where requests end that go on to other targets when connects fail, given where they are first sent."""
+        if not self.with_others:
+            return first, []
+        ends, stops = np.repeat(first, self.fates, axis=0) if len(first) == 1 else first.copy(), []
+        met = self.moment.encounter.fate_met
+        for cell, tries in self.with_others:
+            mine = self.network.cell_pairs[cell]
+            bad = (met[:, mine] != ANSWERS) & ~self.network.members.leads_on[self.network.pairs.member[mine]]
+            for fate in np.flatnonzero((ends[:, mine] * bad).sum(axis=1) > 0):
+                silent = met[fate, mine] != REFUSES
+                own = drawn[min(int(fate), len(drawn) - 1), mine]
+                found = self._by_hash(cell, int(fate), bad[fate], silent, tries, ends[fate, mine], own)
+                ends[fate, mine] = found.share
+                stops.append(_Stop(int(fate), mine, bad[fate], found))
+        return ends, stops
+
+    @cached_property
+    def with_others(self) -> list[tuple[int, int]]:
+        """The cells, at layer 7, whose requests may go on to other targets; and how often."""
+        network = self.network
+        tries = [group.try_others for group in network.plan.target_groups]
+        return [
+            (cell, tries[int(group)])
+            for cell, group in enumerate(network.routes.cell_group)
+            if tries[int(group)] and network.front_layer[network.routes.cell_front[cell]] == 7
+        ]
+
+    def _by_hash(
+        self, cell: int, fate: int, bad: Bools, silent: Bools, tries: int, first: Floats, drawn: Floats
+    ) -> LastStops:  # fmt: skip
+        """Of a hash's keys each goes on in its own order; everybody else as they are drawn."""
+        segment = self.network.segments[int(self.moment.encounter.fate_segment[fate])]
+        if self.network.cell_method[cell] != "source-hash" or not len(segment.keys) or (first != drawn).any():
+            return last_stops(first, drawn, bad, silent, tries)
+        weight = self.choice.pair_weight[self.network.cell_pairs[cell]]
+        return last_stops_in_order(hash_table(self.network).orders(cell, segment, weight, tries), bad, silent)
 
     # Who is chosen
 
@@ -300,9 +349,11 @@ class _Solving:
 
     # Back
 
-    def backward(self, share: Floats, queue: Queue) -> _Back:
+    def backward(self, share: Floats, queue: Queue, stops: list["_Stop"]) -> _Back:
         """What becomes of requests, from the deepest level up."""
         pair = self._at_machines(queue)
+        for stop in stops:
+            self._after_others(pair, queue, stop)
         onward = np.flatnonzero(self.network.members.leads_on[self.network.pairs.member])
         back = self._to_rows(share, pair)
         for _ in range(self.network.levels - 1 if len(self.inner) else 0):
@@ -331,6 +382,28 @@ class _Solving:
             if value.any():
                 made[kind] = np.asarray(value, dtype=np.float64)
         return made
+
+    def _after_others(self, pair: dict[int, Floats], queue: Queue, stop: "_Stop") -> None:
+        """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
+        network, encounter, found = self.network, self.moment.encounter, stop.found
+        good = ~stop.bad & (found.share > 0)
+        mine, share, waited = stop.pairs[good], found.share[good], found.waited[:, good]
+        machine = network.pairs.machine[mine]
+        wait_s = np.arange(len(waited))[:, None] * network.pair_connect_timeout_s[mine]
+        latency_s = queue.latency_s[machine] + wait_s
+        late = too_late(latency_s, queue.slope[machine], encounter.patience_s[stop.fate, mine])
+        taken = 1 - queue.excess[machine]
+        on_time = np.where(late, 0.0, waited)
+        liked = np.where(encounter.bad_page[stop.fate, mine], 0.0, taken / share)
+        values = {
+            SERVED: on_time.sum(axis=0) * liked,
+            WORK: (on_time * latency_s).sum(axis=0) * liked,
+            TIMED_OUT: taken * np.where(late, waited, 0.0).sum(axis=0) / share,
+            BAD_STATUS: on_time.sum(axis=0) * (taken / share - liked),
+            LATE: np.where(late[0], taken, 0.0),
+        }
+        for kind, value in values.items():
+            pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[stop.fate, mine] = value
 
     def _to_rows(self, share: Floats, pair: dict[int, Floats]) -> _Back:
         network, moment = self.network, self.moment
@@ -405,7 +478,8 @@ class _Solving:
     def flow(self, share: Floats, sent: _Sent, queue: Queue, back: _Back) -> Flow:
         """Sums the rates that readings and views ask for."""
         network, free_share = self.network, share
-        share = self.mixed(share)
+        share, _ = self.trying(self.mixed(share), share)
+        opens, _ = self.trying(free_share, free_share)
         pairs, routes, entries = network.pairs, network.routes, network.entries
         row_kind = back.row * sent.row[:, None]
         pair_rate = sent.cell[:, pairs.cell] * share if len(share) > 1 else None
@@ -456,7 +530,7 @@ class _Solving:
             queue=queue,
             pair_share=free_share,
             attempts=self.repeats.attempts,
-            opening=np.broadcast_to(free_share * back.pair[SERVED] * free_factor, (self.fates, len(pairs.front))),
+            opening=np.broadcast_to(opens * back.pair[SERVED] * free_factor, (self.fates, len(pairs.front))),
             connecting=self._connecting(free_share, back),
             ending=self.connected.ends_at_first_failure(),
             fate_cell_rps=sent.cell,
