@@ -99,6 +99,7 @@ def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
         target_groups=groups,
         pools=[{"name": "web", "tiers": draw(TIERS)}],
     )
+    data["clients"][0]["calls"][0]["kilobytes"] = 40
     data["clients"][0] |= {
         "rps": draw(st.sampled_from([1, 300, 900])),
         "timeout_s": draw(st.sampled_from([0.5, 10])),
@@ -109,11 +110,12 @@ def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
     sticky = [group["affinity"]["by"] != "none" for group in groups]
     hashed = any(group["balance"] == "source-hash" for group in groups)
     others = any(group["try_others"] for group in groups)
-    if not any(sticky) and not (hashed and others) or (sum(sticky) == 1 and not hashed and not others):
+    if (not any(sticky) and not (hashed and others)) or (sum(sticky) == 1 and not hashed and not others):
         data["clients"][0]["retries"] = draw(st.sampled_from([0, 0, 2]))
     data["balancers"][0] |= {
         "address_kind": draw(st.sampled_from(["shared", "shared", "per-zone"])),
         "withdraw_when": draw(st.sampled_from(["dead", "no-targets"])),
+        "bandwidth_mbps": draw(st.sampled_from([None, None, 50])),
         "addresses": [],
     }
     if draw(st.sampled_from([7, 7, 4])) == 4:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.flow import BLOCKED, DEAD_FRONT, KINDS, SERVED, Moment
+from northgate.engine.flow import BLOCKED, DEAD_FRONT, KINDS, OVERLOADED, SERVED, WORK, Moment
 from northgate.engine.network import Network
 from northgate.engine.repeats import by_last_attempt, tries_of
 from northgate.engine.truth import BLOCKED as BLOCKED_WAY
@@ -87,6 +87,7 @@ class Connected:
         self.fate = moment.encounter.fate[network.calls.outcome[calls]]
         self.tries = np.ones_like(self.rps)
         self.anew = np.zeros_like(self.free)
+        self.over = np.zeros(len(network.fronts.zone))
         clients = network.calls.client[calls]
         self.retries: Floats = retries[clients]
         front = network.pairs.front
@@ -123,6 +124,9 @@ class Connected:
         made = np.zeros((*self.rps.shape, KINDS))
         for kind, value in pair.items():
             made[:, :, kind] = value[self.fate]
+        excess = self.over[self.network.pairs.front]
+        made[:, :, OVERLOADED] += made[:, :, SERVED] * excess
+        made[:, :, [SERVED, WORK]] *= (1 - excess)[None, :, None]
         made[self.blocked] = 0.0
         made[self.blocked, BLOCKED] = 1.0
         made[self.dead] = 0.0

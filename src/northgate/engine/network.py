@@ -273,6 +273,21 @@ class Network:
         return layers[self.fronts.balancer] if len(layers) else layers
 
     @cached_property
+    def bandwidth_mbps(self) -> Floats:
+        """Per balancer: what its answers may take together (megabits/s); inf where no limit is known."""
+        return _floats(balancer.bandwidth_mbps or np.inf for balancer in self.plan.balancers)
+
+    @cached_property
+    def call_megabits(self) -> Floats:
+        """Per call: the size of its answer (megabits), a kilobyte being 1,000 bytes; 0 for the probes of names."""
+        clients = self.plan.clients
+        sizes = [
+            clients[client].calls[number].kilobytes if client < len(clients) else 0.0
+            for client, number in zip(self.calls.client.tolist(), self.calls.number.tolist(), strict=True)
+        ]
+        return _floats(sizes) * 8 / 1000
+
+    @cached_property
     def cell_method(self) -> tuple[str, ...]:
         """How each cell's targets are chosen."""
         return tuple(self.plan.target_groups[int(group)].balance for group in self.routes.cell_group)

@@ -7,7 +7,6 @@ from typing import Any
 from northgate.engine.errors import CannotRun
 from northgate.engine.routing import plain_host, request_for
 from northgate.plan import Plan, Problem
-from northgate.plan.balancers import Balancer
 from northgate.plan.groups import Pool, TargetGroup
 from northgate.plan.machines import Fleet
 from northgate.plan.problems import did_you_mean, pointer
@@ -105,10 +104,7 @@ def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
 
 def _not_computed(plan: Plan) -> Iterator[Problem]:
     """What the plan file can say and drills do not compute: refused, rather than answered wrongly."""
-    looked_at: tuple[tuple[str, Callable[[Any], Iterator[tuple[str, str]]]], ...] = (
-        ("fleets", _in_fleet),
-        ("balancers", _in_balancer),
-    )
+    looked_at: tuple[tuple[str, Callable[[Any], Iterator[tuple[str, str]]]], ...] = (("fleets", _in_fleet),)
     for field, look in looked_at:
         for index, item in enumerate(getattr(plan, field)):
             for inner, what in look(item):
@@ -118,11 +114,6 @@ def _not_computed(plan: Plan) -> Iterator[Problem]:
 def _in_fleet(fleet: Fleet) -> Iterator[tuple[str, str]]:
     if fleet.scale:
         yield "scale", "autoscaling"
-
-
-def _in_balancer(balancer: Balancer) -> Iterator[tuple[str, str]]:
-    if balancer.bandwidth_mbps:
-        yield "bandwidth_mbps", "bandwidth"
 
 
 def _held_twice(plan: Plan) -> Iterator[Problem]:

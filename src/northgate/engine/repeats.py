@@ -10,7 +10,7 @@ from functools import cached_property
 
 import numpy as np
 
-from northgate.engine.flow import DEAD_FRONT, KINDS, NONE_HEALTHY, SERVED, WORK, Moment
+from northgate.engine.flow import DEAD_FRONT, KINDS, NONE_HEALTHY, OVERLOADED, SERVED, WORK, Moment
 from northgate.engine.network import Network
 from northgate.engine.shares import Choice, hash_table
 from northgate.engine.types import Bools, Floats, Ints, total_by
@@ -48,6 +48,7 @@ class Repeats:
         self.of_client: Floats = tries
         self.retries: Floats = np.where(entries.member < 0, tries[network.calls.client[entries.call]], 0.0)
         self.attempts = np.ones(len(entries.call)) if moment.attempts is None else moment.attempts
+        self.over = np.zeros(len(network.fronts.zone))
         self.after_one = np.ones(len(entries.call))
         self.stuck: list[Stuck] = []
         if self.retries.any():
@@ -239,7 +240,12 @@ class Repeats:
         place = {int(entry): number for number, entry in enumerate(one.entries)}
         for number in self._rows(one):
             routed = self.route[number] >= 0 and self._arrives(int(number))
-            of_row = self._class_routed(one, int(self.route[number]), share, pair) if routed else row[number][None, :]
+            of_row = row[number][None, :]
+            if routed:
+                of_row = self._class_routed(one, int(self.route[number]), share, pair)
+                excess = self.over[self.front[number]]
+                of_row[:, OVERLOADED] += of_row[:, SERVED] * excess
+                of_row[:, [SERVED, WORK]] *= 1 - excess
             made[place[int(self.entry[number])]] += self.row_part[number] * of_row
         stranded = total_by(self.entry, self.row_part, len(network.entries.call))[one.entries] == 0
         made[stranded & (network.entries.balancer[one.entries] >= 0), :, DEAD_FRONT] = 1.0

@@ -139,13 +139,15 @@ class _Solving:
         self.told = moment.told
         self.repeats = Repeats(network, moment, choice, self.fate_of_call, self.row_part)
         self.connected = Connected(network, moment, self.repeats.of_client)
+        # Per front: the share of its answers that its balancer's bandwidth does not let through.
+        self.over = np.zeros(len(network.fronts.zone))
 
     def go(self, share: Floats) -> tuple["_Sent", Queue, "_Back"]:
         """Forward with these shares of those who are free to be sent anywhere, through the queues, and back."""
         ends, stops = self.trying(self.mixed(share), share)
         sent = self.forward(ends)
         queue = self.queues(ends, sent)
-        return sent, queue, self.backward(ends, queue, stops)
+        return sent, queue, self.backward(ends, sent, queue, stops)
 
     def trying(self, first: Floats, drawn: Floats) -> tuple[Floats, list["_Stop"]]:
         """Where requests end that go on to other targets when connects fail, given where they are first sent."""
@@ -349,17 +351,36 @@ class _Solving:
 
     # Back
 
-    def backward(self, share: Floats, queue: Queue, stops: list["_Stop"]) -> _Back:
+    def backward(self, share: Floats, sent: _Sent, queue: Queue, stops: list["_Stop"]) -> _Back:
         """What becomes of requests, from the deepest level up."""
         pair = self._at_machines(queue)
         for stop in stops:
             self._after_others(pair, queue, stop)
         onward = np.flatnonzero(self.network.members.leads_on[self.network.pairs.member])
-        back = self._to_rows(share, pair)
+        back = self._to_rows(share, pair, sent)
         for _ in range(self.network.levels - 1 if len(self.inner) else 0):
             self._take_back(pair, back, onward)
-            back = self._to_rows(share, pair)
+            back = self._to_rows(share, pair, sent)
         return back
+
+    def _cap(self, row: Floats, sent: _Sent, pair: dict[int, Floats]) -> None:
+        """Answers beyond a balancer's bandwidth are lost: the excess share 1 - 1/u of what would be served."""
+        limit = self.network.bandwidth_mbps
+        if not np.isfinite(limit).any():
+            return
+        balancer = self.network.fronts.balancer
+        megabits = self.network.call_megabits
+        served = row[:, SERVED] * sent.row * megabits[self.call]
+        if self.connected.any:
+            self.connected.over = np.zeros(len(balancer))
+            bound = self.connected.ended(self.connected.outcome(pair))
+            served = served + bound.row[:, SERVED] * megabits[self.call]
+        demand = total_by(balancer[self.front], served, len(limit))
+        over = np.where(demand > limit, 1 - limit / np.maximum(demand, limit), 0.0)
+        self.over = self.repeats.over = self.connected.over = over[balancer]
+        excess = self.over[self.front]
+        row[:, OVERLOADED] += row[:, SERVED] * excess
+        row[:, [SERVED, WORK]] *= (1 - excess)[:, None]
 
     def _at_machines(self, queue: Queue) -> dict[int, Floats]:
         """Per kind what becomes of a request of each fate at each pair; kinds that do not occur are left out."""
@@ -405,7 +426,7 @@ class _Solving:
         for kind, value in values.items():
             pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[stop.fate, mine] = value
 
-    def _to_rows(self, share: Floats, pair: dict[int, Floats]) -> _Back:
+    def _to_rows(self, share: Floats, pair: dict[int, Floats], sent: _Sent) -> _Back:
         network, moment = self.network, self.moment
         routes, entries = network.routes, network.entries
         cell = np.zeros((KINDS, self.fates, self.cells))
@@ -427,6 +448,7 @@ class _Solving:
         for lost, kind in ((moment.encounter.row_blocked, BLOCKED), (dead, DEAD_FRONT)):
             row[lost] = 0.0
             row[lost, kind] = 1.0
+        self._cap(row, sent, pair)
         return _Back(pair, cell, row, self._to_entries(row))
 
     def _to_entries(self, row: Floats) -> Floats:
@@ -490,8 +512,11 @@ class _Solving:
             pair_rps, pair_served = pair_rate.sum(axis=0), (pair_rate * back.pair[SERVED]).sum(axis=0)
         calls, becomes, lost = self._calls(sent, share=free_share, back=back)
         tried = sent.row
-        cell_served = (back.cell[SERVED] * sent.cell).sum(axis=0)
+        through = 1 - self.over
+        pair_served = pair_served * through[pairs.front]
+        cell_served = (back.cell[SERVED] * sent.cell).sum(axis=0) * through[routes.cell_front]
         lane_rps, lane_served = sent.lane.sum(axis=0), (sent.lane * back.cell[SERVED][:, routes.lane_cell]).sum(axis=0)
+        lane_served = lane_served * through[routes.cell_front[routes.lane_cell]]
         cell_rps, route_rps = sent.cell.sum(axis=0), sent.route.sum(axis=0)
         over_open = np.zeros_like(becomes)
         if self.connected.any:
