@@ -75,8 +75,10 @@ def test_a_plan_without_drills_says_so(tmp_path):
         (plan_data(probse=[]), "/probse: unknown field 'probse'; did you mean 'probes'?"),
         (changed(plan_data(), "/target_groups/0/probe", "redy"), "/target_groups/0/probe: there is no probe 'redy'"),
         (
-            changed(plan_data(drills=[{"name": "d"}]), "/target_groups/0/try_others", 1),
-            "/target_groups/0/try_others: trying other targets is not computed in drills yet",
+            plan_data(
+                drills=[{"name": "d", "steps": [{"at_s": 5, "restore": {"zone": "fells-1"}}]}],
+            ),
+            "/drills/0/steps/0/restore: zone fells-1 has not failed before 5 s",
         ),
         (plan_data(drills=[{"name": "d", "steps": [fail(9999, zone="fells-1")]}]), "after the drill has ended"),
     ],

@@ -207,9 +207,12 @@ def test_restoring_what_has_not_failed_is_an_error_of_the_plan():
 
 
 def test_what_drills_do_not_compute_is_refused_rather_than_answered_wrongly():
+    data = plan_data()
+    data["target_groups"][0] |= {"balance": "source-hash", "affinity": {"by": "cookie"}}
+    data["clients"][0]["retries"] = 1
     with pytest.raises(CannotRun) as caught:
-        drill_of(changed(plan_data(), "/target_groups/0/try_others", 2), [])
-    assert [problem.where for problem in caught.value.problems] == ["/target_groups/0/try_others"]
+        drill_of(data, [])
+    assert [problem.where for problem in caught.value.problems] == ["/clients/0/retries"]
 
 
 @pytest.mark.parametrize(

@@ -218,6 +218,7 @@ def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
     zone_rates = np.array([frame.zone_served for frame in run.keyframes])
     causes = np.array([frame.cause_rps for frame in run.keyframes])
     mechanisms = np.array([frame.mechanism_rps for frame in run.keyframes])
+    ever = _ever_there(run)
     machines = network.machines.names if with_utilisation else ()
     utilisation = np.array([frame.utilisation for frame in run.keyframes])
     stale = np.array([frame.stale for frame in run.keyframes])
@@ -226,7 +227,7 @@ def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
         by_zone_rps={zone: zone_rates[:, index].tolist() for index, zone in enumerate(network.zones)},
         failed_rps={cause: causes[:, index].tolist() for index, cause in enumerate(CAUSES)},
         mechanism_rps={name: mechanisms[:, index].tolist() for index, name in enumerate(MECHANISMS)},
-        utilisation={name: utilisation[:, index].tolist() for index, name in enumerate(machines)},
+        utilisation={name: utilisation[:, index].tolist() for index, name in enumerate(machines) if ever[index]},
         busiest=[network.machines.names[int(values.argmax())] if len(values) else "" for values in utilisation],
         busiest_utilisation=utilisation.max(axis=1, initial=0.0).tolist(),
         middle_utilisation=[
@@ -236,6 +237,12 @@ def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
         sessions=_sessions(run),
         stale_share={name.name: stale[:, index].tolist() for index, name in enumerate(network.plan.names)},
     )
+
+
+def _ever_there(run: DrillRun) -> np.ndarray:
+    """Which machines exist at some time of a drill."""
+    every = np.arange(len(run.network.machines.names))
+    return np.any([frame.moment.present(every) for frame in run.keyframes], axis=0)
 
 
 def _sessions(run: DrillRun) -> dict[str, list[float]]:
@@ -266,7 +273,8 @@ def strips(run: DrillRun, group: str | None = None) -> list[Strip]:
     """Truth and belief of every target of a group (or of all) over the drill, neighbours alike merged."""
     network = run.network
     groups = [one.name for one in network.plan.target_groups]
-    wanted = [m for m, g in enumerate(network.members.group) if group in (None, groups[int(g)])]
+    ever = _ever_there(run)[network.members.machine]
+    wanted = [m for m, g in enumerate(network.members.group) if ever[m] and group in (None, groups[int(g)])]
     moments = [frame.moment for frame in run.keyframes]
     states = [
         member_states(network, moment.in_use, moment.encounter.met, moment.truth.front_dead) for moment in moments

@@ -195,6 +195,7 @@ class _Berths:
         self.met, self.believed, self.fronts = member_states(
             network, flow.moment.in_use, flow.moment.encounter.met, flow.moment.truth.front_dead
         )
+        self.here = flow.moment.present(self.machine)
         usable = self.met == 0
         self.wrong = np.where(usable, self.believed < self.fronts, self.believed > 0)
         self.group_rps = total_by(network.members.group, self.rps, len(network.plan.target_groups))
@@ -206,7 +207,7 @@ class _Berths:
         """Every member of these groups in plan order."""
         names = [group.name for group in self.network.plan.target_groups]
         of_group = [names[int(group)] in groups for group in self.network.members.group]
-        return [self._state(member) for member in range(self.count) if of_group[member]]
+        return [self._state(member) for member in range(self.count) if of_group[member] and self.here[member]]
 
     def _state(self, member: int) -> BerthState:
         network, queue = self.network, self.flow.queue
@@ -244,7 +245,7 @@ class _Berths:
         at, count = self.network.members.group * len(names) + place, len(groups) * len(names)
         used = self.believed > 0
         rps, served = total_by(at, self.rps, count), total_by(at, self.served, count)
-        targets, in_use = np.bincount(at, minlength=count), total_by(at, used, count)
+        targets, in_use = total_by(at, self.here, count), total_by(at, used, count)
         unnoticed, peak = total_by(at, self.wrong, count), np.zeros(count)
         np.maximum.at(peak, at, self.flow.queue.utilisation[self.machine])
         return [
@@ -381,7 +382,7 @@ def _balancer(flow: Flow, index: int) -> BalancerState:
 
 def _group(flow: Flow, berths: _Berths, index: int) -> GroupState:
     network = flow.network
-    mine = np.flatnonzero(network.members.group == index)
+    mine = np.flatnonzero((network.members.group == index) & berths.here)
     load = flow.queue.utilisation[berths.machine[mine]] if len(mine) else np.zeros(0)
     busiest = int(load.argmax()) if len(mine) else None
     return GroupState(

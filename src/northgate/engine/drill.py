@@ -20,9 +20,10 @@ from northgate.engine.probing import DIGITS, Bounds, Outcome, Probers, down_boun
 from northgate.engine.readiness import check_drillable
 from northgate.engine.readings import Readings, Totals
 from northgate.engine.resolving import Resolvers
+from northgate.engine.scaling import Autoscaler, autoscalers, roomy
 from northgate.engine.sessions import Holding
 from northgate.engine.solving import solve, too_late
-from northgate.engine.truth import REFUSES, Truth, encounter, healthy, probe_view, truth_under
+from northgate.engine.truth import REFUSES, Truth, encounter, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, Watch, go_on, total_by
 from northgate.plan import Problem
 from northgate.plan.drills import Drill, Expectation, Part, Step
@@ -133,7 +134,7 @@ def run_drill(network: Network, drill: Drill, watch: Watch = go_on) -> DrillRun:
     """Runs a drill; raises CannotRun when a step restores what has not failed. `watch` is called at every event."""
     check_drillable(network.plan)
     _check_restores(network, drill)
-    return _Run(network, drill).run(watch)
+    return _Run(roomy(network), drill).run(watch)
 
 
 def undisturbed(network: Network) -> Flow:
@@ -248,7 +249,10 @@ class _Run:
         self.steps = _in_order(drill.steps)
         self.faults: list[Part] = []
         self.surges: dict[str, float] = {}
-        self.truth = healthy(network)
+        self.scalers = autoscalers(network)
+        self.exists = ~network.spare
+        self.most_targets = int((self.exists & network.machines.real).sum())
+        self.truth = self._truth()
         self.view = probe_view(network, self.truth)
         self.encounter = encounter(network, self.truth)
         self.bounds_s = patience_bounds(network)
@@ -260,6 +264,7 @@ class _Run:
         self.resolvers = Resolvers(network, network.names.shares(self.healthy, self.addresses.present))
         self.warmth = np.ones(len(network.pairs.front))
         self.warm_since = np.full(len(network.pairs.front), np.nan)
+        self.starting: list[int] = []
         self.leaving = np.zeros(len(network.machines.names), dtype=bool)
         self.left_at_s = np.full(len(network.pairs.front), np.inf)
         self.holding = Holding(network)
@@ -269,6 +274,7 @@ class _Run:
         self.holding.settle(self.flow)
         change_s = first_change_s(drill)
         self.probers = Probers(target_beats(network), self._outcome(), drill.phases, change_s)
+        self.probers.set_alive(self.exists[network.pairs.machine[network.probed]])
         self.name_probers = Probers(name_beats(network), self._name_outcome(), drill.phases, change_s)
         self.met = self.probers.believes.copy()
         self.wrong_since = np.full(len(network.probed), np.nan)
@@ -291,6 +297,7 @@ class _Run:
             upcoming = min(upcoming, self.name_probers.next_verdict_s(), self.resolvers.next_s(self.now))
             upcoming = min(upcoming, self.crossing.at_s, self._next_profile_s(), self._next_warmth_s())
             upcoming = min(upcoming, self.holding.next_s(self.flow, self.now))
+            upcoming = min([upcoming, *(scaler.next_event_s(self.now) for scaler in self.scalers)])
             upcoming = min(upcoming, float(self.left_at_s.min(initial=np.inf)))
             if upcoming > self.drill.lasts_s:
                 break
@@ -313,6 +320,7 @@ class _Run:
         self._take_votes()
         self._withdraw()
         self._answer()
+        self._scale()
         self._warm_up()
         self._solve()
         self.keyframes.append(
@@ -382,7 +390,7 @@ class _Run:
         return drain[self.network.members.group[self.network.pairs.member]]
 
     def _change_truth(self) -> None:
-        before, self.truth = self.truth, truth_under(self.network, self.faults)
+        before, self.truth = self.truth, self._truth()
         self.view = probe_view(self.network, self.truth)
         self.encounter = encounter(self.network, self.truth)
         self.backlog_s = np.where(_emptied(self.network, self.truth), 0.0, self.backlog_s)
@@ -391,6 +399,58 @@ class _Run:
         # A target whose process dies resets its connections, where its front lives to hear of it.
         self._reset((self.encounter.met == REFUSES) & ~self.truth.front_dead[self.network.pairs.front])
         self._meet()
+
+    def _truth(self) -> Truth:
+        """The truth under the faults in force; what is not there, or does not serve yet, is silent."""
+        truth = truth_under(self.network, self.faults)
+        if not self.scalers:
+            return truth
+        silent = truth.machine_silent | ~self.exists
+        for scaler in self.scalers:
+            silent[scaler.starting(self.now)] = True
+        return replace(truth, machine_silent=silent)
+
+    def _scale(self) -> None:
+        """Drained machines go, launched ones begin to serve, and autoscalers decide."""
+        if not self.scalers:
+            return
+        changed, launched = False, []
+        self.exists, self.leaving = self.exists.copy(), self.leaving.copy()
+        for scaler in self.scalers:
+            gone = scaler.take_gone(self.now)
+            self.exists[gone], self.leaving[gone] = False, False
+            if scaler.next_s <= self.now:
+                launched += list(self._decide(scaler))
+            changed |= len(gone) > 0 or bool(launched)
+        starting = [int(one) for scaler in self.scalers for one in scaler.starting(self.now)]
+        if changed or starting != self.starting:
+            self.starting = starting
+            self.most_targets = max(self.most_targets, int((self.exists & self.network.machines.real).sum()))
+            self.probers.start(np.isin(self.network.pairs.machine[self.network.probed], launched))
+            self._change_truth()
+
+    def _decide(self, scaler: Autoscaler) -> Ints:
+        network = self.network
+        using = self._in_use(self.probers.believes) & ~self.truth.front_dead[network.pairs.front]
+        in_use = total_by(network.pairs.machine, using, len(network.machines.names)) > 0
+        decision = scaler.decide(self.now, in_use, self.leaving, self._living_zones())
+        self.exists[decision.launches] = True
+        for machine in decision.drains:
+            self._leave(int(machine), leaves=True)
+            pairs = network.pairs.machine == machine
+            scaler.leaves(int(machine), round(self.now + float(self._drain_s[pairs].max(initial=0.0)), DIGITS))
+        names = network.machines.names
+        for verb, some in (("launches", decision.launches), ("drains", decision.drains)):
+            if len(some):
+                listed = [names[int(one)] for one in some]
+                self._log("scale", tuple(listed), f"{decision.words}: {verb} {', '.join(listed)}")
+        return decision.launches
+
+    def _living_zones(self) -> Bools:
+        lost = {fault.zone for fault in self.faults} | {fault.region for fault in self.faults}
+        zones, regions = self.network.zones, self.network.regions
+        of_zone = [regions[int(region)] for region in self.network.zone_region]
+        return np.array([not lost & {zone, region} for zone, region in zip(zones, of_zone, strict=True)], dtype=bool)
 
     def _reset(self, pairs: Bools) -> None:
         """Ends the layer 4 connections through these pairs at once."""
@@ -506,13 +566,19 @@ class _Run:
             call_rps=self._call_rps(),
             backlog_s=self.backlog_s,
             held=self.holding.held,
+            exists=self.exists if self.scalers else None,
             attempts=self.attempts,
         )
 
     def _in_use(self, believes: Bools) -> Bools:
         in_use = np.ones(len(self.network.pairs.front), dtype=bool)
         in_use[self.network.probed] = believes
-        return in_use & ~self.leaving[self.network.pairs.machine]
+        in_use &= ~self.leaving[self.network.pairs.machine]
+        if self.scalers:
+            waits = ~self.exists
+            waits[self.starting] = True
+            in_use &= ~waits[self.network.pairs.machine]
+        return in_use
 
     def _settled_flow(self) -> Flow:
         """The flow at the start: belief is what the probes find under the load that this belief makes."""
@@ -568,6 +634,7 @@ class _Run:
         outcome = self._outcome()
         self.probers.meet(self.now, outcome)
         alive = ~self.truth.front_dead[self.network.pairs.front[self.network.probed]]
+        alive &= self.exists[self.network.pairs.machine[self.network.probed]]
         self.probers.set_alive(alive)
         self._note_changes(outcome, alive)
 
@@ -584,6 +651,8 @@ class _Run:
 
     def _advance_to(self, second: float) -> None:
         seconds = second - self.now
+        for scaler in self.scalers:
+            scaler.watch(self.flow.queue.utilisation, seconds)
         if seconds > 0 and self._moves():
             self._add_moving(second, seconds)
         else:
@@ -717,7 +786,7 @@ class _Run:
             self.connections_reset,
             worst,
             max(self.last_change_s - last_step, 0.0),
-            len(self.network.machines.names),
+            self.most_targets,
         )
         return DrillRun(self.network, self.drill, tuple(self.keyframes), blind, tuple(self.events), readings)
 

@@ -44,7 +44,8 @@ class Moment:
     that sources hold.
     `attempts`: how often each entry's calls were tried on average in the state before, from which a retry storm goes
     on. `lost`: per call that goes on to the next address the share that meets dead fronts to the end (NaN: another
-    call); `told` then counts every try. `fresh`: what entries would be told if nobody held old answers."""
+    call); `told` then counts every try. `fresh`: what entries would be told if nobody held old answers. `exists`: which
+    machines are there, where autoscalers launch them (None: all)."""
 
     truth: Truth
     encounter: Encounter
@@ -59,6 +60,11 @@ class Moment:
     attempts: Floats | None = None
     lost: Floats | None = None
     fresh: Floats | None = None
+    exists: Bools | None = None
+
+    def present(self, machines: Ints) -> Bools:
+        """Whether machines are there at all."""
+        return np.ones(len(machines), dtype=bool) if self.exists is None else self.exists[machines]
 
 
 @dataclass(frozen=True)

@@ -219,6 +219,12 @@ class Network:
     names: NameBook
     book: AddressBook
     level: Ints
+    spares: frozenset[str] = frozenset()
+
+    @cached_property
+    def spare(self) -> Bools:
+        """The machines that are not there from the start: places for what an autoscaler may launch."""
+        return np.array([name in self.spares for name in self.machines.names], dtype=bool)
 
     @cached_property
     def levels(self) -> int:
@@ -362,8 +368,9 @@ class Network:
         return self.plan.balancers[int(self.fronts.balancer[front])].name
 
 
-def compile_network(plan: Plan) -> Network:
-    """Compiles a plan; raises CannotRun with places when it cannot be computed."""
+def compile_network(plan: Plan, spares: frozenset[str] = frozenset()) -> Network:
+    """Compiles a plan; raises CannotRun with places when it cannot be computed. `spares` are instances that are not
+    there yet."""
     check_runnable(plan)
     book = AddressBook(plan)
     zones = [zone for region in plan.regions for zone in region.zones]
@@ -403,6 +410,7 @@ def compile_network(plan: Plan) -> Network:
         names=names,
         book=book,
         level=level,
+        spares=spares,
     )
 
 

@@ -209,6 +209,14 @@ class Probers:
         )
         self._outcome, self._since, self._due_s = mixed, now, None
 
+    def start(self, which: Bools) -> None:
+        """These begin anew: out, with no passes."""
+        self.believes = np.where(which, False, self.believes)
+        self._passes = np.where(which, 0.0, self._passes)
+        self._fails = np.where(which, self._fail_after, self._fails)
+        self._promised = np.where(which, NEVER, self._promised)
+        self._due_s = None
+
     def set_alive(self, alive: Bools) -> Ints:
         """Which probers run at all; those that return believe at once what they find. Returns the changed beliefs."""
         if np.array_equal(alive, self._alive):
@@ -238,4 +246,17 @@ def spread_phases(network: Network) -> Floats:
         mine = np.flatnonzero(routes.cell_group == group)
         rank[mine] = np.argsort(np.argsort(routes.cell_front[mine]))
     group_of = members.group[member]
-    return np.asarray((members.place[member] + rank[cell] / fronts[group_of]) / size[group_of])
+    place = members.place
+    if network.spare.any():
+        place, size = _places_without_spares(network, groups)
+    return np.asarray((place[member] + rank[cell] / fronts[group_of]) / size[group_of])
+
+
+def _places_without_spares(network: Network, groups: int) -> tuple[Ints, Ints]:
+    """Each member's place in its group and the groups' sizes as they are at the start; what is launched comes after."""
+    members, spare = network.members, network.spare[network.members.machine]
+    place = np.zeros(len(members.group), dtype=np.int64)
+    for group in range(groups):
+        mine = np.flatnonzero(members.group == group)
+        place[np.concatenate([mine[~spare[mine]], mine[spare[mine]]])] = np.arange(len(mine))
+    return place, np.bincount(members.group[~spare], minlength=groups)

@@ -1,14 +1,12 @@
 """Whether a plan can be run: nothing dangles, no probe outruns its own beat, and all that it uses is computed."""
 
 import ipaddress
-from collections.abc import Callable, Iterator
-from typing import Any
+from collections.abc import Iterator
 
 from northgate.engine.errors import CannotRun
 from northgate.engine.routing import plain_host, request_for
 from northgate.plan import Plan, Problem
 from northgate.plan.groups import Pool, TargetGroup
-from northgate.plan.machines import Fleet
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.plan.references import dangling
 
@@ -30,7 +28,7 @@ def obstacles(plan: Plan) -> list[Problem]:
 
 def check_drillable(plan: Plan) -> None:
     """Raises CannotRun with what a plan asks of time that this version does not compute."""
-    problems = [*_not_computed(plan), *_held_twice(plan)]
+    problems = [*_held_twice(plan)]
     if problems:
         raise CannotRun(problems)
 
@@ -100,20 +98,6 @@ def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
             if request_for(call.url).host in owned:
                 where = pointer(("clients", index, "calls", position, "url"))
                 yield Problem(where, f"this is the address of {owned[request_for(call.url).host]}, not of a balancer")
-
-
-def _not_computed(plan: Plan) -> Iterator[Problem]:
-    """What the plan file can say and drills do not compute: refused, rather than answered wrongly."""
-    looked_at: tuple[tuple[str, Callable[[Any], Iterator[tuple[str, str]]]], ...] = (("fleets", _in_fleet),)
-    for field, look in looked_at:
-        for index, item in enumerate(getattr(plan, field)):
-            for inner, what in look(item):
-                yield Problem(pointer((field, index, *inner.split("/"))), f"{what} is not computed in drills yet")
-
-
-def _in_fleet(fleet: Fleet) -> Iterator[tuple[str, str]]:
-    if fleet.scale:
-        yield "scale", "autoscaling"
 
 
 def _held_twice(plan: Plan) -> Iterator[Problem]:

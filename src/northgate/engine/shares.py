@@ -30,11 +30,12 @@ class Choice:
     cell_anyway: Bools
 
 
-def choose(network: Network, in_use: Bools, warmth: Floats) -> Choice:
-    """Tiers, groups and candidates as each front sees them; `warmth` lowers the weight of those that start slowly."""
+def choose(network: Network, in_use: Bools, warmth: Floats, here: Bools) -> Choice:
+    """Tiers, groups and candidates as each front sees them; `warmth` lowers the weight of those that start slowly,
+    `here` says which pairs have a target at all."""
     pairs, routes = network.pairs, network.routes
     cells = len(routes.cell_front)
-    counted = pairs.weight > 0
+    counted = (pairs.weight > 0) & here
     cell_in_use = total_by(pairs.cell, in_use & counted, cells)
     cell_targets = total_by(pairs.cell, counted, cells)
     choice_in_use = _sum_of_lanes(network, cell_in_use)

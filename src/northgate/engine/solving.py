@@ -43,7 +43,7 @@ SETTLED, ROUNDS, SHORTEST_STEP = 1e-13, 400, 1 / 64
 
 def solve(network: Network, moment: Moment) -> Flow:
     """The rates of this moment: where every request goes, and what becomes of it."""
-    choice = choose(network, moment.in_use, moment.warmth)
+    choice = choose(network, moment.in_use, moment.warmth, moment.present(network.pairs.machine))
     solving = _Solving(network, moment, choice)
     share = solving.first_shares()
     sent, queue, back = solving.go(share)

@@ -785,7 +785,8 @@ class _Tracer:
         group = int(network.routes.cell_group[cell])
         by_member = {int(network.pairs.member[pair]): at for at, pair in enumerate(network.cell_pairs[cell])}
         found = []
-        for member in np.flatnonzero(network.members.group == group):
+        here = moment.present(network.members.machine)
+        for member in np.flatnonzero((network.members.group == group) & here):
             machine = int(network.members.machine[member])
             at = by_member.get(int(member))
             zone = network.zones[int(network.machines.zone[machine])]
