@@ -110,7 +110,7 @@ def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
     sticky = [group["affinity"]["by"] != "none" for group in groups]
     hashed = any(group["balance"] == "source-hash" for group in groups)
     others = any(group["try_others"] for group in groups)
-    if (not any(sticky) and not (hashed and others)) or (sum(sticky) == 1 and not hashed and not others):
+    if not ((any(sticky) or hashed) and others):
         data["clients"][0]["retries"] = draw(st.sampled_from([0, 0, 2]))
     data["balancers"][0] |= {
         "address_kind": draw(st.sampled_from(["shared", "shared", "per-zone"])),

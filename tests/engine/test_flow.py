@@ -208,7 +208,7 @@ def test_restoring_what_has_not_failed_is_an_error_of_the_plan():
 
 def test_what_drills_do_not_compute_is_refused_rather_than_answered_wrongly():
     data = plan_data()
-    data["target_groups"][0] |= {"balance": "source-hash", "affinity": {"by": "cookie"}}
+    data["target_groups"][0] |= {"try_others": 1, "affinity": {"by": "cookie"}}
     data["clients"][0]["retries"] = 1
     with pytest.raises(CannotRun) as caught:
         drill_of(data, [])

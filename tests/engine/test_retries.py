@@ -64,3 +64,42 @@ def test_a_repeat_ends_with_its_cause():
     run = drill_of(with_retries(2), [fail(60, instance="tiles-1"), restore(200, instance="tiles-1")], lasts_s=400)
     assert run.flow_at(399).front_rps.sum() == pytest.approx(600)
     assert run.readings.requests == pytest.approx(600 * 400)
+
+
+def test_a_session_holds_repeats_at_its_target():
+    """All of a sixth of the sources are held by renewed sessions: what fails of theirs fails at every attempt."""
+    data = changed(with_retries(2, sources=3000), "/target_groups/0/affinity", {"by": "cookie", "renews": True})
+    run = drill_of(data, [fail(60, process="tiles-1")], lasts_s=80)
+    flow = run.flow_at(61)
+    assert flow.cause_rps.sum() == pytest.approx(100)
+    assert flow.front_rps.sum() == pytest.approx(500 + 100 * 3)
+    assert flow.zone_served.sum() == pytest.approx(flow.served) == pytest.approx(500)
+
+
+def test_those_without_a_session_are_drawn_anew():
+    """M of the sources have a session: M/6 fail for good, of the others (1/6)^3."""
+    data = with_retries(2, sources=3000)
+    data["target_groups"][0]["affinity"] = {"by": "cookie", "renews": False, "lasts_s": 30}
+    run = drill_of(data, [fail(60, process="tiles-1")], lasts_s=80)
+    flow = run.flow_at(60)
+    share = 0.2 / (0.2 + 1 / 30)
+    assert flow.cause_rps.sum() == pytest.approx(600 * (share / 6 + (1 - share) / 6**3))
+    assert flow.front_rps.sum() == pytest.approx(600 * (share * (5 / 6 + 3 / 6) + (1 - share) * (1 + 1 / 6 + 1 / 36)))
+
+
+def test_hash_keys_load_only_the_targets_that_hold_them():
+    data = changed(with_retries(3), "/target_groups/0/balance", "source-hash")
+    run = drill_of(data, [fail(60, process="tiles-1")], lasts_s=300)
+    before, flow = run.flow_at(0), run.flow_at(61)
+    others = run.network.pairs.machine != 0
+    assert flow.pair_rps[others] == pytest.approx(before.pair_rps[others])
+    assert flow.pair_rps[~others] == pytest.approx(4 * before.pair_rps[~others])
+
+
+def test_a_session_and_a_hash_key_hold_together():
+    data = changed(with_retries(1, sources=300), "/target_groups/0/affinity", {"by": "cookie", "lasts_s": 30})
+    data["target_groups"][0]["balance"] = "source-hash"
+    run = drill_of(data, [fail(60, process="tiles-1"), restore(100, process="tiles-1")], lasts_s=200)
+    for flow in run.flows:
+        assert flow.served + flow.cause_rps.sum() == pytest.approx(600)
+        assert flow.zone_served.sum() == pytest.approx(flow.served)

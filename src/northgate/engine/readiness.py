@@ -1,14 +1,18 @@
 """Whether a plan can be run: nothing dangles, no probe outruns its own beat, and all that it uses is computed."""
 
 import ipaddress
-from collections.abc import Iterator
+import math
+from collections.abc import Iterator, Sequence
 
 from northgate.engine.errors import CannotRun
 from northgate.engine.routing import plain_host, request_for
 from northgate.plan import Plan, Problem
-from northgate.plan.groups import Pool, TargetGroup
+from northgate.plan.groups import TargetGroup
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.plan.references import dangling
+
+# So many classes of repeated calls are followed at most.
+MOST_CLASSES = 1_000_000
 
 
 def check_runnable(plan: Plan) -> None:
@@ -101,22 +105,26 @@ def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
 
 
 def _held_twice(plan: Plan) -> Iterator[Problem]:
-    """A repeated call keeps its session and its hash key: where it may have two of them, their classes are not
-    followed yet."""
+    """A repeated call keeps its session and its hash key, so it is followed by classes of calls that are held alike:
+    refused where those are too many, or where a held call may go on to other targets."""
     groups = {group.name: group for group in plan.target_groups}
-    pools = [pool.name for pool in plan.pools if _may_hold_twice(pool, groups)]
     for index, client in enumerate(plan.clients):
-        if client.retries and pools:
-            where = pointer(("clients", index, "retries"))
-            ways = "sessions in two groups, beside source hash, or either with try_others"
-            yield Problem(
-                where, f"repeating failed calls where pool {pools[0]} has {ways} is not computed in drills yet"
-            )
+        for pool in plan.pools if client.retries else ():
+            used = [groups[name] for name in {name for tier in pool.tiers for name in tier.groups} if name in groups]
+            why = _cannot_follow(plan, used, client.sources)
+            if why:
+                where = pointer(("clients", index, "retries"))
+                yield Problem(where, f"repeating failed calls where pool {pool.name} {why} is not computed in drills")
+                break
 
 
-def _may_hold_twice(pool: Pool, groups: dict[str, TargetGroup]) -> bool:
-    used = [groups[name] for name in {name for tier in pool.tiers for name in tier.groups} if name in groups]
-    sessions = sum(group.affinity.by != "none" for group in used)
+def _cannot_follow(plan: Plan, used: Sequence[TargetGroup], sources: int) -> str | None:
+    sessions = [group for group in used if group.affinity.by != "none"]
     hashed = any(group.balance == "source-hash" for group in used)
-    others = any(group.try_others for group in used)
-    return sessions > 1 or (sessions == 1 and hashed) or (others and (sessions > 0 or hashed))
+    if (sessions or hashed) and any(group.try_others for group in used):
+        return "holds a source and tries others"
+    fleets = {fleet.name: fleet.scale.max if fleet.scale else fleet.count for fleet in plan.fleets}
+    classes = math.prod(sum(fleets.get(one.fleet or "", 1) for one in group.targets) + 1 for group in sessions)
+    if classes * (sources if hashed and sessions else 1) > MOST_CLASSES:
+        return f"holds a source in more than {MOST_CLASSES:,} ways"
+    return None

@@ -5,6 +5,7 @@ per class of calls that are held at the same targets: `failed = Σ share x p^(r+
 being what fails of one attempt of that class.
 """
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -68,7 +69,8 @@ class Repeats:
         for _, cells in self.network.session_kinds:
             sticky[cells] = True
         again = self.of_client[self.network.calls.client] > 0
-        return np.flatnonzero(again & (through[:, sticky].any(axis=1) if sticky.any() else False))
+        possible = sticky.any() and len(self.network.pairs.front) > 0
+        return np.flatnonzero(again & (through[:, sticky].any(axis=1) if possible else False))
 
     @cached_property
     def _cells_of_calls(self) -> Bools:
@@ -83,17 +85,20 @@ class Repeats:
 
     def _classes(self, call: int, fate_of_call: Ints) -> Stuck | None:
         reached = np.flatnonzero(self._cells_of_calls[call])
-        held, pins = self._by_session(call, reached)
-        if not len(held):
-            held, pins = self._by_key(call, reached)
-        if not len(held):
+        weights = np.ones(1)
+        pins: dict[int, Ints] = {}
+        for more_weights, more_pins in [*self._by_session(call, reached), *self._by_key(call, reached)]:
+            weights, pins = _combined(weights, pins, more_weights, more_pins)
+        if not pins:
             return None
+        # The last class draws anew each time.
+        weights, pins = np.append(weights, 0.0), {cell: np.append(pin, -1) for cell, pin in pins.items()}
         entries = self.network.entries_of_call[call]
-        weights = np.append(held, max(1 - held.sum(), 0.0))
         started = np.repeat(self.attempts[entries][:, None], len(weights), axis=1)
         return Stuck(call, int(fate_of_call[call]), entries, weights, pins, started)
 
-    def _by_session(self, call: int, reached: Ints) -> tuple[Floats, dict[int, Ints]]:
+    def _by_session(self, call: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints]]]:
+        """Per kind of session that the call's sources may have: who is held where, and last those who are not."""
         network, moment = self.network, self.moment
         client = int(network.calls.client[call])
         for number, (whose, cells) in enumerate(network.session_kinds):
@@ -108,10 +113,9 @@ class Repeats:
                 pair_of = np.full(len(held), -1)
                 pair_of[network.pairs.member[pairs]] = np.where(moment.in_use[pairs], pairs, -1)
                 pins[int(cell)] = np.append(pair_of[members], -1)
-            return held[members], pins
-        return np.zeros(0), {}
+            yield np.append(held[members], max(1 - held.sum(), 0.0)), pins
 
-    def _by_key(self, call: int, reached: Ints) -> tuple[Floats, dict[int, Ints]]:
+    def _by_key(self, call: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints]]]:
         """Keys that fall to the same targets at every front are a class."""
         network = self.network
         segment = network.segments[int(network.calls.segment[call])]
@@ -119,13 +123,13 @@ class Repeats:
         hashed = [int(cell) for cell in reached if network.cell_method[int(cell)] == "source-hash"]
         hashed = [cell for cell in hashed if (weight[network.cell_pairs[cell]] > 0).any()]
         if not hashed or not len(segment.keys):
-            return np.zeros(0), {}
+            return
         table = hash_table(network)
         falls = np.array(
             [network.cell_pairs[c][table.winners(c, segment, weight[network.cell_pairs[c]])] for c in hashed]
         )
         classes, count = np.unique(falls, axis=1, return_counts=True)
-        return count / count.sum(), {cell: np.append(classes[n], -1) for n, cell in enumerate(hashed)}
+        yield count / count.sum(), {cell: classes[n] for n, cell in enumerate(hashed)}
 
     # Where they go
 
@@ -299,3 +303,14 @@ def by_last_attempt(outcome: Floats, fails: Floats, repeats: Floats) -> Floats:
     for kind in (SERVED, WORK):
         made[..., kind] = outcome[..., kind] * tries
     return made
+
+
+def _combined(
+    weights: Floats, pins: dict[int, Ints], others: Floats, other_pins: dict[int, Ints]
+) -> tuple[Floats, dict[int, Ints]]:  # fmt: skip
+    """Every class of the one with every class of the other, as independent; where both hold, the first does."""
+    made = {cell: np.repeat(pin, len(others)) for cell, pin in pins.items()}
+    for cell, pin in other_pins.items():
+        tiled = np.tile(pin, len(weights))
+        made[cell] = np.where(made[cell] >= 0, made[cell], tiled) if cell in made else tiled
+    return np.outer(weights, others).ravel(), made
