@@ -38,53 +38,59 @@ from northgate.engine.types import Bools, Floats, Ints, sum_columns, total_by
 from northgate.plan.drills import CAUSES
 
 # Shares that depend on the load that they make are settled when none changes by more than this.
-SETTLED, ROUNDS, SHORTEST_STEP = 1e-13, 400, 1 / 64
+SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-13, 400, 1 / 64, 2.0
 
 
 def solve(network: Network, moment: Moment) -> Flow:
     """The rates of this moment: where every request goes, and what becomes of it."""
     choice = choose(network, moment.in_use, moment.warmth, moment.present(network.pairs.machine))
     solving = _Solving(network, moment, choice)
-    share = solving.first_shares()
-    sent, queue, back = solving.go(share)
-    if solving.busy:
-        step, before = 1.0, np.inf
-        for _ in range(ROUNDS):
-            wanted = solving.busy_shares(share, sent, queue, back)
-            change = float(np.abs(wanted - share).max(initial=0.0))
-            # All the way to what is wanted, and shorter steps once that has been seen to overshoot.
-            step = max(step / 2, SHORTEST_STEP) if change > before / 2 else step
-            share, before = (wanted if change <= SETTLED else share + step * (wanted - share)), change
-            sent, queue, back = solving.go(share)
-            if change <= SETTLED:
-                break
-    if solving.repeats.any:
-        share, sent, queue, back = _with_retries(solving, share)
+    share, sent, queue, back = _settled(solving, solving.first_shares())
     return solving.flow(share, sent, queue, back)
 
 
-def _with_retries(solving: "_Solving", share: Floats) -> tuple[Floats, "_Sent", Queue, "_Back"]:
-    """The fixed point of attempts and the failures that they make, from the state before on.
-
-    A call that fails is tried again up to r times: 1 + p + ... + p^r attempts, p being what fails of one.
-    """
-    repeats, connected = solving.repeats, solving.connected
+def _settled(solving: "_Solving", share: Floats) -> tuple[Floats, "_Sent", Queue, "_Back"]:
+    """The fixed point of the shares that depend on load and of the attempts that depend on failures, from the state
+    before on."""
+    step, before = 1.0, np.zeros(0)
     for number in range(ROUNDS):
         sent, queue, back = solving.go(share)
-        wanted, by_class = repeats.again(back.entry, share, back.pair, back.row)
-        after_one, _ = repeats.again(back.entry, share, back.pair, back.row, spent=1)
-        open_now = connected.outcome(back.pair)
-        over_open, anew = connected.attempts(open_now), connected.starts_anew(open_now)
-        moved = [wanted - repeats.attempts, after_one - repeats.after_one]
-        moved += [over_open - connected.tries, anew - connected.anew]
-        moved += [new - one.attempts for new, one in zip(by_class, repeats.stuck, strict=True)]
-        if max(float(np.abs(one).max(initial=0.0)) for one in moved) <= SETTLED or number == ROUNDS - 1:
+        wanted = solving.busy_shares(share, sent, queue, back) if solving.busy else share
+        off = (wanted - share).ravel()
+        change = float(np.abs(off).max(initial=0.0))
+        more = solving.tries_wanted(share, back) if solving.repeats.any else None
+        if max(change, more.change if more else 0.0) <= SETTLED or number == ROUNDS - 1:
             break
-        repeats.take(wanted, by_class, after_one)
-        connected.tries, connected.anew = over_open, anew
-        if solving.busy:
-            share = solving.busy_shares(share, sent, queue, back)
+        if len(before) and change > SETTLED:
+            step = _next_step(step, before, off)
+        share, before = (wanted if change <= SETTLED else share + step * (wanted - share)), off
+        if more:
+            solving.take(more)
     return share, sent, queue, back
+
+
+def _next_step(step: float, before: Floats, off: Floats) -> float:
+    """How far to go towards what is wanted: Aitken's rule, by what the last step has changed of what is off.
+
+    Source: B. M. Irons and R. C. Tuck, "A version of the Aitken accelerator for computer iteration" (1969).
+    """
+    moved = off - before
+    size = float(moved @ moved)
+    wanted = -step * float(before @ moved) / size if size > 0 else step
+    return min(max(wanted, SHORTEST_STEP), LONGEST_STEP)
+
+
+@dataclass(frozen=True)
+class _Tries:
+    """How often calls are tried: by entry, by class, by entry when one attempt is spent, over open connections; and
+    the share of calls whose connection has ended under them. `change`: how far that is from before."""
+
+    entry: Floats
+    by_class: list[Floats]
+    after_one: Floats
+    over_open: Floats
+    anew: Floats
+    change: float
 
 
 @dataclass(frozen=True)
@@ -148,6 +154,26 @@ class _Solving:
         sent = self.forward(ends)
         queue = self.queues(ends, sent)
         return sent, queue, self.backward(ends, sent, queue, stops)
+
+    def tries_wanted(self, share: Floats, back: "_Back") -> _Tries:
+        """How often calls would be tried, given what becomes of one attempt: 1 + p + ... + p^r."""
+        repeats, connected = self.repeats, self.connected
+        entry, by_class = repeats.again(back.entry, share, back.pair, back.row)
+        after_one = repeats.after_one
+        if connected.kinds:
+            after_one, _ = repeats.again(back.entry, share, back.pair, back.row, spent=1)
+        open_now = connected.outcome(back.pair)
+        over_open, anew = connected.attempts(open_now), connected.starts_anew(open_now)
+        moved = [entry - repeats.attempts, after_one - repeats.after_one]
+        moved += [over_open - connected.tries, anew - connected.anew]
+        moved += [new - one.attempts for new, one in zip(by_class, repeats.stuck, strict=True)]
+        change = max(float(np.abs(one).max(initial=0.0)) for one in moved)
+        return _Tries(entry, by_class, after_one, over_open, anew, change)
+
+    def take(self, tries: _Tries) -> None:
+        """From now on calls are tried that often."""
+        self.repeats.take(tries.entry, tries.by_class, tries.after_one)
+        self.connected.tries, self.connected.anew = tries.over_open, tries.anew
 
     def trying(self, first: Floats, drawn: Floats) -> tuple[Floats, list["_Stop"]]:
         """Where requests end that go on to other targets when connects fail, given where they are first sent."""
