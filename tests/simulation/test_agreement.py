@@ -12,11 +12,11 @@ from tests.plans import network_of, plan_data
 from tests.simulation.requests import Simulation
 
 RUNS = 20
-PLANS = 36
+PLANS = 48
 ZONES = ["fells-1", "fells-2", "fells-3"]
 SERVES = [{"port": 8080, "protocol": "http", "pages": {"/": 200, "/ready": 200}}]
 # 99 % in all: divided by the number of comparisons (Bonferroni).
-ALPHA = 0.01 / (PLANS * (1 + len(CAUSES) + len(ZONES)))
+ALPHA = 0.01 / (PLANS * (2 + len(CAUSES) + len(ZONES)))
 
 
 def random_plan(seed):
@@ -47,7 +47,9 @@ def random_plan(seed):
         for number in range(chance.randint(1, 2))
     ]
     data = plan_data(fleets=fleets, probes=[probe], target_groups=groups, pools=[{"name": "web", "tiers": tiers}])
-    data["clients"][0]["rps"] = 20
+    data["clients"][0] |= {"rps": 20, "sources": 60, "connect_timeout_s": 1, "cidr": "198.18.0.0/16"}
+    if seed % 2:
+        random_clients(chance, data)
     drill = {"name": "any", "lasts_s": 160, "phases": "spread", "steps": random_steps(chance)}
     return data | {"drills": [drill]}
 
@@ -62,6 +64,33 @@ def random_group(chance, name):
         "reach": chance.choice(["zone", "prefer-zone", "region"]),
         "when_none_healthy": chance.choice(["refuse", "send-anyway"]),
     }
+
+
+def random_clients(chance, data):
+    """What clients hold and repeat, and how they find the fronts: one or two things each time."""
+    client, balancer, groups = data["clients"][0], data["balancers"][0], data["target_groups"]
+    what = chance.choice(["hash", "sessions", "connections", "addresses", "others"])
+    if what == "hash":
+        for group in groups:
+            group["balance"] = "source-hash"
+        client["retries"] = chance.choice([0, 2])
+    elif what == "sessions":
+        groups[0]["affinity"] = {"by": "cookie", "renews": chance.random() < 0.5, "lasts_s": 30}
+        client["retries"] = chance.choice([0, 1])
+    elif what == "connections":
+        listener = {"name": "tls", "protocol": "tls", "port": 443, "otherwise": {"pool": "web"}}
+        balancer |= {"layer": 4, "listeners": [listener]}
+        client |= {"connection_s": chance.choice([10, 60]), "retries": chance.choice([0, 0, 1])}
+        groups[0]["on_out"] = chance.choice(["keep", "reset"])
+    elif what == "addresses":
+        balancer |= {"address_kind": "per-zone", "addresses": []}
+        client["tries_next_address"] = chance.random() < 0.5
+        client["overholds"] = chance.choice([{"share": 0, "s": 0}, {"share": 0.4, "s": 50}])
+        data["names"][0]["ttl_s"] = chance.choice([10, 40])
+    else:
+        for group in groups:
+            group |= {"try_others": chance.choice([1, 2]), "connect_timeout_s": chance.choice([2, 6])}
+        client["retries"] = chance.choice([0, 1])
 
 
 def random_steps(chance):
@@ -88,6 +117,7 @@ def simulated(data):
     runs = [Simulation(copy.deepcopy(data), seed).run() for seed in range(RUNS)]
     counts = {cause: [run.causes[cause] for run in runs] for cause in CAUSES}
     counts |= {zone: [run.served[zone] for run in runs] for zone in ZONES}
+    counts["connections_reset"] = [run.reset for run in runs]
     counts["failed"] = [sum(run.causes.values()) for run in runs]
     return counts
 
@@ -104,7 +134,8 @@ def computed(data):
         )
         for number in range(len(ZONES))
     ]
-    return run.readings.failed_by_cause | dict(zip(ZONES, served, strict=True)) | {"failed": run.readings.failed}
+    found = run.readings.failed_by_cause | dict(zip(ZONES, served, strict=True))
+    return found | {"failed": run.readings.failed, "connections_reset": run.readings.connections_reset}
 
 
 def disagreement(expected, found):

@@ -51,7 +51,7 @@ class Masses:
             return self.held
         gone, _, free, _ = self._integrals(seconds)
         slow = self.held * gone[0] + self.rate * self.opens * free
-        return np.where(self.silent, self.held * gone[1], slow)
+        return np.maximum(np.where(self.silent, self.held * gone[1], slow), 0.0)
 
     def mean(self, seconds: float) -> Floats:
         """The mean masses over the next `seconds`."""
@@ -59,7 +59,7 @@ class Masses:
             return self.held
         _, spent, _, freed = self._integrals(seconds)
         slow = self.held * spent[0] + self.rate * self.opens * freed
-        return np.where(self.silent, self.held * spent[1], slow) / seconds
+        return np.maximum(np.where(self.silent, self.held * spent[1], slow), 0.0) / seconds
 
     def step_s(self) -> float:
         """After how many seconds to look again; inf while nothing moves."""

@@ -227,7 +227,7 @@ class _Solving:
             for cell in cells:
                 mine = network.cell_pairs[int(cell)]
                 bound = of_kind[network.pairs.member[mine]] * self.moment.in_use[mine]
-                free = 1 - bound.sum()
+                free = max(1 - float(bound.sum()), 0.0)
                 for fate in fates:
                     made[fate, mine] = bound + free * made[fate, mine]
         self.repeats.mix(made)
