@@ -4,7 +4,7 @@ from itertools import pairwise
 
 import pytest
 
-from northgate.engine.answers import drill_answer, strips
+from northgate.engine.answers import drill_answer, folded_strips, strips
 from northgate.engine.drill import run_drill
 from northgate.engine.network import compile_network
 from northgate.engine.whatif import what_if
@@ -169,3 +169,15 @@ def test_the_demo_reveals_its_weakness():
     held = {one.reading: one.held for one in answer.expect}
     assert held == {"failed_share": False, "peak_utilisation": True, "settled_s": True}
     assert 25 <= answer.readings.worst_blind_s < 35
+
+
+def test_strips_fold_into_counts_by_group_and_zone():
+    run = drill_of(plan_data(), [fail(60, zone="fells-2"), restore(200, zone="fells-2")], lasts_s=400)
+    cells = {cell.zone: cell for cell in folded_strips(run)}
+    lost = cells["fells-2"]
+    at = dict(zip(lost.t_s, zip(lost.targets, lost.up, lost.believed, strict=True), strict=True))
+    assert at[0.0] == (2, 2, 2.0)
+    assert at[60.0] == (2, 0, 2.0), "down, and nobody has noticed"
+    assert at[95.0] == (2, 0, 0.0)
+    assert at[200.0][:2] == (2, 2)
+    assert set(cells["fells-1"].up) == {2}

@@ -10,12 +10,13 @@ from typing import Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict
 
+from northgate.engine.connected import connection_kinds
 from northgate.engine.drill import BlindRow, DrillRun
 from northgate.engine.flow import MECHANISMS
 from northgate.engine.network import Network
 from northgate.engine.probing import DIGITS, Bounds, down_bounds, up_bounds
 from northgate.engine.readings import Readings
-from northgate.engine.truth import REFUSES, SILENT
+from northgate.engine.truth import ANSWERS, REFUSES, SILENT
 from northgate.engine.types import total_by
 from northgate.plan.drills import CAUSES, Expectation
 from northgate.plan.groups import Probe
@@ -115,6 +116,18 @@ class Strip(AnswerModel):
     target: str
     zone: str
     pieces: list[StripPiece]
+
+
+class FoldedStrip(AnswerModel):
+    """The targets of a group in a zone over a drill: how many there are, how many are truly up, and how many a front
+    believes in use on the mean of those that live; value i holds from `t_s[i]` on."""
+
+    group: str
+    zone: str
+    t_s: list[float]
+    targets: list[int]
+    up: list[int]
+    believed: list[float]
 
 
 class BoundsAnswer(AnswerModel):
@@ -246,16 +259,19 @@ def _ever_there(run: DrillRun) -> np.ndarray:
 
 
 def _sessions(run: DrillRun) -> dict[str, list[float]]:
-    """How many sources are bound to targets of each zone; empty where no group keeps sessions."""
+    """How many sessions and layer 4 connections lead to targets of each zone; empty where there are none."""
     network = run.network
-    if not network.session_kinds:
+    kinds = connection_kinds(network)
+    if not network.session_kinds and not kinds:
         return {}
     sources = np.array([network.plan.clients[client].sources for client, _ in network.session_kinds], dtype=np.float64)
-    zone = network.machines.zone[network.members.machine]
+    openers = np.array([kind.sources for kind in kinds], dtype=np.float64)
+    zone, over = network.machines.zone[network.members.machine], network.machines.zone[network.pairs.machine]
+    zones = len(network.zones)
     rows = [
-        total_by(zone, sources @ frame.moment.held.sessions, len(network.zones))
+        total_by(zone, sources @ held.sessions, zones) + total_by(over, openers @ held.connections, zones)
         for frame in run.keyframes
-        if frame.moment.held is not None
+        if (held := frame.moment.held) is not None
     ]
     return {name: [float(row[index]) for row in rows] for index, name in enumerate(network.zones)}
 
@@ -288,6 +304,36 @@ def strips(run: DrillRun, group: str | None = None) -> list[Strip]:
             pieces=_pieces(run, member, states, times),
         )
         for member in wanted
+    ]
+
+
+def folded_strips(run: DrillRun) -> list[FoldedStrip]:
+    """Truth and belief by group and zone: counts, so that the area between them is the blindness."""
+    network = run.network
+    members, zones, groups = network.members, len(network.zones), network.plan.target_groups
+    if not len(members.group):
+        return []
+    at, count = members.group * zones + network.machines.zone[members.machine], len(groups) * zones
+    targets, up, believed = [], [], []
+    for frame in run.keyframes:
+        moment = frame.moment
+        here = moment.present(members.machine)
+        met, known, fronts = member_states(network, moment.in_use, moment.encounter.met, moment.truth.front_dead)
+        share = np.divide(known, fronts, out=np.zeros(len(met)), where=fronts > 0)
+        targets.append(total_by(at, here, count))
+        up.append(total_by(at, here & (met == ANSWERS), count))
+        believed.append(total_by(at, here * share, count))
+    tables = [np.array(rows) for rows in (targets, up, believed)]
+    return [
+        FoldedStrip(
+            group=groups[cell // zones].name,
+            zone=network.zones[cell % zones],
+            t_s=[frame.t_s for frame in run.keyframes],
+            targets=tables[0][:, cell].astype(int).tolist(),
+            up=tables[1][:, cell].astype(int).tolist(),
+            believed=np.round(tables[2][:, cell], 6).tolist(),
+        )
+        for cell in np.flatnonzero(tables[0].any(axis=0)).tolist()
     ]
 
 

@@ -6,7 +6,16 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Depends, Query
 from pydantic import BaseModel, Field
 
-from northgate.engine.answers import DrillAnswer, ProbeConsequence, Strip, drill_answer, probe_consequence, strips
+from northgate.engine.answers import (
+    DrillAnswer,
+    FoldedStrip,
+    ProbeConsequence,
+    Strip,
+    drill_answer,
+    folded_strips,
+    probe_consequence,
+    strips,
+)
 from northgate.engine.board import BoardState, board_state
 from northgate.engine.levers import LeverAnswer
 from northgate.engine.probe_trace import trace_probe
@@ -89,6 +98,12 @@ def strips_of_drill(
 ) -> list[Strip]:
     """Truth and belief of targets over a drill."""
     return strips(computer.run(key, revision, drill), group)
+
+
+@router.get("/drills/{drill}/folded")
+def folded_strips_of_drill(key: str, drill: str, computer: TheComputer, revision: Revision = None) -> list[FoldedStrip]:
+    """Truth and belief of targets over a drill, by group and zone."""
+    return folded_strips(computer.run(key, revision, drill))
 
 
 @router.get("/consequences")

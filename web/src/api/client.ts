@@ -12,6 +12,7 @@ export type PlanHead = Schemas["PlanHead"];
 export type PlanWhole = Schemas["PlanWhole"];
 export type ProbeConsequence = Schemas["ProbeConsequence"];
 export type Strip = Schemas["Strip"];
+export type FoldedStrip = Schemas["FoldedStrip"];
 export type WhatIfAnswer = Schemas["WhatIfAnswer"];
 
 export const api = createClient<paths>({ baseUrl: "/" });

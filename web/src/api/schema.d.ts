@@ -396,6 +396,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/drills/{drill}/folded": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Folded Strips Of Drill
+         * @description Truth and belief of targets over a drill, by group and zone.
+         */
+        get: operations["folded_strips_of_drill_api_plans__key__drills__drill__folded_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/consequences": {
         parameters: {
             query?: never;
@@ -1218,6 +1238,25 @@ export interface components {
              *     }
              */
             instance: components["schemas"]["Machine"];
+        };
+        /**
+         * FoldedStrip
+         * @description The targets of a group in a zone over a drill: how many there are, how many are truly up, and how many a front
+         *     believes in use on the mean of those that live; value i holds from `t_s[i]` on.
+         */
+        FoldedStrip: {
+            /** Group */
+            group: string;
+            /** Zone */
+            zone: string;
+            /** T S */
+            t_s: number[];
+            /** Targets */
+            targets: number[];
+            /** Up */
+            up: number[];
+            /** Believed */
+            believed: number[];
         };
         /**
          * FrontRef
@@ -3827,6 +3866,59 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Strip"][];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    folded_strips_of_drill_api_plans__key__drills__drill__folded_get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+                drill: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoldedStrip"][];
                 };
             };
             /** @description There is no such plan, drill or revision */

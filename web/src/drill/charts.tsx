@@ -1,12 +1,13 @@
 import { Download } from "lucide-react";
 import { useRef, useState, type PointerEvent, type ReactNode } from "react";
 
-import type { DrillAnswer, PlanDocument, Strip } from "../api/client";
+import type { DrillAnswer, FoldedStrip, PlanDocument, Strip } from "../api/client";
 import { amount, clock, percent, seconds, span } from "../kit/format";
 import { IconButton } from "../kit/parts";
 import type { TimeAxis } from "../timeline/axis";
 import { layersOf, zoneTone, type Layer } from "../timeline/stack";
 import { flagsOf, type FlagData } from "../timeline/timeline";
+import { blindFormula } from "./formula";
 
 export const LEFT = 120;
 export const RIGHT = 12;
@@ -28,6 +29,8 @@ interface ChartsProps {
   document: PlanDocument;
   drill: DrillAnswer;
   strips: Strip[];
+  /** Instead of single targets, when there are many: counts by group and zone. */
+  cells: FoldedStrip[];
   axis: TimeAxis;
   width: number;
   onMove: (step: number, at: number) => void;
@@ -42,13 +45,13 @@ interface Part {
 
 /** The charts of a drill under one time axis, from its script down to what was true and what was believed. */
 export function Charts(props: ChartsProps) {
-  const { drill, axis, width, strips } = props;
+  const { drill, axis, width, strips, cells, document } = props;
   const frame = useRef<SVGSVGElement>(null);
   const parts = partsOf(drill, axis, width);
   const tops = parts.map((_, index) => CHART_TOP + parts.slice(0, index).reduce((sum, part) => sum + part.height + GAP, 0));
   const y = CHART_TOP + parts.reduce((sum, part) => sum + part.height + GAP, 0);
   const stripsTop = y + 8;
-  const height = stripsTop + 20 + strips.length * 30 + 18;
+  const height = stripsTop + 20 + strips.length * 30 + cells.length * FOLDED_STEP + 18;
   return (
     <>
       <svg ref={frame} width={width} height={height} className="block font-sans" role="img" aria-label={drill.summary} data-testid="charts">
@@ -70,9 +73,12 @@ export function Charts(props: ChartsProps) {
         <Breaks axis={axis} top={CHART_TOP} bottom={y - GAP} />
         <g transform={`translate(0,${stripsTop})`}>
           <text x={12} y={10} className="fill-ink text-[12px] font-semibold">Truth and belief</text>
-          <text x={LEFT} y={10} className="fill-ink-soft text-[11px]">{strips.length ? "above what is, below what fronts believe; hatched where that is wrong" : "every belief was right all the time"}</text>
+          <text x={LEFT} y={10} className="fill-ink-soft text-[11px]">{sayStrips(strips, cells)}</text>
           {strips.map((strip, index) => (
-            <StripPair key={strip.group + strip.target} strip={strip} axis={axis} drill={drill} y={20 + index * 30} />
+            <StripPair key={strip.group + strip.target} strip={strip} axis={axis} drill={drill} document={document} y={20 + index * 30} />
+          ))}
+          {cells.map((cell, index) => (
+            <Folded key={cell.group + cell.zone} cell={cell} axis={axis} lasts={drill.lasts_s} y={20 + index * FOLDED_STEP} />
           ))}
         </g>
         <Flags {...props} height={height} />
@@ -146,7 +152,7 @@ function partsOf(drill: DrillAnswer, axis: TimeAxis, width: number): Part[] {
   }
   if (sessions.length) {
     const layers = sessions.map(([name, values]) => ({ name, failed: false, values }));
-    parts.push({ title: "Sessions", under: "by zone", height: 52, draw: () => <Area layers={layersOf(layers, series.t_s, drill.lasts_s, axis, 52)} tone={(index) => zoneTone(index)} named /> });
+    parts.push({ title: "Held", under: "sessions, connections", height: 52, draw: () => <Area layers={layersOf(layers, series.t_s, drill.lasts_s, axis, 52)} tone={(index) => zoneTone(index)} named /> });
   }
   const slow = Math.max(...series.latency_ms, 1);
   parts.push({
@@ -224,8 +230,39 @@ function Breaks({ axis, top, bottom }: { axis: TimeAxis; top: number; bottom: nu
   ));
 }
 
+const FOLDED_HEIGHT = 34;
+const FOLDED_STEP = 44;
+
+function sayStrips(strips: Strip[], cells: FoldedStrip[]): string {
+  if (cells.length) return "targets truly up (green) and believed in use (line); hatched in between, where belief is wrong";
+  return strips.length ? "above what is, below what fronts believe; hatched where that is wrong" : "every belief was right all the time";
+}
+
+/** Counts of a group in a zone: truly up as an area, believed in use as a line, hatched in between. */
+function Folded({ cell, axis, lasts, y }: { cell: FoldedStrip; axis: TimeAxis; lasts: number; y: number }) {
+  const most = Math.max(...cell.targets, 1);
+  const at = (count: number) => FOLDED_HEIGHT - (count / most) * FOLDED_HEIGHT;
+  const spans = cell.t_s.map((from, index) => ({ x: axis.x(from), wide: Math.max(axis.x(cell.t_s[index + 1] ?? lasts) - axis.x(from), 0), up: cell.up[index] ?? 0, believed: cell.believed[index] ?? 0 }));
+  const least = Math.min(...cell.up);
+  return (
+    <g transform={`translate(0,${y})`} data-testid="folded" data-cell={`${cell.group} ${cell.zone}`}>
+      <text x={LEFT - 8} y={14} textAnchor="end" className="fill-ink text-[11px] font-semibold">{cell.group}</text>
+      <text x={LEFT - 8} y={28} textAnchor="end" className="fill-ink-soft text-[11px]">{cell.zone}</text>
+      <title>{`${cell.group} in ${cell.zone}: ${most} targets, ${least} of them up at the worst moment`}</title>
+      {spans.map((one, index) => (
+        <g key={index}>
+          <rect x={one.x} y={at(one.up)} width={one.wide} height={FOLDED_HEIGHT - at(one.up)} fill="var(--moss)" fillOpacity={0.55} />
+          <rect x={one.x} y={Math.min(at(one.up), at(one.believed))} width={one.wide} height={Math.abs(at(one.up) - at(one.believed))} fill="url(#drill-hatch)" />
+        </g>
+      ))}
+      <path d={spans.map((one, index) => `${index ? "L" : "M"}${one.x},${at(one.believed)}H${one.x + one.wide}`).join("")} fill="none" stroke="var(--ink)" strokeWidth={1.2} />
+      <text x={(spans[0]?.x ?? LEFT) + 4} y={FOLDED_HEIGHT - 4} className="fill-ink text-[10px]">{most} targets{least < most && `, ${least} at worst`}</text>
+    </g>
+  );
+}
+
 /** What is true of a target above, what its fronts believe below, each wrong stretch with its seconds. */
-function StripPair({ strip, axis, drill, y }: { strip: Strip; axis: TimeAxis; drill: DrillAnswer; y: number }) {
+function StripPair({ strip, axis, drill, document, y }: { strip: Strip; axis: TimeAxis; drill: DrillAnswer; document: PlanDocument; y: number }) {
   const rows = drill.blind.filter((row) => row.group === strip.group && row.target === strip.target);
   return (
     <g transform={`translate(0,${y})`} data-testid="strip" data-target={strip.target}>
@@ -249,14 +286,21 @@ function StripPair({ strip, axis, drill, y }: { strip: Strip; axis: TimeAxis; dr
           </rect>
         );
       })}
+      {lastOfEach(rows).flatMap((row) =>
+        [row.earliest_s, row.latest_s].map((blind) => {
+          const x = axis.x(row.true_at_s + blind);
+          return <line key={`${row.change} ${row.true_at_s} ${blind}`} x1={x} x2={x} y1={10} y2={24} stroke="var(--ink)" strokeDasharray="2 1" />;
+        }),
+      )}
       {lastOfEach(rows).map((row, index, all) => {
         const start = axis.x(row.true_at_s + row.blind_s) + 5;
         const next = all[index + 1];
-        const words = blindWords(row, (next ? axis.x(next.true_at_s) : Infinity) - start);
+        const words = blindWords(row, axis.x(next?.true_at_s ?? drill.lasts_s) - start);
         return (
           words && (
-            <text key={row.change + row.true_at_s} x={start} y={21} className={`text-[10px] ${row.change === "down" ? "fill-ink" : "fill-panel"}`}>
+            <text key={row.change + row.true_at_s} x={start} y={21} tabIndex={0} className={`text-[10px] ${row.change === "down" ? "fill-ink" : "fill-panel"}`}>
               {words}
+              <title>{blindFormula(row, document)}</title>
             </text>
           )
         );

@@ -2,13 +2,13 @@ import { getRouteApi, Link } from "@tanstack/react-router";
 import { Pause, Play, Plus, StepBack, StepForward, Wrench } from "lucide-react";
 import { useEffect, useMemo, useState } from "react";
 
-import type { DrillAnswer, PlanDocument, Schemas, Strip } from "../api/client";
+import type { DrillAnswer, FoldedStrip, PlanDocument, Schemas, Strip } from "../api/client";
 import { Trouble } from "../board/trouble";
 import { amount, clock, percent, seconds, span } from "../kit/format";
 import { Button, IconButton } from "../kit/parts";
 import { useWidth } from "../kit/use-width";
 import { useEdit, type Operation } from "../plan/edit";
-import { useDrill, useLevers, usePlan, useStrips, type Asked } from "../plan/queries";
+import { useDrill, useFoldedStrips, useLevers, usePlan, useStrips, type Asked } from "../plan/queries";
 import { busySeconds, timeAxis } from "../timeline/axis";
 import { Cursor, nextEvent, usePlaying } from "../timeline/timeline";
 import { Charts, LEFT, RIGHT } from "./charts";
@@ -56,6 +56,10 @@ function Drilled(props: DrilledProps) {
   const [playing, setPlaying] = useState(false);
   const axis = useMemo(() => timeAxis(busySeconds(drill.series.t_s, drill.moving, drill.lasts_s), drill.lasts_s, LEFT, Math.max(width - RIGHT, LEFT + 100)), [drill, width]);
   const shown = useMemo(() => worstStrips(props.strips), [props.strips]);
+  const wrong = useMemo(() => props.strips.filter((strip) => strip.pieces.some((piece) => piece.wrong)).length, [props.strips]);
+  const [folds, setFolds] = useState<boolean>();
+  const folded = folds ?? wrong > MOST_STRIPS;
+  const cells = useFoldedStrips(asked, drill.name, folded);
   usePlaying({ playing, at, drill, onAt, onPlay: setPlaying });
   useEventKeys(drill, at, onAt, () => setPlaying((on) => !on));
   const settings = document.drills?.find((one) => one.name === drill.name);
@@ -92,12 +96,17 @@ function Drilled(props: DrilledProps) {
           <div ref={frame} className="relative">
             {width > 0 && (
               <>
-                <Charts document={document} drill={drill} strips={shown} axis={axis} width={width} onMove={(step, second) => edit.mutate(movingStep(document, drill.name, step, second))} />
+                <Charts document={document} drill={drill} strips={folded ? [] : shown} cells={folded ? changing(cells.data ?? []) : []} axis={axis} width={width} onMove={(step, second) => edit.mutate(movingStep(document, drill.name, step, second))} />
                 <CursorBeneathFlags axis={axis} drill={drill} at={at} onAt={onAt} />
               </>
             )}
           </div>
-          {props.strips.length > shown.length && shown.length === MOST_STRIPS && <p className="px-3 text-[12px] text-ink-soft">The {MOST_STRIPS} targets that were believed wrongly for longest.</p>}
+          {wrong > 0 && (
+            <p className="flex items-center gap-2 px-3 pl-[120px] text-[12px] text-ink-soft">
+              <Button className="text-[12px]" onClick={() => setFolds(!folded)}>{folded ? "Target by target" : "By group and zone"}</Button>
+              {!folded && wrong > shown.length && `the ${MOST_STRIPS} of ${wrong} targets that were believed wrongly for longest`}
+            </p>
+          )}
         </main>
       </div>
     </div>
@@ -111,6 +120,11 @@ function CursorBeneathFlags({ axis, drill, at, onAt }: { axis: ReturnType<typeof
       <Cursor axis={axis} drill={drill} at={at} onAt={onAt} left={LEFT} />
     </div>
   );
+}
+
+/** The groups and zones in which anything was down or believed to be. */
+function changing(cells: FoldedStrip[]): FoldedStrip[] {
+  return cells.filter((cell) => cell.targets.some((targets, index) => cell.up[index] !== targets || cell.believed[index] !== targets));
 }
 
 /** The strips with the longest wrong stretches, those of a group together. */
