@@ -33,6 +33,7 @@ VIEWS = {
     ),
     "drill-zone": ("plans/beckwater/drill?drill=lose-fells-2&at=89", "light"),
     "drill-region": ("plans/beckwater/drill?drill=lose-fells&at=160", "light"),
+    "drill-cascade": ("plans/beckwater-gauges/drill?at=125", "light"),
     "drill-sessions": ("plans/beckwater-desk/drill?at=300", "light"),
     "board-edit": (f"{BOARD}&select=listener%3Afells-front%2Fhttps", "light"),
 }
@@ -82,7 +83,7 @@ def main(wanted: list[str]) -> None:
             address = server.stdout.readline().split()[4]
             with sync_playwright() as playwright:
                 request = playwright.request.new_context()
-                for example in ("inner", "sessions"):
+                for example in ("inner", "sessions", "cascade"):
                     text = (FOLDER.parents[1] / "examples" / f"{example}.plan.yaml").read_bytes()
                     request.post(f"{address}api/plans", data=text, headers={"content-type": "text/plain"})
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)

@@ -82,6 +82,14 @@ class SeriesAnswer(AnswerModel):
     sessions: dict[str, list[float]]
 
 
+class CascadeAnswer(AnswerModel):
+    """The moment when a target that no fault touches fell to its load, and what set that off."""
+
+    at_s: float
+    target: str
+    trigger: str | None
+
+
 class DrillAnswer(AnswerModel):
     """A drill's outcome; `moving[i]`: after the event at `series.t_s[i]` some backlog grows or shrinks."""
 
@@ -96,6 +104,7 @@ class DrillAnswer(AnswerModel):
     series: SeriesAnswer
     moving: list[bool]
     summary: str
+    cascade: CascadeAnswer | None
 
 
 class StripPiece(AnswerModel):
@@ -162,6 +171,7 @@ def drill_answer(run: DrillRun, *, with_utilisation: bool = True) -> DrillAnswer
         series=_series(run, with_utilisation=with_utilisation),
         moving=[frame.moving for frame in run.keyframes],
         summary=summary(run),
+        cascade=CascadeAnswer(**vars(run.cascade)) if run.cascade else None,
     )
 
 
@@ -190,7 +200,10 @@ def summary(run: DrillRun) -> str:
         for name, count in parts[:2]
         if count > 0.005 * readings.failed
     ]
-    return f"{readings.failed:,.0f} requests fail over {sum(spans):,.0f} s; {', '.join(words)}." if failing else ""
+    more = f" Overload takes out {run.cascade.target} too: a cascade." if run.cascade else ""
+    return (
+        f"{readings.failed:,.0f} requests fail over {sum(spans):,.0f} s; {', '.join(words)}.{more}" if failing else ""
+    )
 
 
 def _expectation(run: DrillRun, wanted: Expectation) -> ExpectationAnswer:

@@ -62,6 +62,16 @@ class Event:
 
 
 @dataclass(frozen=True)
+class Cascade:
+    """A target that no fault touches goes out, as under its load it answers too late: when, which, and what set it
+    off (None: nothing before)."""
+
+    at_s: float
+    target: str
+    trigger: str | None
+
+
+@dataclass(frozen=True)
 class Keyframe:
     """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
 
@@ -105,6 +115,7 @@ class DrillRun:
     blind: tuple[BlindRow, ...]
     events: tuple[Event, ...]
     readings: Readings
+    cascade: Cascade | None = None
 
     @property
     def flows(self) -> Flows:
@@ -287,6 +298,8 @@ class _Run:
         self.blind: list[BlindRow] = []
         self.events: list[Event] = []
         self.last_change_s = 0.0
+        self.trigger: str | None = None
+        self.cascade: Cascade | None = None
 
     def run(self, watch: Watch) -> DrillRun:
         """Runs from event to event to the end."""
@@ -359,6 +372,8 @@ class _Run:
         elif step.drain or step.undrain:
             self._drain(step)
         self.last_change_s = self.now
+        if step.fail or step.surge:
+            self.trigger = f"{self.events[-1].message} at {self.now:g} s"
         return bool(step.fail or step.restore)
 
     def _drain(self, step: Step) -> None:
@@ -479,6 +494,7 @@ class _Run:
             self.last_change_s = self.now
             self._note_right(changed)
             self._log_verdicts(changed)
+            self._note_cascade(changed[~self.probers.believes[changed]])
             fallen = self.network.probed[changed[~self.probers.believes[changed]]]
             freed = np.zeros(len(self.network.members.group), dtype=bool)
             freed[self.network.pairs.member[fallen]] = True
@@ -762,6 +778,16 @@ class _Run:
             "answer", (entry.name, about), f"{about} {word}, says {self.network.plan.areas[area].name} of {entry.name}"
         )
 
+    def _note_cascade(self, fallen: Ints) -> None:
+        """The first target that falls to its load alone: what its probe asks is there, but comes too late."""
+        pairs = self.network.probed[fallen]
+        tired = pairs[self.view.passes[pairs] & ~self._outcome().passes[fallen]]
+        if self.cascade is None and len(tired):
+            names = dict.fromkeys(self.network.machines.names[int(one)] for one in self.network.pairs.machine[tired])
+            self.cascade = Cascade(self.now, next(iter(names)), self.trigger)
+            set_off = f", set off as {self.trigger}" if self.trigger else ""
+            self._log("cascade", tuple(names), f"{', '.join(names)} fall to their load: a cascade{set_off}")
+
     def _log_verdicts(self, changed: Ints) -> None:
         pairs = self.network.probed[changed]
         for believed, word in ((True, "back in use"), (False, "out")):
@@ -788,7 +814,9 @@ class _Run:
             max(self.last_change_s - last_step, 0.0),
             self.most_targets,
         )
-        return DrillRun(self.network, self.drill, tuple(self.keyframes), blind, tuple(self.events), readings)
+        return DrillRun(
+            self.network, self.drill, tuple(self.keyframes), blind, tuple(self.events), readings, self.cascade
+        )
 
 
 def profile_factor(profile: Sequence[Sequence[float]], second: float) -> float:

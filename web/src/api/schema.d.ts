@@ -879,6 +879,18 @@ export interface components {
             note?: string | null;
         };
         /**
+         * CascadeAnswer
+         * @description The moment when a target that no fault touches fell to its load, and what set that off.
+         */
+        CascadeAnswer: {
+            /** At S */
+            at_s: number;
+            /** Target */
+            target: string;
+            /** Trigger */
+            trigger: string | null;
+        };
+        /**
          * CellState
          * @description What of a group stands in one zone, or in one region: then `zone` is the region's name.
          */
@@ -1117,6 +1129,7 @@ export interface components {
             moving: boolean[];
             /** Summary */
             summary: string;
+            cascade: components["schemas"]["CascadeAnswer"] | null;
         };
         /**
          * EditAnswer
