@@ -11,53 +11,53 @@ from tests.plans import network_of
 LAWS = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
-def run_of(data):
+@LAWS
+@given(plans_with_a_drill())
+def test_nothing_is_lost_or_made(data):
     network = network_of(data)
-    return run_drill(network, network.plan.drills[0])
-
-
-@LAWS
-@given(plans_with_a_drill())
-def test_offered_is_served_plus_failed_at_every_event(data):
-    run = run_of(data)
+    run = run_drill(network, network.plan.drills[0])
     for flow in run.flows:
-        assert flow.served + flow.cause_rps.sum() == pytest.approx(flow.requests, rel=1e-9, abs=1e-9)
-        assert flow.zone_served.sum() == pytest.approx(flow.served, rel=1e-9, abs=1e-9)
-        client = data["clients"][0]
-        tries = 1 + client.get("retries", 0)
-        # Each attempt may go to every address of the answer: one a front at most.
-        addresses = len(flow.front_rps) if client["tries_next_address"] else 1
-        assert flow.front_rps.sum() <= flow.requests * tries * addresses * (1 + 1e-9)
-        for rates in (flow.pair_rps, flow.pair_served, flow.call_cause, flow.zone_served, flow.moment.backlog_s):
-            assert (rates >= 0).all()
-        assert (flow.pair_served <= flow.pair_rps + 1e-9).all()
+        offered_is_served_plus_failed(flow, data["clients"][0])
+        shares_sum_to_one(flow)
+    totals_agree(run, data)
+    blind_times_keep_their_bounds(run, data)
 
 
-@LAWS
-@given(plans_with_a_drill())
-def test_shares_sum_to_one_wherever_somebody_serves(data):
-    run = run_of(data)
-    for flow in run.flows:
-        choice, network = flow.choice, run.network
-        by_cell = np.bincount(network.pairs.cell, weights=flow.pair_share[0], minlength=len(network.routes.cell_front))
-        assert np.all((np.abs(by_cell - 1) < 1e-9) | (by_cell == 0))
-        lanes = np.bincount(network.routes.lane_route, weights=choice.lane_share, minlength=len(choice.route_choice))
-        assert lanes + choice.route_refused == pytest.approx(np.ones(len(lanes)))
+def offered_is_served_plus_failed(flow, client):
+    assert flow.served + flow.cause_rps.sum() == pytest.approx(flow.requests, rel=1e-9, abs=1e-9)
+    assert flow.zone_served.sum() == pytest.approx(flow.served, rel=1e-9, abs=1e-9)
+    tries = 1 + client.get("retries", 0)
+    # Each attempt may go to every address of the answer: one a front at most.
+    addresses = len(flow.front_rps) if client["tries_next_address"] else 1
+    assert flow.front_rps.sum() <= flow.requests * tries * addresses * (1 + 1e-9)
+    for rates in (flow.pair_rps, flow.pair_served, flow.call_cause, flow.zone_served, flow.moment.backlog_s):
+        assert (rates >= 0).all()
+    assert (flow.pair_served <= flow.pair_rps + 1e-9).all()
 
 
-@LAWS
-@given(plans_with_a_drill())
-def test_totals_readings_and_blind_times_agree(data):
-    run = run_of(data)
+def shares_sum_to_one(flow):
+    choice, network = flow.choice, flow.network
+    by_cell = np.bincount(network.pairs.cell, weights=flow.pair_share[0], minlength=len(network.routes.cell_front))
+    assert np.all((np.abs(by_cell - 1) < 1e-9) | (by_cell == 0))
+    lanes = np.bincount(network.routes.lane_route, weights=choice.lane_share, minlength=len(choice.route_choice))
+    assert lanes + choice.route_refused == pytest.approx(np.ones(len(lanes)))
+
+
+def totals_agree(run, data):
     readings = run.readings
     assert readings.requests == pytest.approx(data["clients"][0]["rps"] * 240)
     assert sum(readings.failed_by_cause.values()) == pytest.approx(readings.failed)
+    assert sum(readings.failed_by_mechanism.values()) == pytest.approx(readings.failed, abs=1e-6)
+    assert min(readings.failed_by_mechanism.values()) >= -1e-9
     assert 0 <= readings.failed_share <= 1 + 1e-9
     times = [frame.t_s for frame in run.keyframes]
     assert times == sorted(times)
+
+
+def blind_times_keep_their_bounds(run, data):
+    single_fault = len([step for step in data["drills"][0]["steps"] if "fail" in step]) == 1
+    steady = single_fault and all(not flow.queue.slope.any() for flow in run.flows)
     for row in run.blind:
         assert row.ended_at_s >= row.true_at_s
-        single_fault = len([step for step in data["drills"][0]["steps"] if "fail" in step]) == 1
-        steady = all(not flow.queue.slope.any() for flow in run.flows)
-        if row.believed_at_s is not None and single_fault and steady and row.change == "down":
+        if row.believed_at_s is not None and steady and row.change == "down":
             assert row.bounds.earliest_s - 1e-6 <= row.blind_s <= row.bounds.latest_s + 1e-6

@@ -12,7 +12,7 @@ from tests.plans import network_of, plan_data
 from tests.simulation.requests import Simulation
 
 RUNS = 20
-PLANS = 48
+PLANS = 40
 ZONES = ["fells-1", "fells-2", "fells-3"]
 SERVES = [{"port": 8080, "protocol": "http", "pages": {"/": 200, "/ready": 200}}]
 # 99 % in all: divided by the number of comparisons (Bonferroni).

@@ -108,4 +108,5 @@ class Masses:
 
 def _spent(rate: float, t: float) -> float:
     """The integral of e^(-rate τ) over [0, t]."""
-    return float(-np.expm1(-rate * t) / rate) if rate > 0 else t
+    # So slow that nothing is spent: the quotient would be one of rounding errors.
+    return float(-np.expm1(-rate * t) / rate) if rate * t > 1e-12 else t
