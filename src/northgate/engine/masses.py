@@ -21,7 +21,8 @@ from northgate.engine.types import Bools, Floats
 
 NEVER = np.inf
 # Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
-STEP, STILL = 0.5, 1e-6
+# What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
+STEP, SMALL, STILL, RELAXED = 0.5, 1e-3, 1e-6, 20.0
 
 
 @dataclass(frozen=True)
@@ -63,16 +64,20 @@ class Masses:
 
     def step_s(self) -> float:
         """After how many seconds to look again; inf while nothing moves."""
-        faster = self.ends + self.rate
-        if self._fast > STILL and faster > 0:
-            return STEP / faster
-        kappa = self.rate * float(self.opens.sum()) + self.ends
-        drift = np.where(self.silent, 0.0, self.rate * (1 - self.held.sum()) * self.opens - self.held * self.ends)
-        if kappa > 0 and abs(drift.sum()) / kappa > STILL:
-            return STEP / kappa
-        if self.ends > 0 and np.abs(drift).max(initial=0.0) / self.ends > STILL:
-            return STEP / self.ends
-        return NEVER
+        faster, opening = self.ends + self.rate, self.rate * float(self.opens.sum())
+        kappa = opening + self.ends
+        drift = opening * (1 - self.held.sum()) - self.held[~self.silent].sum() * self.ends
+        off = abs(float(drift)) / kappa if kappa > 0 else 0.0
+        steps = [NEVER]
+        for amount, rate in ((self._fast, faster), (off, kappa)):
+            if amount > STILL and rate > 0:
+                steps.append((STEP if amount > SMALL else RELAXED) / rate)
+        unlike = np.where(self.silent, 0.0, self.held - self.settled())
+        if self.ends > 0 and np.abs(unlike).max(initial=0.0) > STILL:
+            # Who is held where changes as slowly as masses end; what is quick and small beside it needs no steps.
+            steps = [step for step in steps if step < RELAXED / kappa or step == NEVER]
+            steps.append(STEP / self.ends)
+        return min(steps)
 
     @property
     def _fast(self) -> float:
