@@ -39,6 +39,8 @@ from northgate.plan.drills import CAUSES
 
 # Shares that depend on the load that they make are settled when none changes by more than this.
 SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-13, 400, 1 / 64, 2.0
+# Attempts are led on every so many rounds, once they change by less than that, where their changes shrink steadily.
+EVERY, NEAR, STEADY = 5, 1e-2, 0.98
 
 
 def solve(network: Network, moment: Moment) -> Flow:
@@ -52,7 +54,7 @@ def solve(network: Network, moment: Moment) -> Flow:
 def _settled(solving: "_Solving", share: Floats) -> tuple[Floats, "_Sent", Queue, "_Back"]:
     """The fixed point of the shares that depend on load and of the attempts that depend on failures, from the state
     before on."""
-    step, before = 1.0, np.zeros(0)
+    step, before, moved = 1.0, np.zeros(0), np.zeros(0)
     for number in range(ROUNDS):
         sent, queue, back = solving.go(share)
         wanted = solving.busy_shares(share, sent, queue, back) if solving.busy else share
@@ -65,7 +67,8 @@ def _settled(solving: "_Solving", share: Floats) -> tuple[Floats, "_Sent", Queue
             step = _next_step(step, before, off)
         share, before = (wanted if change <= SETTLED else share + step * (wanted - share)), off
         if more:
-            solving.take(more)
+            moved, last = more.entry - solving.repeats.attempts, moved
+            solving.take(more, _stretch(number, moved, last))
     return share, sent, queue, back
 
 
@@ -78,6 +81,16 @@ def _next_step(step: float, before: Floats, off: Floats) -> float:
     size = float(moved @ moved)
     wanted = -step * float(before @ moved) / size if size > 0 else step
     return min(max(wanted, SHORTEST_STEP), LONGEST_STEP)
+
+
+def _stretch(number: int, moved: Floats, last: Floats) -> float:
+    """How far to go towards the attempts that are wanted: mostly there; every so often, once they change little, as far
+    as the series of their changes leads (Aitken)."""
+    size = float(last @ last) if len(last) else 0.0
+    if number % EVERY or size <= 0 or np.abs(moved).max() > NEAR:
+        return 1.0
+    ratio = float(moved @ last) / size
+    return 1 / (1 - ratio) if 0 < ratio < STEADY else 1.0
 
 
 @dataclass(frozen=True)
@@ -170,10 +183,17 @@ class _Solving:
         change = max(float(np.abs(one).max(initial=0.0)) for one in moved)
         return _Tries(entry, by_class, after_one, over_open, anew, change)
 
-    def take(self, tries: _Tries) -> None:
-        """From now on calls are tried that often."""
-        self.repeats.take(tries.entry, tries.by_class, tries.after_one)
-        self.connected.tries, self.connected.anew = tries.over_open, tries.anew
+    def take(self, tries: _Tries, stretch: float) -> None:
+        """From now on calls are tried that often: `stretch` times as far from before as wanted."""
+        repeats, connected = self.repeats, self.connected
+
+        def to(before: Floats, wanted: Floats) -> Floats:
+            return wanted if stretch == 1 else np.maximum(before + stretch * (wanted - before), 0.0)
+
+        by_class = [to(one.attempts, of) for one, of in zip(repeats.stuck, tries.by_class, strict=True)]
+        repeats.take(to(repeats.attempts, tries.entry), by_class, to(repeats.after_one, tries.after_one))
+        connected.tries = to(connected.tries, tries.over_open)
+        connected.anew = to(connected.anew, tries.anew)
 
     def trying(self, first: Floats, drawn: Floats) -> tuple[Floats, list["_Stop"]]:
         """Where requests end that go on to other targets when connects fail, given where they are first sent."""
