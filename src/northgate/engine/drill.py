@@ -785,8 +785,9 @@ class _Run:
         if self.cascade is None and len(tired):
             names = dict.fromkeys(self.network.machines.names[int(one)] for one in self.network.pairs.machine[tired])
             self.cascade = Cascade(self.now, next(iter(names)), self.trigger)
+            fall = "falls to its load" if len(names) == 1 else "fall to their load"
             set_off = f", set off as {self.trigger}" if self.trigger else ""
-            self._log("cascade", tuple(names), f"{', '.join(names)} fall to their load: a cascade{set_off}")
+            self._log("cascade", tuple(names), f"{', '.join(names)} {fall}: a cascade{set_off}")
 
     def _log_verdicts(self, changed: Ints) -> None:
         pairs = self.network.probed[changed]

@@ -22,7 +22,7 @@ from northgate.engine.types import Bools, Floats
 NEVER = np.inf
 # Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
 # What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
-STEP, SMALL, STILL, RELAXED = 0.5, 1e-3, 1e-6, 20.0
+STEP, SLOW, SMALL, STILL, RELAXED = 0.5, 0.125, 1e-3, 1e-6, 20.0
 
 
 @dataclass(frozen=True)
@@ -76,7 +76,7 @@ class Masses:
         if self.ends > 0 and np.abs(unlike).max(initial=0.0) > STILL:
             # Who is held where changes as slowly as masses end; what is quick and small beside it needs no steps.
             steps = [step for step in steps if step < RELAXED / kappa or step == NEVER]
-            steps.append(STEP / self.ends)
+            steps.append(SLOW / self.ends)
         return min(steps)
 
     @property

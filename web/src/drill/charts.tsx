@@ -152,7 +152,7 @@ function partsOf(drill: DrillAnswer, axis: TimeAxis, width: number): Part[] {
   }
   if (sessions.length) {
     const layers = sessions.map(([name, values]) => ({ name, failed: false, values }));
-    parts.push({ title: "Held", under: "sessions, connections", height: 52, draw: () => <Area layers={layersOf(layers, series.t_s, drill.lasts_s, axis, 52)} tone={(index) => zoneTone(index)} named /> });
+    parts.push({ title: "Sessions", under: "and connections", height: 52, draw: () => <Area layers={layersOf(layers, series.t_s, drill.lasts_s, axis, 52)} tone={(index) => zoneTone(index)} named /> });
   }
   const slow = Math.max(...series.latency_ms, 1);
   parts.push({
