@@ -8,7 +8,7 @@ from northgate.engine.drill import run_drill
 from tests.engine.strategies import plans_with_a_drill
 from tests.plans import network_of
 
-LAWS = settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+LAWS = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
 @LAWS
