@@ -1,46 +1,115 @@
 """A simulation of single requests and single probes, written from the description of the engine and sharing none of its
 code: what it counts over many runs must agree with what the engine computes.
 
-It knows what plans hold as far as queues stay empty: one balancer behind a shared address or one a zone, tiers of
-groups, shares by weight and by source hash, probes with their counters, faults that come and go; clients whose
-resolvers keep answers, that hold sessions or layer 4 connections, and repeat what fails; targets tried in turn.
+It knows balancers with shared addresses or one a front, names and who watches them, rules, tiers of groups, every
+method of balance, queues, probes with their counters, and every fault and return, surge and drain; clients whose
+resolvers keep answers, that hold sessions or layer 4 connections, and repeat what fails; targets tried in turn. Round
+robin and flow hash are drawn by weight.
 """
 
+import heapq
 import math
 import random
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import cache
-from typing import Any
+from ipaddress import IPv4Network
+from itertools import accumulate
+from typing import NamedTuple
+from urllib.parse import urlsplit
 
 import simpy
 
-PORT = 8080
+from northgate.plan import Plan
+from northgate.plan.balancers import Action, Listener
+from northgate.plan.drills import Drill, Step
+from northgate.plan.groups import Probe, TargetGroup, Tier
+from northgate.plan.traffic import ClientGroup
+from tests.simulation.naming import Address, Names
+from tests.simulation.places import BLOCKED, REFUSED, SILENT, TAKEN, Front, Machine, World
+
+# What a failed call may end as, besides what its packets meet.
+DEAD_FRONT, NONE_HEALTHY, OVERLOADED, BAD_STATUS = "dead_front", "none_healthy", "overloaded", "bad_status"
+# A name's probe passes if more than half of such calls would.
+ABOVE_HALF = 0.5 + 1e-9
+BIN_S = 10
 
 
-@dataclass
 class Target:
-    """One target of one group at one front: its truth is looked up, its belief kept here."""
+    """One target of one group at one front: its belief, and when its requests will have ended."""
 
-    name: str
-    zone: str
-    weight: int
-    in_use: bool = True
-    fails: int = 0
-    passes: int = 0
+    def __init__(self, machine: Machine, weight: int, port: int) -> None:
+        self.machine, self.weight, self.port = machine, weight, port
+        self.in_use, self.fails, self.passes = True, 0, 0
+        self.ends: list[float] = []
+
+    def busy(self, now: float) -> float:
+        """Its requests under way, by its weight."""
+        while self.ends and self.ends[0] <= now:
+            heapq.heappop(self.ends)
+        return len(self.ends) / self.weight
+
+    def result(self, probe: Probe, *, passes: bool) -> None:
+        """Counts a probe's result."""
+        self.passes = self.passes + 1 if passes else 0
+        self.fails = 0 if passes else self.fails + 1
+        if self.fails >= probe.unhealthy_after:
+            self.in_use = False
+        if self.passes >= probe.healthy_after:
+            self.in_use = True
+
+    def settle(self, probe: Probe, *, passes: bool) -> None:
+        """Believes this, as if it had long been so."""
+        self.in_use = passes
+        self.fails, self.passes = (0, probe.healthy_after) if passes else (probe.unhealthy_after, 0)
 
 
-@dataclass
+class Connection(NamedTuple):
+    """A layer 4 connection: through which front to which target, until when."""
+
+    front: Front
+    target: Target
+    group: TargetGroup
+    until_s: float
+
+
+@dataclass(slots=True)
 class Source:
     """One client: its address, its resolver's cache, and what it holds open until when."""
 
     address: int
     phase: float
-    keeps_s: float
+    overholds: bool
     sessions: dict[str, tuple[str, float]] = field(default_factory=dict)
-    connection: tuple[str, Target, dict[str, Any]] | None = None
-    until: float = float("inf")
+    connection: Connection | None = None
+
+
+class Asked(NamedTuple):
+    """A kind of request."""
+
+    scheme: str
+    host: str
+    port: int
+    path: str
+
+
+@dataclass
+class Counts:
+    """What became of the requests: by cause, what each zone served and what failed in each stretch of ten seconds."""
+
+    requests: int = 0
+    reset: int = 0
+    causes: Counter[str] = field(default_factory=Counter)
+    served: Counter[tuple[str, int]] = field(default_factory=Counter)
+
+
+class Balanced(NamedTuple):
+    """Whom a front may send a pool's requests to now: groups with their weights, or nobody."""
+
+    groups: list[TargetGroup]
+    weights: list[float]
+    anyone: bool
 
 
 def mixed(value: int) -> int:
@@ -59,343 +128,517 @@ def score(address: int, name: str, weight: int) -> float:
     return -weight / math.log(((mixed(mixed(address) ^ text) >> 11) + 0.5) / 2**53)
 
 
-@dataclass
-class Counts:
-    """What became of the requests: by cause, and what each zone served."""
-
-    requests: int = 0
-    reset: int = 0
-    causes: Counter[str] = field(default_factory=Counter)
-    served: Counter[str] = field(default_factory=Counter)
+def asked_of(url: str) -> Asked:
+    """The request that a URL stands for."""
+    parts = urlsplit(url)
+    return Asked(parts.scheme, parts.hostname or "", parts.port or {"http": 80, "https": 443}[parts.scheme], parts.path)
 
 
 class Simulation:
     """One run: Poisson arrivals, probes at their beats, faults from the drill's script."""
 
-    def __init__(self, data: dict[str, Any], seed: int) -> None:
-        self.data, self.chance = data, random.Random(seed)
+    def __init__(self, plan: Plan, drill: Drill, seed: int) -> None:
+        self.plan, self.drill, self.chance = plan, drill, random.Random(seed)
         self.env = simpy.Environment()
         self.counts = Counts()
-        self.drill = data["drills"][0]
-        self.faults: list[dict[str, Any]] = []
-        self.zones = list(data["balancers"][0]["zones"])
-        self.machines = dict(self._machines())
-        self.present = dict.fromkeys(self.zones, True)
-        balancer, self.client = data["balancers"][0], {"timeout_s": 10, **data["clients"][0]}
-        self.failover_s, self.layer = balancer.get("front_failover_s", 5), balancer.get("layer", 7)
-        self.kind = balancer.get("address_kind", "shared")
-        self.answers = [(0.0, list(self.zones))]
-        self.sources = list(self._sources())
-        self.groups = {group["name"]: group for group in data["target_groups"]}
+        self.world = World(plan)
+        self.names = Names(plan, self.world.fronts)
+        self.groups = {group.name: group for group in plan.target_groups}
+        self.pools = {pool.name: pool for pool in plan.pools}
+        self.probes = {probe.name: probe for probe in plan.probes}
+        self.balancers = {one.name: one for one in plan.balancers}
+        self.dead = dict.fromkeys(self.world.fronts, False)
+        self.present = dict.fromkeys(self.world.fronts, True)
+        # The latest turn of each front.
+        self._turned: dict[Front, object] = {}
+        self.leaving: dict[str, float] = {}
+        self.surges: dict[str, float] = {}
+        self.sources = {client.name: list(self._sources(client)) for client in plan.clients}
         self.targets = {
-            (front, name): list(self._targets(front, group))
-            for front in self.zones
-            for name, group in self.groups.items()
+            (front, name): [
+                Target(machine, weight, port)
+                for machine, weight, port in self.world.members(self.groups[name])
+                if self.world.in_reach(front, machine, self.groups[name].reach)
+            ]
+            for front in self.world.fronts
+            for name in self._groups_of(front.balancer)
         }
+        self.believed = {
+            (entry.name, answer, area): True
+            for entry in plan.names
+            for answer in range(len(entry.answers))
+            for area in entry.probed_from
+        }
+        self._balanced: dict[tuple[Front, str], Balanced] = {}
+        self._usable: dict[tuple[Front, str, bool], tuple[list[Target], list[float]]] = {}
 
     def run(self) -> Counts:
         """Runs the drill once."""
-        self.env.process(self._script())
-        self.env.process(self._arrivals())
-        for front_number, front in enumerate(self.zones):
-            for name, group in self.groups.items():
-                for target in self.targets[front, name] if group.get("probe") else ():
-                    self.env.process(self._prober(front_number, front, name, target))
-        self.env.run(until=self.drill["lasts_s"])
+        for step in sorted(self.drill.steps, key=lambda one: one.at_s):
+            self.env.process(self._step(step))
+        for client in self.plan.clients:
+            self.env.process(self._arrivals(client))
+        self._watch_targets()
+        self._watch_names()
+        self.env.run(until=self.drill.lasts_s)
         return self.counts
 
-    # Places
+    # What stands where
 
-    def _machines(self) -> Iterator[tuple[str, str]]:
-        for fleet in self.data["fleets"]:
-            zones = list(fleet["zones"])
-            each, rest = divmod(fleet["count"], len(zones))
-            number = 0
-            for position, zone in enumerate(zones):
-                for _ in range(each + (1 if position < rest else 0)):
-                    number += 1
-                    yield f"{fleet['name']}-{number}", zone
+    def _actions(self, balancer: str) -> Iterator[Action]:
+        for listener in self.balancers[balancer].listeners:
+            yield from (rule.do for rule in listener.rules)
+            yield listener.otherwise
 
-    def _targets(self, front: str, group: dict[str, Any]) -> Iterator[Target]:
-        for target in group["targets"]:
-            for machine, zone in self.machines.items():
-                of_fleet = machine.rpartition("-")[0] == target["fleet"]
-                if of_fleet and (group["reach"] != "zone" or zone == front):
-                    yield Target(machine, zone, target["weight"])
+    def _groups_of(self, balancer: str) -> list[str]:
+        pools = [self.pools[action.pool] for action in self._actions(balancer) if action.pool]
+        return list(dict.fromkeys(name for pool in pools for tier in pool.tiers for name in tier.groups))
 
-    def _sources(self) -> Iterator[Source]:
-        """Every source with its address (spread over the group's /16) and the phase of its resolver's cache."""
-        count = self.client.get("sources", 1)
-        hold = self.client.get("overholds", {"share": 0, "s": 0})
-        for number in range(count):
-            over = self.chance.random() < hold["share"]
-            keeps_s = hold["s"] if over else self.data["names"][0].get("ttl_s", 60)
-            yield Source((198 << 24) + (18 << 16) + number * 65536 // count, self.chance.random(), max(keeps_s, 1e-9))
-
-    # Truth
-
-    def _silent(self, front: str, machine: str) -> bool:
-        zone = self.machines[machine]
-        return any(
-            fault.get("zone") == zone
-            or "region" in fault
-            or fault.get("instance") == machine
-            or ("link" in fault and set(fault["link"]) == {front, zone})
-            for fault in self.faults
-        )
-
-    def _refuses(self, machine: str, port: int) -> bool:
-        return port != PORT or any(fault.get("process") == machine for fault in self.faults)
-
-    def _status(self, path: str) -> int:
-        pages = {"/": 200, "/ready": 200} | {fault["page"]: fault["status"] for fault in self.faults if "page" in fault}
-        return pages[max((page for page in pages if path.startswith(page)), key=len)]
-
-    def _front_dead(self, zone: str) -> bool:
-        return any(
-            fault.get("zone") == zone or "region" in fault or fault.get("front", {}).get("zone") == zone
-            for fault in self.faults
-        )
+    def _sources(self, client: ClientGroup) -> Iterator[Source]:
+        """Every source with its address, spread over the group's network, and the phase of its resolver's cache."""
+        network = IPv4Network(client.cidr)
+        base, size = int(network.network_address), network.num_addresses
+        for number in range(client.sources):
+            place = number * size // client.sources if client.sources <= size else number % size
+            overholds = self.chance.random() < client.overholds.share
+            yield Source(base + place, self.chance.random(), overholds)
 
     # What happens
 
-    def _script(self) -> Iterator[simpy.Event]:
-        for step in sorted(self.drill["steps"], key=lambda one: one["at_s"]):
-            yield self.env.timeout(step["at_s"] - self.env.now)
-            dead_before = {zone: self._front_dead(zone) for zone in self.zones}
-            if "fail" in step:
-                self.faults.append(step["fail"])
-            else:
-                self.faults.remove(step["restore"])
-            self._reset(
-                lambda front, target, group: (
-                    not self._front_dead(front)
-                    and not self._silent(front, target.name)
-                    and self._refuses(target.name, group["port"])
-                )
+    def _step(self, step: Step) -> Iterator[simpy.Event]:
+        yield self.env.timeout(step.at_s)
+        if step.surge:
+            self.surges[step.surge.clients] = step.surge.factor
+        elif step.drain:
+            self._drain(step.drain.instance)
+        elif step.undrain:
+            del self.leaving[step.undrain.instance]
+        else:
+            self._break(step)
+        self._look_again()
+
+    def _look_again(self) -> None:
+        self._balanced.clear()
+        self._usable.clear()
+
+    def _break(self, step: Step) -> None:
+        faults = list(self.world.faults)
+        if step.fail:
+            faults.append(step.fail)
+        else:
+            faults.remove(step.restore)  # type: ignore[arg-type]
+        self.world.change(faults, self.env.now)
+        self._reset(
+            lambda one: (
+                not self.world.dead(one.front)
+                and self.world.met(one.front, one.target.machine, one.target.port) == REFUSED
             )
-            for zone in self.zones:
-                if self._front_dead(zone) != dead_before[zone]:
-                    self.env.process(self._failover(zone, self._front_dead(zone)))
-                    self._wake(zone, was_dead=dead_before[zone])
-
-    def _failover(self, zone: str, dead: bool) -> Iterator[simpy.Event]:
-        """The front leaves (or joins) after its time, if it is still dead (or alive) then, and has been all along."""
-        end = self.env.now + self.failover_s
-        while self.env.now < end:
-            yield self.env.timeout(min(0.25, end - self.env.now))
-            if self._front_dead(zone) != dead:
-                return
-        self.present[zone] = not dead
-        self.answers.append((self.env.now, [one for one in self.zones if self.present[one]]))
-        if dead:
-            self._reset(lambda front, *_: front == zone)
-
-    def _wake(self, front: str, was_dead: bool) -> None:
-        """A front that returns believes at once what its probes find."""
-        if not was_dead:
-            return
-        for name, group in self.groups.items():
-            for target in self.targets[front, name] if group.get("probe") else ():
-                passes = self._probe_passes(front, group, target)
-                probe = self.data["probes"][0]
-                target.in_use = passes
-                target.fails = 0 if passes else probe["unhealthy_after"]
-                target.passes = probe["healthy_after"] if passes else 0
-
-    def _probe_passes(self, front: str, group: dict[str, Any], target: Target) -> bool:
-        up = not self._silent(front, target.name) and not self._refuses(target.name, group["port"])
-        return up and 200 <= self._status("/ready") <= 399
-
-    def _prober(self, number: int, front: str, name: str, target: Target) -> Iterator[simpy.Event]:
-        probe, group = self.data["probes"][0], self.groups[name]
-        whole = sum(
-            1 for one in group["targets"] for machine in self.machines if machine.rpartition("-")[0] == one["fleet"]
         )
-        order = [m for one in group["targets"] for m in self.machines if m.rpartition("-")[0] == one["fleet"]]
-        phase = (order.index(target.name) + number / len(self.zones)) / whole * probe["interval_s"]
-        target.in_use = not self._refuses(target.name, group["port"])
-        target.fails, target.passes = (0, probe["healthy_after"]) if target.in_use else (probe["unhealthy_after"], 0)
-        yield self.env.timeout(phase)
+        for front, was_dead in self.dead.items():
+            if self.world.dead(front) != was_dead:
+                self.dead[front] = not was_dead
+                self.env.process(self._failover(front))
+                if was_dead:
+                    self._wake(front)
+
+    def _failover(self, front: Front) -> Iterator[simpy.Event]:
+        """A front leaves (or joins) its address after its time, if it has been dead (or alive) all along."""
+        dead, fell = self.dead[front], object()
+        self._turned[front] = fell
+        yield self.env.timeout(self.balancers[front.balancer].front_failover_s)
+        if self._turned[front] is not fell or self.present[front] is not dead:
+            return
+        self.present[front] = not dead
+        for entry in self.plan.names:
+            self._answer(entry.name)
+        if dead:
+            self._reset(lambda one: one.front == front)
+
+    def _wake(self, front: Front) -> None:
+        """A front that returns believes at once what its probes find."""
+        for (at, name), targets in self.targets.items():
+            group = self.groups[name]
+            for target in targets if at == front and group.probe else ():
+                probe = self.probes[group.probe or ""]
+                passes, _ = self._probe(front, target, probe)
+                target.settle(probe, passes=passes)
+
+    def _drain(self, machine: str) -> None:
+        self.leaving[machine] = self.env.now
+        for sources in self.sources.values():
+            for source in sources:
+                held = [group for group, (name, _) in source.sessions.items() if name == machine]
+                for group in held:
+                    del source.sessions[group]
+        for group in self.plan.target_groups:
+            self.env.process(self._end_drain(machine, group))
+
+    def _end_drain(self, machine: str, group: TargetGroup) -> Iterator[simpy.Event]:
+        since = self.leaving[machine]
+        yield self.env.timeout(group.drain_s)
+        if self.leaving.get(machine) == since:
+            self._reset(lambda one: one.target.machine.name == machine and one.group is group)
+
+    # Probes of targets
+
+    def _watch_targets(self) -> None:
+        for group in self.plan.target_groups:
+            fronts = [front for front, name in self.targets if name == group.name]
+            order = [machine.name for machine, _, _ in self.world.members(group)]
+            probe = self.probes.get(group.probe or "")
+            for number, front in enumerate(fronts if probe else ()):
+                for target in self.targets[front, group.name]:
+                    place = (order.index(target.machine.name) + number / len(fronts)) / len(order)
+                    assert probe is not None
+                    self.env.process(self._prober(front, group, target, probe, place * probe.interval_s))
+
+    def _probe(self, front: Front, target: Target, probe: Probe) -> tuple[bool, float]:
+        return self.world.probe_result(front, target.machine, target.port, probe, self.env.now)
+
+    def _prober(
+        self, front: Front, group: TargetGroup, target: Target, probe: Probe, phase_s: float
+    ) -> Iterator[simpy.Event]:
+        passes, _ = self._probe(front, target, probe)
+        target.settle(probe, passes=passes)
+        yield self.env.timeout(phase_s)
         while True:
-            sent, was, dead = self.env.now, target.in_use, self._front_dead(front)
-            passes, silent = self._probe_passes(front, group, target), self._silent(front, target.name)
-            if silent:
-                yield self.env.timeout(probe["timeout_s"])
-            if not dead and not self._front_dead(front):
-                self._result(target, probe, passes=passes)
-                if was and not target.in_use:
-                    self._verdict(front, name, target)
-            rest = probe["interval_s"] if probe["next_after"] == "result" else sent + probe["interval_s"] - self.env.now
+            sent, dead = self.env.now, self.dead[front]
+            passes, after_s = self._probe(front, target, probe)
+            yield self.env.timeout(after_s)
+            if not dead and not self.dead[front]:
+                self._take_result(front, group, target, probe, passes=passes)
+            rest = probe.interval_s if probe.next_after == "result" else sent + probe.interval_s - self.env.now
             yield self.env.timeout(max(rest, 0))
 
-    def _result(self, target: Target, probe: dict[str, Any], *, passes: bool) -> None:
-        target.passes = target.passes + 1 if passes else 0
-        target.fails = 0 if passes else target.fails + 1
-        if target.fails >= probe["unhealthy_after"]:
-            target.in_use = False
-        if target.passes >= probe["healthy_after"]:
-            target.in_use = True
+    def _take_result(self, front: Front, group: TargetGroup, target: Target, probe: Probe, *, passes: bool) -> None:
+        before = target.in_use
+        target.result(probe, passes=passes)
+        if target.in_use != before:
+            self._look_again()
+        if before and not target.in_use:
+            self._found_out(front, group, target)
 
-    def _arrivals(self) -> Iterator[simpy.Event]:
-        rate = self.data["clients"][0]["rps"]
+    def _found_out(self, front: Front, group: TargetGroup, target: Target) -> None:
+        """What was found out moves its sessions, and resets its connections where the group wants that."""
+        for sources in self.sources.values():
+            for source in sources:
+                if source.sessions.get(group.name, ("", 0.0))[0] == target.machine.name:
+                    del source.sessions[group.name]
+        if group.on_out == "reset":
+            self._reset(lambda one: one.front == front and one.target is target)
+
+    # Probes of names
+
+    def _watch_names(self) -> None:
+        for entry in self.plan.names:
+            probe = self.probes.get(entry.probe or "")
+            for answer in range(len(entry.answers) if probe else 0):
+                for number, area in enumerate(entry.probed_from):
+                    assert probe is not None
+                    phase_s = number / len(entry.probed_from) * probe.interval_s
+                    self.env.process(self._name_prober(entry.name, answer, area, probe, phase_s))
+
+    def _name_prober(self, name: str, answer: int, area: str, probe: Probe, phase_s: float) -> Iterator[simpy.Event]:
+        balancer = next(one for one in self.plan.names if one.name == name).answers[answer].balancer or ""
+        target = Target(next(iter(self.world.machines.values())), 1, 0)
+        target.settle(probe, passes=True)
+        yield self.env.timeout(phase_s)
         while True:
-            yield self.env.timeout(self.chance.expovariate(rate))
-            self._request()
+            sent = self.env.now
+            passes, after_s = self._name_probe(balancer, probe, name)
+            yield self.env.timeout(after_s)
+            target.result(probe, passes=passes)
+            if target.in_use != self.believed[name, answer, area]:
+                self.believed[name, answer, area] = target.in_use
+                self._answer(name)
+            rest = probe.interval_s if probe.next_after == "result" else sent + probe.interval_s - self.env.now
+            yield self.env.timeout(max(rest, 0))
 
-    def _request(self) -> None:
+    def _name_probe(self, balancer: str, probe: Probe, name: str) -> tuple[bool, float]:
+        asked = Asked(probe.protocol, probe.host or name, int(probe.port), probe.path)
+        found: Counter[str] = Counter()
+        fronts = [front for front in self.world.fronts if front.balancer == balancer and self.present[front]]
+        for front in fronts:
+            for share, outcome in self._looked_up(front, asked, probe):
+                found[outcome] += share / len(fronts)
+        if found["passes"] > ABOVE_HALF:
+            return True, 0.0
+        waits = found[SILENT] + found[BLOCKED] + found[DEAD_FRONT]
+        return False, 0.0 if fronts and 1 - found["passes"] - waits > waits else probe.timeout_s
+
+    def _looked_up(self, front: Front, asked: Asked, probe: Probe) -> Iterator[tuple[float, str]]:
+        """What would become of calls that a name's probe makes at a front, by their shares; nobody works for them."""
+        action = self._action(front, asked)
+        if self.dead[front] or isinstance(action, str):
+            yield 1.0, DEAD_FRONT if self.dead[front] else str(action)
+        elif not action.pool:
+            yield 1.0, "passes"
+        else:
+            groups, weights, anyone = self._groups(front, action.pool)
+            if not groups:
+                yield 1.0, NONE_HEALTHY
+            for group, weight in zip(groups, weights, strict=True):
+                targets, _ = self._candidates(front, group, anyone=anyone)
+                whole = sum(one.weight for one in targets)
+                if not targets:
+                    yield weight / sum(weights), NONE_HEALTHY
+                for target in targets:
+                    share = weight / sum(weights) * target.weight / whole
+                    yield share, self._would_get(front, target, asked, probe)
+
+    def _would_get(self, front: Front, target: Target, asked: Asked, probe: Probe) -> str:
+        met = self.world.met(front, target.machine, target.port)
+        if met != TAKEN:
+            return met
+        if not probe.expects(self.world.status(target.machine, target.port, asked.path)):
+            return BAD_STATUS
+        return "passes" if target.machine.latency_s(self.env.now) <= probe.timeout_s else SILENT
+
+    def _answer(self, name: str) -> None:
+        """Begins a new answer set."""
+        entry = next(one for one in self.plan.names if one.name == name)
+        healthy = tuple(
+            not entry.probe
+            or 2 * sum(self.believed[name, answer, area] for area in entry.probed_from) > len(entry.probed_from)
+            for answer in range(len(entry.answers))
+        )
+        present = frozenset(front for front, there in self.present.items() if there)
+        self.names.change(name, self.env.now, healthy, present)
+
+    # Calls
+
+    def _arrivals(self, client: ClientGroup) -> Iterator[simpy.Event]:
+        calls = [asked_of(call.url) for call in client.calls]
+        shares = list(accumulate(call.share for call in client.calls))
+        sources, chance = self.sources[client.name], self.chance
+        while True:
+            yield self.env.timeout(chance.expovariate(client.rps * self.surges.get(client.name, 1.0)))
+            asked = calls[0] if len(calls) == 1 else chance.choices(calls, cum_weights=shares)[0]
+            self._call(client, asked, sources[int(chance.random() * len(sources))])
+
+    def _call(self, client: ClientGroup, asked: Asked, source: Source) -> None:
         """One call of one source, with its repeats; counted once, by its last attempt."""
         self.counts.requests += 1
-        source = self.sources[self.chance.randrange(len(self.sources))]
-        for _ in range(1 + self.client.get("retries", 0)):
-            outcome = self._attempt(source)
-            if outcome in self.zones:
-                self.counts.served[outcome] += 1
+        addresses = self._resolved(client, asked.host, source)
+        bin_ = int(self.env.now // BIN_S)
+        for _ in range(1 + client.retries):
+            outcome = self._attempt(client, asked, source, addresses)
+            if outcome in self.world.region_of:
+                self.counts.served[outcome, bin_] += 1
                 return
         self.counts.causes[outcome] += 1
+        self.counts.served["failed", bin_] += 1
 
-    def _attempt(self, source: Source) -> str:
+    def _resolved(self, client: ClientGroup, host: str, source: Source) -> list[Address]:
+        """The addresses that a source goes by: as its resolver heard them when it last asked."""
+        keeps_s = max(client.overholds.s if source.overholds else self.names.ttl_s(host), 1e-9)
+        asked_s = self.env.now - (self.env.now - source.phase * keeps_s) % keeps_s
+        ways = self.names.ways(host, client.area, asked_s)
+        if len(ways) == 1:
+            return ways[0][1]
+        return self.chance.choices([addresses for _, addresses in ways], [share for share, _ in ways])[0]
+
+    def _attempt(self, client: ClientGroup, asked: Asked, source: Source, addresses: list[Address]) -> str:
         """The zone that serves, or the cause of failure."""
-        if source.connection is not None and self.env.now < source.until:
-            return self._over_connection(source)
-        front = self._front(source)
+        if source.connection is not None and self.env.now < source.connection.until_s:
+            return self._over_connection(client, source, source.connection, asked)
+        front = self._front(client, addresses)
         if front is None:
-            return "dead_front"
-        target, group = self._choose(front, source)
-        if target is None:
-            return "none_healthy"
-        target, waited_s = self._until_connected(front, target, group)
-        outcome = self._meets(front, target, group, waited_s)
-        if outcome in self.zones:
-            self._holds(source, front, target, group)
+            return DEAD_FRONT
+        action = self._action(front, asked)
+        if isinstance(action, str):
+            return action
+        if not action.pool:
+            return BAD_STATUS if action.respond and action.respond.status >= 400 else front.zone
+        target, group = self._choose(front, action.pool, source)
+        if target is None or group is None:
+            return NONE_HEALTHY
+        target, waited_s = self._until_connected(front, target, group, action.pool)
+        outcome = self._meets(front, target, group, client, asked.path, waited_s)
+        if outcome == target.machine.zone:
+            self._holds(client, source, front, target, group)
         return outcome
 
-    def _meets(self, front: str, target: Target, group: dict[str, Any], waited_s: float) -> str:
-        if self._silent(front, target.name) or waited_s > self.client["timeout_s"]:
-            return "timed_out"
-        if self._refuses(target.name, group["port"]):
-            return "refused"
-        return "bad_status" if self._status("/tiles/7") >= 400 else target.zone
+    def _front(self, client: ClientGroup, addresses: list[Address]) -> Front | None:
+        """The front that takes a connect; None when it meets dead ones only."""
+        left = list(addresses)
+        for _ in range(len(left) if client.tries_next_address else 1):
+            address = left.pop(int(self.chance.random() * len(left)))
+            front = address.front or self._any_front(address.balancer)
+            if front is not None and not self.dead[front]:
+                return front
+        return None
 
-    def _until_connected(self, front: str, target: Target, group: dict[str, Any]) -> tuple[Target, float]:
+    def _any_front(self, balancer: str) -> Front | None:
+        fronts = [front for front, there in self.present.items() if there and front.balancer == balancer]
+        return fronts[int(self.chance.random() * len(fronts))] if fronts else None
+
+    def _action(self, front: Front, asked: Asked) -> Action | str:
+        """What the first matching rule says, or why there is none."""
+        if not self.world.lets_in(front.balancer, asked.port):
+            return BLOCKED
+        listener = self._listener(front.balancer, asked.port)
+        if listener is None:
+            return REFUSED
+        for rule in listener.rules:
+            if any(
+                asked.path.startswith(path[:-1]) if path.endswith("*") else asked.path == path
+                for path in rule.when.path or ("*",)
+            ):
+                return rule.do
+        return listener.otherwise
+
+    def _listener(self, balancer: str, port: int) -> Listener | None:
+        return next((one for one in self.balancers[balancer].listeners if one.port == port), None)
+
+    def _meets(
+        self, front: Front, target: Target, group: TargetGroup, client: ClientGroup, path: str, waited_s: float
+    ) -> str:
+        """What becomes of a request at its target, which it keeps busy meanwhile."""
+        machine, now = target.machine, self.env.now
+        met = self.world.met(front, machine, target.port)
+        if met != TAKEN:
+            if group.balance == "least-connections" and met != REFUSED:
+                heapq.heappush(target.ends, now + self._connect_timeout_s(front, group, client))
+            return SILENT if met == REFUSED and waited_s > client.timeout_s else met
+        latency_s = machine.take(now, self.chance)
+        if latency_s is None:
+            return OVERLOADED
+        if group.balance in ("least-connections", "two-choices"):
+            heapq.heappush(target.ends, now + self.chance.expovariate(1 / latency_s))
+        if latency_s + waited_s > min(client.timeout_s, group.response_timeout_s):
+            return SILENT
+        return BAD_STATUS if self.world.status(machine, target.port, path) >= 400 else machine.zone
+
+    def _connect_timeout_s(self, front: Front, group: TargetGroup, client: ClientGroup) -> float:
+        return group.connect_timeout_s if self.balancers[front.balancer].layer == 7 else client.connect_timeout_s
+
+    def _until_connected(self, front: Front, target: Target, group: TargetGroup, pool: str) -> tuple[Target, float]:
         """Goes on to others, each once, as long as connects fail and tries are left."""
-        tried, waited_s, left = [target], 0.0, group.get("try_others", 0)
-        while left and (self._silent(front, target.name) or self._refuses(target.name, group["port"])):
-            others = [one for one in self._candidates(front, group) if one not in tried]
+        if not group.try_others or self.balancers[front.balancer].layer != 7:
+            return target, 0.0
+        tried, waited_s, left = [target], 0.0, group.try_others
+        while left and (met := self.world.met(front, target.machine, target.port)) != TAKEN:
+            anyone = self._balanced[front, pool].anyone
+            others = [one for one in self._candidates(front, group, anyone=anyone)[0] if one not in tried]
             if not others:
                 break
-            waited_s += group.get("connect_timeout_s", 3) if self._silent(front, target.name) else 0.0
+            waited_s += 0.0 if met == REFUSED else group.connect_timeout_s
             target = self.chance.choices(others, [one.weight for one in others])[0]
             tried.append(target)
             left -= 1
         return target, waited_s
 
-    # Addresses
-
-    def _front(self, source: Source) -> str | None:
-        """The front that takes a connect; None when it meets dead ones only."""
-        if self.kind == "shared":
-            fronts = [zone for zone in self.zones if self.present[zone]]
-            first = self.chance.choice(fronts) if fronts else None
-            return None if first is None or self._front_dead(first) else first
-        held = list(self._answer(self.env.now - (self.env.now - source.phase * source.keeps_s) % source.keeps_s))
-        tries = len(held) if self.client.get("tries_next_address", True) else 1
-        for _ in range(min(tries, len(held))):
-            front = held.pop(self.chance.randrange(len(held)))
-            if not self._front_dead(front):
-                return front
-        return None
-
-    def _answer(self, second: float) -> list[str]:
-        """The addresses that were given out at a second; as if all were there when none is left."""
-        fronts = next(fronts for since, fronts in reversed(self.answers) if since <= second or since == 0)
-        return fronts or self.zones
-
     # Sessions and connections
 
-    def _session(self, source: Source, front: str, name: str) -> Target | None:
+    def _session(self, source: Source, front: Front, name: str) -> Target | None:
         """The target of a group to which a session leads, if this front believes it in use."""
         machine, until = source.sessions.get(name, (None, 0.0))
-        mine = [one for one in self.targets[front, name] if one.name == machine and one.in_use]
-        return mine[0] if mine and self.env.now < until else None
+        if machine is None or self.env.now >= until:
+            return None
+        mine = (one for one in self.targets[front, name] if one.machine.name == machine and self._takes(one))
+        return next(mine, None)
 
-    def _holds(self, source: Source, front: str, target: Target, group: dict[str, Any]) -> None:
+    def _holds(self, client: ClientGroup, source: Source, front: Front, target: Target, group: TargetGroup) -> None:
         """A call that is served opens a session or a connection, if its source has none."""
-        if self.layer == 4:
-            source.connection = (front, target, group)
-            source.until = self.env.now + self.chance.expovariate(1 / self.client["connection_s"])
-        elif group.get("affinity", {}).get("by", "none") != "none":
-            _, until = source.sessions.get(group["name"], (None, 0.0))
-            if self.env.now >= until:
-                renews = group["affinity"].get("renews", True)
-                lives = float("inf") if renews else self.chance.expovariate(1 / group["affinity"]["lasts_s"])
-                source.sessions[group["name"]] = (target.name, self.env.now + lives)
+        now = self.env.now
+        if self.balancers[front.balancer].layer == 4:
+            source.connection = Connection(front, target, group, now + self.chance.expovariate(1 / client.connection_s))
+        elif group.affinity.by != "none":
+            _, until = source.sessions.get(group.name, ("", 0.0))
+            if now >= until:
+                lives = math.inf if group.affinity.renews else self.chance.expovariate(1 / group.affinity.lasts_s)
+                source.sessions[group.name] = (target.machine.name, now + lives)
 
-    def _over_connection(self, source: Source) -> str:
-        assert source.connection is not None
-        front, target, group = source.connection
-        if self._front_dead(front):
-            return "dead_front"
-        outcome = self._meets(front, target, group, 0.0)
-        if outcome == "timed_out":
+    def _over_connection(self, client: ClientGroup, source: Source, connection: Connection, asked: Asked) -> str:
+        if self.dead[connection.front]:
+            return DEAD_FRONT
+        outcome = self._meets(connection.front, connection.target, connection.group, client, asked.path, 0.0)
+        if outcome in (SILENT, BLOCKED):
             source.connection = None
         return outcome
 
-    def _reset(self, which: Callable[[str, Target, dict[str, Any]], bool]) -> None:
+    def _reset(self, which: Callable[[Connection], bool]) -> None:
         """Connections end at once."""
-        for source in self.sources:
-            if source.connection is not None and which(*source.connection):
-                self.counts.reset += self.env.now < source.until
-                source.connection = None
-
-    def _verdict(self, front: str, name: str, target: Target) -> None:
-        """What was found out moves its sessions, and resets its connections where the group wants that."""
-        for source in self.sources:
-            if source.sessions.get(name, ("", 0.0))[0] == target.name:
-                del source.sessions[name]
-        if self.groups[name].get("on_out") == "reset":
-            self._reset(lambda of, one, _: of == front and one is target)
+        for sources in self.sources.values():
+            for source in sources:
+                if source.connection is not None and which(source.connection):
+                    self.counts.reset += self.env.now < source.connection.until_s
+                    source.connection = None
 
     # Choosing
 
-    def _usable(self, front: str, name: str) -> list[Target]:
-        return [one for one in self.targets[front, name] if one.in_use and one.weight > 0]
+    def _takes(self, target: Target) -> bool:
+        return target.in_use and target.weight > 0 and target.machine.name not in self.leaving
 
-    def _choose(self, front: str, source: Source) -> tuple[Target | None, dict[str, Any]]:
-        tier, anyone = self._tier(front)
-        weights = dict(tier["groups"])
-        if anyone and tier["empty_group"] == "share-out":
-            weights = {name: weight for name, weight in weights.items() if self._usable(front, name)}
+    def _choose(self, front: Front, pool: str, source: Source | None) -> tuple[Target | None, TargetGroup | None]:
+        groups, weights, anyone = self._groups(front, pool)
+        if not groups:
+            return None, None
+        group = groups[0] if len(groups) == 1 else self.chance.choices(groups, weights)[0]
+        if source is not None and source.sessions:
+            held = self._session(source, front, group.name)
+            if held:
+                return held, group
+        return self._pick(front, group, source, anyone=anyone), group
+
+    def _groups(self, front: Front, pool: str) -> Balanced:
+        key = (front, pool)
+        if key not in self._balanced:
+            self._balanced[key] = self._balance(front, pool)
+        return self._balanced[key]
+
+    def _pick(self, front: Front, group: TargetGroup, source: Source | None, *, anyone: bool) -> Target | None:
+        candidates, summed = self._candidates(front, group, anyone=anyone)
+        if not candidates:
+            return None
+        if group.balance == "source-hash" and source is not None:
+            return max(candidates, key=lambda one: score(source.address, one.machine.name, one.weight))
+        if group.balance == "least-connections":
+            busy = [(one.busy(self.env.now), self.chance.random(), number) for number, one in enumerate(candidates)]
+            return candidates[min(busy)[2]]
+        if group.balance == "two-choices" and len(candidates) > 1:
+            two = self.chance.sample(candidates, 2)
+            return min(two, key=lambda one: self._two_choices(front, one))
+        return self.chance.choices(candidates, cum_weights=summed)[0]
+
+    def _two_choices(self, front: Front, target: Target) -> tuple[bool, float]:
+        """A silent one ranks last."""
+        silent = self.world.met(front, target.machine, target.port) in (SILENT, BLOCKED)
+        return silent, target.busy(self.env.now)
+
+    def _candidates(self, front: Front, group: TargetGroup, *, anyone: bool) -> tuple[list[Target], list[float]]:
+        """Those in use; where nobody of the whole tier is, all of a group that sends anyway."""
+        key = (front, group.name, anyone)
+        if key not in self._usable:
+            targets = [one for one in self.targets[front, group.name] if self._takes(one)]
+            if not anyone and group.when_none_healthy == "send-anyway":
+                targets = [one for one in self.targets[front, group.name] if one.weight > 0]
+            if group.reach == "prefer-zone":
+                targets = [one for one in targets if one.machine.zone == front.zone] or targets
+            self._usable[key] = targets, list(accumulate(one.weight for one in targets))
+        return self._usable[key]
+
+    def _balance(self, front: Front, pool: str) -> Balanced:
+        tier, anyone = self._tier(front, self.pools[pool].tiers)
+        weights = dict(tier.groups)
+        if anyone and tier.empty_group == "share-out":
+            weights = {name: weight for name, weight in weights.items() if self._known(front, name)}
         if not sum(weights.values()):
-            return None, {}
-        name = self.chance.choices(list(weights), list(weights.values()))[0]
-        group = self.groups[name]
-        candidates = self._candidates(front, group)
-        held = self._session(source, front, name)
-        if held or not candidates:
-            return held, group
-        if group.get("balance") == "source-hash":
-            return max(candidates, key=lambda one: score(source.address, one.name, one.weight)), group
-        return self.chance.choices(candidates, [one.weight for one in candidates])[0], group
+            return Balanced([], [], anyone)
+        return Balanced([self.groups[name] for name in weights], [float(one) for one in weights.values()], anyone)
 
-    def _candidates(self, front: str, group: dict[str, Any]) -> list[Target]:
-        _, anyone = self._tier(front)
-        candidates = self._usable(front, group["name"])
-        if not anyone and group["when_none_healthy"] == "send-anyway":
-            candidates = [one for one in self.targets[front, group["name"]] if one.weight > 0]
-        if group["reach"] == "prefer-zone":
-            candidates = [one for one in candidates if one.zone == front] or candidates
-        return candidates
+    def _known(self, front: Front, name: str) -> int:
+        return sum(map(self._takes, self.targets[front, name]))
 
-    def _tier(self, front: str) -> tuple[dict[str, Any], bool]:
+    def _tier(self, front: Front, tiers: list[Tier]) -> tuple[Tier, bool]:
         """The tier that serves, and whether anybody in it is in use."""
-        tiers = self.data["pools"][0]["tiers"]
         counts = []
         for tier in tiers:
-            known = sum(len(self._usable(front, name)) for name in tier["groups"])
-            whole = sum(1 for name in tier["groups"] for one in self.targets[front, name] if one.weight > 0)
-            bound = tier["min_healthy"]
-            enough = known > 0 and known >= bound.get("count", 0) and known >= bound.get("share", 0) * whole - 1e-9
+            known = sum(self._known(front, name) for name in tier.groups)
+            whole = sum(1 for name in tier.groups for one in self.targets[front, name] if one.weight > 0)
+            bound = tier.min_healthy
+            enough = known > 0 and known >= (bound.count or 0) and known >= (bound.share or 0) * whole - 1e-9
             counts.append((tier, known, enough))
         for tier, _, enough in counts:
             if enough:

@@ -30,6 +30,8 @@ from northgate.plan.drills import Drill, Expectation, Part, Step
 from northgate.plan.problems import pointer
 
 SETTLING_ROUNDS = 10
+# More than half, whatever the last digit of a sum of shares may say.
+ABOVE_HALF = 0.5 + 1e-9
 # `slow_start_s` raises a weight in so many equal steps, the first at once.
 SLOW_STEPS = 10
 
@@ -206,12 +208,12 @@ def name_probe_passes(network: Network, flow: Flow, name: int, call: int) -> boo
     """Whether more than half of the calls of a name's probe would get an expected status in time."""
     probe = next(one for one in network.plan.probes if one.name == network.plan.names[name].probe)
     if probe.protocol == "tcp":
-        return flow.call_accepted(call) > 0.5
+        return flow.call_accepted(call) > ABOVE_HALF
     fate = flow.call_fate(call)
     good = fate[SERVED] + sum(
         fate[cause] for cause, status in STATUSES.items() if status != 504 and probe.expects(status)
     )
-    return bool(good > 0.5)
+    return bool(good > ABOVE_HALF)
 
 
 def first_change_s(drill: Drill) -> float:

@@ -1,0 +1,95 @@
+"""Names of a simulated plan: what they answer to whom, as it stood when the asker last asked."""
+
+from typing import NamedTuple
+
+from northgate.plan import Plan
+from northgate.plan.traffic import DnsEntry
+from tests.simulation.places import Front
+
+
+class Address(NamedTuple):
+    """Where an answer leads: to a balancer's shared address, or to one of its fronts."""
+
+    balancer: str
+    front: Front | None
+
+
+class Given(NamedTuple):
+    """What a name goes by from a second on: which answers its probers believe in, which fronts are in addresses."""
+
+    since_s: float
+    healthy: tuple[bool, ...]
+    present: frozenset[Front]
+
+
+# The ways one may be led, each a list of addresses to try, with the share of askers led so.
+Ways = list[tuple[float, list[Address]]]
+
+
+class Names:
+    """All names and their answers over time."""
+
+    def __init__(self, plan: Plan, fronts: list[Front]) -> None:
+        self.plan = plan
+        self._balancers = {one.name: one for one in plan.balancers}
+        self._latency = {one.name: one.latency_ms for one in plan.areas}
+        self._region = {zone: region.name for region in plan.regions for zone in region.zones}
+        self._entries = {one.name: one for one in plan.names}
+        self._given = {one.name: [Given(0.0, (True,) * len(one.answers), frozenset(fronts))] for one in plan.names}
+        self._ways: dict[tuple[str, str | None, int], Ways] = {}
+
+    def ttl_s(self, name: str) -> float:
+        """How long a name's answers may be kept."""
+        return self._entries[name].ttl_s
+
+    def change(self, name: str, now: float, healthy: tuple[bool, ...], present: frozenset[Front]) -> None:
+        """From now on a name goes by these beliefs and addresses."""
+        self._given[name].append(Given(now, healthy, present))
+
+    def ways(self, name: str, area: str | None, asked_s: float) -> Ways:
+        """How somebody who asked at a second is led."""
+        given = self._given[name]
+        number = next(
+            number for number in reversed(range(len(given))) if given[number].since_s <= asked_s or not number
+        )
+        key = (name, area, number)
+        if key not in self._ways:
+            self._ways[key] = self._led(self._entries[name], area, given[number])
+        return self._ways[key]
+
+    def _led(self, entry: DnsEntry, area: str | None, given: Given) -> Ways:
+        healthy = [number for number, well in enumerate(given.healthy) if well]
+        if not healthy and entry.when_none_healthy:
+            return [(1.0, self._addresses(entry.when_none_healthy.balancer or "", given))]
+        shares = self._chosen(entry, area, healthy or list(range(len(entry.answers))))
+        lists = [(share, self._addresses(entry.answers[number].balancer or "", given)) for number, share in shares]
+        if entry.choose == "all":
+            return [(1.0, [address for _, addresses in lists for address in addresses])]
+        return lists
+
+    def _chosen(self, entry: DnsEntry, area: str | None, usable: list[int]) -> list[tuple[int, float]]:
+        answers = entry.answers
+        if entry.choose == "order":
+            kept = entry.standby_share if len(usable) > 1 else 0.0
+            return [(usable[0], 1 - kept), *((number, kept) for number in usable[1:2])]
+        if entry.choose == "share":
+            return [(number, float(answers[number].weight)) for number in usable]
+        if entry.choose == "nearest":
+            return [(min(usable, key=lambda number: self._trip_ms(answers[number].balancer or "", area)), 1.0)]
+        if entry.choose == "area":
+            own = [number for number in usable if area in answers[number].areas]
+            usable = own or [number for number in usable if not answers[number].areas] or usable
+        return [(number, 1.0) for number in usable]
+
+    def _trip_ms(self, balancer: str, area: str | None) -> float:
+        latency = self._latency.get(area or "", {})
+        return min(latency.get(self._region[zone], 0.0) for zone in self._balancers[balancer].zones)
+
+    def _addresses(self, name: str, given: Given) -> list[Address]:
+        balancer = self._balancers[name]
+        if balancer.address_kind == "shared":
+            return [Address(name, None)]
+        fronts = [Front(name, zone) for zone in balancer.zones]
+        return [Address(name, front) for front in fronts if front in given.present] or [
+            Address(name, front) for front in fronts
+        ]

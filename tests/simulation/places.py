@@ -1,0 +1,211 @@
+"""The places of a simulated plan: machines with their queues, fronts, and what of them is broken.
+
+Nothing is computed ahead: each request and each probe asks how things stand when it comes.
+"""
+
+import heapq
+import ipaddress
+from collections.abc import Iterator
+from random import Random
+from typing import NamedTuple
+
+from northgate.plan import Plan
+from northgate.plan.drills import Part
+from northgate.plan.groups import Probe, TargetGroup
+from northgate.plan.machines import Instance
+
+# What a packet meets on its way to a machine's port.
+TAKEN, REFUSED, SILENT, BLOCKED = "taken", "refused", "timed_out", "blocked"
+
+
+class Front(NamedTuple):
+    """One front of a balancer."""
+
+    balancer: str
+    zone: str
+
+
+class Machine:
+    """One machine: c servers with exponential work each, and a queue before them that holds `queue_s` of work."""
+
+    def __init__(self, instance: Instance, region: str) -> None:
+        self.instance, self.name, self.zone, self.region = instance, instance.name, instance.zone, region
+        self.slowness = 1.0
+        service_s, capacity = instance.service_ms / 1000, instance.capacity_rps
+        servers = max(1, int(capacity * service_s + 0.5)) if capacity else 0
+        self._service_s = service_s
+        self._work_s = servers / capacity if capacity else 0.0
+        # When each server will be done with what it has been given.
+        self._done_s = [0.0] * servers
+
+    def latency_s(self, now: float) -> float:
+        """How long a request that came now would take."""
+        wait = max(self._done_s[0] - now, 0.0) if self._done_s else 0.0
+        return wait + self._service_s * self.slowness
+
+    def take(self, now: float, chance: Random) -> float | None:
+        """Takes a request and says how long it will take, or refuses it (None) as its queue is full."""
+        if not self._done_s:
+            return self._service_s * self.slowness
+        wait = max(self._done_s[0] - now, 0.0)
+        if wait and wait >= self.instance.queue_s:
+            return None
+        heapq.heapreplace(self._done_s, now + wait + chance.expovariate(1 / (self._work_s * self.slowness)))
+        return wait + self._service_s * self.slowness
+
+    def become(self, slowness: float, now: float, *, empty: bool) -> None:
+        """From now on it works so slowly; what was under way takes so much longer, or is lost."""
+        change = 0.0 if empty else slowness / self.slowness
+        self._done_s = [now + max(done - now, 0.0) * change for done in self._done_s]
+        self.slowness = slowness
+
+
+class World:
+    """All places of a plan, and the faults in force."""
+
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
+        self.region_of = {zone: region.name for region in plan.regions for zone in region.zones}
+        self.machines = {one.name: Machine(one, self.region_of[one.zone]) for one in self._instances()}
+        self.fronts = [Front(one.name, zone) for one in plan.balancers for zone in one.zones]
+        self.faults: list[Part] = []
+        self._firewalls = {one.name: one for one in plan.firewalls}
+        self._subnets = {subnet.name: subnet.cidr for network in plan.networks for subnet in network.subnets}
+        self._balancers = {one.name: one for one in plan.balancers}
+        self._met: dict[tuple[Front, str, int], str] = {}
+
+    def _instances(self) -> Iterator[Instance]:
+        yield from self.plan.instances
+        for fleet in self.plan.fleets:
+            yield from fleet.instances()
+
+    def members(self, group: TargetGroup) -> Iterator[tuple[Machine, int, int]]:
+        """The machines of a group in its order, with their weights and ports."""
+        fleets = {fleet.name: fleet.instance_names() for fleet in self.plan.fleets}
+        for target in group.targets:
+            for name in fleets[target.fleet] if target.fleet else [target.instance or ""]:
+                yield self.machines[name], target.weight, target.port or group.port
+
+    def in_reach(self, front: Front, machine: Machine, reach: str) -> bool:
+        """Whether a front may use a machine of a group with that reach."""
+        if reach == "zone":
+            return machine.zone == front.zone
+        return reach == "any" or machine.region == self.region_of[front.zone]
+
+    # What is broken
+
+    def change(self, faults: list[Part], now: float) -> None:
+        """From now on these faults are in force."""
+        self.faults = faults
+        self._met.clear()
+        for machine in self.machines.values():
+            slowness = 1.0
+            for fault in faults:
+                slowness *= fault.factor or 1.0 if fault.slow == machine.name else 1.0
+            all_refuse = all(self._process_gone(machine, one.port) for one in machine.instance.serves)
+            machine.become(slowness, now, empty=self._lost(machine) or all_refuse)
+
+    def dead(self, front: Front) -> bool:
+        """Whether a front is dead."""
+        return any(
+            fault.zone == front.zone
+            or (fault.region is not None and fault.region == self.region_of[front.zone])
+            or (fault.front is not None and (fault.front.balancer, fault.front.zone) == front)
+            for fault in self.faults
+        )
+
+    def met(self, front: Front, machine: Machine, port: int) -> str:
+        """What a front's packets meet at a machine's port."""
+        key = (front, machine.name, port)
+        if key not in self._met:
+            self._met[key] = self._meets(front, machine, port)
+        return self._met[key]
+
+    def _meets(self, front: Front, machine: Machine, port: int) -> str:
+        if not self._allowed(machine.instance.firewall, port, front):
+            return BLOCKED
+        if self._lost(machine) or self._cut(front.zone, machine.zone):
+            return SILENT
+        serves = any(one.port == port for one in machine.instance.serves)
+        return TAKEN if serves and not self._process_gone(machine, port) else REFUSED
+
+    def lets_in(self, balancer: str, port: int) -> bool:
+        """Whether anybody from outside reaches a balancer's port."""
+        return self._allowed(self._balancers[balancer].firewall, port, None)
+
+    def _allowed(self, firewall: str | None, port: int, front: Front | None) -> bool:
+        if firewall is None:
+            return True
+        return any(
+            _in_ports(port, rule.ports) and self._comes_from(rule.source, front)
+            for number, rule in enumerate(self._firewalls[firewall].allow_in)
+            if not any(fault.firewall == firewall and fault.rule == number for fault in self.faults)
+        )
+
+    def _comes_from(self, source: str, front: Front | None) -> bool:
+        if source == "any":
+            return True
+        if front is None:
+            return False
+        if ":" in source:
+            return source == f"balancer:{front.balancer}"
+        subnet = self._subnets[self._balancers[front.balancer].zones[front.zone] or ""]
+        return ipaddress.IPv4Network(subnet).subnet_of(ipaddress.IPv4Network(source))
+
+    def _lost(self, machine: Machine) -> bool:
+        instance = machine.instance
+        return any(
+            fault.zone == machine.zone
+            or fault.region == machine.region
+            or (fault.kind == "instance" and fault.instance == machine.name)
+            or (fault.fault_domain is not None and fault.fault_domain == instance.fault_domain)
+            or (fault.maintenance_wave is not None and fault.maintenance_wave == instance.maintenance_wave)
+            for fault in self.faults
+        )
+
+    def _process_gone(self, machine: Machine, port: int) -> bool:
+        return any(fault.process == machine.name and fault.port in (None, port) for fault in self.faults)
+
+    def _cut(self, one: str, other: str) -> bool:
+        def at(zone: str, end: str) -> bool:
+            return end in (zone, self.region_of[zone])
+
+        return any(
+            (at(one, fault.link[0]) and at(other, fault.link[1]))
+            or (at(one, fault.link[1]) and at(other, fault.link[0]))
+            for fault in self.faults
+            if fault.link
+        )
+
+    def status(self, machine: Machine, port: int, path: str) -> int:
+        """What a machine answers on a path: the longest page that is its beginning, as changed by faults."""
+        pages = next(dict(one.pages) for one in machine.instance.serves if one.port == port)
+        changed = {
+            fault.page: fault.status
+            for fault in self.faults
+            if fault.page
+            and fault.instance in (None, machine.name)
+            and any(fault.page.startswith(one) for one in pages)
+        }
+        pages.update(changed)  # type: ignore[arg-type]
+        return pages[max((page for page in pages if path.startswith(page)), key=len)]
+
+    def probe_result(
+        self, front: Front, machine: Machine, group_port: int, probe: Probe, now: float
+    ) -> tuple[bool, float]:
+        """What a probe that is sent now will find, and in how many seconds that is known."""
+        port = group_port if probe.port == "same" else probe.port
+        met = self.met(front, machine, port)
+        if met == REFUSED:
+            return False, 0.0
+        if met != TAKEN:
+            return False, probe.timeout_s
+        if probe.protocol != "tcp" and not probe.expects(self.status(machine, port, probe.path)):
+            return False, 0.0
+        latency_s = machine.latency_s(now)
+        return (True, latency_s) if latency_s <= probe.timeout_s else (False, probe.timeout_s)
+
+
+def _in_ports(port: int, ranges: list[str]) -> bool:
+    bounds = [text.partition("-") for text in ranges]
+    return any(int(low) <= port <= int(high or low) for low, _, high in bounds)
