@@ -1,10 +1,12 @@
 """When backlogs meet their bounds, and how fronts come and go."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
 from northgate.engine.addresses import Addresses
-from northgate.engine.backlog import advance, next_crossing, patience_bounds
+from northgate.engine.backlog import Growth, growth, next_crossing, patience_bounds
 from northgate.engine.drill import undisturbed
 from tests.plans import changed, drill_of, network_of, plan_data
 
@@ -27,23 +29,83 @@ def test_bounds_are_every_patience_once():
 def test_the_nearest_bound_comes_first():
     flow = overloaded(timeout_s=2)
     at_rest = flow.queue.latency_s[0]
-    crossing = next_crossing(flow, patience_bounds(flow.network), 100.0)
+    crossing = next_crossing(flow, growth(flow), patience_bounds(flow.network), 100.0)
     assert crossing.at_s == pytest.approx(100 + 2 - at_rest)
     assert len(crossing.machines) == 6
-    beyond = next_crossing(overloaded(timeout_s=500), np.array([500.0]), 0.0)
+    patient = overloaded(timeout_s=500)
+    beyond = next_crossing(patient, growth(patient), np.array([500.0]), 0.0)
     assert beyond.at_s == pytest.approx(10), "then the queue is full"
     assert beyond.backlog_s == pytest.approx([10] * 6)
 
 
 def test_nothing_moves_below_saturation():
     flow = undisturbed(network_of(plan_data()))
-    assert next_crossing(flow, patience_bounds(flow.network), 0.0).at_s == np.inf
+    assert next_crossing(flow, growth(flow), patience_bounds(flow.network), 0.0).at_s == np.inf
 
 
-def test_backlogs_stay_between_empty_and_full():
+def test_a_backlog_is_the_integral_of_what_is_offered_beyond_what_is_worked_off():
     flow = overloaded()
-    assert advance(flow, 4.0) == pytest.approx([4] * 6)
-    assert advance(flow, 400.0) == pytest.approx([10] * 6)
+    assert growth(flow).after(4.0) == pytest.approx([4] * 6)
+    faster = growth(flow, np.full(6, 0.25))
+    seconds = np.linspace(0, 3, 30_001)
+    integral = np.trapezoid(1 + 0.25 * seconds, seconds)
+    assert faster.after(3.0) == pytest.approx([integral] * 6, rel=1e-9)
+    assert faster.mean(3.0)[0] == pytest.approx(
+        np.trapezoid([faster.after(t)[0] for t in seconds], seconds) / 3, rel=1e-8
+    )
+
+
+@pytest.mark.parametrize(("slope", "bend", "aim"), [(1, 0, 4), (1, 0.5, 4), (-1, 0.1, 2), (0, 0.5, 4), (2, -0.25, 7)])
+def test_bounds_are_met_at_the_roots(slope, bend, aim):
+    flow = overloaded(timeout_s=500)
+    backlog = np.full(6, 3.0)
+    grown = Growth(backlog, np.full(6, float(slope)), np.full(6, float(bend)), np.full(6, np.inf))
+    at_rest = flow.queue.latency_s[0] - 3
+    crossing = next_crossing(flow, grown, np.array([aim + at_rest, 500]), 0.0)
+    roots = np.roots([bend / 2, slope, 3 - aim])
+    assert crossing.at_s == pytest.approx(min(root for root in roots if root > 0), rel=1e-9)
+    assert grown.after(crossing.at_s) == pytest.approx([aim] * 6, rel=1e-9)
+
+
+def test_what_rests_turns_when_offered_and_worked_off_are_even():
+    idle = undisturbed(network_of(plan_data()))
+    used = idle.queue.utilisation[0]
+    grown = growth(idle, np.full(6, 0.1))
+    assert not grown.moves
+    assert next_crossing(idle, grown, np.zeros(0), 50.0).at_s == pytest.approx(50 + (1 - used) / 0.1)
+    full = replace(overloaded(), moment=replace(overloaded().moment, backlog_s=np.full(6, 10.0)))
+    grown = growth(full, np.full(6, -0.5))
+    assert not grown.moves, "it stays full while more is offered than is worked off"
+    assert next_crossing(full, grown, np.zeros(0), 0.0).at_s == pytest.approx(1 / 0.5)
+
+
+def test_a_queue_fills_as_old_answers_fade():
+    """Answers move to a second balancer over a TTL of 60 s: its load rises evenly, and its backlog with the square."""
+    zones = ["fells-1", "fells-2", "fells-3"]
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 100)
+    data["fleets"].append({**data["fleets"][0], "name": "reserve", "zones": {"fells-3": None}, "count": 2})
+    data["target_groups"] += [
+        {"name": "reserve", "port": 8080, "probe": None, "targets": [{"fleet": "reserve"}]},
+    ]
+    data["pools"].append({"name": "reserve", "tiers": [{"groups": {"reserve": 1}}]})
+    other = {**data["balancers"][0], "name": "second", "zones": {"fells-3": None}, "addresses": ["203.0.113.20"]}
+    listener = {**data["balancers"][0]["listeners"][0], "otherwise": {"pool": "reserve"}}
+    data["balancers"].append(other | {"listeners": [listener]})
+    data["probes"].append({"name": "watch", "protocol": "https", "port": 443, "interval_s": 10, "unhealthy_after": 1})
+    data["names"][0] |= {"answers": [{"balancer": "front"}, {"balancer": "second"}], "probe": "watch", "ttl_s": 60}
+    data["names"][0]["probed_from"] = ["uplands"]
+    data["clients"][0] |= {"rps": 600, "timeout_s": 500}
+    steps = [{"at_s": 20, "fail": {"front": {"balancer": "front", "zone": zone}}} for zone in zones]
+    run = drill_of(data, steps, phases="best", lasts_s=200)
+    changed_s = next(event.at_s for event in run.events if event.kind == "answer")
+    # 600/s move over 60 s onto 2 x 100/s: u = t / 20 s, even after 20 s, then b = (t - 20)^2 / 40, full at 10 s.
+    for after_s in (25, 30, 38):
+        backlog = run.flow_at(changed_s + after_s).moment.backlog_s
+        assert backlog[6:] == pytest.approx([(after_s - 20) ** 2 / 40] * 2, rel=1e-9)
+    full_s = 20 + (10 * 40) ** 0.5
+    assert (
+        run.flow_at(changed_s + full_s + 1e-6).cause_rps.sum() > run.flow_at(changed_s + full_s - 1e-3).cause_rps.sum()
+    )
 
 
 def test_a_change_of_speed_keeps_the_work_and_stretches_its_seconds():

@@ -17,6 +17,8 @@ from northgate.plan.machines import Instance
 # What a packet meets on its way to a machine's port.
 TAKEN, REFUSED, SILENT, BLOCKED = "taken", "refused", "timed_out", "blocked"
 
+LATE_ARRIVALS = 100
+
 
 class Front(NamedTuple):
     """One front of a balancer."""
@@ -37,6 +39,8 @@ class Machine:
         self._work_s = servers / capacity if capacity else 0.0
         # When each server will be done with what it has been given.
         self._done_s = [0.0] * servers
+        # Of late arrivals, the share that found the queue full.
+        self.full_share = 0.0
 
     def latency_s(self, now: float) -> float:
         """How long a request that came now would take."""
@@ -48,7 +52,9 @@ class Machine:
         if not self._done_s:
             return self._service_s * self.slowness
         wait = max(self._done_s[0] - now, 0.0)
-        if wait and wait >= self.instance.queue_s:
+        full = wait > 0 and wait >= self.instance.queue_s
+        self.full_share += (full - self.full_share) / LATE_ARRIVALS
+        if full:
             return None
         heapq.heapreplace(self._done_s, now + wait + chance.expovariate(1 / (self._work_s * self.slowness)))
         return wait + self._service_s * self.slowness

@@ -384,7 +384,9 @@ class Simulation:
                     yield weight / sum(weights), NONE_HEALTHY
                 for target in targets:
                     share = weight / sum(weights) * target.weight / whole
-                    yield share, self._would_get(front, target, asked, probe)
+                    refused = target.machine.full_share
+                    yield share * refused, OVERLOADED
+                    yield share * (1 - refused), self._would_get(front, target, asked, probe)
 
     def _would_get(self, front: Front, target: Target, asked: Asked, probe: Probe) -> str:
         met = self.world.met(front, target.machine, target.port)

@@ -1,9 +1,11 @@
 """Backlogs between events: how far they have come, and when the next one meets a bound.
 
-A bound is a full queue, an empty one, or a latency beyond which a client or a probe no longer waits.
+A bound is a full queue, an empty one, or a latency beyond which a client or a probe no longer waits. What is offered is
+constant between events, or changes evenly with the share that old answers still lead; so a backlog `b` is linear or
+quadratic, `b + (u - 1) t + u' t^2 / 2`, and meets its bounds at the roots of that.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -13,6 +15,43 @@ from northgate.engine.network import Network
 from northgate.engine.types import Floats, Ints
 
 NEVER = np.inf
+
+
+@dataclass(frozen=True)
+class Growth:
+    """How backlogs change from an event on, per machine: by `slope` (seconds of work a second), which itself changes by
+    `bend` a second. Both are 0 where a queue stays empty or full. `turns_s`: how long until what is offered comes to
+    what can be worked off."""
+
+    backlog_s: Floats
+    slope: Floats
+    bend: Floats
+    turns_s: Floats
+
+    @property
+    def moves(self) -> bool:
+        """Whether any backlog changes."""
+        return bool(self.slope.any() or self.bend.any())
+
+    def after(self, seconds: float) -> Floats:
+        """The backlogs `seconds` later."""
+        return np.maximum(self.backlog_s + (self.slope + self.bend * seconds / 2) * seconds, 0.0)
+
+    def mean(self, seconds: float) -> Floats:
+        """The mean backlogs over the next `seconds` (the integral of the quadratic, over their length)."""
+        return np.maximum(self.backlog_s + (self.slope / 2 + self.bend * seconds / 6) * seconds, 0.0)
+
+
+def growth(flow: Flow, faster: Floats | None = None) -> Growth:
+    """How backlogs change under a flow whose utilisations grow by `faster` a second (None: not at all)."""
+    used, backlog = flow.queue.utilisation - 1, flow.moment.backlog_s
+    more = np.zeros(len(used)) if faster is None else faster
+    even = np.abs(used) <= AT_BOUND_S
+    rises = (used > AT_BOUND_S) | (even & (more > 0))
+    rests = np.where(rises, backlog >= flow.network.machines.queue_s - AT_BOUND_S, backlog <= AT_BOUND_S)
+    turning = ~even & (used * more < 0)
+    turns_s = np.divide(-used, more, out=np.full(len(used), NEVER), where=turning)
+    return Growth(backlog, np.where(rests | even, 0.0, used), np.where(rests, 0.0, more), turns_s)
 
 
 @dataclass(frozen=True)
@@ -41,28 +80,40 @@ def patience_bounds(network: Network) -> Floats:
     return np.unique(np.concatenate([left[left > 0], probes]))
 
 
-def next_crossing(flow: Flow, bounds_s: Floats, now: float) -> Crossing:
-    """When, from `now` on, a backlog next meets a bound; the slopes hold until then."""
-    moving = np.flatnonzero(flow.queue.slope)
-    if not len(moving):
-        return NO_CROSSING
-    slope, backlog = flow.queue.slope[moving], flow.moment.backlog_s[moving]
-    end = np.where(slope > 0, flow.network.machines.queue_s[moving], 0.0)
+def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float) -> Crossing:
+    """When, from `now` on, a backlog next meets a bound, or turns; its growth holds until then."""
+    turns = float(grown.turns_s.min(initial=NEVER))
+    if not grown.moves:
+        return replace(NO_CROSSING, at_s=now + turns)
+    moving = np.flatnonzero((grown.slope != 0) | (grown.bend != 0))
+    backlog = grown.backlog_s[moving]
+    end = flow.network.machines.queue_s[moving]
     late = bounds_s[None, :] - (flow.queue.latency_s[moving] - backlog)[:, None]
-    aims = np.concatenate([end[:, None], late], axis=1)
-    way = (aims - backlog[:, None]) * np.sign(slope)[:, None]
-    reachable = (way > AT_BOUND_S) & (aims >= 0) & (aims <= np.maximum(end, backlog)[:, None] + AT_BOUND_S)
-    seconds = np.where(reachable, way / np.abs(slope)[:, None], NEVER)
+    aims = np.concatenate([end[:, None], np.zeros((len(moving), 1)), late], axis=1)
+    reachable = (aims >= 0) & (aims <= np.maximum(end, backlog)[:, None] + AT_BOUND_S)
+    seconds = _first_meeting(backlog[:, None] - aims, grown.slope[moving][:, None], grown.bend[moving][:, None])
+    seconds = np.where(reachable, seconds, NEVER)
     nearest = seconds.argmin(axis=1)
     each = seconds[np.arange(len(moving)), nearest]
-    soonest = float(each.min())
+    soonest = min(float(each.min()), turns)
     if soonest == NEVER:
         return NO_CROSSING
     meets = each <= soonest + AT_BOUND_S
     return Crossing(now + soonest, moving[meets], aims[np.arange(len(moving)), nearest][meets])
 
 
-def advance(flow: Flow, seconds: float) -> Floats:
-    """The backlogs `seconds` later, kept between empty and full."""
-    later = flow.moment.backlog_s + flow.queue.slope * seconds
-    return np.clip(later, 0.0, np.maximum(flow.network.machines.queue_s, flow.moment.backlog_s))
+def _first_meeting(off: Floats, slope: Floats, bend: Floats) -> Floats:
+    """The first time after now at which `off + slope t + bend t^2 / 2` is 0; never where it is not.
+
+    The roots by the way that loses no digits: q = -(s + sign(s) sqrt(s^2 - 2 b off)) / 2, then 2 q / b and off / q.
+    """
+    inside = slope**2 - 2 * bend * off
+    part = -(slope + np.copysign(np.sqrt(np.maximum(inside, 0.0)), slope)) / 2
+    shape = np.broadcast_shapes(off.shape, slope.shape)
+    none = np.full(shape, NEVER)
+    first = np.divide(2 * part, bend, out=none.copy(), where=np.broadcast_to(bend != 0, shape))
+    second = np.divide(off, part, out=none.copy(), where=np.broadcast_to(part != 0, shape))
+    # At a bound already, within what counts as at it: the other root alone is a meeting.
+    away = np.abs(off) > AT_BOUND_S
+    times = [np.where((root > AT_BOUND_S) & away & (inside >= 0), root, NEVER) for root in (first, second)]
+    return np.minimum(*times)

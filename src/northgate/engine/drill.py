@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from northgate.engine.addresses import Addresses
-from northgate.engine.backlog import NO_CROSSING, Crossing, advance, next_crossing, patience_bounds
+from northgate.engine.backlog import NO_CROSSING, Crossing, growth, next_crossing, patience_bounds
 from northgate.engine.errors import CannotRun
 from northgate.engine.flow import BLOCKED, DEAD_FRONT, SERVED, STATUSES, TIMED_OUT, WORK, Flow, Moment
 from northgate.engine.network import Network
@@ -30,6 +30,7 @@ from northgate.plan.drills import Drill, Expectation, Part, Step
 from northgate.plan.problems import pointer
 
 SETTLING_ROUNDS = 10
+NEVER = np.inf
 # More than half, whatever the last digit of a sum of shares may say.
 ABOVE_HALF = 0.5 + 1e-9
 # `slow_start_s` raises a weight in so many equal steps, the first at once.
@@ -78,6 +79,7 @@ class Keyframe:
     """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
 
     Served by zone and failed by cause in requests/s, utilisation by machine; `moving`: some backlog grows or shrinks.
+    `faster`: how fast utilisations grow (1/s; None: not at all).
     """
 
     t_s: float
@@ -89,6 +91,7 @@ class Keyframe:
     moving: bool
     latency_s: float
     told_slope: Floats
+    faster: Floats | None
     stale: Floats
 
 
@@ -140,7 +143,8 @@ class DrillRun:
         seconds = second - frame.t_s
         told = frame.moment.told + frame.told_slope * seconds
         held = Holding(self.network, frame.moment.held).after(flow, seconds)
-        return solve(self.network, replace(frame.moment, told=told, held=held, backlog_s=advance(flow, seconds)))
+        backlog_s = growth(flow, frame.faster).after(seconds)
+        return solve(self.network, replace(frame.moment, told=told, held=held, backlog_s=backlog_s))
 
 
 def run_drill(network: Network, drill: Drill, watch: Watch = go_on) -> DrillRun:
@@ -271,6 +275,9 @@ class _Run:
         self.bounds_s = patience_bounds(network)
         self.backlog_s: Floats = np.zeros(len(network.machines.names))
         self.crossing: Crossing = NO_CROSSING
+        self.faster: Floats | None = None
+        # The mean flow until what clients hold is looked at again, and when that is.
+        self.ahead: tuple[float, Flow] | None = None
         self.addresses = Addresses(network, self.truth.front_dead)
         self.empty = np.zeros(len(network.fronts.zone), dtype=bool)
         self.healthy = [np.ones(len(name.answers), dtype=bool) for name in network.plan.names]
@@ -285,6 +292,7 @@ class _Run:
         self.attempts: Floats | None = None
         self.flow = self._settled_flow()
         self.holding.settle(self.flow)
+        self.grown = growth(self.flow)
         change_s = first_change_s(drill)
         self.probers = Probers(target_beats(network), self._outcome(), drill.phases, change_s)
         self.probers.set_alive(self.exists[network.pairs.machine[network.probed]])
@@ -346,9 +354,10 @@ class _Run:
                 cause_rps=self.flow.cause_rps,
                 mechanism_rps=self.flow.mechanism_rps,
                 utilisation=self.flow.queue.utilisation,
-                moving=bool(self.flow.queue.slope.any()) or self._moves(),
+                moving=self.grown.moves or self._moves(),
                 latency_s=self.flow.mean_latency_s,
                 told_slope=self._told_slope(),
+                faster=self.faster,
                 stale=self.resolvers.stale_shares(self.now, self.flow.moment.call_rps),
             )
         )
@@ -617,7 +626,9 @@ class _Run:
         self._meet()
         if self.network.checks:
             self.name_probers.meet(self.now, self._name_outcome())
-        self.crossing = next_crossing(self.flow, self.bounds_s, self.now)
+        self.faster = self._faster()
+        self.grown = growth(self.flow, self.faster)
+        self.crossing = next_crossing(self.flow, self.grown, self.bounds_s, self.now)
 
     def _outcome(self) -> Outcome:
         """What the probes of each prober find now, given truth and the queues of the latest solve."""
@@ -671,11 +682,12 @@ class _Run:
         seconds = second - self.now
         for scaler in self.scalers:
             scaler.watch(self.flow.queue.utilisation, seconds)
+        later_s = self.grown.after(seconds)
         if seconds > 0 and self._moves():
-            self._add_moving(second, seconds)
+            self._add_moving(second, seconds, later_s)
         else:
-            self.totals.add(self.flow, seconds)
-        self.backlog_s = advance(self.flow, seconds)
+            self.totals.add(self.flow, seconds, later_s)
+        self.backlog_s = later_s
         if second >= self.crossing.at_s:
             self.backlog_s[self.crossing.machines] = self.crossing.backlog_s
             if (self.crossing.backlog_s == 0).any():
@@ -686,15 +698,30 @@ class _Run:
         """Whether shares change until the next event, as old answers fade or sessions are opened and end."""
         return self.resolvers.next_s(self.now) < np.inf or self.holding.next_s(self.flow, self.now) < np.inf
 
-    def _add_moving(self, second: float, seconds: float) -> None:
+    def _add_moving(self, second: float, seconds: float, later_s: Floats) -> None:
         """Adds a stretch in which shares change: what is linear in them is that of their mean."""
-        told, lost = self._mean_tries(second)
-        held = self.holding.mean(self.flow, seconds)
-        backlog_s = (self.flow.moment.backlog_s + advance(self.flow, seconds)) / 2
-        mean = solve(self.network, replace(self.flow.moment, told=told, lost=lost, held=held, backlog_s=backlog_s))
-        self.totals.add(mean, seconds)
-        self.totals.add(self.flow, 0.0)
+        then, mean = self.ahead or (NEVER, self.flow)
+        if then != second or self.grown.moves:
+            mean = self._mean_flow(second, self.grown.mean(seconds))
+        self.totals.add(mean, seconds, later_s)
+        self.totals.add(self.flow, 0.0, self.backlog_s)
         self.holding.held = self.holding.after(self.flow, seconds)
+
+    def _mean_flow(self, second: float, backlog_s: Floats) -> Flow:
+        """The flow under the mean of what clients hold until a second, and these backlogs."""
+        told, lost = self._mean_tries(second)
+        held = self.holding.mean(self.flow, second - self.now)
+        return solve(self.network, replace(self.flow.moment, told=told, lost=lost, held=held, backlog_s=backlog_s))
+
+    def _faster(self) -> Floats | None:
+        """How fast utilisations grow (1/s) while what clients hold changes; None while it does not."""
+        self.ahead = None
+        then = min(self.resolvers.next_s(self.now), self.holding.next_s(self.flow, self.now))
+        if then == NEVER:
+            return None
+        mean = self._mean_flow(then, self.flow.moment.backlog_s)
+        self.ahead = then, mean
+        return (mean.queue.utilisation - self.flow.queue.utilisation) / ((then - self.now) / 2)
 
     def _mean_tries(self, second: float) -> tuple[Floats, Floats | None]:
         """How often entries are tried, and what is lost of calls, on the mean until a second: both are linear."""

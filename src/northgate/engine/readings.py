@@ -46,8 +46,9 @@ class Totals:
         self._peak_utilisation = 0.0
         self._peak_latency_s = 0.0
 
-    def add(self, flow: Flow, seconds: float) -> None:
-        """Adds a stretch of constant rates; latency is linear within it, so its peak is at one of the ends."""
+    def add(self, flow: Flow, seconds: float, later_s: Floats) -> None:
+        """Adds a stretch of constant rates, after which backlogs are `later_s`; none of them turns within it, so that
+        the peak of latency is at one of its ends."""
         self._requests.append(flow.requests * seconds)
         self._served.append(flow.served * seconds)
         self._cross_zone.append(flow.cross_zone * seconds)
@@ -55,7 +56,7 @@ class Totals:
         self._mechanisms.append(flow.mechanism_rps * seconds)
         utilisation = flow.queue.utilisation
         self._peak_utilisation = max(self._peak_utilisation, float(utilisation.max(initial=0.0)))
-        self._peak_latency_s = max(self._peak_latency_s, flow.mean_latency_s, _mean_latency_at_end(flow, seconds))
+        self._peak_latency_s = max(self._peak_latency_s, flow.mean_latency_s, _mean_latency_at_end(flow, later_s))
 
     def readings(
         self, sessions_moved: float, connections_reset: float, worst_blind_s: float, settled_s: float, machines: int
@@ -84,8 +85,8 @@ class Totals:
         )
 
 
-def _mean_latency_at_end(flow: Flow, seconds: float) -> float:
+def _mean_latency_at_end(flow: Flow, later_s: Floats) -> float:
     if flow.served <= 0:
         return 0.0
-    growth = float(flow.pair_served @ flow.queue.slope[flow.network.pairs.machine]) / flow.served
-    return flow.mean_latency_s + growth * seconds
+    more_s = (later_s - flow.moment.backlog_s)[flow.network.pairs.machine]
+    return flow.mean_latency_s + float(flow.pair_served @ more_s) / flow.served
