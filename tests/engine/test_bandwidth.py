@@ -24,7 +24,7 @@ def test_the_excess_share_is_overloaded():
     assert flow.served == pytest.approx(400)
     assert flow.cause_rps[2] == pytest.approx(200), "overloaded: 1 - 1/u, u = 192/128"
     assert flow.zone_served.sum() == pytest.approx(400)
-    assert flow.lane_served.sum() == flow.cell_served.sum() == pytest.approx(400)
+    assert flow.places.lane_served.sum() == flow.places.cell_served.sum() == pytest.approx(400)
     assert flow.mechanism_rps[3] == pytest.approx(200)
     assert flow.queue.utilisation[:6] == pytest.approx([0.1] * 6), "the targets have done the work"
 
@@ -33,7 +33,7 @@ def test_repeats_ask_for_more_of_it():
     """One repeat: 400 answers fit, a are tried; a = 600 (1 + p), p = 1 - 400 / a, so a² = 1,200 a - 240,000."""
     flow = undisturbed(network_of(narrow(128, retries=1)))
     tried = 600 + (360_000 - 240_000) ** 0.5
-    assert flow.front_rps.sum() == pytest.approx(tried)
+    assert flow.places.front_rps.sum() == pytest.approx(tried)
     assert flow.served == pytest.approx(400)
 
 

@@ -31,9 +31,9 @@ def test_settled_connections_change_no_shares():
     assert list(targets(flow).values()) == pytest.approx([100] * 6)
     assert flow.served == pytest.approx(RPS)
     assert connections(flow).sum() == pytest.approx(SOURCES * OPEN)
-    assert flow.front_rps == pytest.approx([200] * 3)
-    assert flow.lane_rps.sum() == pytest.approx(RPS)
-    assert flow.entry_rps.sum() == pytest.approx(RPS)
+    assert flow.places.front_rps == pytest.approx([200] * 3)
+    assert flow.places.lane_rps.sum() == pytest.approx(RPS)
+    assert flow.places.entry_rps.sum() == pytest.approx(RPS)
 
 
 def test_a_silent_targets_connections_end_with_their_first_failed_call():
@@ -103,7 +103,7 @@ def test_a_repeated_call_opens_a_new_connection_when_its_own_has_died():
     flow = run.flow_at(60)
     lost = OPEN / 6
     assert flow.cause_rps.sum() == pytest.approx(RPS * ((1 - OPEN) / 36 + lost / 6))
-    assert flow.front_rps.sum() == pytest.approx(RPS * (1 + lost + (1 - OPEN) / 6))
+    assert flow.places.front_rps.sum() == pytest.approx(RPS * (1 + lost + (1 - OPEN) / 6))
     assert flow.served + flow.cause_rps.sum() == pytest.approx(RPS)
     assert flow.zone_served.sum() == pytest.approx(flow.served)
 

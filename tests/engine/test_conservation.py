@@ -28,11 +28,11 @@ def offered_is_served_plus_failed(flow, client):
     assert flow.zone_served.sum() == pytest.approx(flow.served, rel=1e-9, abs=1e-9)
     tries = 1 + client.get("retries", 0)
     # Each attempt may go to every address of the answer: one a front at most.
-    addresses = len(flow.front_rps) if client["tries_next_address"] else 1
-    assert flow.front_rps.sum() <= flow.requests * tries * addresses * (1 + 1e-9)
-    for rates in (flow.pair_rps, flow.pair_served, flow.call_cause, flow.zone_served, flow.moment.backlog_s):
+    addresses = len(flow.places.front_rps) if client["tries_next_address"] else 1
+    assert flow.places.front_rps.sum() <= flow.requests * tries * addresses * (1 + 1e-9)
+    for rates in (flow.places.pair_rps, flow.pair_served, flow.call_cause, flow.zone_served, flow.moment.backlog_s):
         assert (rates >= 0).all()
-    assert (flow.pair_served <= flow.pair_rps + 1e-9).all()
+    assert (flow.pair_served <= flow.places.pair_rps + 1e-9).all()
 
 
 def shares_sum_to_one(flow):

@@ -61,7 +61,7 @@ def test_a_front_leaves_and_joins_after_its_failover_time():
         (65, "the fells-2 front leaves the address of front"),
         (305, "the fells-2 front joins the address of front"),
     ]
-    assert [run.flow_at(second).front_rps[1] for second in (59, 64, 66, 304, 306)] == pytest.approx(
+    assert [run.flow_at(second).places.front_rps[1] for second in (59, 64, 66, 304, 306)] == pytest.approx(
         [200, 200, 0, 0, 200]
     )
 

@@ -22,7 +22,9 @@ def two_groups(**tier):
 
 def rates(flow):
     names = flow.network.machines.names
-    return {name: float(flow.pair_rps[flow.network.pairs.machine == index].sum()) for index, name in enumerate(names)}
+    return {
+        name: float(flow.places.pair_rps[flow.network.pairs.machine == index].sum()) for index, name in enumerate(names)
+    }
 
 
 def test_round_robin_shares_by_weight():
@@ -141,7 +143,7 @@ def test_redirects_and_fixed_answers_are_served_by_the_front():
     data["clients"][0]["calls"].append({"url": "http://www.beckwater.example/", "share": 1})
     flow = undisturbed(network_of(data))
     assert flow.served == pytest.approx(600)
-    assert flow.pair_rps.sum() == pytest.approx(300)
+    assert flow.places.pair_rps.sum() == pytest.approx(300)
     assert flow.zone_served == pytest.approx([200, 200, 200])
 
 

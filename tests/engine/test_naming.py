@@ -70,7 +70,7 @@ def fronts_of(flow):
     network = flow.network
     return {
         f"{network.balancer_of(front)}/{network.front_name(front)}": float(rps)
-        for front, rps in enumerate(flow.front_rps)
+        for front, rps in enumerate(flow.places.front_rps)
     }
 
 
@@ -94,7 +94,7 @@ def test_an_address_of_nobody_answers_outside():
     assert dict(zip(flow.network.zones, flow.zone_served, strict=True))["outside"] == pytest.approx(600)
     assert flow.served == pytest.approx(600)
     data["names"][0]["answers"][0] = {"address": "203.0.113.10"}
-    assert undisturbed(network_of(data)).front_rps.sum() == pytest.approx(600), "the balancer's own address"
+    assert undisturbed(network_of(data)).places.front_rps.sum() == pytest.approx(600), "the balancer's own address"
 
 
 def test_a_host_leads_on_to_another_name_and_never_round():
@@ -102,7 +102,7 @@ def test_a_host_leads_on_to_another_name_and_never_round():
     data["names"][0]["answers"] = [{"host": "Inner.Beckwater.Example."}]
     data["names"].append({"name": "inner.beckwater.example", "answers": [{"balancer": "front"}]})
     flow = undisturbed(network_of(data))
-    assert flow.front_rps.sum() == pytest.approx(600)
+    assert flow.places.front_rps.sum() == pytest.approx(600)
     data["names"][1]["answers"] = [{"host": "www.beckwater.example"}]
     with pytest.raises(CannotRun, match="leads back to itself: www"):
         network_of(data)

@@ -117,7 +117,9 @@ def test_after_a_failed_connect_clients_take_the_next_address():
     # Of three addresses two are dead: there is time for two tries, and both are dead with 2/3 x 1/2.
     run = drill_of(per_zone(), two, lasts_s=300)
     assert run.flow_at(61).cause_rps.sum() == pytest.approx(600 / 3)
-    assert run.flow_at(61).entry_rps.sum() == pytest.approx(600), "each call is counted once, however often it is tried"
+    assert run.flow_at(61).places.entry_rps.sum() == pytest.approx(600), (
+        "each call is counted once, however often it is tried"
+    )
     patient = drill_of(per_zone(timeout_s=15), two, lasts_s=300)
     assert patient.flow_at(61).cause_rps.sum() == pytest.approx(0), "time for all three"
     for flow in run.flows:

@@ -20,23 +20,23 @@ def test_what_fails_is_what_fails_at_every_attempt(count):
     flow, p = run.flow_at(61), 1 / 6
     assert flow.cause_rps.sum() == pytest.approx(600 * p ** (count + 1), rel=1e-9)
     assert flow.served == pytest.approx(600 * (1 - p ** (count + 1)))
-    assert flow.front_rps.sum() == pytest.approx(600 * sum(p**k for k in range(count + 1)))
+    assert flow.places.front_rps.sum() == pytest.approx(600 * sum(p**k for k in range(count + 1)))
     assert flow.requests == 600, "a call is counted once"
     assert flow.zone_served.sum() == pytest.approx(flow.served)
 
 
 def test_without_failures_nothing_is_repeated():
     flow = undisturbed(network_of(with_retries(3)))
-    assert flow.front_rps.sum() == pytest.approx(600)
+    assert flow.places.front_rps.sum() == pytest.approx(600)
 
 
 def test_a_hash_holds_repeats_where_they_failed():
     data = changed(with_retries(3), "/target_groups/0/balance", "source-hash")
     run = drill_of(data, [fail(60, process="tiles-1")], lasts_s=300)
     flow = run.flow_at(61)
-    share = run.flow_at(0).pair_rps[run.network.pairs.machine == 0].sum() / 600
+    share = run.flow_at(0).places.pair_rps[run.network.pairs.machine == 0].sum() / 600
     assert flow.cause_rps.sum() == pytest.approx(600 * share, rel=1e-9)
-    assert flow.front_rps.sum() == pytest.approx(600 * (1 + 3 * share))
+    assert flow.places.front_rps.sum() == pytest.approx(600 * (1 + 3 * share))
 
 
 def test_a_retry_storm_outlives_its_cause():
@@ -54,15 +54,15 @@ def test_a_retry_storm_outlives_its_cause():
     assert patient.flow_at(899).cause_rps.sum() == pytest.approx(0), "without repeats the queues run empty"
     late = stormy.flow_at(899)
     assert late.cause_rps.sum() == pytest.approx(560), "with them everything is too late, for good"
-    assert late.front_rps.sum() == pytest.approx(560 * 5)
+    assert late.places.front_rps.sum() == pytest.approx(560 * 5)
     for flow in stormy.flows:
-        assert np.all(flow.attempts <= 5 + 1e-9)
+        assert np.all(flow.attempts.entry <= 5 + 1e-9)
         assert flow.served + flow.cause_rps.sum() == pytest.approx(flow.requests)
 
 
 def test_a_repeat_ends_with_its_cause():
     run = drill_of(with_retries(2), [fail(60, instance="tiles-1"), restore(200, instance="tiles-1")], lasts_s=400)
-    assert run.flow_at(399).front_rps.sum() == pytest.approx(600)
+    assert run.flow_at(399).places.front_rps.sum() == pytest.approx(600)
     assert run.readings.requests == pytest.approx(600 * 400)
 
 
@@ -72,7 +72,7 @@ def test_a_session_holds_repeats_at_its_target():
     run = drill_of(data, [fail(60, process="tiles-1")], lasts_s=80)
     flow = run.flow_at(61)
     assert flow.cause_rps.sum() == pytest.approx(100)
-    assert flow.front_rps.sum() == pytest.approx(500 + 100 * 3)
+    assert flow.places.front_rps.sum() == pytest.approx(500 + 100 * 3)
     assert flow.zone_served.sum() == pytest.approx(flow.served) == pytest.approx(500)
 
 
@@ -84,7 +84,9 @@ def test_those_without_a_session_are_drawn_anew():
     flow = run.flow_at(60)
     share = 0.2 / (0.2 + 1 / 30)
     assert flow.cause_rps.sum() == pytest.approx(600 * (share / 6 + (1 - share) / 6**3))
-    assert flow.front_rps.sum() == pytest.approx(600 * (share * (5 / 6 + 3 / 6) + (1 - share) * (1 + 1 / 6 + 1 / 36)))
+    assert flow.places.front_rps.sum() == pytest.approx(
+        600 * (share * (5 / 6 + 3 / 6) + (1 - share) * (1 + 1 / 6 + 1 / 36))
+    )
 
 
 def test_hash_keys_load_only_the_targets_that_hold_them():
@@ -92,8 +94,8 @@ def test_hash_keys_load_only_the_targets_that_hold_them():
     run = drill_of(data, [fail(60, process="tiles-1")], lasts_s=300)
     before, flow = run.flow_at(0), run.flow_at(61)
     others = run.network.pairs.machine != 0
-    assert flow.pair_rps[others] == pytest.approx(before.pair_rps[others])
-    assert flow.pair_rps[~others] == pytest.approx(4 * before.pair_rps[~others])
+    assert flow.places.pair_rps[others] == pytest.approx(before.places.pair_rps[others])
+    assert flow.places.pair_rps[~others] == pytest.approx(4 * before.places.pair_rps[~others])
 
 
 def test_a_session_and_a_hash_key_hold_together():

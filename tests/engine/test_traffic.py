@@ -16,7 +16,7 @@ def caused(flow):
 
 def targets(flow):
     names = [flow.network.machines.names[int(machine)] for machine in flow.network.pairs.machine]
-    return {name: float(flow.pair_rps[np.array(names) == name].sum()) for name in dict.fromkeys(names)}
+    return {name: float(flow.places.pair_rps[np.array(names) == name].sum()) for name in dict.fromkeys(names)}
 
 
 def drawn(**firewalls):
@@ -211,7 +211,7 @@ def behind(**inner):
 def test_balancers_stand_behind_balancers():
     flow = undisturbed(network_of(behind()))
     assert flow.served == pytest.approx(600)
-    assert [float(rps) for rps in flow.front_rps] == pytest.approx([200, 200, 200, 300, 300])
+    assert [float(rps) for rps in flow.places.front_rps] == pytest.approx([200, 200, 200, 300, 300])
     assert flow.zone_served.sum() == pytest.approx(600), "each request is counted where its target stands"
     assert flow.queue.utilisation.max() == pytest.approx(0.1)
     run = undisturbed(network_of(changed(behind(), "/fleets/0/instance/serves/0/port", 1)))
@@ -222,7 +222,7 @@ def test_a_target_may_be_a_host_that_a_name_leads_on():
     data = behind()
     data["target_groups"][1]["targets"] = [{"host": "inner.beckwater.example"}]
     data["names"].append({"name": "inner.beckwater.example", "answers": [{"balancer": "front"}]})
-    assert undisturbed(network_of(data)).front_rps[:3].sum() == pytest.approx(600)
+    assert undisturbed(network_of(data)).places.front_rps[:3].sum() == pytest.approx(600)
     data["target_groups"][1]["targets"] = [{"host": "elsewhere.example"}, {"balancer": "front"}]
     flow = undisturbed(network_of(data))
     assert dict(zip(flow.network.zones, flow.zone_served, strict=True))["outside"] == pytest.approx(300)

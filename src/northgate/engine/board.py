@@ -190,7 +190,7 @@ class _Berths:
         self.count = len(network.members.group)
         self.machine = network.members.machine
         self.zone = network.machines.zone[self.machine] if self.count else self.machine
-        self.rps = self._sum(flow.pair_rps)
+        self.rps = self._sum(flow.places.pair_rps)
         self.served = self._sum(flow.pair_served)
         self.met, self.believed, self.fronts = member_states(
             network, flow.moment.in_use, flow.moment.encounter.met, flow.moment.truth.front_dead
@@ -284,7 +284,7 @@ def _zones(flow: Flow, berths: _Berths) -> list[ZoneState]:
             name=name,
             region=network.regions[int(network.zone_region[zone])],
             lost=bool(lost[zone]),
-            from_elsewhere_rps=float(flow.zone_from_elsewhere[zone]),
+            from_elsewhere_rps=float(flow.places.zone_from_elsewhere[zone]),
         )
         for zone, name in enumerate(network.zones)
     ]
@@ -341,8 +341,8 @@ def _clients(flow: Flow) -> list[ClientState]:
 def _names(flow: Flow) -> list[NamedRates]:
     network = flow.network
     asked = network.entries.name
-    offered = total_by(asked, flow.entry_rps, len(network.plan.names))
-    served = total_by(asked, flow.entry_served, len(network.plan.names))
+    offered = total_by(asked, flow.places.entry_rps, len(network.plan.names))
+    served = total_by(asked, flow.places.entry_served, len(network.plan.names))
     return [
         NamedRates(name=name.name, **_rates(offered[index], served[index]))
         for index, name in enumerate(network.plan.names)
@@ -356,27 +356,27 @@ def _balancer(flow: Flow, index: int) -> BalancerState:
     truth, present = flow.moment.truth, flow.moment.in_address
     fronts = [
         FrontState(
-            **_rates(flow.front_rps[front], flow.front_served[front]),
+            **_rates(flow.places.front_rps[front], flow.places.front_served[front]),
             balancer=balancer.name,
             zone=network.front_name(int(front)),
             dead=bool(truth.front_dead[front]),
             in_address=bool(present[front]),
-            dead_rps=float(flow.front_dead_rps[front]),
+            dead_rps=float(flow.places.front_dead_rps[front]),
         )
         for front in np.flatnonzero(network.fronts.balancer == index)
     ]
     listeners = [
         ListenerState(
             **_rates(
-                flow.entry_rps[mine & (entries.listener == number)].sum(),
-                flow.entry_served[mine & (entries.listener == number)].sum(),
+                flow.places.entry_rps[mine & (entries.listener == number)].sum(),
+                flow.places.entry_served[mine & (entries.listener == number)].sum(),
             ),
             balancer=balancer.name,
             name=listener.name,
         )
         for number, listener in enumerate(balancer.listeners)
     ]
-    rates = _rates(flow.entry_rps[mine].sum(), flow.entry_served[mine].sum())
+    rates = _rates(flow.places.entry_rps[mine].sum(), flow.places.entry_served[mine].sum())
     return BalancerState(name=balancer.name, **rates, fronts=fronts, listeners=listeners)
 
 
@@ -414,24 +414,24 @@ def _ribbons(flow: Flow) -> list[Ribbon]:
         name = plan.names[asked].name if asked < len(plan.names) else "address"
         add(
             f"client:{plan.clients[one].name}", f"name:{name}",
-            float(flow.entry_rps[mine].sum()), float(flow.entry_served[mine].sum()),
+            float(flow.places.entry_rps[mine].sum()), float(flow.places.entry_served[mine].sum()),
         )  # fmt: skip
     for asked, balancer, mine in _groups_of(network.entries.name, entries.balancer):
         if balancer >= 0 and asked < len(plan.names):
             add(
                 f"name:{plan.names[asked].name}", f"balancer:{plan.balancers[balancer].name}",
-                float(flow.entry_rps[mine].sum()), float(flow.entry_served[mine].sum()),
+                float(flow.places.entry_rps[mine].sum()), float(flow.places.entry_served[mine].sum()),
             )  # fmt: skip
     for front in range(len(network.fronts.zone)):
         balancer_name, zone = network.balancer_of(front), network.front_name(front)
         add(
             f"balancer:{balancer_name}", f"front:{balancer_name}/{zone}",
-            float(flow.front_rps[front]), float(flow.front_served[front]),
+            float(flow.places.front_rps[front]), float(flow.places.front_served[front]),
         )  # fmt: skip
     for front, zone_index, mine in _groups_of(pairs.front, network.machines.zone[pairs.machine]):
         add(
             f"front:{network.balancer_of(front)}/{network.front_name(front)}", f"zone:{network.zones[zone_index]}",
-            float(flow.pair_rps[mine].sum()), float(flow.pair_served[mine].sum()),
+            float(flow.places.pair_rps[mine].sum()), float(flow.pair_served[mine].sum()),
         )  # fmt: skip
     return flows
 

@@ -84,6 +84,8 @@ class Connected:
         self.held = held
         self.free[calls] = np.clip(1 - held.sum(axis=1), 0.0, 1.0)
         self.rps = held * moment.call_rps[calls][:, None]
+        # Whether any connection is open.
+        self.any = bool(self.rps.any())
         self.fate = moment.encounter.fate[network.calls.outcome[calls]]
         self.tries = np.ones_like(self.rps)
         self.anew = np.zeros_like(self.free)
@@ -97,11 +99,6 @@ class Connected:
         self.dead = moment.truth.front_dead[front][None, :] & (rows >= 0)
         self.blocked = moment.encounter.row_blocked[np.maximum(rows, 0)] & (rows >= 0) & ~self.dead
         self.blocked = self.blocked if len(network.entry_fronts[0]) else np.zeros_like(self.dead)
-
-    @property
-    def any(self) -> bool:
-        """Whether any connection is open."""
-        return bool(self.rps.any())
 
     def ends_at_first_failure(self) -> Bools:
         """Per kind and pair: nothing answers there, so that a connection ends with its first failed call."""

@@ -14,7 +14,8 @@ import numpy as np
 from northgate.engine.addresses import Addresses
 from northgate.engine.backlog import NO_CROSSING, Crossing, growth, next_crossing, patience_bounds
 from northgate.engine.errors import CannotRun
-from northgate.engine.flow import BLOCKED, DEAD_FRONT, SERVED, STATUSES, TIMED_OUT, WORK, Flow, Moment
+from northgate.engine.flow import Flow, Moment, Tried
+from northgate.engine.load import too_late
 from northgate.engine.network import Network
 from northgate.engine.probing import DIGITS, Bounds, Outcome, Probers, down_bounds, name_beats, target_beats, up_bounds
 from northgate.engine.readiness import check_drillable
@@ -22,17 +23,16 @@ from northgate.engine.readings import Readings, Totals
 from northgate.engine.resolving import Resolvers
 from northgate.engine.scaling import Autoscaler, autoscalers, roomy
 from northgate.engine.sessions import Holding
-from northgate.engine.solving import solve, too_late
+from northgate.engine.solving import solve
 from northgate.engine.truth import REFUSES, Truth, encounter, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, Watch, go_on, total_by
+from northgate.engine.watching import counted, name_outcome, votes
 from northgate.plan import Problem
 from northgate.plan.drills import Drill, Expectation, Part, Step
 from northgate.plan.problems import pointer
 
 SETTLING_ROUNDS = 10
 NEVER = np.inf
-# More than half, whatever the last digit of a sum of shares may say.
-ABOVE_HALF = 0.5 + 1e-9
 # `slow_start_s` raises a weight in so many equal steps, the first at once.
 SLOW_STEPS = 10
 
@@ -170,56 +170,6 @@ def dead_shares(network: Network, truth: Truth, present: Bools) -> Floats:
     return np.where(stranded, 1.0, np.divide(dead, count, out=np.zeros(len(count)), where=count > 0))
 
 
-def votes(network: Network, flow: Flow) -> list[Bools]:
-    """Per name and answer: whether more than half of those who probe it would find it healthy now."""
-    healthy = [np.ones(len(name.answers), dtype=bool) for name in network.plan.names]
-    found: dict[tuple[int, int], list[bool]] = {}
-    for name, answer, _, call in network.checks:
-        found.setdefault((name, answer), []).append(name_probe_passes(network, flow, name, call))
-    for (name, answer), passes in found.items():
-        healthy[name][answer] = sum(passes) * 2 > len(passes)
-    return healthy
-
-
-def counted(network: Network, believes: Bools) -> list[Bools]:
-    """Per name and answer: whether more than half of its probers believe it in use."""
-    healthy = [np.ones(len(name.answers), dtype=bool) for name in network.plan.names]
-    found: dict[tuple[int, int], list[bool]] = {}
-    for (name, answer, _, _), believed in zip(network.checks, believes, strict=True):
-        found.setdefault((name, answer), []).append(bool(believed))
-    for (name, answer), votes_ in found.items():
-        healthy[name][answer] = sum(votes_) * 2 > len(votes_)
-    return healthy
-
-
-def name_probe(network: Network, flow: Flow, name: int, call: int) -> tuple[bool, float]:
-    """What a name's probe finds: a pass or not, and the seconds until that is known.
-
-    It passes if more than half of such calls would get an expected status in time; a failure is known at once if most
-    failures are answers or refusals, else after the time-out.
-    """
-    probe = next(one for one in network.plan.probes if one.name == network.plan.names[name].probe)
-    fate = flow.call_fate(call)
-    if name_probe_passes(network, flow, name, call):
-        served = float(fate[SERVED])
-        return True, float(fate[WORK]) / served if served > 0 and probe.protocol != "tcp" else 0.0
-    silent = float(fate[[TIMED_OUT, DEAD_FRONT, BLOCKED]].sum())
-    failed = 1 - float(fate[SERVED])
-    return False, 0.0 if failed - silent > silent else probe.timeout_s
-
-
-def name_probe_passes(network: Network, flow: Flow, name: int, call: int) -> bool:
-    """Whether more than half of the calls of a name's probe would get an expected status in time."""
-    probe = next(one for one in network.plan.probes if one.name == network.plan.names[name].probe)
-    if probe.protocol == "tcp":
-        return flow.call_accepted(call) > ABOVE_HALF
-    fate = flow.call_fate(call)
-    good = fate[SERVED] + sum(
-        fate[cause] for cause, status in STATUSES.items() if status != 504 and probe.expects(status)
-    )
-    return bool(good > ABOVE_HALF)
-
-
 def first_change_s(drill: Drill) -> float:
     """The second of the first step that changes truth; 0 when none does."""
     return min((step.at_s for step in drill.steps if step.fail or step.restore), default=0.0)
@@ -289,14 +239,14 @@ class _Run:
         self.left_at_s = np.full(len(network.pairs.front), np.inf)
         self.holding = Holding(network)
         self.sessions_moved, self.connections_reset = 0.0, 0.0
-        self.attempts: Floats | None = None
+        self.attempts: Tried | None = None
         self.flow = self._settled_flow()
         self.holding.settle(self.flow)
         self.grown = growth(self.flow)
         change_s = first_change_s(drill)
         self.probers = Probers(target_beats(network), self._outcome(), drill.phases, change_s)
         self.probers.set_alive(self.exists[network.pairs.machine[network.probed]])
-        self.name_probers = Probers(name_beats(network), self._name_outcome(), drill.phases, change_s)
+        self.name_probers = Probers(name_beats(network), name_outcome(self.network, self.flow), drill.phases, change_s)
         self.met = self.probers.believes.copy()
         self.wrong_since = np.full(len(network.probed), np.nan)
         self.answer_s = self._outcome().delay_s
@@ -625,7 +575,7 @@ class _Run:
         self.attempts = self.flow.attempts
         self._meet()
         if self.network.checks:
-            self.name_probers.meet(self.now, self._name_outcome())
+            self.name_probers.meet(self.now, name_outcome(self.network, self.flow))
         self.faster = self._faster()
         self.grown = growth(self.flow, self.faster)
         self.crossing = next_crossing(self.flow, self.grown, self.bounds_s, self.now)
@@ -643,12 +593,6 @@ class _Run:
         waits = self.view.silent[pairs] | (late & self.view.passes[pairs])
         delay = np.where(passes, latency, np.where(waits, timeout, 0.0))
         return Outcome(passes, delay, np.where(passes, slope, 0.0))
-
-    def _name_outcome(self) -> Outcome:
-        """What the probers of names find now."""
-        found = [name_probe(self.network, self.flow, name, call) for name, _, _, call in self.network.checks]
-        passes = np.array([one[0] for one in found], dtype=bool)
-        return Outcome(passes, np.array([one[1] for one in found], dtype=np.float64), np.zeros(len(found)))
 
     def _told_slope(self) -> Floats:
         """How fast each entry's share grows (1/s) until the next event."""

@@ -1,6 +1,6 @@
 """What rates depend on at one moment, and the rates that follow; `solving` finds them."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -36,16 +36,49 @@ class Held:
 
 
 @dataclass(frozen=True)
+class Tried:
+    """How often calls are tried on average: by entry; by entry when one attempt has been made already; over open
+    connections, by kind and pair; `anew`: per call the share that goes on without its connection, as that has ended
+    under it; and by class of calls that are held at the same targets."""
+
+    entry: Floats
+    after_one: Floats
+    over_open: Floats
+    anew: Floats
+    by_class: tuple[Floats, ...] = ()
+
+    @property
+    def parts(self) -> tuple[Floats, ...]:
+        """All of it."""
+        return (self.entry, self.after_one, self.over_open, self.anew, *self.by_class)
+
+    def fits(self, other: "Tried") -> bool:
+        """Whether both are about the same entries, connections and classes."""
+        return [part.shape for part in self.parts] == [part.shape for part in other.parts]
+
+    def off(self, wanted: "Tried") -> Floats:
+        """How far what is wanted lies from this: all differences in a row."""
+        return np.concatenate([(new - old).ravel() for old, new in zip(self.parts, wanted.parts, strict=True)])
+
+    def towards(self, wanted: "Tried", stretch: float) -> "Tried":
+        """`stretch` times as far as wanted, and never below nothing."""
+        if stretch == 1:
+            return wanted
+        made = [np.maximum(old + stretch * (new - old), 0.0) for old, new in zip(self.parts, wanted.parts, strict=True)]
+        return Tried(made[0], made[1], made[2], made[3], tuple(made[4:]))
+
+
+@dataclass(frozen=True)
 class Moment:
     """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
     fronts are in their address, which answers of each name are healthy, the share of its call's
     requests that each entry is told to take, the warmth (0 to 1) of each pair's target,
     the rate of each call (requests/s), the backlog of each machine (seconds of work), and the sessions and connections
     that sources hold.
-    `attempts`: how often each entry's calls were tried on average in the state before, from which a retry storm goes
-    on. `lost`: per call that goes on to the next address the share that meets dead fronts to the end (NaN: another
-    call); `told` then counts every try. `fresh`: what entries would be told if nobody held old answers. `exists`: which
-    machines are there, where autoscalers launch them (None: all)."""
+    `attempts`: how often calls were tried in the state before, from which a retry storm goes on. `lost`: per call that
+    goes on to the next address the share that meets dead fronts to the end (NaN: another call); `told` then counts
+    every try. `fresh`: what entries would be told if nobody held old answers. `exists`: which machines are there, where
+    autoscalers launch them (None: all)."""
 
     truth: Truth
     encounter: Encounter
@@ -57,7 +90,7 @@ class Moment:
     call_rps: Floats
     backlog_s: Floats
     held: Held | None = None
-    attempts: Floats | None = None
+    attempts: Tried | None = None
     lost: Floats | None = None
     fresh: Floats | None = None
     exists: Bools | None = None
@@ -68,16 +101,33 @@ class Moment:
 
 
 @dataclass(frozen=True)
+class Places:
+    """Rates (requests/s) by place on the way; what is tried, and what of it is served."""
+
+    front_rps: Floats
+    front_dead_rps: Floats
+    front_served: Floats
+    entry_rps: Floats
+    entry_served: Floats
+    cell_rps: Floats
+    cell_served: Floats
+    lane_rps: Floats
+    lane_served: Floats
+    pair_rps: Floats
+    zone_from_elsewhere: Floats
+
+
+@dataclass(frozen=True)
 class Flow:
     """Rates (requests/s) at one moment; arrays over the network's indices.
 
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
-    alike); `pair_served` is what is served of each pair's `pair_rps`. `row_part` is the share of an entry's requests
+    alike); `pair_served` is what is served through each pair. `row_part` is the share of an entry's requests
     that each row of `entry_fronts` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`,
     then SERVED and WORK. `opening[f, p]` is the share of requests without a session that would be served by pair p,
     `fate_cell_rps[f, c]` the rate of each fate at each cell. `connecting[k, p]` is the share of the calls of the k-th
     kind of connection that would open one through pair p, made by a source that has none; `ending[k, p]`: such a
-    connection ends with its first call, as nothing answers there.
+    connection ends with its first call, as nothing answers there. `work_out` finds the rates by place (`places`).
     """
 
     network: Network
@@ -85,7 +135,7 @@ class Flow:
     choice: Choice
     queue: Queue
     pair_share: Floats
-    attempts: Floats
+    attempts: Tried
     opening: Floats
     connecting: Floats
     ending: Bools
@@ -94,24 +144,18 @@ class Flow:
     row_fate: Floats
     entry_fate: Floats
     entry_accepts: Floats
-    front_rps: Floats
-    front_dead_rps: Floats
-    front_served: Floats
     call_served: Floats
     call_cause: Floats
     mechanism_rps: Floats
-    entry_rps: Floats
-    entry_served: Floats
-    cell_rps: Floats
-    cell_served: Floats
-    lane_rps: Floats
-    lane_served: Floats
-    route_rps: Floats
-    pair_rps: Floats
     pair_served: Floats
     zone_served: Floats
-    zone_from_elsewhere: Floats
     latency_sum: float
+    work_out: Callable[[], Places]
+
+    @cached_property
+    def places(self) -> Places:
+        """Rates by place, worked out when somebody looks."""
+        return self.work_out()
 
     @cached_property
     def requests(self) -> float:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.types import Floats, Ints
+from northgate.engine.types import Bools, Floats, Ints
 
 # Above this utilisation the M/M/c wait is held: the backlog, not the steady state, then says how long one waits.
 WAIT_LIMIT = 0.98
@@ -90,3 +90,8 @@ def queue_under(capacity: Floats, service_s: Floats, queue_s: Floats, offered: F
     shrinking = np.where(backlog_s > AT_BOUND_S, utilisation - 1, 0.0)
     latency = service_s + mean_wait_s(capacity, service_s, utilisation) + backlog_s
     return Queue(utilisation, excess, np.where(over, growing, shrinking), latency)
+
+
+def too_late(latency_s: Floats, slope: Floats, bound_s: Floats) -> Bools:
+    """Whether a latency is beyond a bound; exactly at it, whether it is about to be."""
+    return (latency_s > bound_s + AT_BOUND_S) | ((np.abs(latency_s - bound_s) <= AT_BOUND_S) & (slope > 0))

@@ -86,6 +86,8 @@ class NameBook:
         self.asked: list[tuple[int, int, Leaf]] = []
         """Every option: name, area and leaf."""
         self.checks: tuple[tuple[int, int, int, int], ...] = ()
+        # What was worked out last, by what it depends on.
+        self._shares: dict[tuple[bytes, ...], Floats] = {}
         self._option_at: dict[tuple[int, int], int] = {}
 
     def index(self, host: str) -> int | None:
@@ -165,11 +167,14 @@ class NameBook:
 
         Sums to 1 over the options of a name and area, unless nobody has an address there any more.
         """
-        made = np.zeros(len(self.asked))
-        known: dict[tuple[int, int], Floats] = {}
-        for place, (name, area, leaf) in enumerate(self.asked):
-            made[place] = self._share(leaf, area, healthy, present, known, skip=int(name < 0))
-        return made
+        key = (present.tobytes(), *(one.tobytes() for one in healthy))
+        if key not in self._shares:
+            made = np.zeros(len(self.asked))
+            known: dict[tuple[int, int], Floats] = {}
+            for place, (name, area, leaf) in enumerate(self.asked):
+                made[place] = self._share(leaf, area, healthy, present, known, skip=int(name < 0))
+            self._shares = {key: made}
+        return self._shares[key]
 
     def leaf_shares(self, name: int, area: int, healthy: Sequence[Bools], present: Bools) -> Floats:
         """The share of each leaf of a name for those who ask from an area."""

@@ -97,7 +97,7 @@ def _uneven(flow: Flow, cell: int) -> Iterator[Said]:
     group_index = int(network.routes.cell_group[cell])
     group = network.plan.target_groups[group_index]
     members = np.flatnonzero(network.members.group == group_index)
-    rps = np.bincount(network.pairs.member, weights=flow.pair_rps, minlength=len(network.members.group))[members]
+    rps = np.bincount(network.pairs.member, weights=flow.places.pair_rps, minlength=len(network.members.group))[members]
     used = rps > 1e-9
     if used.sum() < 2:
         return

@@ -11,7 +11,7 @@ from functools import cached_property
 
 import numpy as np
 
-from northgate.engine.flow import DEAD_FRONT, KINDS, NONE_HEALTHY, OVERLOADED, SERVED, WORK, Moment
+from northgate.engine.flow import DEAD_FRONT, KINDS, NONE_HEALTHY, OVERLOADED, SERVED, WORK, Moment, Tried
 from northgate.engine.network import Network
 from northgate.engine.shares import Choice, hash_table
 from northgate.engine.types import Bools, Floats, Ints, total_by
@@ -48,9 +48,9 @@ class Repeats:
         entries = network.entries
         self.of_client: Floats = tries
         self.retries: Floats = np.where(entries.member < 0, tries[network.calls.client[entries.call]], 0.0)
-        self.attempts = np.ones(len(entries.call)) if moment.attempts is None else moment.attempts
-        self.over = np.zeros(len(network.fronts.zone))
+        self.attempts = np.ones(len(entries.call)) if moment.attempts is None else moment.attempts.entry
         self.after_one = np.ones(len(entries.call))
+        self.over = np.zeros(len(network.fronts.zone))
         self.stuck: list[Stuck] = []
         if self.retries.any():
             self.stuck = [one for call in self._sticky_calls() if (one := self._classes(call, fate_of_call))]
@@ -174,10 +174,10 @@ class Repeats:
         """How often calls of these classes are repeated at most."""
         return np.full(fails.shape, max(self.of_client[self.network.calls.client[one.call]] - spent, 0.0))
 
-    def take(self, attempts: Floats, by_class: list[Floats], after_one: Floats) -> None:
-        """From now on calls are tried that often; and so often when one attempt has been made already."""
-        self.attempts, self.after_one = attempts, after_one
-        for one, of_class in zip(self.stuck, by_class, strict=True):
+    def take(self, tried: Tried) -> None:
+        """From now on calls are tried that often."""
+        self.attempts, self.after_one = tried.entry, tried.after_one
+        for one, of_class in zip(self.stuck, tried.by_class, strict=True):
             one.attempts = of_class
 
     def free_factor(self, fates: int) -> Floats:

@@ -42,7 +42,7 @@ def listener_rules(flow: Flow, balancer: str, listener: str, url: str | None, me
     winner, because = _winner(settings, url, method)
 
     def rate(rule: int) -> float:
-        return float(flow.entry_rps[mine & (entries.rule == rule)].sum())
+        return float(flow.places.entry_rps[mine & (entries.rule == rule)].sum())
 
     rows = [
         RuleRow(name=rule.name, rps=rate(index), shadowed_by=shadow_of(settings, index), takes=winner == index)

@@ -1,0 +1,381 @@
+"""One moment while it is solved: forward from entries to fronts, lanes, cells and pairs, through the queues, and back.
+
+Requests go forward one level of balancers after the other; what becomes of them goes back the same way, as shares of
+what is sent.
+"""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from northgate.engine.connected import Connected
+from northgate.engine.flow import (
+    BAD_STATUS,
+    BLOCKED,
+    DEAD_FRONT,
+    KINDS,
+    LATE,
+    NONE_HEALTHY,
+    OVERLOADED,
+    REFUSED,
+    SERVED,
+    TIMED_OUT,
+    WORK,
+    Moment,
+    Tried,
+)
+from northgate.engine.load import Queue, queue_under, too_late
+from northgate.engine.network import Network
+from northgate.engine.others import LastStops, last_stops, last_stops_in_order
+from northgate.engine.repeats import Repeats
+from northgate.engine.shares import busy_shares, hash_table
+from northgate.engine.standing import standing_at
+from northgate.engine.truth import ANSWERS, REFUSES, SILENT
+from northgate.engine.truth import BLOCKED as BLOCKED_WAY
+from northgate.engine.types import Bools, Floats, Ints, sum_columns, total_by
+
+
+@dataclass(frozen=True)
+class Sent:
+    """Rates on the way forward: per entry and row, and per fate (first axis) by route, lane and cell."""
+
+    entry: Floats
+    row: Floats
+    route: Floats
+    lane: Floats
+    cell: Floats
+
+
+@dataclass(frozen=True)
+class Stop:
+    """Requests of one fate at one cell's pairs that have tried others: which of them are bad, and where it ends."""
+
+    fate: int
+    pairs: Ints
+    bad: Bools
+    found: LastStops
+
+
+@dataclass(frozen=True)
+class Back:
+    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a lane's cell, at a row."""
+
+    pair: dict[int, Floats]
+    cell: Floats
+    row: Floats
+    entry: Floats
+
+
+class Passing:
+    """One moment while it is solved."""
+
+    def __init__(self, network: Network, moment: Moment) -> None:
+        self.network, self.moment = network, moment
+        self.standing = standing_at(network, moment)
+        self.frame, self.choice = self.standing.frame, self.standing.choice
+        self.fates, self.fate_of_call = self.standing.fates, self.standing.fate_of_call
+        self.routes, self.cells, self.busy = self.frame.routes, self.frame.cells, self.frame.busy
+        self.told = moment.told
+        self.repeats = Repeats(network, moment, self.choice, self.fate_of_call, self.standing.row_part)
+        self.connected = Connected(network, moment, self.repeats.of_client)
+        # Per front: the share of its answers that its balancer's bandwidth does not let through.
+        self.over = np.zeros(len(network.fronts.zone))
+        if self.repeats.any and moment.attempts is not None and moment.attempts.fits(self.tried):
+            self.take(moment.attempts)
+
+    def go(self, share: Floats) -> tuple[Sent, Queue, Back]:
+        """Forward with these shares of those who are free to be sent anywhere, through the queues, and back."""
+        ends, stops = self.trying(self.mixed(share), share)
+        sent = self.forward(ends)
+        queue = self.queues(ends, sent)
+        return sent, queue, self.backward(ends, sent, queue, stops)
+
+    @property
+    def tried(self) -> Tried:
+        """How often calls are tried, as things stand."""
+        repeats, connected = self.repeats, self.connected
+        by_class = tuple(one.attempts for one in repeats.stuck)
+        return Tried(repeats.attempts, repeats.after_one, connected.tries, connected.anew, by_class)
+
+    def tries_wanted(self, share: Floats, back: Back) -> Tried:
+        """How often calls would be tried, given what becomes of one attempt: 1 + p + ... + p^r."""
+        repeats, connected = self.repeats, self.connected
+        entry, by_class = repeats.again(back.entry, share, back.pair, back.row)
+        after_one = repeats.after_one
+        if connected.kinds:
+            after_one, _ = repeats.again(back.entry, share, back.pair, back.row, spent=1)
+        open_now = connected.outcome(back.pair)
+        over_open, anew = connected.attempts(open_now), connected.starts_anew(open_now)
+        return Tried(entry, after_one, over_open, anew, tuple(by_class))
+
+    def take(self, tried: Tried) -> None:
+        """From now on calls are tried that often."""
+        self.repeats.take(tried)
+        self.connected.tries, self.connected.anew = tried.over_open, tried.anew
+
+    def trying(self, first: Floats, drawn: Floats) -> tuple[Floats, list[Stop]]:
+        """Where requests end that go on to other targets when connects fail, given where they are first sent."""
+        if not self.frame.with_others:
+            return first, []
+        ends, stops = np.repeat(first, self.fates, axis=0) if len(first) == 1 else first.copy(), []
+        met = self.moment.encounter.fate_met
+        for cell, tries in self.frame.with_others:
+            mine = self.network.cell_pairs[cell]
+            bad = (met[:, mine] != ANSWERS) & ~self.frame.leads_on[mine]
+            for fate in np.flatnonzero((ends[:, mine] * bad).sum(axis=1) > 0):
+                silent = met[fate, mine] != REFUSES
+                own = drawn[min(int(fate), len(drawn) - 1), mine]
+                found = self._by_hash(cell, int(fate), bad[fate], silent, tries, ends[fate, mine], own)
+                ends[fate, mine] = found.share
+                stops.append(Stop(int(fate), mine, bad[fate], found))
+        return ends, stops
+
+    def _by_hash(
+        self, cell: int, fate: int, bad: Bools, silent: Bools, tries: int, first: Floats, drawn: Floats
+    ) -> LastStops:  # fmt: skip
+        """Of a hash's keys each goes on in its own order; everybody else as they are drawn."""
+        segment = self.network.segments[int(self.moment.encounter.fate_segment[fate])]
+        if self.network.cell_method[cell] != "source-hash" or not len(segment.keys) or (first != drawn).any():
+            return last_stops(first, drawn, bad, silent, tries)
+        weight = self.choice.pair_weight[self.network.cell_pairs[cell]]
+        return last_stops_in_order(hash_table(self.network).orders(cell, segment, weight, tries), bad, silent)
+
+    # Who is chosen
+
+    def mixed(self, share: Floats) -> Floats:
+        """The shares of all requests: of those that a session binds, while the front believes its target in use, and
+        of the others."""
+        held, network, stuck = self.moment.held, self.network, self.repeats.stuck
+        if not stuck and (held is None or not len(held.sessions)):
+            return share
+        made = np.repeat(share, self.fates, axis=0) if len(share) == 1 else share.copy()
+        for number, (fates, cells) in enumerate(self.of_sessions):
+            of_kind = held.sessions[number] if held else np.zeros(0)
+            for cell in cells:
+                mine = network.cell_pairs[int(cell)]
+                bound = of_kind[network.pairs.member[mine]] * self.moment.in_use[mine]
+                free = max(1 - float(bound.sum()), 0.0)
+                for fate in fates:
+                    made[fate, mine] = bound + free * made[fate, mine]
+        self.repeats.mix(made)
+        return made
+
+    @cached_property
+    def of_sessions(self) -> list[tuple[list[int], Ints]]:
+        """Per kind of session: the fates of its client's calls, and the cells that keep it; without those calls whose
+        classes are followed because they are repeated."""
+        network, by_class = self.network, {one.fate for one in self.repeats.stuck}
+        if self.moment.held is None:
+            return []
+        return [
+            (
+                [
+                    int(one)
+                    for one in np.unique(self.fate_of_call[network.calls.client == client])
+                    if one not in by_class
+                ],
+                cells,
+            )
+            for client, cells in network.session_kinds
+        ]
+
+    def busy_shares(self, share: Floats, sent: Sent, queue: Queue, back: Back) -> Floats:
+        """The shares that would follow from the load that these shares make."""
+        network, met = self.network, self.moment.encounter.met
+        silent = (met == SILENT) | (met == BLOCKED_WAY)
+        hold = np.where(met == ANSWERS, queue.latency_s[network.pairs.machine], 0.0)
+        hold = np.where(silent, network.pair_connect_timeout_s, hold)
+        onward = self.frame.leads_on
+        if onward.any():
+            worked, served = back.pair[WORK].mean(axis=0), back.pair[SERVED].mean(axis=0)
+            hold = np.where(onward, np.divide(worked, served, out=np.zeros_like(hold), where=served > 0), hold)
+        made = busy_shares(
+            network, self.choice.pair_weight, hold, met == REFUSES, silent, sent.cell.sum(axis=0), share[0]
+        )
+        return np.where(self.frame.by_busy, made[None, :], share)
+
+    # Forward
+
+    def forward(self, share: Floats) -> Sent:
+        """Every request's way to the pairs; what leads on from there is sent again, a level deeper."""
+        network = self.network
+        entries, inner = network.entries, self.frame.inner
+        free = self.connected.free[entries.call]
+        often = free * self.repeats.attempts + self.connected.anew[entries.call] * self.repeats.after_one
+        rps = np.where(self.frame.of_client, self.moment.call_rps[entries.call] * self.told * often, 0.0)
+        sent = self._to_cells(rps)
+        for _ in range(network.levels - 1 if len(self.frame.inner) else 0):
+            rps[inner] = self._passed_on(share, sent)[inner] * self.told[inner]
+            sent = self._to_cells(rps)
+        return sent
+
+    def _to_cells(self, rps: Floats) -> Sent:
+        frame, standing, routes = self.frame, self.standing, self.network.routes
+        row = rps[frame.entry] * standing.row_part
+        living = np.where(standing.arrives, row, 0.0)[frame.routed]
+        by_route = total_by(standing.flat_route, living, self.fates * self.routes).reshape(self.fates, self.routes)
+        by_lane = by_route[:, routes.lane_route] * self.choice.lane_share
+        return Sent(rps.copy(), row, by_route, by_lane, sum_columns(routes.lane_cell, by_lane, self.cells))
+
+    def _passed_on(self, share: Floats, sent: Sent) -> Floats:
+        """Per entry behind a target: the rate at which its call comes through that target."""
+        pairs, entries, onward = self.network.pairs, self.network.entries, self.frame.onward
+        rate = sent.cell[:, pairs.cell[onward]] * np.broadcast_to(share, (self.fates, share.shape[1]))[:, onward]
+        if self.connected.any:
+            rate = rate + self.connected.arriving(self.fates)[:, onward]
+        count = len(self.network.members.group)
+        by_member = sum_columns(pairs.member[onward], rate, count)
+        return by_member[self.fate_of_call[entries.call], np.maximum(entries.member, 0)]
+
+    def queues(self, share: Floats, sent: Sent) -> Queue:
+        """How the machines' queues stand under what reaches them."""
+        network, machines = self.network, self.network.machines
+        answers = self.standing.answers
+        if len(share) == 1 and self.standing.all_alike:
+            arriving = sent.cell.sum(axis=0)[network.pairs.cell] * share[0] * answers[0]
+        else:
+            arriving = (sent.cell[:, network.pairs.cell] * share * answers).sum(axis=0)
+        if self.connected.any:
+            arriving = arriving + (self.connected.arriving(self.fates) * answers).sum(axis=0)
+        if len(self.frame.onward):
+            arriving[self.frame.onward] = 0.0
+        offered = total_by(network.pairs.machine, arriving, len(machines.names))
+        slowness = self.moment.truth.slowness
+        return queue_under(
+            machines.capacity / slowness, machines.service_s * slowness, machines.queue_s, offered,
+            self.moment.backlog_s,
+        )  # fmt: skip
+
+    # Back
+
+    def backward(self, share: Floats, sent: Sent, queue: Queue, stops: list[Stop]) -> Back:
+        """What becomes of requests, from the deepest level up."""
+        pair = self._at_machines(queue)
+        for stop in stops:
+            self._after_others(pair, queue, stop)
+        back = self._to_rows(share, pair, sent)
+        for _ in range(self.network.levels - 1 if len(self.frame.inner) else 0):
+            self._take_back(pair, back, self.frame.onward)
+            back = self._to_rows(share, pair, sent)
+        return back
+
+    def _cap(self, row: Floats, sent: Sent, pair: dict[int, Floats]) -> None:
+        """Answers beyond a balancer's bandwidth are lost: the excess share 1 - 1/u of what would be served."""
+        limit = self.network.bandwidth_mbps
+        if not np.isfinite(limit).any():
+            return
+        balancer = self.network.fronts.balancer
+        megabits = self.network.call_megabits
+        served = row[:, SERVED] * sent.row * megabits[self.frame.call]
+        if self.connected.any:
+            self.connected.over = np.zeros(len(balancer))
+            bound = self.connected.ended(self.connected.outcome(pair))
+            served = served + bound.row[:, SERVED] * megabits[self.frame.call]
+        demand = total_by(balancer[self.frame.front], served, len(limit))
+        over = np.where(demand > limit, 1 - limit / np.maximum(demand, limit), 0.0)
+        self.over = self.repeats.over = self.connected.over = over[balancer]
+        excess = self.over[self.frame.front]
+        row[:, OVERLOADED] += row[:, SERVED] * excess
+        row[:, [SERVED, WORK]] *= (1 - excess)[:, None]
+
+    def _at_machines(self, queue: Queue) -> dict[int, Floats]:
+        """Per kind what becomes of a request of each fate at each pair; kinds that do not occur are left out."""
+        pairs, encounter = self.network.pairs, self.moment.encounter
+        latency, slope, excess = (values[pairs.machine] for values in (queue.latency_s, queue.slope, queue.excess))
+        standing = self.standing
+        late = too_late(latency, slope, encounter.patience_s)
+        some_late, some_excess, some_bad = late.any(), excess.any(), encounter.bad_page.any()
+        taken = np.where(standing.answers, 1 - excess, 0.0) if some_excess else standing.answers.astype(np.float64)
+        served = np.where(late | encounter.bad_page, 0.0, taken) if some_late or some_bad else taken
+        made = {SERVED: served, WORK: served * latency}
+        if some_late:
+            made[LATE] = np.where(late, taken, 0.0)
+            made[TIMED_OUT] = made[LATE] if standing.silent is None else made[LATE] + standing.silent
+        elif standing.silent is not None:
+            made[TIMED_OUT] = standing.silent.copy()
+        if some_excess:
+            made[OVERLOADED] = np.where(standing.answers, excess, 0.0)
+        if some_bad:
+            made[BAD_STATUS] = np.where(encounter.bad_page & ~late, taken, 0.0)
+        for kind, met in ((REFUSED, standing.refuses), (BLOCKED, standing.blocked)):
+            if met is not None:
+                made[kind] = met.copy()
+        return made
+
+    def _after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop) -> None:
+        """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
+        network, encounter, found = self.network, self.moment.encounter, stop.found
+        good = ~stop.bad & (found.share > 0)
+        mine, share, waited = stop.pairs[good], found.share[good], found.waited[:, good]
+        machine = network.pairs.machine[mine]
+        wait_s = np.arange(len(waited))[:, None] * network.pair_connect_timeout_s[mine]
+        latency_s = queue.latency_s[machine] + wait_s
+        late = too_late(latency_s, queue.slope[machine], encounter.patience_s[stop.fate, mine])
+        taken = 1 - queue.excess[machine]
+        on_time = np.where(late, 0.0, waited)
+        liked = np.where(encounter.bad_page[stop.fate, mine], 0.0, taken / share)
+        values = {
+            SERVED: on_time.sum(axis=0) * liked,
+            WORK: (on_time * latency_s).sum(axis=0) * liked,
+            TIMED_OUT: taken * np.where(late, waited, 0.0).sum(axis=0) / share,
+            BAD_STATUS: on_time.sum(axis=0) * (taken / share - liked),
+            LATE: np.where(late[0], taken, 0.0),
+        }
+        for kind, value in values.items():
+            pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[stop.fate, mine] = value
+
+    def _to_rows(self, share: Floats, pair: dict[int, Floats], sent: Sent) -> Back:
+        network, frame, standing = self.network, self.frame, self.standing
+        routes = network.routes
+        cell = np.zeros((KINDS, self.fates, self.cells))
+        row = np.zeros((len(frame.entry), KINDS))
+        fate = self.fate_of_call[frame.call]
+        if self.routes:
+            kinds = list(pair)
+            values = (np.stack([pair[kind] for kind in kinds]) * share).reshape(len(kinds) * self.fates, -1)
+            by_cell = sum_columns(network.pairs.cell, values, self.cells)
+            by_route = sum_columns(
+                routes.lane_route, by_cell[:, routes.lane_cell] * self.choice.lane_share, self.routes
+            )
+            cell[kinds] = by_cell.reshape(len(kinds), self.fates, self.cells)
+            of_row = by_route.reshape(len(kinds), self.fates, self.routes)[:, fate, frame.some_route]
+            row[:, kinds] = np.where(frame.routed, of_row, 0.0).T
+            row[:, NONE_HEALTHY] += np.where(frame.routed, self.choice.route_refused[frame.some_route], 0.0)
+        row[frame.fixed, np.where(frame.fixed_cause >= 0, frame.fixed_cause, SERVED)] = 1.0
+        for lost, kind in ((self.moment.encounter.row_blocked, BLOCKED), (standing.dead, DEAD_FRONT)):
+            row[lost] = 0.0
+            row[lost, kind] = 1.0
+        self._cap(row, sent, pair)
+        return Back(pair, cell, row, self._to_entries(row))
+
+    def _to_entries(self, row: Floats) -> Floats:
+        """What becomes of an entry's requests: at its fronts, or outside; without any front they meet a dead one."""
+        entries, frame = self.network.entries, self.frame
+        made = np.zeros((len(entries.call), KINDS))
+        np.add.at(made, frame.entry, row * self.standing.row_part[:, None])
+        made[frame.outside, SERVED] = 1.0
+        made[frame.nowhere, entries.fixed_cause[frame.nowhere]] = 1.0
+        made[self.standing.stranded, DEAD_FRONT] = 1.0
+        return made
+
+    def _take_back(self, pair: dict[int, Floats], back: Back, onward: Ints) -> None:
+        """What becomes of requests that are passed on is what becomes of them at the next balancer."""
+        network, entries = self.network, self.network.entries
+        members = len(network.members.group)
+        inner = self.frame.inner
+        flat = self.fate_of_call[entries.call[inner]] * members + entries.member[inner]
+        met = np.zeros((KINDS, self.fates, members))
+        for kind in range(KINDS):
+            values = back.entry[inner, kind] * self.told[inner]
+            met[kind] = total_by(flat, values, self.fates * members).reshape(self.fates, members)
+        mean = np.divide(met[WORK], met[SERVED], out=np.zeros_like(met[WORK]), where=met[SERVED] > 0)
+        member = network.pairs.member[onward]
+        late = mean[:, member] > self.moment.encounter.patience_s[:, onward]
+        for kind in range(KINDS):
+            value = pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))
+            value[:, onward] = met[kind][:, member]
+        for kind in (TIMED_OUT, LATE):
+            pair[kind][:, onward] += np.where(late, pair[SERVED][:, onward], 0.0)
+        for kind in (SERVED, WORK):
+            pair[kind][:, onward] = np.where(late, 0.0, pair[kind][:, onward])

@@ -1,0 +1,169 @@
+"""What rates depend on besides load: who is chosen, who is met, which fronts stand in which address.
+
+All of it stays as it is while load alone changes, as when old answers fade; so the last standing of a network is kept.
+"""
+
+from functools import cached_property
+from weakref import WeakKeyDictionary
+
+import numpy as np
+
+from northgate.engine.flow import Moment
+from northgate.engine.network import Network
+from northgate.engine.shares import choose, even_shares, hash_table
+from northgate.engine.truth import ANSWERS, BLOCKED, REFUSES, SILENT
+from northgate.engine.types import Bools, Floats, Ints, kept, total_by
+
+
+class Frame:
+    """What of a network never changes, as the solver looks at it. Rows are those of `Network.entry_fronts`."""
+
+    def __init__(self, network: Network) -> None:
+        pairs, entries = network.pairs, network.entries
+        self.entry, self.front, self.route = network.entry_fronts
+        self.call = entries.call[self.entry]
+        self.routed = self.route >= 0
+        self.some_route = np.where(self.routed, self.route, 0)
+        self.routes, self.cells = len(network.routes.route_front), len(network.routes.cell_front)
+        self.of_client = entries.member < 0
+        self.inner = np.flatnonzero(entries.member >= 0)
+        self.leads_on: Bools = network.members.leads_on[pairs.member]
+        self.onward = np.flatnonzero(self.leads_on)
+        # Where each front has an address of its own, those who were told it come to it, in the answer or not.
+        self.own_address = entries.front[self.entry] >= 0
+        self.anycast = np.array([one.address_kind == "anycast" for one in network.plan.balancers], dtype=bool)
+        self.by_busy = np.isin(np.array(network.cell_method), ("least-connections", "two-choices"))[pairs.cell]
+        self.busy = bool(self.by_busy.any())
+        self.hashed = [cell for cell, method in enumerate(network.cell_method) if method == "source-hash"]
+        tries = [group.try_others for group in network.plan.target_groups]
+        # The cells, at layer 7, whose requests may go on to other targets; and how often.
+        self.with_others: list[tuple[int, int]] = [
+            (cell, tries[int(group)])
+            for cell, group in enumerate(network.routes.cell_group)
+            if tries[int(group)] and network.front_layer[network.routes.cell_front[cell]] == 7
+        ]
+        cause = entries.fixed_cause
+        self.fixed = np.flatnonzero(~self.routed)
+        self.fixed_cause: Ints = cause[self.entry][self.fixed]
+        self.outside = np.flatnonzero((entries.balancer < 0) & (cause < 0))
+        self.nowhere = np.flatnonzero((entries.balancer < 0) & (cause >= 0))
+        self.behind_front = entries.balancer >= 0
+
+
+@kept
+def frame_of(network: Network) -> Frame:
+    """The frame of a network."""
+    return Frame(network)
+
+
+class Standing:
+    """One truth, and one set of beliefs and addresses under it."""
+
+    def __init__(self, network: Network, moment: Moment) -> None:
+        self.network, self.moment, self.frame = network, moment, frame_of(network)
+        encounter = moment.encounter
+        self.choice = choose(network, moment.in_use, moment.warmth, moment.present(network.pairs.machine))
+        self.fates = int(encounter.fate.max(initial=0)) + 1
+        self.fate_of_call: Ints = encounter.fate[network.calls.outcome]
+        self.answers: Bools = encounter.fate_met == ANSWERS
+        self.all_alike = bool((self.answers == self.answers[:1]).all())
+        self.refuses, self.silent, self.blocked = (
+            np.asarray(met, dtype=np.float64) if met.any() else None
+            for met in (encounter.fate_met == REFUSES, encounter.fate_met == SILENT, encounter.fate_met == BLOCKED)
+        )
+
+    def holds(self, moment: Moment) -> bool:
+        """Whether all is still so at a moment."""
+        mine = self.moment
+        return (
+            moment.truth is mine.truth
+            and moment.encounter is mine.encounter
+            and _same(moment.in_use, mine.in_use)
+            and _same(moment.in_address, mine.in_address)
+            and _same(moment.warmth, mine.warmth)
+            and _same(moment.exists, mine.exists)
+        )
+
+    @cached_property
+    def first_shares(self) -> Floats:
+        """Shares by weight, by hash where the group wants that: one row, or one a fate where sources matter."""
+        network = self.network
+        even = even_shares(network, self.choice.pair_weight)
+        if not self.frame.hashed:
+            return even[None, :]
+        table, share = hash_table(network), np.repeat(even[None, :], self.fates, axis=0)
+        segments = self.moment.encounter.fate_segment
+        asked = np.unique(segments)
+        of_segment = [network.segments[int(number)] for number in asked]
+        for cell in self.frame.hashed:
+            mine = network.cell_pairs[cell]
+            fallen = table.shares(cell, of_segment, self.choice.pair_weight[mine])
+            for number, shares in zip(asked, fallen, strict=True):
+                share[np.ix_(segments == number, mine)] = shares
+        return share
+
+    @cached_property
+    def row_part(self) -> Floats:
+        """The share of an entry's requests that each of its fronts gets: even over those in the address.
+
+        An anycast address leads each area to the nearest region that has a front in it.
+        """
+        frame = self.frame
+        present = (self.moment.in_address[frame.front] | frame.own_address).astype(np.float64)
+        if frame.anycast.any():
+            present *= self._nearest(present > 0)
+        count = total_by(frame.entry, present, len(self.network.entries.call))[frame.entry]
+        return np.divide(present, count, out=np.zeros_like(present), where=count > 0)
+
+    def _nearest(self, present: Bools) -> Floats:
+        network, frame = self.network, self.frame
+        region = network.zone_region[network.fronts.zone[frame.front]]
+        trip = np.where(present, network.calls.round_trip_s[frame.call, region], np.inf)
+        # Regions that are equally near: the first in the plan.
+        rank = np.where(np.isfinite(trip), trip, np.inf)
+        best = np.full(len(network.entries.call), np.inf)
+        np.minimum.at(best, frame.entry, rank)
+        near = present & (rank == best[frame.entry])
+        first = np.full(len(best), len(network.regions))
+        np.minimum.at(first, frame.entry[near], region[near])
+        near &= region == first[frame.entry]
+        return np.where(frame.anycast[network.fronts.balancer[frame.front]], near, True).astype(np.float64)
+
+    @cached_property
+    def stranded(self) -> Ints:
+        """The entries at balancers without any front in the address."""
+        count = total_by(self.frame.entry, self.row_part, len(self.network.entries.call))
+        return np.flatnonzero((count == 0) & self.frame.behind_front)
+
+    @cached_property
+    def dead(self) -> Bools:
+        """Which rows meet a dead front."""
+        return np.asarray(self.moment.truth.front_dead[self.frame.front])
+
+    @cached_property
+    def arrives(self) -> Bools:
+        """Which rows meet a living front, and are let in."""
+        return ~self.dead & ~self.moment.encounter.row_blocked
+
+    @cached_property
+    def flat_route(self) -> Ints:
+        """Per routed row the place of its fate and route in an array of all fates' routes."""
+        frame = self.frame
+        flat: Ints = self.fate_of_call[frame.call[frame.routed]] * frame.routes + frame.route[frame.routed]
+        return flat
+
+
+def _same(one: Bools | Floats | None, other: Bools | Floats | None) -> bool:
+    return one is other or (one is not None and other is not None and np.array_equal(one, other))
+
+
+# The last standing of each network.
+_last: WeakKeyDictionary[Network, Standing] = WeakKeyDictionary()
+
+
+def standing_at(network: Network, moment: Moment) -> Standing:
+    """How things stand at a moment."""
+    last = _last.get(network)
+    if last is None or not last.holds(moment):
+        last = _last[network] = Standing(network, moment)
+    return last
