@@ -78,7 +78,7 @@ class World:
         self._firewalls = {one.name: one for one in plan.firewalls}
         self._subnets = {subnet.name: subnet.cidr for network in plan.networks for subnet in network.subnets}
         self._balancers = {one.name: one for one in plan.balancers}
-        self._met: dict[tuple[Front, str, int], str] = {}
+        self._met: dict[tuple[Front, str, int, str], str] = {}
 
     def _instances(self) -> Iterator[Instance]:
         yield from self.plan.instances
@@ -120,15 +120,15 @@ class World:
             for fault in self.faults
         )
 
-    def met(self, front: Front, machine: Machine, port: int) -> str:
-        """What a front's packets meet at a machine's port."""
-        key = (front, machine.name, port)
+    def met(self, front: Front, machine: Machine, port: int, clients: str = "") -> str:
+        """What packets meet at a machine's port: a front's own, or those of clients of a network that it passes on."""
+        key = (front, machine.name, port, clients)
         if key not in self._met:
-            self._met[key] = self._meets(front, machine, port)
+            self._met[key] = self._meets(front, machine, port, clients)
         return self._met[key]
 
-    def _meets(self, front: Front, machine: Machine, port: int) -> str:
-        if not self._allowed(machine.instance.firewall, port, front):
+    def _meets(self, front: Front, machine: Machine, port: int, clients: str) -> str:
+        if not self._allowed(machine.instance.firewall, port, front, clients):
             return BLOCKED
         if self._lost(machine) or self._cut(front.zone, machine.zone):
             return SILENT
@@ -139,18 +139,20 @@ class World:
         """Whether anybody from outside reaches a balancer's port."""
         return self._allowed(self._balancers[balancer].firewall, port, None)
 
-    def _allowed(self, firewall: str | None, port: int, front: Front | None) -> bool:
+    def _allowed(self, firewall: str | None, port: int, front: Front | None, clients: str = "") -> bool:
         if firewall is None:
             return True
         return any(
-            _in_ports(port, rule.ports) and self._comes_from(rule.source, front)
+            _in_ports(port, rule.ports) and self._comes_from(rule.source, front, clients)
             for number, rule in enumerate(self._firewalls[firewall].allow_in)
             if not any(fault.firewall == firewall and fault.rule == number for fault in self.faults)
         )
 
-    def _comes_from(self, source: str, front: Front | None) -> bool:
+    def _comes_from(self, source: str, front: Front | None, clients: str) -> bool:
         if source == "any":
             return True
+        if clients:
+            return ":" not in source and ipaddress.IPv4Network(clients).subnet_of(ipaddress.IPv4Network(source))
         if front is None:
             return False
         if ":" in source:

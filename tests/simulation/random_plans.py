@@ -7,7 +7,9 @@ from tests.plans import plan_data
 
 ZONES = ["fells-1", "fells-2", "fells-3"]
 PAGES = {"/": 200, "/ready": 200}
-KINDS = ("plain", "clients", "busy", "queues", "names", "ways")
+KINDS = (
+    "plain", "clients", "busy", "queues", "names", "ways", "clients", "queues", "names", "ways", "clients", "plain",
+)  # fmt: skip
 LASTS_S = 110
 # With so many requests a second some are always under way at each of few targets.
 BUSY_RPS = 100
@@ -96,6 +98,8 @@ def _clients(chance: random.Random, data: dict[str, Any]) -> None:
     elif what == "connections":
         listener = {"name": "tls", "protocol": "tls", "port": 443, "otherwise": {"pool": "web"}}
         balancer |= {"layer": 4, "listeners": [listener]}
+        # Targets see the clients; the balancer's rule lets in its probes alone.
+        data["firewalls"][0]["allow_in"].append({"protocol": "tcp", "ports": ["8080"], "from": "198.18.0.0/15"})
         client |= {"connection_s": chance.choice([10, 60]), "retries": chance.choice([0, 0, 1])}
         for group in groups:
             group |= {"on_out": chance.choice(["keep", "reset"]), "drain_s": 20}

@@ -71,6 +71,7 @@ class Connection(NamedTuple):
     front: Front
     target: Target
     group: TargetGroup
+    clients: str
     until_s: float
 
 
@@ -231,7 +232,7 @@ class Simulation:
         self._reset(
             lambda one: (
                 not self.world.dead(one.front)
-                and self.world.met(one.front, one.target.machine, one.target.port) == REFUSED
+                and self.world.met(one.front, one.target.machine, one.target.port, one.clients) == REFUSED
             )
         )
         for front, was_dead in self.dead.items():
@@ -498,7 +499,7 @@ class Simulation:
     ) -> str:
         """What becomes of a request at its target, which it keeps busy meanwhile."""
         machine, now = target.machine, self.env.now
-        met = self.world.met(front, machine, target.port)
+        met = self.world.met(front, machine, target.port, self._seen(front, client))
         if met != TAKEN:
             if group.balance == "least-connections" and met != REFUSED:
                 heapq.heappush(target.ends, now + self._connect_timeout_s(front, group, client))
@@ -511,6 +512,10 @@ class Simulation:
         if latency_s + waited_s > min(client.timeout_s, group.response_timeout_s):
             return SILENT
         return BAD_STATUS if self.world.status(machine, target.port, path) >= 400 else machine.zone
+
+    def _seen(self, front: Front, client: ClientGroup) -> str:
+        """Whose packets targets see: at layer 4 the clients', else (nothing said) the balancer's."""
+        return client.cidr if self.balancers[front.balancer].layer == 4 else ""
 
     def _connect_timeout_s(self, front: Front, group: TargetGroup, client: ClientGroup) -> float:
         return group.connect_timeout_s if self.balancers[front.balancer].layer == 7 else client.connect_timeout_s
@@ -545,7 +550,9 @@ class Simulation:
         """A call that is served opens a session or a connection, if its source has none."""
         now = self.env.now
         if self.balancers[front.balancer].layer == 4:
-            source.connection = Connection(front, target, group, now + self.chance.expovariate(1 / client.connection_s))
+            source.connection = Connection(
+                front, target, group, self._seen(front, client), now + self.chance.expovariate(1 / client.connection_s)
+            )
         elif group.affinity.by != "none":
             _, until = source.sessions.get(group.name, ("", 0.0))
             if now >= until:
@@ -555,7 +562,9 @@ class Simulation:
     def _over_connection(self, client: ClientGroup, source: Source, connection: Connection, asked: Asked) -> str:
         if self.dead[connection.front]:
             return DEAD_FRONT
-        outcome = self._meets(connection.front, connection.target, connection.group, client, asked.path, 0.0)
+        outcome = BLOCKED
+        if self.world.lets_in(connection.front.balancer, asked.port):
+            outcome = self._meets(connection.front, connection.target, connection.group, client, asked.path, 0.0)
         if outcome in (SILENT, BLOCKED):
             source.connection = None
         return outcome

@@ -99,9 +99,9 @@ def test_the_plans_hold_every_fault_and_every_method():
 
 @pytest.mark.parametrize("name", ["lose-fells-2", "lose-fells"])
 def test_single_requests_agree_on_the_demo(name):
-    """The demo with a fortieth of its calls, whose machines then never queue, over its first five minutes."""
+    """The demo with a sixtieth of its calls, whose machines then never queue, over its first five minutes."""
     plan = read_plan(DEMO)
-    clients = [client.model_copy(update={"rps": client.rps / 40, "sources": 50}) for client in plan.clients]
+    clients = [client.model_copy(update={"rps": client.rps / 60, "sources": 50}) for client in plan.clients]
     drill = next(one for one in plan.drills if one.name == name).model_copy(update={"lasts_s": 300})
     plan = plan.model_copy(update={"clients": clients})
     found = disagreement(computed(plan, drill), simulated(plan, drill), 0.01 / (2 * 2 * (8 + 6 * 30)))

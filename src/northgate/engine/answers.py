@@ -175,6 +175,33 @@ def drill_answer(run: DrillRun, *, with_utilisation: bool = True) -> DrillAnswer
     )
 
 
+class PhasesAnswer(AnswerModel):
+    """What a drill comes to with its probes elsewhere in their cycles: where they notice first (`best`), spread over
+    them, or where they notice last (`worst`)."""
+
+    phases: Literal["best", "spread", "worst"]
+    failed: float
+    worst_blind_s: float
+    settled_s: float
+    peak_utilisation: float
+    t_s: list[float]
+    failed_rps: list[float]
+
+
+def phases_answer(run: DrillRun) -> PhasesAnswer:
+    """What a drill that has run with certain phases came to; a rate is the one right after the event at its second."""
+    readings = run.readings
+    return PhasesAnswer(
+        phases=run.drill.phases,
+        failed=readings.failed,
+        worst_blind_s=readings.worst_blind_s,
+        settled_s=readings.settled_s,
+        peak_utilisation=readings.peak_utilisation,
+        t_s=[frame.t_s for frame in run.keyframes],
+        failed_rps=[float(frame.cause_rps.sum()) for frame in run.keyframes],
+    )
+
+
 MECHANISM_WORDS = {
     "waiting": "wait for verdicts of probes",
     "dead_front": "meet a dead front",

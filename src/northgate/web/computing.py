@@ -10,6 +10,7 @@ from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.flow import Flow
 from northgate.engine.levers import LeverAnswer, levers
 from northgate.engine.network import Network, compile_network
+from northgate.engine.probing import Phases
 from northgate.engine.story import Story
 from northgate.engine.whatif import ZoneLoss, what_if, zone_losses
 from northgate.plan import Plan
@@ -56,8 +57,9 @@ class Computer:
         number = self.number(key, revision)
         return self._once(("network", key, number), lambda: compile_network(self.plan(key, number)))
 
-    def run(self, key: str, revision: int | None, drill: str) -> DrillRun:
-        """A drill, run; raises UnknownPlan when the plan has no such drill."""
+    def run(self, key: str, revision: int | None, drill: str, phases: Phases | None = None) -> DrillRun:
+        """A drill, run, at will with its probes elsewhere in their cycles; raises UnknownPlan when the plan has no such
+        drill."""
         number = self.number(key, revision)
         drills = self.plan(key, number).drills
         found = next((one for one in drills if one.name == drill), None)
@@ -65,8 +67,9 @@ class Computer:
             known = [one.name for one in drills]
             raise UnknownPlan(f"{key}: drill {drill}{did_you_mean(drill, known)}", [])
         network = self.network(key, number)
-        question = ("drill", key, number, drill)
-        return self._once(question, lambda: run_drill(network, found, self._watch(question)))
+        wanted = found if phases in (None, found.phases) else found.model_copy(update={"phases": phases})
+        question = ("drill", key, number, drill, wanted.phases)
+        return self._once(question, lambda: run_drill(network, wanted, self._watch(question)))
 
     def levers(self, key: str, revision: int | None, drill: str) -> list[LeverAnswer]:
         """What would have helped a drill most; raises UnknownPlan when the plan has no such drill."""

@@ -9,16 +9,19 @@ from pydantic import BaseModel, Field
 from northgate.engine.answers import (
     DrillAnswer,
     FoldedStrip,
+    PhasesAnswer,
     ProbeConsequence,
     Strip,
     drill_answer,
     folded_strips,
+    phases_answer,
     probe_consequence,
     strips,
 )
 from northgate.engine.board import BoardState, board_state
 from northgate.engine.levers import LeverAnswer
 from northgate.engine.probe_trace import trace_probe
+from northgate.engine.probing import Phases
 from northgate.engine.rules import ListenerRules, listener_rules
 from northgate.engine.trace import Question, trace
 from northgate.engine.tracing import TraceAnswer
@@ -67,6 +70,13 @@ def run_a_drill(
 ) -> DrillAnswer:
     """A drill's outcome."""
     return drill_answer(computer.run(key, revision, drill), with_utilisation=utilisation)
+
+
+@router.get("/drills/{drill}/phases")
+def phases_of_drill(key: str, drill: str, computer: TheComputer, revision: Revision = None) -> list[PhasesAnswer]:
+    """What a drill comes to if its probes notice first, as they are spread, or last."""
+    every: tuple[Phases, ...] = ("best", "spread", "worst")
+    return [phases_answer(computer.run(key, revision, drill, phases)) for phases in every]
 
 
 @router.get("/drills/{drill}/levers")

@@ -13,6 +13,7 @@ export type PlanWhole = Schemas["PlanWhole"];
 export type ProbeConsequence = Schemas["ProbeConsequence"];
 export type Strip = Schemas["Strip"];
 export type FoldedStrip = Schemas["FoldedStrip"];
+export type PhasesRun = Schemas["PhasesAnswer"];
 export type WhatIfAnswer = Schemas["WhatIfAnswer"];
 
 export const api = createClient<paths>({ baseUrl: "/" });

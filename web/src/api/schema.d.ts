@@ -336,6 +336,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/drills/{drill}/phases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Phases Of Drill
+         * @description What a drill comes to if its probes notice first, as they are spread, or last.
+         */
+        get: operations["phases_of_drill_api_plans__key__drills__drill__phases_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/drills/{drill}/levers": {
         parameters: {
             query?: never;
@@ -1712,6 +1732,30 @@ export interface components {
             value?: unknown;
             /** From */
             from?: string | null;
+        };
+        /**
+         * PhasesAnswer
+         * @description What a drill comes to with its probes elsewhere in their cycles: where they notice first (`best`), spread over
+         *     them, or where they notice last (`worst`).
+         */
+        PhasesAnswer: {
+            /**
+             * Phases
+             * @enum {string}
+             */
+            phases: "best" | "spread" | "worst";
+            /** Failed */
+            failed: number;
+            /** Worst Blind S */
+            worst_blind_s: number;
+            /** Settled S */
+            settled_s: number;
+            /** Peak Utilisation */
+            peak_utilisation: number;
+            /** T S */
+            t_s: number[];
+            /** Failed Rps */
+            failed_rps: number[];
         };
         /**
          * PlaceProblem
@@ -3714,6 +3758,59 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DrillAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    phases_of_drill_api_plans__key__drills__drill__phases_get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+                drill: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhasesAnswer"][];
                 };
             };
             /** @description There is no such plan, drill or revision */

@@ -1,18 +1,20 @@
 import { getRouteApi, Link } from "@tanstack/react-router";
 import { Pause, Play, Plus, StepBack, StepForward, Wrench } from "lucide-react";
-import { useEffect, useMemo, useState } from "react";
+import { useEffect, useMemo, useState, type PointerEvent } from "react";
 
 import type { DrillAnswer, FoldedStrip, PlanDocument, Schemas, Strip } from "../api/client";
 import { Trouble } from "../board/trouble";
 import { amount, clock, percent, seconds, span } from "../kit/format";
 import { Button, IconButton } from "../kit/parts";
 import { useWidth } from "../kit/use-width";
-import { useEdit, type Operation } from "../plan/edit";
-import { useDrill, useFoldedStrips, useLevers, usePlan, useStrips, type Asked } from "../plan/queries";
+import { setting, useEdit, type Operation } from "../plan/edit";
+import { useDrill, useFoldedStrips, useLevers, usePhases, usePlan, useStrips, type Asked } from "../plan/queries";
 import { busySeconds, timeAxis } from "../timeline/axis";
 import { Cursor, nextEvent, usePlaying } from "../timeline/timeline";
-import { Charts, LEFT, RIGHT } from "./charts";
-import { addingFault, happenings, movingStep, usualFaults } from "./script";
+import { Charts, rowsOf } from "./charts";
+import { LEFT, RIGHT, rowAt } from "./layout";
+import { sayRow } from "./readout";
+import { addingFault, drillPlace, happenings, movingStep, usualFaults } from "./script";
 
 const route = getRouteApi("/plans/$key/drill");
 const MOST_STRIPS = 12;
@@ -60,10 +62,18 @@ function Drilled(props: DrilledProps) {
   const [folds, setFolds] = useState<boolean>();
   const folded = folds ?? wrong > MOST_STRIPS;
   const cells = useFoldedStrips(asked, drill.name, folded);
+  const phases = usePhases(asked, drill.name, drill.readings.failed >= 1);
+  const [look, setLook] = useState<{ row: string; second?: number }>({ row: "Served" });
+  const layout = { document, drill, phases: phases.data ?? [], strips: folded ? [] : shown, cells: folded ? changing(cells.data ?? []) : [], axis, width };
+  const rows = rowsOf(layout);
+  const looked = rows.find((row) => row.name === look.row) ?? rows[0];
+  const lookAt = (event: PointerEvent<HTMLDivElement>) => {
+    const box = event.currentTarget.getBoundingClientRect();
+    const row = rowAt(rows, event.clientY - box.top);
+    if (row) setLook({ row: row.name, second: Math.round(axis.second(event.clientX - box.left)) });
+  };
   usePlaying({ playing, at, drill, onAt, onPlay: setPlaying });
   useEventKeys(drill, at, onAt, () => setPlaying((on) => !on));
-  const settings = document.drills?.find((one) => one.name === drill.name);
-  const phases = { spread: "probes spread over their cycle", best: "probes where they notice first", worst: "probes where they notice last" }[settings?.phases ?? "spread"];
   return (
     <div className="flex min-h-0 flex-1">
       <aside className="flex w-[264px] shrink-0 flex-col overflow-y-auto border-r border-line-strong bg-panel px-4 pt-3 pb-6" aria-label="Outcome">
@@ -72,7 +82,7 @@ function Drilled(props: DrilledProps) {
             <option key={one.name} value={one.name}>{one.title || one.name}</option>
           ))}
         </select>
-        <p className="mt-1 text-[12px] text-ink-soft">{span(drill.lasts_s)} · {phases}</p>
+        <Phases document={document} drill={drill} onChange={(patch) => edit.mutate(patch)} />
         <Expectations drill={drill} />
         <Levers planKey={planKey} asked={asked} drill={drill} />
         <Events drill={drill} at={at} onAt={onAt} />
@@ -93,10 +103,10 @@ function Drilled(props: DrilledProps) {
           )}
         </header>
         <main className="min-h-0 flex-1 overflow-y-auto py-2">
-          <div ref={frame} className="relative">
+          <div ref={frame} className="relative" onPointerMove={lookAt} onPointerLeave={() => setLook({ row: look.row })}>
             {width > 0 && (
               <>
-                <Charts document={document} drill={drill} strips={folded ? [] : shown} cells={folded ? changing(cells.data ?? []) : []} axis={axis} width={width} onMove={(step, second) => edit.mutate(movingStep(document, drill.name, step, second))} />
+                <Charts {...layout} at={at} onRow={(row) => setLook({ row })} onMove={(step, second) => edit.mutate(movingStep(document, drill.name, step, second))} />
                 <CursorBeneathFlags axis={axis} drill={drill} at={at} onAt={onAt} />
               </>
             )}
@@ -108,8 +118,31 @@ function Drilled(props: DrilledProps) {
             </p>
           )}
         </main>
+        {looked && (
+          <p className="shrink-0 truncate border-t border-line bg-panel px-4 py-1 text-[12px]" data-testid="readout" title="what is under the pointer, or has the focus, at this second">
+            {sayRow(looked.name, look.second ?? at ?? 0, looked.explain)}
+          </p>
+        )}
       </div>
     </div>
+  );
+}
+
+const PHASES = { spread: "probes spread over their cycle", best: "probes where they notice first", worst: "probes where they notice last" } as const;
+
+/** How long the drill lasts, and where in their cycles its probes are when things break. */
+function Phases({ document, drill, onChange }: { document: PlanDocument; drill: DrillAnswer; onChange: (patch: Operation[]) => void }) {
+  const place = drillPlace(document, drill.name);
+  const settings = document.drills?.find((one) => one.name === drill.name);
+  return (
+    <p className="mt-1 flex items-center gap-1 text-[12px] text-ink-soft">
+      {span(drill.lasts_s)} ·
+      <select aria-label="Where probes are in their cycles" className="min-h-6 min-w-0 flex-1 rounded border border-transparent bg-panel hover:border-line-strong" value={settings?.phases ?? "spread"} onChange={(event) => place !== undefined && onChange([setting(`${place}/phases`, event.target.value)])}>
+        {Object.entries(PHASES).map(([name, words]) => (
+          <option key={name} value={name}>{words}</option>
+        ))}
+      </select>
+    </p>
   );
 }
 

@@ -122,6 +122,15 @@ export function useLevers({ key, revision }: Asked, drill: string | undefined, e
   });
 }
 
+export function usePhases({ key, revision }: Asked, drill: string | undefined, enabled: boolean) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "phases", drill),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/drills/{drill}/phases", { params: { path: { key, drill: drill ?? "" }, query: { revision } }, signal })),
+    enabled: enabled && drill !== undefined && revision !== undefined,
+    placeholderData: keepPreviousData,
+  });
+}
+
 export function useFoldedStrips({ key, revision }: Asked, drill: string | undefined, enabled: boolean) {
   return useQuery({
     queryKey: answerKey({ key, revision }, "folded", drill),
