@@ -79,3 +79,28 @@ def test_charts_can_be_kept(page):
     picture = started.value.path().read_text()
     assert picture.startswith("<svg")
     assert "var(--" not in picture
+
+
+def test_every_chart_explains_itself_under_the_pointer_and_with_the_focus(page):
+    page.goto("/plans/beckwater/drill?drill=lose-fells-2&at=70")
+    readout = page.get_by_test_id("readout")
+    expect(readout).to_contain_text("Served at 1:10: 2,730/s asked")
+    charts = page.get_by_test_id("charts")
+    charts.get_by_role("img", name=re.compile("^Utilisation")).focus()
+    expect(readout).to_contain_text(re.compile(r"busiest \S+: offered [\d.,]+/s / capacity \d+/s = \d+ %"))
+    strip = charts.locator("[data-target=tiles-7]").bounding_box()
+    page.mouse.move(strip["x"] + strip["width"] * 0.6, strip["y"] + 10)
+    expect(readout).to_contain_text("n I + T = 2 × 10 + 5 to 3 × 10 + 5: 25 to 35 s possible")
+
+
+def test_the_earliest_and_the_latest_run_are_drawn_over_this_one(page, plan):
+    key, drills = plan
+    page.goto(f"/plans/{key}/drill?drill=tiles-8-crashes")
+    charts = page.get_by_test_id("charts")
+    expect(charts.locator("path[data-phases]")).to_have_count(2)
+    expect(charts).to_contain_text("first: 1,773")
+    expect(charts).to_contain_text("last: 2,660")
+    expect(page.get_by_test_id("summary")).to_contain_text("2,660 requests fail")
+    page.get_by_label("Where probes are in their cycles").select_option("best")
+    expect(page.get_by_test_id("summary")).to_contain_text("1,773 requests fail")
+    assert drills()[1]["phases"] == "best"

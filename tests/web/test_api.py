@@ -187,3 +187,16 @@ def test_a_request_is_traced_now_and_in_a_drill(client):
     assert client.post("/api/plans/beckwater/trace", json={"url": "https://a.example:99999/"}).status_code == 409
     rules = "/api/plans/beckwater/rules?balancer=fells-front&listener=https&url=https://a.example:99999/"
     assert client.get(rules).status_code == 409
+
+
+def test_a_drill_is_told_as_noticed_first_as_it_is_and_as_noticed_last(client):
+    found = {one["phases"]: one for one in client.get(f"{DRILL}/phases").json()}
+    assert list(found) == ["best", "spread", "worst"]
+    assert found["spread"]["failed"] == client.get(DRILL).json()["readings"]["failed"]
+    assert found["best"]["failed"] < found["spread"]["failed"] < found["worst"]["failed"]
+    # n I + T less (n - 1) I + T: one interval of the 10 s probe lies between the two.
+    assert found["worst"]["worst_blind_s"] - found["best"]["worst_blind_s"] == pytest.approx(10)
+    for one in found.values():
+        ends = [*one["t_s"][1:], 900]
+        failed = sum(rate * (end - start) for rate, start, end in zip(one["failed_rps"], one["t_s"], ends, strict=True))
+        assert failed == pytest.approx(one["failed"], rel=1e-9)

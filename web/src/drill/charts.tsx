@@ -117,7 +117,7 @@ export function Charts(props: ChartsProps) {
 }
 
 function partsOf(layout: Layout): Part[] {
-  const { drill, axis, width, document } = layout;
+  const { drill, axis } = layout;
   const { series } = drill;
   const total = Math.max(...series.t_s.map((_, index) => sumAt(series.by_zone_rps, index) + sumAt(series.mechanism_rps, index)), 1e-9);
   const served = [
@@ -143,26 +143,29 @@ function partsOf(layout: Layout): Part[] {
     },
   ];
   return parts.filter((part) => part !== undefined);
-
-  function stalePart({ drill }: Layout): Part | undefined {
-    const stale = Object.entries(drill.series.stale_share).filter(([, values]) => values.some((value) => value > 0));
-    if (!stale.length) return undefined;
-    return {
-      title: "Old answers",
-      under: "share of clients",
-      height: 44,
-      explain: explainStale(drill, document),
-      draw: () => (
-        <>
-          {stale.map(([name, values]) => (
-            <Line key={name} values={values} drill={drill} axis={axis} height={44} most={1.05} tone="var(--ochre)" slanted />
-          ))}
-          <text x={width - RIGHT - 6} y={13} textAnchor="end" className="fill-ink-soft text-[11px]">{stale.map(([name]) => name).join(", ")}</text>
-        </>
-      ),
-    };
-  }
 }
+
+function stalePart({ drill, axis, document }: Layout): Part | undefined {
+  const stale = Object.entries(drill.series.stale_share).filter(([, values]) => values.some((value) => value > 0));
+  if (!stale.length) return undefined;
+  return {
+    title: "Old answers",
+    under: "share of clients",
+    height: 44,
+    explain: explainStale(drill, document),
+    draw: () => (
+      <>
+        {stale.map(([name, values]) => (
+          <Line key={name} values={values} drill={drill} axis={axis} height={44} most={1.05} tone="var(--ochre)" slanted />
+        ))}
+        <text x={LEFT + 6} y={13} className="fill-ink-soft text-[11px]" {...HALO}>{stale.map(([name]) => name).join(", ")}</text>
+      </>
+    ),
+  };
+}
+
+/** Keeps words readable over lines. */
+const HALO = { stroke: "var(--panel)", strokeWidth: 3, paintOrder: "stroke" };
 
 const PHASE_WORDS = { best: "first", worst: "last" } as const;
 const PHASE_DASHES = { best: "1 3", worst: "6 3" } as const;
@@ -186,7 +189,7 @@ function failedPart({ drill, axis, phases }: Layout): Part | undefined {
       <>
         <Area layers={layersOf(failing.map(([name, values]) => ({ name, failed: false, values })), series.t_s, drill.lasts_s, axis, height, top)} tone={(index) => MECHANISM_TONES[names.indexOf(failing[index]?.[0] ?? "")] ?? "var(--vermilion)"} />
         {others.map((one) => (
-          <path key={one.phases} d={stepLine(one.t_s, one.failed_rps, drill.lasts_s, axis, height, top)} fill="none" stroke="var(--ink)" strokeWidth={1.3} strokeDasharray={PHASE_DASHES[one.phases]} data-phases={one.phases} />
+          <path key={one.phases} d={stepLine(one.t_s, one.failed_rps, drill.lasts_s, axis, height, top, true)} fill="none" stroke="var(--ink)" strokeWidth={1.3} strokeDasharray={PHASE_DASHES[one.phases]} data-phases={one.phases} />
         ))}
         <Legend entries={failing.map(([name]) => [MECHANISMS[name] ?? name, MECHANISM_TONES[names.indexOf(name)] ?? ""])} />
         {others.map((one, index) => (
@@ -213,10 +216,10 @@ function utilisationPart({ drill, axis, width, document }: Layout): Part {
     draw: () => (
       <>
         <line x1={LEFT} x2={right} y1={64 - 64 / top} y2={64 - 64 / top} stroke="var(--vermilion)" strokeDasharray="4 3" />
-        <text x={LEFT + 4} y={64 - 64 / top + (top > 1.3 ? -3 : 11)} className="fill-vermilion-text text-[10px]">100 %</text>
+        <text x={LEFT + 4} y={64 - 64 / top + (top > 1.3 ? -3 : 11)} className="fill-vermilion-text text-[10px]" {...HALO}>100 %</text>
         <Line values={series.middle_utilisation} drill={drill} axis={axis} height={64} most={top} tone="var(--line-strong)" />
         <Line values={series.busiest_utilisation} drill={drill} axis={axis} height={64} most={top} tone="var(--ochre)" />
-        <text x={Math.min(axis.x(series.t_s[peak] ?? 0) + 4, right - 130)} y={11} className="fill-ochre-text text-[11px] font-semibold">
+        <text x={Math.min(axis.x(series.t_s[peak] ?? 0) + 4, right - 130)} y={11} className="fill-ochre-text text-[11px] font-semibold" {...HALO}>
           {percent(series.busiest_utilisation[peak] ?? 0)} {series.busiest[peak]}
         </text>
       </>
@@ -267,10 +270,19 @@ function yOf(value: number, height: number, most: number): string {
   return (height - (Math.min(value, most) / most) * height).toFixed(1);
 }
 
-/** A line in steps: each value holds until the next second. */
-function stepLine(times: readonly number[], values: readonly number[], lasts: number, axis: TimeAxis, height: number, most: number): string {
-  const steps = times.map((second, index) => `${index ? "H" : "M"}${axis.x(second).toFixed(1)}${index ? "V" : ","}${yOf(values[index] ?? 0, height, most)}`);
-  return `${steps.join("")}H${axis.x(lasts).toFixed(1)}`;
+/** A line in steps: each value holds until the next second. `gaps`: nothing is drawn where it is 0. */
+function stepLine(times: readonly number[], values: readonly number[], lasts: number, axis: TimeAxis, height: number, most: number, gaps = false): string {
+  let drawn = false;
+  const steps = times.map((second, index) => {
+    const value = values[index] ?? 0;
+    const [x, y] = [axis.x(second).toFixed(1), yOf(value, height, most)];
+    const before = drawn;
+    drawn = !gaps || value > 1e-9;
+    if (before) return `H${x}V${y}`;
+    if (!drawn) return "";
+    return gaps && index ? `M${x},${height}V${y}` : `M${x},${y}`;
+  });
+  return `${steps.join("")}${drawn ? `H${axis.x(lasts).toFixed(1)}` : ""}`;
 }
 
 function Axis({ axis, width }: { axis: TimeAxis; width: number }) {

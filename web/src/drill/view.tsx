@@ -128,7 +128,7 @@ function Drilled(props: DrilledProps) {
   );
 }
 
-const PHASES = { spread: "probes spread over their cycle", best: "probes where they notice first", worst: "probes where they notice last" } as const;
+const PHASES = { spread: "probes evenly spread", best: "probes notice first", worst: "probes notice last" } as const;
 
 /** How long the drill lasts, and where in their cycles its probes are when things break. */
 function Phases({ document, drill, onChange }: { document: PlanDocument; drill: DrillAnswer; onChange: (patch: Operation[]) => void }) {
