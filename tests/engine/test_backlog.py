@@ -8,6 +8,7 @@ import pytest
 from northgate.engine.addresses import Addresses
 from northgate.engine.backlog import Growth, growth, next_crossing, patience_bounds
 from northgate.engine.drill import undisturbed
+from northgate.engine.solving import solve
 from tests.plans import changed, drill_of, network_of, plan_data
 
 
@@ -143,3 +144,26 @@ def test_a_front_that_is_back_in_time_stays(addresses):
     addresses.meet(12.0, np.array([False, False, False]))
     assert addresses.next_change_s() == np.inf
     assert addresses.take_changes(15.0).tolist() == []
+
+
+@pytest.mark.parametrize("balance", ["least-connections", "two-choices"])
+def test_those_chosen_by_how_busy_they_are_follow_their_backlogs(balance):
+    """Shares go by w / hold, hold by the backlog that they make: the drill's steps against fine Runge-Kutta ones."""
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 90)
+    data["target_groups"][0] |= {"probe": None, "balance": balance}
+    data["clients"][0]["timeout_s"] = 500
+    run = drill_of(data, [{"at_s": 1, "fail": {"slow": "tiles-1", "factor": 3}}], lasts_s=12)
+    flow = run.flow_at(1)
+
+    def slope(backlog_s):
+        return solve(run.network, replace(flow.moment, backlog_s=backlog_s)).queue.utilisation - 1
+
+    backlog_s, step_s = flow.moment.backlog_s, 0.05
+    for _ in range(int(5 / step_s)):
+        first = slope(backlog_s)
+        second = slope(backlog_s + first * step_s / 2)
+        third = slope(backlog_s + second * step_s / 2)
+        fourth = slope(backlog_s + third * step_s)
+        backlog_s = np.maximum(backlog_s + (first + 2 * second + 2 * third + fourth) * step_s / 6, 0)
+    assert backlog_s[0] > 1.2 * backlog_s[1], "the slow one's grows faster"
+    assert run.flow_at(6).moment.backlog_s == pytest.approx(backlog_s, rel=3e-4)

@@ -24,6 +24,7 @@ from northgate.engine.resolving import Resolvers
 from northgate.engine.scaling import Autoscaler, autoscalers, roomy
 from northgate.engine.sessions import Holding
 from northgate.engine.solving import solve
+from northgate.engine.standing import frame_of
 from northgate.engine.truth import REFUSES, Truth, encounter, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, Watch, go_on, total_by
 from northgate.engine.watching import counted, name_outcome, votes
@@ -33,6 +34,9 @@ from northgate.plan.problems import pointer
 
 SETTLING_ROUNDS = 10
 NEVER = np.inf
+# Shares that follow backlogs are looked at again when a hold is another by that part of it, at the soonest so many
+# seconds later; differences below EVEN are none.
+FOLLOWED, SHORTEST_S, EVEN = 0.05, 0.05, 1e-9
 # `slow_start_s` raises a weight in so many equal steps, the first at once.
 SLOW_STEPS = 10
 
@@ -225,6 +229,8 @@ class _Run:
         self.bounds_s = patience_bounds(network)
         self.backlog_s: Floats = np.zeros(len(network.machines.names))
         self.crossing: Crossing = NO_CROSSING
+        # When to look again at shares that change meanwhile, and how fast utilisations grow until then.
+        self.look_s = NEVER
         self.faster: Floats | None = None
         # The mean flow until what clients hold is looked at again, and when that is.
         self.ahead: tuple[float, Flow] | None = None
@@ -267,9 +273,8 @@ class _Run:
         while True:
             watch()
             upcoming = min(self._next_step_s(), self.addresses.next_change_s(), self.probers.next_verdict_s())
-            upcoming = min(upcoming, self.name_probers.next_verdict_s(), self.resolvers.next_s(self.now))
+            upcoming = min(upcoming, self.name_probers.next_verdict_s(), self.look_s)
             upcoming = min(upcoming, self.crossing.at_s, self._next_profile_s(), self._next_warmth_s())
-            upcoming = min(upcoming, self.holding.next_s(self.flow, self.now))
             upcoming = min([upcoming, *(scaler.next_event_s(self.now) for scaler in self.scalers)])
             upcoming = min(upcoming, float(self.left_at_s.min(initial=np.inf)))
             if upcoming > self.drill.lasts_s:
@@ -304,7 +309,7 @@ class _Run:
                 cause_rps=self.flow.cause_rps,
                 mechanism_rps=self.flow.mechanism_rps,
                 utilisation=self.flow.queue.utilisation,
-                moving=self.grown.moves or self._moves(),
+                moving=self.grown.moves or self.look_s < NEVER,
                 latency_s=self.flow.mean_latency_s,
                 told_slope=self._told_slope(),
                 faster=self.faster,
@@ -576,7 +581,7 @@ class _Run:
         self._meet()
         if self.network.checks:
             self.name_probers.meet(self.now, name_outcome(self.network, self.flow))
-        self.faster = self._faster()
+        self._look_ahead()
         self.grown = growth(self.flow, self.faster)
         self.crossing = next_crossing(self.flow, self.grown, self.bounds_s, self.now)
 
@@ -627,7 +632,7 @@ class _Run:
         for scaler in self.scalers:
             scaler.watch(self.flow.queue.utilisation, seconds)
         later_s = self.grown.after(seconds)
-        if seconds > 0 and self._moves():
+        if seconds > 0 and self.look_s < NEVER:
             self._add_moving(second, seconds, later_s)
         else:
             self.totals.add(self.flow, seconds, later_s)
@@ -637,10 +642,6 @@ class _Run:
             if (self.crossing.backlog_s == 0).any():
                 self.last_change_s = second
         self.now = second
-
-    def _moves(self) -> bool:
-        """Whether shares change until the next event, as old answers fade or sessions are opened and end."""
-        return self.resolvers.next_s(self.now) < np.inf or self.holding.next_s(self.flow, self.now) < np.inf
 
     def _add_moving(self, second: float, seconds: float, later_s: Floats) -> None:
         """Adds a stretch in which shares change: what is linear in them is that of their mean."""
@@ -657,15 +658,33 @@ class _Run:
         held = self.holding.mean(self.flow, second - self.now)
         return solve(self.network, replace(self.flow.moment, told=told, lost=lost, held=held, backlog_s=backlog_s))
 
-    def _faster(self) -> Floats | None:
-        """How fast utilisations grow (1/s) while what clients hold changes; None while it does not."""
-        self.ahead = None
-        then = min(self.resolvers.next_s(self.now), self.holding.next_s(self.flow, self.now))
-        if then == NEVER:
-            return None
-        mean = self._mean_flow(then, self.flow.moment.backlog_s)
-        self.ahead = then, mean
-        return (mean.queue.utilisation - self.flow.queue.utilisation) / ((then - self.now) / 2)
+    def _look_ahead(self) -> None:
+        """Until when shares may be taken to change evenly: as old answers fade, as sessions are opened and end, and as
+        those who are chosen by how busy they are follow their backlogs; and how fast utilisations grow until then."""
+        self.ahead, self.faster = None, None
+        steady_s = min(self.resolvers.next_s(self.now), self.holding.next_s(self.flow, self.now))
+        follow_s = self._follow_s()
+        self.look_s = min(steady_s, self.now + follow_s)
+        if self.look_s == NEVER:
+            return
+        grown = growth(self.flow)
+        mean = self._mean_flow(self.look_s, grown.mean(self.look_s - self.now) if follow_s < NEVER else grown.backlog_s)
+        if steady_s == NEVER and np.abs(mean.pair_share - self.flow.pair_share).max(initial=0.0) <= EVEN:
+            # All that is busier is so alike.
+            self.look_s = NEVER
+            return
+        self.ahead = self.look_s, mean
+        self.faster = (mean.queue.utilisation - self.flow.queue.utilisation) / ((self.look_s - self.now) / 2)
+
+    def _follow_s(self) -> float:
+        """How long until a hold of those who are chosen by how busy they are has changed by FOLLOWED; inf while none of
+        their backlogs moves."""
+        mine = frame_of(self.network).busy_machines
+        if not len(mine):
+            return NEVER
+        slope, hold_s = np.abs(growth(self.flow).slope[mine]), self.flow.queue.latency_s[mine]
+        seconds = np.divide(FOLLOWED * hold_s, slope, out=np.full(len(mine), NEVER), where=slope > EVEN)
+        return max(float(seconds.min()), SHORTEST_S)
 
     def _mean_tries(self, second: float) -> tuple[Floats, Floats | None]:
         """How often entries are tried, and what is lost of calls, on the mean until a second: both are linear."""

@@ -34,6 +34,7 @@ class Frame:
         self.anycast = np.array([one.address_kind == "anycast" for one in network.plan.balancers], dtype=bool)
         self.by_busy = np.isin(np.array(network.cell_method), ("least-connections", "two-choices"))[pairs.cell]
         self.busy = bool(self.by_busy.any())
+        self.busy_machines = np.unique(pairs.machine[self.by_busy])
         self.hashed = [cell for cell, method in enumerate(network.cell_method) if method == "source-hash"]
         tries = [group.try_others for group in network.plan.target_groups]
         # The cells, at layer 7, whose requests may go on to other targets; and how often.
