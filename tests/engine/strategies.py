@@ -107,11 +107,7 @@ def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
         "tries_next_address": draw(st.booleans()),
         "overholds": draw(st.sampled_from([{"share": 0, "s": 0}, {"share": 0.3, "s": 90}])),
     }
-    sticky = [group["affinity"]["by"] != "none" for group in groups]
-    hashed = any(group["balance"] == "source-hash" for group in groups)
-    others = any(group["try_others"] for group in groups)
-    if not ((any(sticky) or hashed) and others):
-        data["clients"][0]["retries"] = draw(st.sampled_from([0, 0, 2]))
+    data["clients"][0]["retries"] = draw(st.sampled_from([0, 0, 2]))
     data["balancers"][0] |= {
         "address_kind": draw(st.sampled_from(["shared", "shared", "per-zone"])),
         "withdraw_when": draw(st.sampled_from(["dead", "no-targets"])),

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from northgate.engine.drill import undisturbed
+from northgate.engine.shares import hash_table
 from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 
@@ -105,3 +106,36 @@ def test_a_session_and_a_hash_key_hold_together():
     for flow in run.flows:
         assert flow.served + flow.cause_rps.sum() == pytest.approx(600)
         assert flow.zone_served.sum() == pytest.approx(flow.served)
+
+
+def two_of_six_go_silent(**group):
+    data = with_retries(1, sources=600, timeout_s=500)
+    data["target_groups"][0] |= {"probe": None, "try_others": 1, **group}
+    run = drill_of(data, [fail(60, instance="tiles-1"), fail(60, instance="tiles-4")], lasts_s=120)
+    return run.flow_at(61)
+
+
+def test_a_held_call_goes_on_to_others_and_keeps_its_session_when_it_is_repeated():
+    """Held at a silent one: one of the five others is silent too, 1/5 fails of each attempt, so 1/25 of those calls."""
+    flow = two_of_six_go_silent(affinity={"by": "cookie", "renews": True})
+    assert flow.cause_rps.sum() == pytest.approx(600 * 2 / 6 / 25, rel=1e-9)
+    assert flow.places.front_rps.sum() == pytest.approx(600 * (4 / 6 + 2 / 6 * (1 + 1 / 5)), rel=1e-9)
+    free = two_of_six_go_silent()
+    assert free.cause_rps.sum() == pytest.approx(600 * (2 / 6 / 5) ** 2, rel=1e-9)
+
+
+def test_a_hashed_call_that_is_repeated_goes_the_same_way_again():
+    """Keys whose first two targets are silent fail at every attempt; all others never."""
+    flow = two_of_six_go_silent(balance="source-hash")
+    network = flow.network
+    segment = network.segments[int(network.calls.segment[0])]
+    silent = {number for number, name in enumerate(network.machines.names) if name in ("tiles-1", "tiles-4")}
+    lost = 0
+    for front in range(3):
+        pairs = network.cell_pairs[front]
+        order = hash_table(network).orders(front, segment, network.pairs.weight[pairs], 1)
+        machines = network.pairs.machine[pairs][order]
+        lost += sum(set(row.tolist()) <= silent for row in machines) / len(order) / 3
+    assert 0 < lost < 0.2
+    assert flow.cause_rps.sum() == pytest.approx(600 * lost, rel=1e-9)
+    assert flow.places.front_rps.sum() == pytest.approx(600 * (1 + lost), rel=1e-9)

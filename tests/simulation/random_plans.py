@@ -87,7 +87,7 @@ def _group(chance: random.Random, name: str) -> dict[str, Any]:
 def _clients(chance: random.Random, data: dict[str, Any]) -> None:
     """What clients hold and repeat, and how they find the fronts: one or two things each time."""
     client, balancer, groups = data["clients"][0], data["balancers"][0], data["target_groups"]
-    what = chance.choice(["hash", "sessions", "connections", "addresses", "others"])
+    what = chance.choice(["hash", "sessions", "connections", "addresses", "others", "held others"])
     if what == "hash":
         for group in groups:
             group["balance"] = "source-hash"
@@ -112,6 +112,13 @@ def _clients(chance: random.Random, data: dict[str, Any]) -> None:
         for group in groups:
             group |= {"try_others": chance.choice([1, 2]), "connect_timeout_s": chance.choice([2, 6])}
         client["retries"] = chance.choice([0, 1])
+        if what == "held others":
+            held = chance.choice(
+                [{"balance": "source-hash"}, {"affinity": {"by": "cookie", "renews": False, "lasts_s": 30}}]
+            )
+            groups[0] |= held
+            groups[1] |= chance.choice([held, {}])
+            client["retries"] = 1
 
 
 def _busy(chance: random.Random, data: dict[str, Any]) -> None:

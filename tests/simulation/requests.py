@@ -456,7 +456,7 @@ class Simulation:
         target, group = self._choose(front, action.pool, source)
         if target is None or group is None:
             return NONE_HEALTHY
-        target, waited_s = self._until_connected(front, target, group, action.pool)
+        target, waited_s = self._until_connected(source, front, target, group, action.pool)
         outcome = self._meets(front, target, group, client, asked.path, waited_s)
         if outcome == target.machine.zone:
             self._holds(client, source, front, target, group)
@@ -520,10 +520,13 @@ class Simulation:
     def _connect_timeout_s(self, front: Front, group: TargetGroup, client: ClientGroup) -> float:
         return group.connect_timeout_s if self.balancers[front.balancer].layer == 7 else client.connect_timeout_s
 
-    def _until_connected(self, front: Front, target: Target, group: TargetGroup, pool: str) -> tuple[Target, float]:
+    def _until_connected(
+        self, source: Source, front: Front, target: Target, group: TargetGroup, pool: str
+    ) -> tuple[Target, float]:
         """Goes on to others, each once, as long as connects fail and tries are left."""
         if not group.try_others or self.balancers[front.balancer].layer != 7:
             return target, 0.0
+        by_key = group.balance == "source-hash" and group.name not in source.sessions
         tried, waited_s, left = [target], 0.0, group.try_others
         while left and (met := self.world.met(front, target.machine, target.port)) != TAKEN:
             anyone = self._balanced[front, pool].anyone
@@ -531,7 +534,10 @@ class Simulation:
             if not others:
                 break
             waited_s += 0.0 if met == REFUSED else group.connect_timeout_s
-            target = self.chance.choices(others, [one.weight for one in others])[0]
+            if by_key:
+                target = max(others, key=lambda one: score(source.address, one.machine.name, one.weight))
+            else:
+                target = self.chance.choices(others, [one.weight for one in others])[0]
             tried.append(target)
             left -= 1
         return target, waited_s

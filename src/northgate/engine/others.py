@@ -60,18 +60,21 @@ def last_stops(first: Floats, drawn: Floats, bad: Bools, silent: Bools, tries: i
 def last_stops_in_order(order: Ints, bad: Bools, silent: Bools) -> LastStops:
     """Where keys end that go on in an order of their own: (keys, tries + 1) targets, -1 where there are no more."""
     keys, tries = order.shape
-    waited, share = np.zeros((tries, len(bad))), np.zeros(len(bad))
-    here, quiet = order[:, 0].copy(), np.zeros(keys, dtype=np.int64)
-    for number in range(tries):
-        following = order[:, number + 1] if number + 1 < tries else np.full(keys, -1)
-        ends = (here >= 0) & ~bad[here]
-        np.add.at(waited, (quiet[ends], here[ends]), 1.0)
-        lost = (here >= 0) & bad[here] & (following < 0)
-        np.add.at(share, here[lost], 1.0)
-        goes_on = (here >= 0) & bad[here] & (following >= 0)
-        quiet = quiet + (goes_on & silent[np.maximum(here, 0)])
-        here = np.where(goes_on, following, -1)
-    return LastStops((share + waited.sum(axis=0)) / keys, waited / keys)
+    here, quiet = last_of_orders(order, bad, silent)
+    waited, good = np.zeros((tries, len(bad))), ~bad[here]
+    np.add.at(waited, (quiet[good], here[good]), 1.0)
+    share = waited.sum(axis=0) + np.bincount(here[~good], minlength=len(bad))
+    return LastStops(share / keys, waited / keys)
+
+
+def last_of_orders(order: Ints, bad: Bools, silent: Bools) -> tuple[Ints, Ints]:
+    """At which target each key ends that goes on in its own order, and how many silent ones it has met before."""
+    here, quiet = order[:, 0].copy(), np.zeros(len(order), dtype=np.int64)
+    for following in order.T[1:]:
+        goes_on = bad[here] & (following >= 0)
+        quiet += goes_on & silent[here]
+        here = np.where(goes_on, following, here)
+    return here, quiet
 
 
 @dataclass(frozen=True)

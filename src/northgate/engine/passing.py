@@ -77,7 +77,8 @@ class Passing:
         self.fates, self.fate_of_call = self.standing.fates, self.standing.fate_of_call
         self.routes, self.cells, self.busy = self.frame.routes, self.frame.cells, self.frame.busy
         self.told = moment.told
-        self.repeats = Repeats(network, moment, self.choice, self.fate_of_call, self.standing.row_part)
+        standing = self.standing
+        self.repeats = Repeats(network, moment, self.choice, self.fate_of_call, standing.row_part, standing.stops)
         self.connected = Connected(network, moment, self.repeats.of_client)
         # Per front: the share of its answers that its balancer's bandwidth does not let through.
         self.over = np.zeros(len(network.fronts.zone))
@@ -114,8 +115,9 @@ class Passing:
         self.repeats.take(tried)
         self.connected.tries, self.connected.anew = tried.over_open, tried.anew
 
-    def trying(self, first: Floats, drawn: Floats) -> tuple[Floats, list[Stop]]:
-        """Where requests end that go on to other targets when connects fail, given where they are first sent."""
+    def trying(self, first: Floats, drawn: Floats, *, classes: bool = True) -> tuple[Floats, list[Stop]]:
+        """Where requests end that go on to other targets when connects fail, given where they are first sent;
+        `classes`: those that are held and repeated as their classes go, else like all that are drawn anew."""
         if not self.frame.with_others:
             return first, []
         ends, stops = np.repeat(first, self.fates, axis=0) if len(first) == 1 else first.copy(), []
@@ -123,7 +125,14 @@ class Passing:
         for cell, tries in self.frame.with_others:
             mine = self.network.cell_pairs[cell]
             bad = (met[:, mine] != ANSWERS) & ~self.frame.leads_on[mine]
+            held = {one.fate: one for one in self.repeats.stuck if cell in one.spent} if classes else {}
+            for followed, one in held.items():
+                found = self.repeats.ends(one, cell, drawn[min(followed, len(drawn) - 1), mine])
+                ends[followed, mine] = found.share
+                stops.append(Stop(followed, mine, bad[followed], found))
             for fate in np.flatnonzero((ends[:, mine] * bad).sum(axis=1) > 0):
+                if int(fate) in held:
+                    continue
                 silent = met[fate, mine] != REFUSES
                 own = drawn[min(int(fate), len(drawn) - 1), mine]
                 found = self._by_hash(cell, int(fate), bad[fate], silent, tries, ends[fate, mine], own)
@@ -252,6 +261,7 @@ class Passing:
     def backward(self, share: Floats, sent: Sent, queue: Queue, stops: list[Stop]) -> Back:
         """What becomes of requests, from the deepest level up."""
         pair = self._at_machines(queue)
+        self._after_waits(queue, pair)
         for stop in stops:
             self._after_others(pair, queue, stop)
         back = self._to_rows(share, pair, sent)
@@ -302,6 +312,29 @@ class Passing:
             if met is not None:
                 made[kind] = met.copy()
         return made
+
+    def _after_waits(self, queue: Queue, pair: dict[int, Floats]) -> None:
+        """What becomes of calls whose classes are followed, by how many silent targets they have met before."""
+        network, encounter = self.network, self.moment.encounter
+        for one in self.repeats.stuck:
+            for cell in one.spent:
+                mine = network.cell_pairs[cell]
+                machine = network.pairs.machine[mine]
+                values = np.zeros((self.repeats.others[cell] + 1, len(mine), KINDS))
+                wait_s = np.arange(len(values))[:, None] * network.pair_connect_timeout_s[mine]
+                latency_s = queue.latency_s[machine] + wait_s
+                late = too_late(latency_s, queue.slope[machine], encounter.patience_s[one.fate, mine])
+                for kind, value in pair.items():
+                    values[:, :, kind] = value[one.fate, mine]
+                takes = self.repeats.takes[one.fate, mine] & ~self.frame.leads_on[mine]
+                taken = np.where(late, 1 - queue.excess[machine], 0.0)
+                on_time = np.where(late | encounter.bad_page[one.fate, mine], 0.0, 1 - queue.excess[machine])
+                for kind, value in (
+                    (SERVED, on_time), (WORK, on_time * latency_s), (TIMED_OUT, taken), (LATE, taken),
+                    (BAD_STATUS, np.where(late, 0.0, 1 - queue.excess[machine]) - on_time),
+                ):  # fmt: skip
+                    values[:, :, kind] = np.where(takes, value, values[:, :, kind])
+                self.repeats.after_waits[one.fate, cell] = values
 
     def _after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop) -> None:
         """What becomes of requests that have waited for silent targets before: those connect time-outs count."""

@@ -106,7 +106,7 @@ def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
 
 def _held_twice(plan: Plan) -> Iterator[Problem]:
     """A repeated call keeps its session and its hash key, so it is followed by classes of calls that are held alike:
-    refused where those are too many, or where a held call may go on to other targets."""
+    refused where those are too many."""
     groups = {group.name: group for group in plan.target_groups}
     for index, client in enumerate(plan.clients):
         for pool in plan.pools if client.retries else ():
@@ -121,8 +121,6 @@ def _held_twice(plan: Plan) -> Iterator[Problem]:
 def _cannot_follow(plan: Plan, used: Sequence[TargetGroup], sources: int) -> str | None:
     sessions = [group for group in used if group.affinity.by != "none"]
     hashed = any(group.balance == "source-hash" for group in used)
-    if (sessions or hashed) and any(group.try_others for group in used):
-        return "holds a source and tries others"
     fleets = {fleet.name: fleet.scale.max if fleet.scale else fleet.count for fleet in plan.fleets}
     classes = math.prod(sum(fleets.get(one.fleet or "", 1) for one in group.targets) + 1 for group in sessions)
     if classes * (sources if hashed and sessions else 1) > MOST_CLASSES:

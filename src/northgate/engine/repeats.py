@@ -13,20 +13,31 @@ import numpy as np
 
 from northgate.engine.flow import DEAD_FRONT, KINDS, NONE_HEALTHY, OVERLOADED, SERVED, WORK, Moment, Tried
 from northgate.engine.network import Network
+from northgate.engine.others import LastStops, last_of_orders, last_stops
 from northgate.engine.shares import Choice, hash_table
+from northgate.engine.sources import Segment
+from northgate.engine.standing import frame_of
+from northgate.engine.truth import ANSWERS, REFUSES
 from northgate.engine.types import Bools, Floats, Ints, total_by
+
+# A class whose calls are held at a target that takes no connect: they go on to others as those are drawn.
+DRAWN = -1
+# While classes are made, a pair that holds and what is spent before it are one number; NOBODY holds where none does.
+STRIDE, NOBODY = 1 << 20, -1
 
 
 @dataclass
 class Stuck:
     """The classes of one call: their weights (the last class draws anew each time), and per cell the pair that holds
-    each (-1: none there does). `attempts[e, k]`: how often entry e's calls of class k are tried."""
+    each (-1: none there does). `attempts[e, k]`: how often entry e's calls of class k are tried. `spent`, per cell
+    whose calls may go on to others: how many silent targets those of a class have met before, or DRAWN."""
 
     call: int
     fate: int
     entries: Ints
     weights: Floats
     pins: dict[int, Ints]
+    spent: dict[int, Ints]
     attempts: Floats = field(default_factory=lambda: np.zeros((0, 0)))
 
     def drawn(self, entry: int) -> Floats:
@@ -37,10 +48,11 @@ class Stuck:
 
 class Repeats:
     """The repeating calls of one moment. `rows` are those of `Network.entry_fronts`, `row_part` the share of its
-    entry's requests that each gets."""
+    entry's requests that each gets; `stops` where calls that go on to others have been found to end before."""
 
     def __init__(
-        self, network: Network, moment: Moment, choice: Choice, fate_of_call: Ints, row_part: Floats
+        self, network: Network, moment: Moment, choice: Choice, fate_of_call: Ints, row_part: Floats,
+        stops: dict[tuple[int, int, int, bytes], LastStops],
     ) -> None:  # fmt: skip
         self.network, self.moment, self.choice, self.row_part = network, moment, choice, row_part
         self.entry, self.front, self.route = network.entry_fronts
@@ -51,6 +63,16 @@ class Repeats:
         self.attempts = np.ones(len(entries.call)) if moment.attempts is None else moment.attempts.entry
         self.after_one = np.ones(len(entries.call))
         self.over = np.zeros(len(network.fronts.zone))
+        met = moment.encounter.fate_met
+        leads_on = network.members.leads_on[network.pairs.member]
+        # Per fate and pair: whether a connect is taken; and whether one that is not takes its time-out.
+        self.takes: Bools = (met == ANSWERS) | leads_on
+        self.silent: Bools = met != REFUSES
+        # The cells whose calls may go on to other targets, and how often; and what becomes of those there: per fate and
+        # cell (silent ones before, pair of the cell, kind).
+        self.others = dict(frame_of(network).with_others)
+        self.after_waits: dict[tuple[int, int], Floats] = {}
+        self.stops = stops
         self.stuck: list[Stuck] = []
         if self.retries.any():
             self.stuck = [one for call in self._sticky_calls() if (one := self._classes(call, fate_of_call))]
@@ -87,17 +109,27 @@ class Repeats:
         reached = np.flatnonzero(self._cells_of_calls[call])
         weights = np.ones(1)
         pins: dict[int, Ints] = {}
-        for more_weights, more_pins in [*self._by_session(call, reached), *self._by_key(call, reached)]:
+        for more_weights, more_pins in self._ways_held(call, int(fate_of_call[call]), reached):
             weights, pins = _combined(weights, pins, more_weights, more_pins)
         if not pins:
             return None
+        pins |= {
+            int(cell): np.full(len(weights), NOBODY) for cell in reached if cell in self.others and cell not in pins
+        }
         # The last class draws anew each time.
-        weights, pins = np.append(weights, 0.0), {cell: np.append(pin, -1) for cell, pin in pins.items()}
+        weights, pins = np.append(weights, 0.0), {cell: np.append(pin, NOBODY) for cell, pin in pins.items()}
         entries = self.network.entries_of_call[call]
         started = np.repeat(self.attempts[entries][:, None], len(weights), axis=1)
-        return Stuck(call, int(fate_of_call[call]), entries, weights, pins, started)
+        held = {cell: np.where(pin < 0, NOBODY, pin // STRIDE) for cell, pin in pins.items()}
+        spent = {cell: np.where(pin < 0, 0, pin % STRIDE) + DRAWN for cell, pin in pins.items() if cell in self.others}
+        return Stuck(call, int(fate_of_call[call]), entries, weights, held, spent, started)
 
-    def _by_session(self, call: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints]]]:
+    def _ways_held(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints]]]:
+        """By sessions, then by keys: the weights of the classes, and per cell where each is held."""
+        yield from self._by_session(call, fate, reached)
+        yield from self._by_key(call, fate, reached)
+
+    def _by_session(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints]]]:
         """Per kind of session that the call's sources may have: who is held where, and last those who are not."""
         network, moment = self.network, self.moment
         client = int(network.calls.client[call])
@@ -108,14 +140,16 @@ class Repeats:
             held = moment.held.sessions[number]
             members = np.flatnonzero(held > 0)
             pins = {}
+            takes = self.takes[fate]
             for cell in mine:
                 pairs = network.cell_pairs[int(cell)]
-                pair_of = np.full(len(held), -1)
-                pair_of[network.pairs.member[pairs]] = np.where(moment.in_use[pairs], pairs, -1)
-                pins[int(cell)] = np.append(pair_of[members], -1)
+                pair_of = np.full(len(held), NOBODY)
+                code = pairs * STRIDE + np.where(takes[pairs], 1, 0)
+                pair_of[network.pairs.member[pairs]] = np.where(moment.in_use[pairs], code, NOBODY)
+                pins[int(cell)] = np.append(pair_of[members], NOBODY)
             yield np.append(held[members], max(1 - held.sum(), 0.0)), pins
 
-    def _by_key(self, call: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints]]]:
+    def _by_key(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints]]]:
         """Keys that fall to the same targets at every front are a class."""
         network = self.network
         segment = network.segments[int(network.calls.segment[call])]
@@ -124,12 +158,19 @@ class Repeats:
         hashed = [cell for cell in hashed if (weight[network.cell_pairs[cell]] > 0).any()]
         if not hashed or not len(segment.keys):
             return
-        table = hash_table(network)
-        falls = np.array(
-            [network.cell_pairs[c][table.winners(c, segment, weight[network.cell_pairs[c]])] for c in hashed]
-        )
+        falls = np.array([self._fall(cell, fate, segment, weight[network.cell_pairs[cell]]) for cell in hashed])
         classes, count = np.unique(falls, axis=1, return_counts=True)
         yield count / count.sum(), {cell: classes[n] for n, cell in enumerate(hashed)}
+
+    def _fall(self, cell: int, fate: int, segment: Segment, weight: Floats) -> Ints:
+        """Where each key falls: the pair, and the silent ones that it has met before in its own order."""
+        mine, table = self.network.cell_pairs[cell], hash_table(self.network)
+        if cell not in self.others:
+            return mine[table.winners(cell, segment, weight)] * STRIDE + 1
+        order = table.orders(cell, segment, weight, self.others[cell])
+        bad, silent = ~self.takes[fate, mine], self.silent[fate, mine]
+        here, quiet = last_of_orders(order, bad, silent)
+        return mine[here] * STRIDE + quiet + 1
 
     # Where they go
 
@@ -137,13 +178,53 @@ class Repeats:
         """Puts into `share` (fates, pairs) how attempts of held classes are spread; it holds what is drawn anew."""
         network = self.network
         for one in self.stuck:
-            entry_of = {int(self.front[row]): int(self.entry[row]) for row in self._rows(one)}
-            place = {int(entry): number for number, entry in enumerate(one.entries)}
             for cell, pins in one.pins.items():
-                entry = entry_of[int(network.routes.cell_front[cell])]
-                drawn, pinned, mine = one.drawn(place[entry]), pins >= 0, network.cell_pairs[cell]
+                if cell in self.others:
+                    continue
+                drawn, pinned, mine = self._drawn_classes(one, cell), pins >= 0, network.cell_pairs[cell]
                 held = np.bincount(pins[pinned], drawn[pinned], minlength=share.shape[1])[mine]
                 share[one.fate, mine] = held + drawn[~pinned].sum() * share[one.fate, mine]
+
+    def _drawn_classes(self, one: Stuck, cell: int) -> Floats:
+        """The weights of the classes among the attempts that come to a cell."""
+        entry_of = {int(self.front[row]): int(self.entry[row]) for row in self._rows(one)}
+        entry = entry_of[int(self.network.routes.cell_front[cell])]
+        return one.drawn(int(np.flatnonzero(one.entries == entry)[0]))
+
+    def held_at(self, cell: int, fate: int) -> Stuck | None:
+        """The call of this fate whose classes are followed at a cell that goes on to others."""
+        return next((one for one in self.stuck if one.fate == fate and cell in one.spent), None)
+
+    def ends(self, one: Stuck, cell: int, drawn: Floats) -> LastStops:
+        """Where the attempts of a call's classes end at a cell that goes on to others."""
+        mine, pins, spent = self.network.cell_pairs[cell], one.pins[cell], one.spent[cell]
+        if not len(mine):
+            return LastStops(drawn, drawn[None, :])
+        weight, place = self._drawn_classes(one, cell), np.searchsorted(mine, np.maximum(pins, 0))
+        waited, share = np.zeros((self.others[cell] + 1, len(mine))), np.zeros(len(mine))
+        known = (pins >= 0) & (spent != DRAWN)
+        good = known & self.takes[one.fate, np.maximum(pins, 0)]
+        np.add.at(waited, (spent[good], place[good]), weight[good])
+        np.add.at(share, place[known & ~good], weight[known & ~good])
+        share = share + waited.sum(axis=0)
+        on = np.bincount(place[(pins >= 0) & ~known], weight[(pins >= 0) & ~known], minlength=len(mine))
+        on = np.append(on, weight[pins < 0].sum())
+        for start in np.flatnonzero(on):
+            then = self._going_on(one, cell, int(start), drawn)
+            share, waited = share + on[start] * then.share, waited + on[start] * then.waited
+        return LastStops(share, waited)
+
+    def _going_on(self, one: Stuck, cell: int, start: int, drawn: Floats) -> LastStops:
+        """Where calls end that are first sent to the target at `start` of a cell (past its last: as all are drawn)."""
+        key = (one.fate, cell, start, drawn.tobytes())
+        if key not in self.stops:
+            mine, tries = self.network.cell_pairs[cell], self.others[cell]
+            first = drawn if start == len(mine) else np.eye(len(mine))[start]
+            found = last_stops(first, drawn, ~self.takes[one.fate, mine], self.silent[one.fate, mine], tries)
+            waited = np.zeros((tries + 1, len(mine)))
+            waited[: len(found.waited)] = found.waited
+            self.stops[key] = LastStops(found.share, waited)
+        return self.stops[key]
 
     def _rows(self, one: Stuck) -> Ints:
         return np.flatnonzero(np.isin(self.entry, one.entries))
@@ -262,8 +343,7 @@ class Repeats:
         made[:, NONE_HEALTHY] = self.choice.route_refused[route]
         for lane in np.flatnonzero(routes.lane_route == route):
             cell = int(routes.lane_cell[lane])
-            drawn = self._drawn_at(cell, one.fate, share, pair)
-            at_cell = self._class_at(one, cell, drawn, pair) if cell in one.pins else drawn[None, :]
+            at_cell = self._class_at(one, cell, share, pair)
             made += self.choice.lane_share[lane] * at_cell
         return made
 
@@ -279,13 +359,33 @@ class Repeats:
             made[kind] = float(drawn @ value[fate, mine])
         return made
 
-    def _class_at(self, one: Stuck, cell: int, drawn: Floats, pair: dict[int, Floats]) -> Floats:
-        """What becomes of an attempt of each class at a cell: (classes, kinds)."""
+    def _class_at(self, one: Stuck, cell: int, share: Floats, pair: dict[int, Floats]) -> Floats:
+        """What becomes of an attempt of each class at a cell: (classes, kinds), or one row for all."""
+        if cell in one.spent:
+            return self._class_after_others(one, cell, share)
+        drawn = self._drawn_at(cell, one.fate, share, pair)[None, :]
+        if cell not in one.pins:
+            return drawn
         pins = one.pins[cell]
         made = np.zeros((len(pins), KINDS))
         for kind, value in pair.items():
             made[:, kind] = value[one.fate, np.maximum(pins, 0)]
-        return np.where((pins >= 0)[:, None], made, drawn[None, :])
+        return np.where((pins >= 0)[:, None], made, drawn)
+
+    def _class_after_others(self, one: Stuck, cell: int, share: Floats) -> Floats:
+        """The same where calls go on to others: by the target at which a class ends, or by those that are drawn."""
+        mine, pins, spent = self.network.cell_pairs[cell], one.pins[cell], one.spent[cell]
+        if not len(mine):
+            return np.zeros((1, KINDS))
+        values, place = self.after_waits[one.fate, cell], np.searchsorted(mine, np.maximum(pins, 0))
+        made = np.asarray(values[np.maximum(spent, 0), place])
+        drawn = share[min(one.fate, len(share) - 1), mine]
+        bad = ~self.takes[one.fate, mine]
+        starts = np.where(pins < 0, len(mine), np.where(spent == DRAWN, place, NOBODY))
+        for start in np.unique(starts[starts >= 0]):
+            found = self._going_on(one, cell, int(start), drawn)
+            made[starts == start] = np.einsum("sp,spk->k", found.waited, values) + (found.share * bad) @ values[0]
+        return made
 
 
 def tries_of(fails: Floats, repeats: Floats) -> Floats:

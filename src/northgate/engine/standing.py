@@ -10,6 +10,7 @@ import numpy as np
 
 from northgate.engine.flow import Moment
 from northgate.engine.network import Network
+from northgate.engine.others import LastStops
 from northgate.engine.shares import choose, even_shares, hash_table
 from northgate.engine.truth import ANSWERS, BLOCKED, REFUSES, SILENT
 from northgate.engine.types import Bools, Floats, Ints, kept, total_by
@@ -72,6 +73,9 @@ class Standing:
             np.asarray(met, dtype=np.float64) if met.any() else None
             for met in (encounter.fate_met == REFUSES, encounter.fate_met == SILENT, encounter.fate_met == BLOCKED)
         )
+
+        # Where calls end that go on to others, as found so far: by fate, cell, where they begin, and how all are drawn.
+        self.stops: dict[tuple[int, int, int, bytes], LastStops] = {}
 
     def holds(self, moment: Moment) -> bool:
         """Whether all is still so at a moment."""

@@ -123,7 +123,7 @@ class _Sums:
         shape = (self.passing.fates, len(self.network.pairs.front))
         if not self.network.session_kinds:
             return np.broadcast_to(0.0, shape)
-        opens, _ = self.passing.trying(self.free_share, self.free_share)
+        opens, _ = self.passing.trying(self.free_share, self.free_share, classes=False)
         free = self.repeats.free_factor(self.passing.fates) if self.repeats.stuck else 1.0
         return np.broadcast_to(opens * self.back.pair[SERVED] * free, shape)
 
