@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from northgate.engine.flow import Flow
     from northgate.engine.network import Network
     from northgate.engine.story import Story
-    from northgate.engine.types import Watch
+    from northgate.engine.types import Reached, Watch
     from northgate.plan import Plan
 
 app = typer.Typer(
@@ -36,6 +36,7 @@ DataFolder = Annotated[
 UNUSABLE, FAILED = 2, 1
 # Work that takes longer than this shows how far it has come (s).
 PATIENCE_S = 0.3
+SHOWN_EVERY_S = 0.1
 
 
 def main() -> None:
@@ -87,13 +88,15 @@ def drill(
         raise PlanError(problems, str(plan_path))
     network = compile_network(plan)
     wanted = list(dict.fromkeys(names or known))
-    answers = [drill_answer(run_drill(network, known[name], _progress(name))) for name in wanted]
+    answers = [
+        drill_answer(run_drill(network, known[name], reached=_progress(name, known[name].lasts_s))) for name in wanted
+    ]
     _write_reports(plan.name, answers, junit, markdown)
     helpful: dict[str, Any] = {}
     if with_levers:
         from northgate.engine.levers import levers
 
-        helpful = {name: levers(plan, name, _progress(name)) for name in wanted}
+        helpful = {name: levers(plan, name, _counting(name)) for name in wanted}
     if as_json:
         documents = [answer.model_dump(mode="json") for answer in answers]
         for document in documents if with_levers else ():
@@ -106,8 +109,26 @@ def drill(
         raise typer.Exit(FAILED)
 
 
-def _progress(name: str) -> "Watch":
-    """Shows on a terminal, and only there, that a drill is being run."""
+def _progress(name: str, lasts_s: float) -> "Reached":
+    """Shows on a terminal, and only there, how far a drill has been run."""
+    from northgate.engine.types import untold
+
+    if not sys.stderr.isatty():
+        return untold
+    began = shown = time.monotonic()
+
+    def reached(second: float) -> None:
+        nonlocal shown
+        now = time.monotonic()
+        if now - began > PATIENCE_S and now - shown > SHOWN_EVERY_S:
+            shown = now
+            sys.stderr.write(f"\r{name}: {second / lasts_s:.0%} …\033[K\r")
+
+    return reached
+
+
+def _counting(name: str) -> "Watch":
+    """Shows on a terminal, and only there, how many events have been computed in trying one setting after another."""
     from northgate.engine.types import go_on
 
     if not sys.stderr.isatty():
@@ -117,7 +138,7 @@ def _progress(name: str) -> "Watch":
     def watch() -> None:
         count = next(events)
         if count % 50 == 0 and time.monotonic() - started > PATIENCE_S:
-            sys.stderr.write(f"\r{name}: {count} events …\033[K\r")
+            sys.stderr.write(f"\r{name}: what would have helped? {count} events …\033[K\r")
 
     return watch
 

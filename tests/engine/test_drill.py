@@ -181,3 +181,10 @@ def test_strips_fold_into_counts_by_group_and_zone():
     assert at[95.0] == (2, 0, 0.0)
     assert at[200.0][:2] == (2, 2)
     assert set(cells["fells-1"].up) == {2}
+
+
+def test_a_drill_tells_how_far_it_has_come():
+    network = network_of(plan_data(drills=[{"name": "loss", "lasts_s": 200, "steps": [fail(60, zone="fells-2")]}]))
+    reached = []
+    run = run_drill(network, network.plan.drills[0], reached=reached.append)
+    assert reached == [frame.t_s for frame in run.keyframes]

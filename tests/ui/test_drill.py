@@ -1,5 +1,6 @@
 """The Drill view in a real browser: its sentence, its charts, its levers, and its script edited in place."""
 
+import json
 import re
 
 import httpx2
@@ -7,6 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.plan.test_reading import EXAMPLE
+from tests.plans import changed, plan_data
 
 pytestmark = pytest.mark.xdist_group("drawing")
 
@@ -104,3 +106,24 @@ def test_the_earliest_and_the_latest_run_are_drawn_over_this_one(page, plan):
     page.get_by_label("Where probes are in their cycles").select_option("best")
     expect(page.get_by_test_id("summary")).to_contain_text("1,773 requests fail")
     assert drills()[1]["phases"] == "best"
+
+
+def test_a_long_drill_shows_how_far_it_is_and_can_be_stopped(page, server):
+    """4,000 targets whose probes are spread over their cycle: thousands of verdicts, each an event."""
+    zones = ["fells-1", "fells-2", "fells-3"]
+    data = changed(plan_data(), "/fleets/0/count", 4000)
+    data = changed(data, "/clients/0/rps", 400_000)
+    steps = [{"at_s": 10, "fail": {"zone": zone}} for zone in zones[1:]]
+    data["drills"] = [{"name": "slowly", "lasts_s": 120, "steps": steps}]
+    with httpx2.Client(base_url=server, timeout=60) as client:
+        key = client.post("/api/plans", content=json.dumps(data)).json()["key"]
+    page.goto(f"/plans/{key}/drill")
+    status = page.get_by_role("status").filter(has_text="drill")
+    expect(status).to_contain_text(re.compile(r"Running the drill … \d+ %"))
+    expect(status).to_contain_text(re.compile(r"Running the drill … [1-9]\d* %"), timeout=30_000)
+    page.get_by_role("button", name="Stop", exact=True).click()
+    expect(page.get_by_text("Stopped before its end.")).to_be_visible()
+    page.get_by_role("button", name="Run it").click()
+    expect(page.get_by_text(re.compile("Running the drill"))).to_be_visible()
+    page.get_by_role("button", name="Stop", exact=True).click()
+    expect(page.get_by_text("Stopped before its end.")).to_be_visible()

@@ -200,3 +200,8 @@ def test_a_drill_is_told_as_noticed_first_as_it_is_and_as_noticed_last(client):
         ends = [*one["t_s"][1:], 900]
         failed = sum(rate * (end - start) for rate, start, end in zip(one["failed_rps"], one["t_s"], ends, strict=True))
         assert failed == pytest.approx(one["failed"], rel=1e-9)
+
+
+def test_nobody_runs_a_drill_that_is_done(client):
+    assert client.get(DRILL).status_code == 200
+    assert client.get(f"{DRILL}/progress").json() == {"reached_s": None}

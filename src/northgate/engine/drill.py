@@ -26,7 +26,7 @@ from northgate.engine.sessions import Holding
 from northgate.engine.solving import solve
 from northgate.engine.standing import frame_of
 from northgate.engine.truth import REFUSES, Truth, encounter, probe_view, truth_under
-from northgate.engine.types import Bools, Floats, Ints, Watch, go_on, total_by
+from northgate.engine.types import Bools, Floats, Ints, Reached, Watch, go_on, total_by, untold
 from northgate.engine.watching import counted, name_outcome, votes
 from northgate.plan import Problem
 from northgate.plan.drills import Drill, Expectation, Part, Step
@@ -151,11 +151,12 @@ class DrillRun:
         return solve(self.network, replace(frame.moment, told=told, held=held, backlog_s=backlog_s))
 
 
-def run_drill(network: Network, drill: Drill, watch: Watch = go_on) -> DrillRun:
-    """Runs a drill; raises CannotRun when a step restores what has not failed. `watch` is called at every event."""
+def run_drill(network: Network, drill: Drill, watch: Watch = go_on, reached: Reached = untold) -> DrillRun:
+    """Runs a drill; raises CannotRun when a step restores what has not failed. `watch` is called at every event, then
+    `reached` with its second."""
     check_drillable(network.plan)
     _check_restores(network, drill)
-    return _Run(roomy(network), drill).run(watch)
+    return _Run(roomy(network), drill).run(watch, reached)
 
 
 def undisturbed(network: Network) -> Flow:
@@ -267,11 +268,12 @@ class _Run:
         self.trigger: str | None = None
         self.cascade: Cascade | None = None
 
-    def run(self, watch: Watch) -> DrillRun:
+    def run(self, watch: Watch, reached: Reached) -> DrillRun:
         """Runs from event to event to the end."""
         self._happen()
         while True:
             watch()
+            reached(self.now)
             upcoming = min(self._next_step_s(), self.addresses.next_change_s(), self.probers.next_verdict_s())
             upcoming = min(upcoming, self.name_probers.next_verdict_s(), self.look_s)
             upcoming = min(upcoming, self.crossing.at_s, self._next_profile_s(), self._next_warmth_s())

@@ -15,6 +15,8 @@ Bools = NDArray[np.bool_]
 
 # What long work calls at every step, so that whoever asked for it can stop it by raising an error.
 Watch = Callable[[], None]
+# What is told how far long work has come: here, the second of a drill that has been reached.
+Reached = Callable[[float], None]
 
 
 Of = TypeVar("Of")
@@ -36,6 +38,10 @@ def kept(make: Callable[[Of], Made]) -> Callable[[Of], Made]:
 
 def go_on() -> None:
     """Watches nothing: the work goes on to its end."""
+
+
+def untold(_second: float) -> None:
+    """Tells nobody how far the work has come."""
 
 
 def total_by(index: Ints, values: Floats | Bools, count: int) -> Floats:

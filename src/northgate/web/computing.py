@@ -31,6 +31,8 @@ class Computer:
         self.repository = repository
         self._waiting: dict[Hashable, list[Event]] = {}
         self._kept: OrderedDict[Hashable, Any] = OrderedDict()
+        # The second to which each drill that is being run has come, by question.
+        self._reached: dict[tuple[Any, ...], float] = {}
         self._lock = Lock()
 
     def plan(self, key: str, revision: int | None = None) -> Plan:
@@ -69,7 +71,22 @@ class Computer:
         network = self.network(key, number)
         wanted = found if phases in (None, found.phases) else found.model_copy(update={"phases": phases})
         question = ("drill", key, number, drill, wanted.phases)
-        return self._once(question, lambda: run_drill(network, wanted, self._watch(question)))
+
+        def work() -> DrillRun:
+            try:
+                return run_drill(
+                    network, wanted, self._watch(question), lambda at: self._reached.update({question: at})
+                )
+            finally:
+                self._reached.pop(question, None)
+
+        return self._once(question, work)
+
+    def reached_s(self, key: str, revision: int | None, drill: str) -> float | None:
+        """The second to which a drill has been run; None while nobody runs it."""
+        number = self.number(key, revision)
+        running = (at for asked, at in list(self._reached.items()) if asked[:4] == ("drill", key, number, drill))
+        return next(running, None)
 
     def levers(self, key: str, revision: int | None, drill: str) -> list[LeverAnswer]:
         """What would have helped a drill most; raises UnknownPlan when the plan has no such drill."""

@@ -72,6 +72,18 @@ def run_a_drill(
     return drill_answer(computer.run(key, revision, drill), with_utilisation=utilisation)
 
 
+class Progress(BaseModel):
+    """How far a drill that is being run has come; nothing while nobody runs it."""
+
+    reached_s: float | None
+
+
+@router.get("/drills/{drill}/progress")
+def progress_of_drill(key: str, drill: str, computer: TheComputer, revision: Revision = None) -> Progress:
+    """How far a drill has been run."""
+    return Progress(reached_s=computer.reached_s(key, revision, drill))
+
+
 @router.get("/drills/{drill}/phases")
 def phases_of_drill(key: str, drill: str, computer: TheComputer, revision: Revision = None) -> list[PhasesAnswer]:
     """What a drill comes to if its probes notice first, as they are spread, or last."""

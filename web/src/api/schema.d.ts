@@ -336,6 +336,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/drills/{drill}/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Progress Of Drill
+         * @description How far a drill has been run.
+         */
+        get: operations["progress_of_drill_api_plans__key__drills__drill__progress_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/drills/{drill}/phases": {
         parameters: {
             query?: never;
@@ -2096,6 +2116,14 @@ export interface components {
             problems: components["schemas"]["PlaceProblem"][];
         };
         /**
+         * Progress
+         * @description How far a drill that is being run has come; nothing while nobody runs it.
+         */
+        Progress: {
+            /** Reached S */
+            reached_s: number | null;
+        };
+        /**
          * ProposalBody
          * @description What a first plan is made of.
          */
@@ -3758,6 +3786,59 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DrillAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    progress_of_drill_api_plans__key__drills__drill__progress_get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+                drill: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Progress"];
                 };
             };
             /** @description There is no such plan, drill or revision */

@@ -1,3 +1,4 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { getRouteApi, Link } from "@tanstack/react-router";
 import { Pause, Play, Plus, StepBack, StepForward, Wrench } from "lucide-react";
 import { useEffect, useMemo, useState, type PointerEvent } from "react";
@@ -8,7 +9,7 @@ import { amount, clock, percent, seconds, span } from "../kit/format";
 import { Button, IconButton } from "../kit/parts";
 import { useWidth } from "../kit/use-width";
 import { setting, useEdit, type Operation } from "../plan/edit";
-import { useDrill, useFoldedStrips, useLevers, usePhases, usePlan, useStrips, type Asked } from "../plan/queries";
+import { useDrill, useFoldedStrips, useLevers, usePhases, usePlan, useProgress, useStrips, answerKey, type Asked } from "../plan/queries";
 import { busySeconds, timeAxis } from "../timeline/axis";
 import { Cursor, nextEvent, usePlaying } from "../timeline/timeline";
 import { Charts, rowsOf } from "./charts";
@@ -36,8 +37,22 @@ export function DrillView() {
   if (error) return <main className="flex-1 overflow-y-auto"><Trouble error={error} document={document} /></main>;
   if (!document) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
   if (name === undefined) return <p className="p-8 text-ink-soft">The plan has no drill yet: press <kbd>a</kbd> and choose “drill”.</p>;
-  if (!drill.data) return <p className="p-8 text-ink-soft">Running the drill …</p>;
+  if (!drill.data) return <Running asked={asked} name={name} lasts={document.drills?.find((one) => one.name === name)?.lasts_s ?? 900} running={drill.isFetching} onAgain={() => void drill.refetch()} />;
   return <Drilled key={name} planKey={key} asked={asked} document={document} drill={drill.data} strips={strips.data ?? []} at={search.at} onAt={(at) => change({ at })} onDrill={(one) => change({ drill: one, at: undefined })} />;
+}
+
+/** How far the drill has been run, while that takes its time; it can be stopped, and begun again. */
+function Running({ asked, name, lasts, running, onAgain }: { asked: Asked; name: string; lasts: number; running: boolean; onAgain: () => void }) {
+  const client = useQueryClient();
+  const progress = useProgress(asked, name, running);
+  const share = Math.min((progress.data?.reached_s ?? 0) / lasts, 1);
+  return (
+    <div className="flex flex-col items-start gap-3 p-8" role="status">
+      <p className="text-ink-soft">{running ? `Running the drill … ${percent(share)}` : "Stopped before its end."}</p>
+      {running && <progress className="h-1.5 w-64 accent-north" value={share} aria-label="How far the drill has been run" />}
+      <Button onClick={running ? () => void client.cancelQueries({ queryKey: answerKey(asked, "drill", name) }) : onAgain}>{running ? "Stop" : "Run it"}</Button>
+    </div>
+  );
 }
 
 interface DrilledProps {

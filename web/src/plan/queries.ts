@@ -23,7 +23,7 @@ export function useSchema() {
   return useQuery({ queryKey: ["schema"], queryFn: async () => dataOf(await api.GET("/api/schema")) });
 }
 
-function answerKey({ key, revision }: Asked, ...question: unknown[]) {
+export function answerKey({ key, revision }: Asked, ...question: unknown[]) {
   return ["answer", key, revision, ...question];
 }
 
@@ -119,6 +119,17 @@ export function useLevers({ key, revision }: Asked, drill: string | undefined, e
     queryFn: async ({ signal }) =>
       dataOf(await api.GET("/api/plans/{key}/drills/{drill}/levers", { params: { path: { key, drill: drill ?? "" }, query: { revision } }, signal })),
     enabled: enabled && drill !== undefined && revision !== undefined,
+  });
+}
+
+/** The second to which a drill has been run, asked again and again while it is. */
+export function useProgress({ key, revision }: Asked, drill: string | undefined, enabled: boolean) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "progress", drill),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/drills/{drill}/progress", { params: { path: { key, drill: drill ?? "" }, query: { revision } }, signal })),
+    enabled: enabled && drill !== undefined && revision !== undefined,
+    refetchInterval: 300,
+    gcTime: 0,
   });
 }
 
