@@ -12,11 +12,12 @@ from pathlib import Path
 from typing import Any
 
 from northgate.engine.answers import drill_answer
+from northgate.engine.asking import Question
 from northgate.engine.drill import run_drill, undisturbed
 from northgate.engine.network import compile_network
 from northgate.engine.shares import hash_table
 from northgate.engine.solving import solve
-from northgate.engine.trace import Question, trace
+from northgate.engine.trace import trace
 from northgate.plan import plan_from_data, read_plan
 from northgate.plan.generated import generated_plan
 from northgate.plan.writing import plan_as_json

@@ -198,9 +198,9 @@ def trace(
     as_json: AsJson = False,
 ) -> None:
     """Follow one request hop by hop, or many in turn: where it goes, and why there."""
+    from northgate.engine.asking import Question
     from northgate.engine.network import compile_network
     from northgate.engine.probe_trace import trace_probe
-    from northgate.engine.trace import Question
     from northgate.engine.trace import trace as follow
     from northgate.handover.terminal import trace_summary
     from northgate.plan.reading import read_plan

@@ -6,12 +6,13 @@ from dataclasses import replace
 import pytest
 from scipy import stats
 
+from northgate.engine.asking import Question
 from northgate.engine.drill import run_drill, undisturbed
 from northgate.engine.errors import CannotRun
 from northgate.engine.probe_trace import trace_probe
 from northgate.engine.solving import solve
 from northgate.engine.story import Story
-from northgate.engine.trace import Question, trace
+from northgate.engine.trace import trace
 from northgate.engine.truth import encounter, truth_under
 from northgate.plan.drills import Part
 from tests.engine.test_naming import two_regions

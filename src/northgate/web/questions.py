@@ -18,12 +18,13 @@ from northgate.engine.answers import (
     probe_consequence,
     strips,
 )
+from northgate.engine.asking import Question
 from northgate.engine.board import BoardState, board_state
 from northgate.engine.levers import LeverAnswer
 from northgate.engine.probe_trace import trace_probe
 from northgate.engine.probing import Phases
 from northgate.engine.rules import ListenerRules, listener_rules
-from northgate.engine.trace import Question, trace
+from northgate.engine.trace import trace
 from northgate.engine.tracing import TraceAnswer
 from northgate.engine.whatif import WhatIfAnswer, ZoneLoss
 from northgate.plan.drills import Part

@@ -49,7 +49,11 @@ function Running({ asked, name, lasts, running, onAgain }: { asked: Asked; name:
   return (
     <div className="flex flex-col items-start gap-3 p-8" role="status">
       <p className="text-ink-soft">{running ? `Running the drill … ${percent(share)}` : "Stopped before its end."}</p>
-      {running && <progress className="h-1.5 w-64 accent-north" value={share} aria-label="How far the drill has been run" />}
+      {running && (
+        <div className="h-1.5 w-64 overflow-hidden rounded bg-line" role="progressbar" aria-label="How far the drill has been run" aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
+          <div className="h-full bg-north" style={{ width: percent(share).replace(" ", "") }} />
+        </div>
+      )}
       <Button onClick={running ? () => void client.cancelQueries({ queryKey: answerKey(asked, "drill", name) }) : onAgain}>{running ? "Stop" : "Run it"}</Button>
     </div>
   );

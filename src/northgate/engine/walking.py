@@ -1,0 +1,784 @@
+"""One request on its way, hop by hop: where it goes, why there, and what else it might have met.
+
+A trace reads the shares that the solver found; it computes none of its own, except where a hash decides for one source.
+"""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
+
+import numpy as np
+
+from northgate.engine.answers import truth_word
+from northgate.engine.asking import Asking, Question, Sender
+from northgate.engine.flow import Flow
+from northgate.engine.hashing import address_keys, flow_key, winners
+from northgate.engine.naming import Leaf
+from northgate.engine.network import certificate_covers
+from northgate.engine.puzzles import puzzles
+from northgate.engine.reach import Check, checks, span_of
+from northgate.engine.routing import (
+    OTHERWISE,
+    Request,
+    host_matches,
+    listener_for,
+    page_status,
+    plain_host,
+    rule_for,
+)
+from northgate.engine.sources import address_text
+from northgate.engine.story import Story, per_cent
+from northgate.engine.trace_words import (
+    is_address,
+    method_words,
+    redirected,
+    rule_candidates,
+    tier_words,
+    url_of,
+    when_words,
+)
+from northgate.engine.tracing import (
+    Candidate,
+    Explained,
+    Hop,
+    Outcome,
+    RemedyAnswer,
+    remedy_answer,
+)
+from northgate.engine.truth import ANSWERS, BLOCKED, REFUSES, SILENT
+from northgate.engine.turns import Turns
+from northgate.engine.types import Floats, Ints
+from northgate.engine.ways import ways_of
+from northgate.plan.balancers import Listener
+from northgate.plan.problems import did_you_mean, pointer
+
+MOST_REDIRECTS = 10
+MOST_BALANCERS = 8
+FIRST_PORT = 49152
+Vary = Literal["connection", "kept", "source", "area"]
+
+
+@dataclass
+class Trail:
+    """A request on its way: its hops so far, and the time it took."""
+
+    hops: list[Hop] = field(default_factory=list)
+    latency_s: float = 0.0
+    quiet: bool = False
+
+    def add(self, *, candidates: Callable[[], list[Candidate]] = list, **hop: Any) -> None:
+        """Notes a hop; one of many requests is only followed, without a word about its way."""
+        if not self.quiet:
+            self.hops.append(Hop(candidates=candidates(), **hop))
+
+    def amend(self, **changes: Any) -> None:
+        """Changes what was said of the last hop."""
+        if self.hops:
+            self.hops[-1] = self.hops[-1].model_copy(update=changes)
+
+
+class Ends(Exception):
+    """The request ends here."""
+
+    def __init__(self, outcome: Outcome) -> None:
+        super().__init__(outcome.reason)
+        self.outcome = outcome
+
+
+class Tracer:
+    """Sends requests one after the other, and remembers whose turn it is."""
+
+    def __init__(self, flow: Flow, question: Question, story: Story) -> None:
+        self.flow, self.network, self.plan = flow, flow.network, flow.network.plan
+        self.question, self.story, self.ways = question, story, ways_of(flow.network)
+        self.turns = Turns()
+        self.stuck: dict[tuple[str, int], int] = {}
+        self.asking = Asking(flow.network.plan, question)
+        self.client, self.request = self.asking.client, self.asking.request
+        self.pairs_met: dict[int, float] = {}
+        self.cells_met: list[int] = []
+
+    # One request
+
+    def send(self, number: int) -> tuple[Outcome, list[Hop]]:
+        """One request to its end; only the one that is to be shown says its way."""
+        shown = min(self.question.show, self.question.times - 1)
+        trail, sender, request = Trail(quiet=number != shown), self.asking.sender(number), self.request
+        seen: list[tuple[str, str, int, str]] = []
+        try:
+            for _ in range(MOST_REDIRECTS + 1):
+                here = (request.scheme, request.host, request.port, request.path)
+                if here in seen:
+                    raise Ends(self._end(trail, None, "redirect_loop", f"it is redirected back to {url_of(request)}"))
+                seen.append(here)
+                request = self._follow(request, sender, trail)
+            raise Ends(self._end(trail, None, "too_many_redirects", f"more than {MOST_REDIRECTS} redirects"))
+        except Ends as end:
+            return end.outcome, trail.hops
+
+    def _end(
+        self, trail: Trail, status: int | None, error: str | None, reason: str, *, target: str | None = None,
+        cause: str | None = None, zone: str | None = None,
+    ) -> Outcome:  # fmt: skip
+        return Outcome(
+            status=status, error=error, latency_ms=round(trail.latency_s * 1000, 6), target=target, cause=cause,
+            zone=zone, reason=reason,
+        )  # fmt: skip
+
+    def _follow(self, request: Request, sender: Sender, trail: Trail) -> Request:
+        """To the end of a request; returns where a redirect sends it."""
+        name = self.network.names.index(request.host)
+        leaf = self._by_name(name, request, sender, trail)
+        return self._at_balancer(leaf, request, sender, trail, source=None, depth=0)
+
+    # Names
+
+    def _by_name(self, name: int | None, request: Request, sender: Sender, trail: Trail) -> Leaf:
+        book = self.network.names
+        if name is None:
+            if not is_address(request.host):
+                known = [plain_host(entry.name) for entry in self.plan.names]
+                because = f"no name of the plan answers for {request.host}{did_you_mean(request.host, known)}"
+                trail.add(kind="name", about=request.host, ok=False, because=because, where="/names")
+                raise Ends(self._end(trail, None, "no_such_name", because))
+            return book.leaf_of_address(request.host)
+        leaves = book.leaves[name]
+        shares = self.leaf_shares(name, sender.area)
+        if not shares.any():
+            because = "it has no answer to give" if not leaves else "none of its answers has an address now"
+            trail.add(kind="name", about=request.host, ok=False, because=because, link=f"name:{request.host}")
+            raise Ends(self._end(trail, None, "no_address", f"{request.host}: {because}", cause="dead_front"))
+        point: tuple[Any, ...] = ("name", name, sender.area)
+        if self.question.vary in ("connection", "kept") and self.plan.names[name].choose != "all":
+            # One client asks: its resolver keeps the answer that it got.
+            point += ("kept",)
+            chosen = self.stuck.setdefault(("name", sender.area), self.turns.next(point, shares))
+        else:
+            chosen = self.turns.next(point, shares)
+        leaf = leaves[chosen]
+        entry = self.plan.names[name]
+        trail.add(
+            kind="name",
+            about=entry.name,
+            ok=True,
+            because=self._why_answer(name, leaf, sender.area),
+            detail=self._answer_word(name, leaf.path[0][1]),
+            candidates=lambda: self._answers(name, leaf, sender.area, shares),
+            link=f"name:{entry.name}",
+            where=pointer(("names", name)),
+        )
+        return leaf
+
+    def leaf_shares(self, name: int, area: int) -> Floats:
+        """The share of each leaf of a name for those who ask from an area."""
+        return self.network.names.leaf_shares(name, area, self.flow.moment.healthy, self.flow.moment.in_address)
+
+    def _answer_word(self, name: int, answer: int) -> str:
+        entry = self.plan.names[name]
+        given = entry.answers[answer] if answer < len(entry.answers) else entry.when_none_healthy
+        return (given.balancer or given.address or given.host or "") if given else ""
+
+    def _answers(self, name: int, chosen: Leaf, area: int, shares: Floats) -> list[Candidate]:
+        entry, healthy = self.plan.names[name], self.flow.moment.healthy[name]
+        latency = self.network.names.latency_s(name, area)
+        found = []
+        for number, answer in enumerate(entry.answers):
+            share = sum(
+                float(part)
+                for leaf, part in zip(self.network.names.leaves[name], shares, strict=True)
+                if leaf.path[0] == (name, number)
+            )
+            trip = "" if not np.isfinite(latency[number]) else f"{latency[number] * 1000:g} ms away"
+            why = None
+            if share == 0:
+                why = self._why_not_answer(name, area, trip) if healthy[number] else "its probes believe it out"
+            found.append(
+                Candidate(
+                    name=self._answer_word(name, number), zone=trip or None, share=share, excluded=why,
+                    chosen=chosen.path[0] == (name, number), belief="in use" if healthy[number] else "out",
+                    note=f"for {', '.join(answer.areas)}" if answer.areas else None,
+                )
+            )  # fmt: skip
+        return found
+
+    def _why_not_answer(self, name: int, area: int, trip: str) -> str:
+        entry = self.plan.names[name]
+        word = self.plan.areas[area].name if area >= 0 else "nowhere"
+        return {
+            "order": "stands by: an earlier answer is healthy",
+            "nearest": f"further from {word}" + (f": {trip}" if trip else ""),
+            "area": f"not meant for {word}",
+            "share": "weight 0",
+        }.get(entry.choose, "has no address now")
+
+    def _why_answer(self, name: int, leaf: Leaf, area: int) -> str:
+        entry, healthy = self.plan.names[name], self.flow.moment.healthy[name]
+        number = leaf.path[0][1]
+        word = self.plan.areas[area].name if area >= 0 else "a client of no area"
+        watched = "" if entry.probe else "; nobody probes its answers"
+        kept = f" · kept up to {entry.ttl_s:g} s"
+        if number >= len(entry.answers):
+            return f"none of its answers is healthy, so its last resort answers{kept}"
+        if not healthy.any():
+            return f"none of its answers is healthy, so all are taken to be{kept}"
+        words = {
+            "order": f"{'first' if number == 0 else f'number {number + 1}'} in order and healthy",
+            "nearest": f"nearest to {word}",
+            "area": f"meant for {word}" if entry.answers[number].areas else f"no answer is meant for {word}",
+            "share": f"one of {int(healthy.sum())} by weight",
+            "all": f"one of {int(healthy.sum())}: clients pick among them",
+        }
+        return words[entry.choose] + watched + kept
+
+    # Balancers
+
+    def _at_balancer(
+        self, leaf: Leaf, request: Request, sender: Sender, trail: Trail, *, source: int | None, depth: int
+    ) -> Request:
+        if leaf.balancer < 0:
+            self._outside(request, trail)
+        if depth >= MOST_BALANCERS:
+            raise Ends(self._end(trail, None, "too_many_balancers", "balancers stand behind each other without end"))
+        balancer = self.plan.balancers[leaf.balancer]
+        front = self._front(leaf, sender, trail, at_client=source is None)
+        self.let_in(front, request, sender, trail, source)
+        listener = self.listener(leaf.balancer, request, trail)
+        action = self.rule(leaf.balancer, listener, request, sender if source is None else None, trail)
+        if action.redirect:
+            target = redirected(request, action.redirect)
+            trail.amend(detail=f"redirect {action.redirect.status}")
+            if source is None:
+                return target
+            zone = self.network.front_name(front)
+            reason = f"{balancer.name} redirects"
+            raise Ends(self._end(trail, action.redirect.status, None, reason, target=balancer.name, zone=zone))
+        if action.respond:
+            self.responds(leaf.balancer, front, action.respond.status, trail)
+        return self._to_target(front, action.pool or "", request, sender, trail, depth)
+
+    def _outside(self, request: Request, trail: Trail) -> None:
+        trail.add(
+            kind="service", about=request.host, ok=True, because="no part of the plan has this address: it answers"
+        )
+        reason = f"{request.host} answers, outside the plan"
+        raise Ends(self._end(trail, 200, None, reason, target=request.host, zone="outside"))
+
+    def responds(self, balancer: int, front: int, status: int, trail: Trail) -> None:
+        """The balancer answers by itself."""
+        name = self.plan.balancers[balancer].name
+        trail.amend(detail=f"answer {status}", ok=status < 400)
+        cause = "bad_status" if status >= 400 else None
+        zone = self.network.front_name(front)
+        reason = f"{name} answers {status} by itself"
+        raise Ends(self._end(trail, status, None, reason, target=name, cause=cause, zone=zone))
+
+    def _front(self, leaf: Leaf, sender: Sender, trail: Trail, *, at_client: bool) -> int:
+        """The front that takes the request, with those that might have."""
+        network, moment = self.network, self.flow.moment
+        balancer = self.plan.balancers[leaf.balancer]
+        fronts = np.flatnonzero(network.fronts.balancer == leaf.balancer)
+        shares = self.front_shares(leaf, fronts, sender.area)
+        addresses = network.book.balancers[balancer.name]
+        address = addresses[int(leaf.front - fronts[0])] if leaf.front >= 0 else addresses[0]
+        if not shares.any():
+            because = "no front is in the address"
+            trail.add(kind="address", about=address, ok=False, because=because, link=f"balancer:{balancer.name}")
+            raise Ends(self._end(trail, None, "timed_out", f"{balancer.name}: {because}", cause="dead_front"))
+        kept = ("front", leaf.balancer)
+        chosen = int(self.stuck[kept]) if self.question.vary == "kept" and kept in self.stuck else -1
+        if chosen < 0 or not shares[chosen]:
+            chosen = self.turns.next(("front", leaf.balancer, leaf.front, sender.area), shares)
+        self.stuck[kept] = chosen
+        front = int(fronts[chosen])
+        zone, dead = network.front_name(front), bool(moment.truth.front_dead[front])
+        region = int(network.zone_region[network.fronts.zone[front]])
+        trip_s = self._round_trip_s(sender.area, region) if at_client else 0.0
+        wait_s = sender.connect_timeout_s if dead else trip_s
+        trail.latency_s += wait_s
+        living = int((shares > 0).sum())
+        because = self.story.why_front(front, dead=dead) if dead else self._why_front(balancer.address_kind, living)
+        trail.add(
+            kind="address", about=f"{address} · {zone} front", ok=not dead, because=because,
+            detail=f"one of {living} fronts" if living > 1 else "the only front", latency_ms=wait_s * 1000,
+            candidates=lambda: [
+                Candidate(
+                    name=network.front_name(int(one)), zone=network.front_name(int(one)), share=float(share),
+                    chosen=int(one) == front, truth="dead" if moment.truth.front_dead[one] else "living",
+                    excluded=None if share else self._why_not_front(int(one), leaf),
+                )
+                for one, share in zip(fronts, shares, strict=True)
+            ],
+            link=f"front:{balancer.name}/{zone}", where=pointer(("balancers", leaf.balancer)),
+        )  # fmt: skip
+        if dead:
+            reason = f"the {zone} front of {balancer.name} is dead and still in its address"
+            raise Ends(self._end(trail, None, "timed_out", reason, cause="dead_front"))
+        return front
+
+    def front_shares(self, leaf: Leaf, fronts: Ints, area: int) -> Floats:
+        """The share of each front of a leaf's balancer."""
+        present = self.flow.moment.in_address[fronts].astype(np.float64)
+        if leaf.front >= 0:
+            present *= fronts == leaf.front
+        if self.plan.balancers[leaf.balancer].address_kind == "anycast" and present.any():
+            region = self.network.zone_region[self.network.fronts.zone[fronts]]
+            trips = np.array([self._round_trip_s(area, int(one)) for one in region])
+            near = np.where(present > 0, trips, np.inf)
+            present *= region == region[int(near.argmin())]
+        return present / present.sum() if present.any() else present
+
+    def _round_trip_s(self, area: int, region: int) -> float:
+        if area < 0 or region >= len(self.plan.regions):
+            return 0.0
+        return self.plan.areas[area].latency_ms.get(self.plan.regions[region].name, 0) / 1000
+
+    def _why_front(self, kind: str, living: int) -> str:
+        words = {
+            "shared": f"one address, spread evenly over {living} front{'s' if living > 1 else ''}",
+            "per-zone": "this address is this front's own",
+            "anycast": "the nearest region that has a living front",
+        }
+        return words[kind] + self.story.lately_left()
+
+    def _why_not_front(self, front: int, leaf: Leaf) -> str:
+        if not self.flow.moment.in_address[front]:
+            return self.story.why_front_left(front)
+        return "has an address of its own" if leaf.front >= 0 else "another region is nearer"
+
+    def let_in(self, front: int, request: Request, sender: Sender, trail: Trail, source: int | None) -> None:
+        """Route and firewall before the front."""
+        came = self.ways.front(source) if source is not None else self.ways.end_of_source(sender.label, sender.span)
+        protocol = "udp" if request.scheme == "udp" else "tcp"
+        gone = self.flow.moment.truth.gone_rules
+        found = checks(self.plan, came, self.ways.front(front), protocol, request.port, gone=gone)
+        self._passed(found, trail, sender.connect_timeout_s, f"{protocol} {request.port}", layer=4, target=None)
+
+    def _passed(
+        self, found: Sequence[Check], trail: Trail, wait_s: float, what: str, *, layer: int, target: str | None
+    ) -> None:
+        for check in found:
+            if check.kind == "route" and check.ok and not self.plan.networks:
+                continue
+            if not check.ok:
+                trail.latency_s += wait_s
+            trail.add(
+                kind=check.kind, about=check.about, ok=check.ok, because=check.because, detail=what,
+                latency_ms=0.0 if check.ok else wait_s * 1000,
+                link=f"firewall:{check.about}" if check.kind == "firewall" else None, where=check.where or None,
+                remedy=remedy_answer(check.remedy),
+            )  # fmt: skip
+            if not check.ok:
+                status = 504 if layer == 7 else None
+                error = "blocked" if layer == 7 else "timed_out"
+                raise Ends(self._end(trail, status, error, check.because, target=target, cause="blocked"))
+
+    def listener(self, balancer: int, request: Request, trail: Trail) -> Listener:
+        """The listener that takes a request, or the end of it."""
+        settings = self.plan.balancers[balancer]
+        at = pointer(("balancers", balancer, "listeners"))
+        number = listener_for(settings, request)
+        if number is None:
+            known = ", ".join(f"{one.protocol} {one.port}" for one in settings.listeners) or "nothing"
+            because = f"{settings.name} listens on {known}, not on {request.scheme} {request.port}"
+            trail.add(kind="listener", about=f"{request.scheme} {request.port}", ok=False, because=because, where=at)
+            raise Ends(self._end(trail, None, "refused", because, cause="refused"))
+        listener = settings.listeners[number]
+        certificate = next((one for one in self.plan.certificates if one.name == listener.certificate), None)
+        covered = certificate_covers(self.plan, listener.certificate, request.host, request.scheme)
+        because = f"takes {request.scheme} on port {request.port}"
+        if certificate and request.scheme in ("https", "tls"):
+            name = next((host for host in certificate.hosts if host_matches(host, request.host)), None)
+            until = f", valid until {certificate.expires}" if certificate.expires else ""
+            because = (
+                f"{name} covers the host{until}"
+                if name
+                else f"{', '.join(certificate.hosts)} does not cover {request.host}"
+            )
+        named, late = covered, self.question.today
+        if covered and certificate and certificate.expires and late and certificate.expires < late:
+            covered, because = False, f"{certificate.name} was valid until {certificate.expires}, today is {late}"
+        trail.add(
+            kind="listener", about=f"{listener.protocol} {listener.port}", ok=covered, because=because,
+            detail=f"certificate {certificate.name}" if certificate else listener.name,
+            link=f"listener:{settings.name}/{listener.name}", where=f"{at}/{number}",
+            remedy=self._cover(certificate.name, request.host) if certificate and not named else None,
+        )  # fmt: skip
+        if not covered:
+            raise Ends(self._end(trail, None, "certificate", f"the client turns away: {because}", cause="refused"))
+        return listener
+
+    def _cover(self, certificate: str, host: str) -> RemedyAnswer:
+        place = [one.name for one in self.plan.certificates].index(certificate)
+        patch = {"op": "add", "path": f"/certificates/{place}/hosts/-", "value": host}
+        return RemedyAnswer(words=f"let certificate {certificate} cover {host}", patch=[patch])
+
+    def rule(self, balancer: int, listener: Listener, request: Request, sender: Sender | None, trail: Trail) -> Any:
+        """What the first rule that matches says, and which it is."""
+        settings = self.plan.balancers[balancer]
+        rule = rule_for(listener, request, sender.span if sender else None)
+        action = listener.otherwise if rule == OTHERWISE else listener.rules[rule].do
+        place = settings.listeners.index(listener)
+        at = pointer(("balancers", balancer, "listeners", place))
+        count = len(listener.rules)
+        because = f"the first of {count} rules that matches" if count > 1 else "the only rule, and it matches"
+        if rule == OTHERWISE:
+            because = {0: "there are no rules", 1: "the only rule does not match"}.get(
+                count, f"none of {count} rules matches"
+            )
+        trail.add(
+            kind="rule", about=f"{rule + 1} {listener.rules[rule].name}" if rule != OTHERWISE else "otherwise", ok=True,
+            because=because, detail=when_words(listener.rules[rule].when) if rule != OTHERWISE else "whatever is left",
+            candidates=lambda: rule_candidates(listener, rule, request, sender.span if sender else None),
+            link=f"listener:{settings.name}/{listener.name}",
+            where=f"{at}/rules/{rule}" if rule != OTHERWISE else f"{at}/otherwise",
+        )  # fmt: skip
+        return action
+
+    # Targets
+
+    def _to_target(self, front: int, pool: str, request: Request, sender: Sender, trail: Trail, depth: int) -> Request:
+        network = self.network
+        lane = self._pool(front, pool, trail)
+        cell = int(network.routes.lane_cell[lane])
+        pair = self._target(cell, front, request, sender, trail)
+        layer = int(network.front_layer[front])
+        member = int(network.pairs.member[pair])
+        name = network.machines.names[int(network.pairs.machine[pair])]
+        if network.members.leads_on[member]:
+            leaf = self._leads_to(member, sender, trail)
+            group = self.plan.target_groups[int(network.members.group[member])]
+            scheme = group.protocol if layer == 7 else request.scheme
+            inner = replace(request, scheme=scheme, port=int(network.members.port[member]))
+            return self._at_balancer(leaf, inner, sender, trail, source=front, depth=depth + 1)
+        wait_s = self._hang_s(pair, sender, layer)
+        found = self._checks_to(pair, sender)
+        port = int(network.members.port[member])
+        self._passed(found, trail, wait_s, f"port {port}", layer=layer, target=name)
+        self._service(pair, request, sender, trail, layer)
+        raise AssertionError("a service always ends a request")
+
+    def _leads_to(self, member: int, sender: Sender, trail: Trail) -> Leaf:
+        row = next(iter(self.onward(member)))
+        if isinstance(row, Leaf):
+            return row
+        return self._by_name(row, Request("", plain_host(self.plan.names[row].name), 0, "/"), sender, trail)
+
+    def onward(self, member: int) -> Iterator[Leaf | int]:
+        """Where a target leads on: a balancer, or a name."""
+        network = self.network
+        name = network.machines.names[int(network.members.machine[member])]
+        balancers = [one.name for one in self.plan.balancers]
+        if name in balancers:
+            yield Leaf((), balancers.index(name), -1)
+        elif is_address(name):
+            yield network.names.leaf_of_address(name)
+        else:
+            known = network.names.index(plain_host(name))
+            yield known if known is not None else Leaf((), -1, -1)
+
+    def _pool(self, front: int, pool: str, trail: Trail) -> int:
+        """The lane that the request takes: its tier and its group."""
+        network, choice = self.network, self.flow.choice
+        routes = network.routes
+        place = [one.name for one in self.plan.pools].index(pool)
+        route = int(np.flatnonzero((routes.route_front == front) & (routes.route_pool == place))[0])
+        serving = int(choice.route_choice[route])
+        lanes = np.flatnonzero((routes.lane_route == route) & (routes.lane_choice == serving))
+        shares = choice.lane_share[lanes]
+        tier = int(routes.choice_tier[serving])
+        known, whole = self._health(lanes)
+        refused = float(choice.route_refused[route])
+        asked = self._asked_for(place, tier)
+        because = f"tier {tier + 1}: {known:g} of {whole:g} targets believed in use, {asked} asked for"
+        if known == 0:
+            because = f"no tier has a target in use, so tier {tier + 1} decides what happens"
+        none = not shares.any() or (refused > 0 and self.turns.next(("fail", route), np.array([1 - refused, refused])))
+        trail.add(
+            kind="pool", about=f"{pool} · tier {tier + 1}", ok=not none, because=because,
+            detail=tier_words(tier, len(self.plan.pools[place].tiers)),
+            candidates=lambda: self._tiers(route, serving), where=pointer(("pools", place, "tiers", tier)),
+            link=f"pool:{pool}",
+        )  # fmt: skip
+        if none:
+            layer = int(network.front_layer[front])
+            reason = f"nobody of {pool} is believed in use by {self.ways.front(front).label}"
+            raise Ends(self._failed(trail, layer, 503, "reset", reason, "none_healthy", {}))
+        chosen = self.turns.next(("lane", route), shares / shares.sum())
+        groups = self.plan.target_groups
+        cells = routes.lane_cell[lanes]
+        group = groups[int(routes.cell_group[cells[chosen]])]
+        trail.add(
+            kind="group", about=group.name, ok=True, detail=method_words(group.balance),
+            because=f"{per_cent(float(shares[chosen]))} of {pool}, by weight" if len(lanes) > 1 else "its only group",
+            candidates=lambda: [
+                Candidate(
+                    name=groups[int(routes.cell_group[cell])].name, share=float(share), chosen=number == chosen,
+                    excluded=None if share else self._why_not_group(int(cell), float(routes.lane_weight[lane])),
+                )
+                for number, (cell, share, lane) in enumerate(zip(cells, shares, lanes, strict=True))
+            ],
+            link=f"group:{group.name}", where=pointer(("target_groups", int(routes.cell_group[cells[chosen]]))),
+        )  # fmt: skip
+        return int(lanes[chosen])
+
+    def _why_not_group(self, cell: int, weight: float) -> str:
+        return "weight 0" if not weight else f"{self.flow.choice.cell_targets[cell]:g} targets, none in use"
+
+    def _health(self, lanes: Ints) -> tuple[float, float]:
+        cells = self.network.routes.lane_cell[lanes]
+        return float(self.flow.choice.cell_in_use[cells].sum()), float(self.flow.choice.cell_targets[cells].sum())
+
+    def _asked_for(self, pool: int, tier: int) -> str:
+        bound = self.plan.pools[pool].tiers[tier].min_healthy
+        return per_cent(bound.share) if bound.share is not None else f"{bound.count}"
+
+    def _tiers(self, route: int, serving: int) -> list[Candidate]:
+        routes = self.network.routes
+        found = []
+        for choice in np.flatnonzero(routes.choice_route == route):
+            known, whole = self._health(np.flatnonzero(routes.lane_choice == choice))
+            tier = int(routes.choice_tier[choice])
+            asked = self._asked_for(int(routes.route_pool[route]), tier)
+            why = None
+            if choice != serving:
+                later = choice > serving
+                why = "an earlier tier serves" if later else f"only {known:g} of {whole:g} are in use"
+            found.append(
+                Candidate(
+                    name=f"tier {tier + 1}", share=float(choice == serving), chosen=bool(choice == serving),
+                    excluded=why, note=f"{known:g} of {whole:g} in use, {asked} asked for",
+                )
+            )  # fmt: skip
+        return found
+
+    def _target(self, cell: int, front: int, request: Request, sender: Sender, trail: Trail) -> int:
+        """The pair that is chosen, with all candidates."""
+        network = self.network
+        mine = network.cell_pairs[cell]
+        group_index = int(network.routes.cell_group[cell])
+        group = self.plan.target_groups[group_index]
+        shares, why = self.pair_shares(cell, front, request, sender)
+        self.cells_met.append(cell)
+        stick = ("target", cell)
+        sticks = self.sticks(group_index, front)
+        held = self.stuck.get(stick, -1)
+        if sticks and held >= 0 and self.flow.moment.in_use[mine[held]]:
+            chosen, why = held, f"{sticks} keeps it here while {self.ways.front(front).label} believes it in use"
+        else:
+            start = len(mine) * self._rank(front) // max(len(self._siblings(front)), 1)
+            chosen = self.turns.next(("target", cell, why if "hash" in why else ""), shares, start)
+        self.stuck[stick] = chosen
+        pair = int(mine[chosen])
+        met = self.met(pair, sender)
+        name = network.machines.names[int(network.pairs.machine[pair])]
+        bad = (
+            int((np.array([self.met(int(one), sender) for one in mine[shares > 0]]) != ANSWERS).sum())
+            if len(mine) < 2000
+            else 0
+        )
+        trail.add(
+            kind="target", about=name, ok=met == ANSWERS,
+            because=why + (f"; {bad} of them {'does' if bad == 1 else 'do'} not answer" if bad else ""),
+            detail=network.zones[int(network.machines.zone[network.pairs.machine[pair]])],
+            candidates=lambda: self._candidates(cell, chosen, shares, sender),
+            link=f"berth:{group.name}/{name}", where=pointer(("target_groups", group_index)),
+        )  # fmt: skip
+        return pair
+
+    def _siblings(self, front: int) -> Ints:
+        """The fronts of the same balancer: each takes turns on its own, and starts elsewhere."""
+        return np.flatnonzero(self.network.fronts.balancer == self.network.fronts.balancer[front])
+
+    def _rank(self, front: int) -> int:
+        return int(np.flatnonzero(self._siblings(front) == front)[0])
+
+    def sticks(self, group: int, front: int) -> str | None:
+        """What makes the next request of this client meet the same target."""
+        settings = self.plan.target_groups[group]
+        same_source = self.question.vary in ("connection", "kept")
+        if settings.affinity.by == "source" and same_source:
+            return "its session by source"
+        if settings.affinity.by == "cookie" and self.question.session == "kept" and same_source:
+            return "its session cookie"
+        if self.network.front_layer[front] == 4 and self.question.vary == "kept":
+            return "its connection"
+        return None
+
+    def pair_shares(self, cell: int, front: int, request: Request, sender: Sender) -> tuple[Floats, str]:
+        """The shares of a cell's pairs for this request, and the reason in words."""
+        network, choice = self.network, self.flow.choice
+        mine = network.cell_pairs[cell]
+        weight = choice.pair_weight[mine]
+        method = network.cell_method[cell]
+        count = int((weight > 0).sum())
+        anyway = " (none is believed in use, so all are sent to)" if choice.cell_anyway[cell] else " believed in use"
+        if method in ("source-hash", "flow-hash"):
+            targets = network.member_keys[network.pairs.member[mine]]
+            if method == "source-hash":
+                key = int(address_keys([sender.span[1]])[0])
+                words = f"hash of {address_text(sender.span[0], sender.span[1])} over {count}{anyway}"
+            else:
+                address = network.book.balancers[self.network.balancer_of(front)][0]
+                protocol = "udp" if request.scheme == "udp" else "tcp"
+                key = flow_key(sender.span[1], sender.port, span_of(address)[1], request.port, protocol)
+                words = f"hash of this connection (port {sender.port}) over {count}{anyway}"
+            share = np.zeros(len(mine))
+            share[winners(np.array([key], dtype=np.uint64), targets, weight)[0]] = 1.0
+            return share, words
+        shares = self.flow.pair_share[0][mine]
+        return shares, f"{method_words(method)} over {count}{anyway}"
+
+    def met(self, pair: int, sender: Sender) -> int:
+        """What a sender's request meets at a pair."""
+        met = int(self.flow.moment.encounter.met[pair])
+        if met == BLOCKED or not self._by_source(pair):
+            return met
+        return met if all(check.ok for check in self._checks_to(pair, sender)) else BLOCKED
+
+    def _by_source(self, pair: int) -> bool:
+        return len(self.plan.firewalls) > 0 and self.ways.sees_client(int(self.network.pairs.front[pair]))
+
+    def _checks_to(self, pair: int, sender: Sender) -> list[Check]:
+        seen = self.ways.end_of_source(sender.label, sender.span)
+        return self.ways.to_machine_from(pair, seen, self.flow.moment.truth.gone_rules)
+
+    def _candidates(self, cell: int, chosen: int, shares: Floats, sender: Sender) -> list[Candidate]:
+        """Every target of the group: in reach with its share, or why it has none."""
+        network, moment = self.network, self.flow.moment
+        group = int(network.routes.cell_group[cell])
+        by_member = {int(network.pairs.member[pair]): at for at, pair in enumerate(network.cell_pairs[cell])}
+        found = []
+        here = moment.present(network.members.machine)
+        for member in np.flatnonzero((network.members.group == group) & here):
+            machine = int(network.members.machine[member])
+            at = by_member.get(int(member))
+            zone = network.zones[int(network.machines.zone[machine])]
+            if at is None:
+                reach = self.plan.target_groups[group].reach
+                found.append(
+                    Candidate(
+                        name=network.machines.names[machine],
+                        zone=zone,
+                        excluded=f"out of reach: this front uses its {reach}’s",
+                    )
+                )
+                continue
+            pair = int(network.cell_pairs[cell][at])
+            met, in_use = self.met(pair, sender), bool(moment.in_use[pair])
+            found.append(
+                Candidate(
+                    name=network.machines.names[machine], zone=zone, chosen=at == chosen, share=float(shares[at]),
+                    truth="blocked" if met == BLOCKED else truth_word(met, float(moment.truth.slowness[machine])),
+                    belief="in use" if in_use else "out",
+                    excluded=None if shares[at] > 0 or at == chosen else self._why_no_share(pair, in_use=in_use),
+                    note=self.story.when_noticed(pair, wrong=in_use != (met == ANSWERS)),
+                )
+            )  # fmt: skip
+        return found
+
+    def _why_no_share(self, pair: int, *, in_use: bool) -> str:
+        network = self.network
+        if network.pairs.weight[pair] == 0:
+            return "weight 0"
+        if not in_use:
+            return self.story.why_out(pair)
+        method = network.cell_method[int(network.pairs.cell[pair])]
+        if not self.flow.choice.pair_weight[pair]:
+            return "another zone: this front keeps to its own"
+        words = {"source-hash": "the hash falls to another", "flow-hash": "the hash falls to another"}
+        return words.get(method, "busier than the others")
+
+    # Services
+
+    def _hang_s(self, pair: int, sender: Sender, layer: int) -> float:
+        group = self.plan.target_groups[int(self.network.members.group[self.network.pairs.member[pair]])]
+        return group.connect_timeout_s if layer == 7 else sender.connect_timeout_s
+
+    def _service(self, pair: int, request: Request, sender: Sender, trail: Trail, layer: int) -> None:
+        """What the target answers."""
+        network, moment = self.network, self.flow.moment
+        machine, member = int(network.pairs.machine[pair]), int(network.pairs.member[pair])
+        name, port = network.machines.names[machine], int(network.members.port[member])
+        zone = network.zones[int(network.machines.zone[machine])]
+        service = int(network.members.service[member])
+        protocol = network.services.protocol[service] if service >= 0 else "nothing"
+        met = int(moment.encounter.met[pair])
+        wait_s = self._hang_s(pair, sender, layer)
+        end: dict[str, Any] = {"target": name, "zone": zone}
+        hop: dict[str, Any] = {"kind": "service", "about": f"{protocol} {port}", "link": f"instance:{name}"}
+        if met == SILENT:
+            trail.latency_s += wait_s
+            because = f"{self.story.why_down(pair)} · gave up after {wait_s:g} s"
+            trail.add(**hop, ok=False, because=because, detail="silent", latency_ms=wait_s * 1000)
+            reason = f"{name} is silent{self.story.not_noticed(pair)}"
+            raise Ends(self._failed(trail, layer, 504, "timed_out", reason, "timed_out", end))
+        if met == REFUSES:
+            because = self.story.why_down(pair) if service >= 0 else f"nothing on {name} serves port {port}"
+            trail.add(**hop, ok=False, because=because, detail="refuses")
+            reason = f"{name} refuses{self.story.not_noticed(pair)}"
+            raise Ends(self._failed(trail, layer, 502, "reset", reason, "refused", end))
+        self._answers_or_not(pair, request, sender, trail, layer, hop, end)
+
+    def _answers_or_not(
+        self, pair: int, request: Request, sender: Sender, trail: Trail, layer: int, hop: dict[str, Any],
+        end: dict[str, Any],
+    ) -> None:  # fmt: skip
+        network, queue = self.network, self.flow.queue
+        machine, name = int(network.pairs.machine[pair]), end["target"]
+        excess = float(queue.excess[machine])
+        load = f"{per_cent(float(queue.utilisation[machine]))} of its capacity"
+        if excess > 0 and self.turns.next(("full", machine), np.array([1 - excess, excess])):
+            because = f"its queue is full: offered {load}"
+            trail.add(**hop, ok=False, because=because, detail="overloaded")
+            raise Ends(self._failed(trail, layer, 503, "reset", f"{name} is overloaded", "overloaded", end))
+        latency_s = float(queue.latency_s[machine])
+        bound_s = min(float(network.pair_response_timeout_s[pair]), sender.timeout_s - trail.latency_s)
+        work_s = float(network.machines.service_s[machine]) * float(self.flow.moment.truth.slowness[machine])
+        waits = latency_s - work_s
+        parts = f"{work_s * 1000:g} ms of work"
+        parts += f", {waits * 1000:.3g} ms of waiting at {load}" if waits > 1e-9 else ""
+        if latency_s > bound_s:
+            trail.latency_s += bound_s
+            trail.add(
+                **hop,
+                ok=False,
+                because=f"{parts}: longer than {bound_s:g} s",
+                detail="too late",
+                latency_ms=bound_s * 1000,
+            )
+            raise Ends(self._failed(trail, layer, 504, "timed_out", f"{name} answers too late", "timed_out", end))
+        trail.latency_s += latency_s
+        status = self.status(pair, request)
+        good = status is None or status < 400
+        detail = f"status {status}" if status is not None else "answers"
+        trail.add(**hop, ok=good, because=parts, detail=detail, latency_ms=latency_s * 1000)
+        reason = f"{name} in {end['zone']} answers" + (f" {status} to {request.path}" if not good else "")
+        raise Ends(self._end(trail, status, None, reason, cause=None if good else "bad_status", **end))
+
+    def _failed(
+        self, trail: Trail, layer: int, status: int, error: str, reason: str, cause: str, end: dict[str, Any]
+    ) -> Outcome:
+        if layer == 7:
+            return self._end(trail, status, cause, reason, cause=cause, **end)
+        return self._end(trail, None, error, reason, cause=cause, **end)
+
+    def status(self, pair: int, request: Request) -> int | None:
+        """The status that the service answers to this path; None where it is no web service that is asked."""
+        if request.scheme not in ("http", "https"):
+            return None
+        service = int(self.network.members.service[self.network.pairs.member[pair]])
+        pages = dict(self.network.services.pages[service])
+        name = self.network.machines.names[int(self.network.pairs.machine[pair])]
+        for fault in self.flow.moment.truth.page_faults:
+            served = any((fault.page or "").startswith(page) for page in pages)
+            if fault.instance in (None, name) and served:
+                pages[fault.page or ""] = fault.status or 0
+        return page_status(pages, request.path)
+
+    # Many
+
+    def explained(self) -> list[Explained]:
+        """Answers to what puzzles people, for the cells that the traced requests met."""
+        return puzzles(
+            self.flow, self.story, list(dict.fromkeys(self.cells_met)), self.asking.sender(0).area, self.request.host
+        )
