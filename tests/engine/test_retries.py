@@ -139,3 +139,17 @@ def test_a_hashed_call_that_is_repeated_goes_the_same_way_again():
     assert 0 < lost < 0.2
     assert flow.cause_rps.sum() == pytest.approx(600 * lost, rel=1e-9)
     assert flow.places.front_rps.sum() == pytest.approx(600 * (1 + lost), rel=1e-9)
+
+
+def test_repeats_settle_at_the_very_limit_too():
+    """A surge has left calls tried 1.75 times; then a balancer can just send what is asked: p goes to 0, but ever more
+    slowly, as p - p^2 does. What is counted by call and what is counted by zone must agree all the same."""
+    data = with_retries(2)
+    data["clients"][0]["calls"][0]["kilobytes"] = 40
+    data["balancers"][0]["bandwidth_mbps"] = 600 * 0.32
+    surges = [{"at_s": at, "surge": {"clients": "walkers", "factor": factor}} for at, factor in ((10, 2), (20, 1))]
+    run = drill_of(data, surges, lasts_s=60)
+    stormy, calm = run.flow_at(15), run.flow_at(30)
+    assert stormy.served == pytest.approx(600)
+    assert calm.zone_served.sum() == pytest.approx(calm.served, rel=1e-9)
+    assert calm.served == pytest.approx(600, rel=1e-6)
