@@ -161,3 +161,27 @@ def test_the_board_is_accessible(page, scheme):
     expect(page.get_by_test_id("consequence")).to_be_visible()
     found = Axe().run(page, options={"runOnly": ["wcag2a", "wcag2aa", "wcag22aa"]})
     assert [(one["id"], [node["target"] for node in one["nodes"]][:4]) for one in found.response["violations"]] == []
+
+
+def test_a_first_start_is_shown_around_in_five_steps_and_left_for_good(page):
+    page.goto("/")
+    card = page.get_by_role("dialog", name=re.compile("Tour, step"))
+    expect(card).to_contain_text("1 of 5")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("lost=zone%3Afells-2"))
+    expect(card).to_contain_text("What if fells-2 were lost?")
+    card.get_by_role("button", name="Next").click()
+    expect(page).to_have_url(re.compile("drill=lose-fells-2&at=89"))
+    card.get_by_role("button", name="Next").click()
+    expect(page.get_by_test_id("summary")).to_contain_text("requests fail")
+    card.get_by_role("button", name="Back").click()
+    expect(card).to_contain_text("3 of 5")
+    page.keyboard.press("Escape")
+    expect(card).to_have_count(0)
+    page.goto("/")
+    expect(page.get_by_test_id("banner")).to_be_visible()
+    expect(card).to_have_count(0)
+    page.keyboard.press("/")
+    page.get_by_placeholder("An object, a view, an action").fill("tour")
+    page.keyboard.press("Enter")
+    expect(card).to_contain_text("1 of 5")

@@ -108,8 +108,9 @@ def test_the_earliest_and_the_latest_run_are_drawn_over_this_one(page, plan):
     assert drills()[1]["phases"] == "best"
 
 
-def test_a_long_drill_shows_how_far_it_is_and_can_be_stopped(page, server):
-    """4,000 targets whose probes are spread over their cycle: thousands of verdicts, each an event."""
+@pytest.fixture
+def slowly(server):
+    """A plan of 4,000 targets whose probes are spread over their cycle: thousands of verdicts, each an event."""
     zones = ["fells-1", "fells-2", "fells-3"]
     data = changed(plan_data(), "/fleets/0/count", 4000)
     data = changed(data, "/clients/0/rps", 400_000)
@@ -117,7 +118,12 @@ def test_a_long_drill_shows_how_far_it_is_and_can_be_stopped(page, server):
     data["drills"] = [{"name": "slowly", "lasts_s": 120, "steps": steps}]
     with httpx2.Client(base_url=server, timeout=60) as client:
         key = client.post("/api/plans", content=json.dumps(data)).json()["key"]
-    page.goto(f"/plans/{key}/drill")
+        yield key
+        client.delete(f"/api/plans/{key}")
+
+
+def test_a_long_drill_shows_how_far_it_is_and_can_be_stopped(page, slowly):
+    page.goto(f"/plans/{slowly}/drill")
     status = page.get_by_role("status").filter(has_text="drill")
     expect(status).to_contain_text(re.compile(r"Running the drill … \d+ %"))
     expect(status).to_contain_text(re.compile(r"Running the drill … [1-9]\d* %"), timeout=30_000)

@@ -8,6 +8,7 @@ import { SheetsView } from "./sheets/view";
 import { Shell } from "./shell";
 import { readTraceSearch } from "./trace/question";
 import { TraceView } from "./trace/view";
+import { firstTour } from "./start/tour-steps";
 import { StartView } from "./start/view";
 import { api, dataOf } from "./api/client";
 
@@ -20,6 +21,7 @@ const door = createRoute({
   loader: async () => {
     const plans = dataOf(await api.GET("/api/plans"));
     const only = plans.length === 1 ? plans[0] : undefined;
+    if (only) firstTour();
     throw only ? redirect({ to: "/plans/$key/board", params: { key: only.key }, search: {} }) : redirect({ to: "/plans" });
   },
 });

@@ -11,6 +11,7 @@ import { Palette } from "./edit/palette";
 import { Button, IconButton } from "./kit/parts";
 import { useTheme } from "./kit/theme";
 import { usePlan } from "./plan/queries";
+import { Tour } from "./start/tour";
 
 /** The frame of every view: the bar on top, the view beneath. */
 export function Shell() {
@@ -72,6 +73,7 @@ function PlanBar({ planKey }: { planKey: string }) {
         <Palette planKey={planKey} onAdd={() => setAdding(true)} />
       </span>
       <AddDialog planKey={planKey} open={adding} onOpenChange={setAdding} />
+      <Tour planKey={planKey} />
     </>
   );
 }

@@ -38,7 +38,7 @@ export function DrillView() {
   if (!document) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
   if (name === undefined) return <p className="p-8 text-ink-soft">The plan has no drill yet: press <kbd>a</kbd> and choose “drill”.</p>;
   if (!drill.data) return <Running asked={asked} name={name} lasts={document.drills?.find((one) => one.name === name)?.lasts_s ?? 900} running={drill.isFetching} onAgain={() => void drill.refetch()} />;
-  return <Drilled key={name} planKey={key} asked={asked} document={document} drill={drill.data} strips={strips.data ?? []} at={search.at} onAt={(at) => change({ at })} onDrill={(one) => change({ drill: one, at: undefined })} />;
+  return <Drilled key={name} name={name} planKey={key} asked={asked} document={document} drill={drill.data} strips={strips.data ?? []} at={search.at} onAt={(at) => change({ at })} onDrill={(one) => change({ drill: one, at: undefined })} />;
 }
 
 /** How far the drill has been run, while that takes its time; it can be stopped, and begun again. */
@@ -60,6 +60,7 @@ function Running({ asked, name, lasts, running, onAgain }: { asked: Asked; name:
 }
 
 interface DrilledProps {
+  name: string;
   planKey: string;
   asked: Asked;
   document: PlanDocument;
@@ -71,7 +72,7 @@ interface DrilledProps {
 }
 
 function Drilled(props: DrilledProps) {
-  const { planKey, asked, document, drill, at, onAt, onDrill } = props;
+  const { name, planKey, asked, document, drill, at, onAt, onDrill } = props;
   const { edit } = useEdit(planKey);
   const { frame, width } = useWidth();
   const [playing, setPlaying] = useState(false);
@@ -80,8 +81,8 @@ function Drilled(props: DrilledProps) {
   const wrong = useMemo(() => props.strips.filter((strip) => strip.pieces.some((piece) => piece.wrong)).length, [props.strips]);
   const [folds, setFolds] = useState<boolean>();
   const folded = folds ?? wrong > MOST_STRIPS;
-  const cells = useFoldedStrips(asked, drill.name, folded);
-  const phases = usePhases(asked, drill.name, drill.readings.failed >= 1);
+  const cells = useFoldedStrips(asked, name, folded && drill.name === name);
+  const phases = usePhases(asked, name, drill.name === name && drill.readings.failed >= 1);
   const [look, setLook] = useState<{ row: string; second?: number }>({ row: "Served" });
   const layout = { document, drill, phases: phases.data ?? [], strips: folded ? [] : shown, cells: folded ? changing(cells.data ?? []) : [], axis, width };
   const rows = rowsOf(layout);

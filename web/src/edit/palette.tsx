@@ -7,6 +7,7 @@ import { useTheme } from "../kit/theme";
 import { usePlan } from "../plan/queries";
 import type { Selection } from "../plan/selection";
 import { SHEETS } from "../sheets/columns";
+import { tourTo } from "../start/tour-steps";
 import { KINDS, OBJECT_KINDS, objectsOf } from "./names";
 
 /** Everything of a plan that can be found by its name. */
@@ -62,6 +63,7 @@ export function Palette({ planKey, onAdd }: { planKey: string; onAdd: () => void
           ))}
           <Command.Item className={item} onSelect={run(() => void navigate({ to: "/plans" }))}>All plans</Command.Item>
           <Command.Item className={item} onSelect={run(toggle)}>Day or night survey</Command.Item>
+          <Command.Item className={item} onSelect={run(() => tourTo(0))}>Take the tour</Command.Item>
           {plan.data &&
             findable(plan.data.document).map((one) => (
               <Command.Item
