@@ -46,7 +46,10 @@ def page(browser, server):
     context = browser.new_context(base_url=server, viewport={"width": 1280, "height": 800}, reduced_motion="reduce")
     opened = context.new_page()
     errors = []
-    opened.on("console", lambda message: errors.append(message.text) if is_error(message) else None)
+    opened.on(
+        "console",
+        lambda message: errors.append(f"{message.text} {message.location['url']}") if is_error(message) else None,
+    )
     opened.on("pageerror", lambda error: errors.append(str(error)))
     yield opened
     context.close()

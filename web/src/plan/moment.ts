@@ -59,10 +59,12 @@ export function useShown(): Shown {
   const boardIsFresh = asking || (now.data !== undefined && !now.isPlaceholderData);
   const drill = useDrill(asked, drillName, search.at !== undefined || boardIsFresh);
   const whatIf = useWhatIf(asked, faults, groups);
-  const inDrill = useDrillState(asked, drill.data, asking ? undefined : search.at, groups);
+  // While the drill of this revision is not there yet, what is kept of another may have another name.
+  const drillIsFresh = !drill.isPlaceholderData;
+  const inDrill = useDrillState(asked, drillIsFresh ? drill.data : undefined, asking ? undefined : search.at, groups);
   const error = plan.error ?? (asking ? whatIf.error : (now.error ?? inDrill.error ?? drill.error));
   const fresh = asking ? !whatIf.isPlaceholderData : search.at === undefined ? boardIsFresh : !inDrill.isPlaceholderData;
-  const common = { asked, fresh, document, drill: drill.data, error };
+  const common = { asked, fresh: fresh && drillIsFresh, document, drill: drill.data, error };
 
   if (asking && whatIf.data) {
     const moment = search.moment ?? "at_once";
