@@ -20,7 +20,7 @@ from tests.simulation.requests import BIN_S, Simulation
 
 DEMO = Path(__file__).parents[2] / "examples" / "beckwater.plan.yaml"
 RUNS = 20
-PLANS = 36
+PLANS = 40
 # 99 % in all: divided by the number of comparisons (Bonferroni), as many as there are in all plans' stretches.
 COMPARED = PLANS * (2 + len(CAUSES) + 4 * LASTS_S // BIN_S)
 ALPHA = 0.01 / COMPARED

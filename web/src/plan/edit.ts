@@ -46,7 +46,11 @@ export function useEdit(key: string) {
   );
   const revision = useCallback(() => client.getQueryData<PlanWhole>(["plan", key])?.head.revision ?? 0, [client, key]);
 
+  // One after the other: an edit is made of what the one before has made, never beside it.
+  const scope = { id: `edits of ${key}` };
+
   const move = useMutation({
+    scope,
     mutationFn: async (which: Move) => {
       const params = { path: { key }, header: { "if-match": `"${revision()}"` } };
       if (which === "agree") return dataOf(await api.POST("/api/plans/{key}/agree", { params }));
@@ -62,6 +66,7 @@ export function useEdit(key: string) {
   });
 
   const edit = useMutation({
+    scope,
     mutationFn: async (patch: Operation[]) => {
       performance.mark("edit-sent");
       const params = { path: { key }, header: { "if-match": `"${revision()}"` } };
