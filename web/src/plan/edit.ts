@@ -38,7 +38,9 @@ export function useEdit(key: string) {
   const client = useQueryClient();
 
   const shown = useCallback(
-    (whole: PlanWhole) => {
+    async (whole: PlanWhole) => {
+      // An answer that is still on its way may be of before this edit: it must not take the newer one's place.
+      await client.cancelQueries({ queryKey: ["plan", key], exact: true });
       client.setQueryData(["plan", key], { head: whole.head, document: whole.document });
       void client.invalidateQueries({ queryKey: ["plans"] });
     },
@@ -57,8 +59,8 @@ export function useEdit(key: string) {
       const path = which === "undo" ? "/api/plans/{key}/undo" : "/api/plans/{key}/redo";
       return dataOf(await api.POST(path, { params }));
     },
-    onSuccess: (whole, which) => {
-      shown(whole);
+    onSuccess: async (whole, which) => {
+      await shown(whole);
       if (which === "agree") toast.success(`Revision ${whole.head.revision} is agreed`);
       else toast(`${which === "undo" ? "Undone" : "Done again"}. ${changeWords((whole as EditAnswer).changes)}`);
     },
@@ -74,8 +76,8 @@ export function useEdit(key: string) {
       if (answer.response.status === 412) await takeNewer(patch);
       return dataOf(answer);
     },
-    onSuccess: (whole) => {
-      shown(whole);
+    onSuccess: async (whole) => {
+      await shown(whole);
       toast(changeWords(whole.changes), { action: { label: "Undo", onClick: () => move.mutate("undo") } });
     },
   });

@@ -11,21 +11,24 @@ const VIEWS = { board: "/plans/$key/board", drill: "/plans/$key/drill", trace: "
 /** The tour's card: it stands beside the work and never in its way; Escape leaves it. */
 export function Tour({ planKey }: { planKey: string }) {
   const at = useTourStep();
+  return at === undefined ? null : <Card planKey={planKey} at={at} />;
+}
+
+function Card({ planKey, at }: { planKey: string; at: number }) {
   const plan = usePlan(planKey);
   const navigate = useNavigate();
   const onward = useRef<HTMLButtonElement>(null);
   const steps = plan.data ? tourSteps(plan.data.document) : [];
-  const step = at === undefined ? undefined : steps[at];
+  const step = steps[at];
   useEffect(() => {
     onward.current?.focus();
   }, [at]);
   useEffect(() => {
-    if (at === undefined) return;
     const onKey = (event: KeyboardEvent) => event.key === "Escape" && leaveTour();
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [at]);
-  if (at === undefined || !step) return null;
+  }, []);
+  if (!step) return null;
   const go = (next: number) => {
     const to = steps[next];
     if (!to) return leaveTour();
