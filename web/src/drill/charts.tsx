@@ -25,6 +25,8 @@ export interface ChartsProps {
   axis: TimeAxis;
   width: number;
   at: number | undefined;
+  /** Whether truth and belief have been worked out yet. */
+  known: boolean;
   onMove: (step: number, at: number) => void;
   /** Somebody looks at a row with the keyboard. */
   onRow: (name: string) => void;
@@ -101,7 +103,7 @@ export function Charts(props: ChartsProps) {
         <Breaks axis={axis} top={CHART_TOP} bottom={y - GAP} />
         <g transform={`translate(0,${stripsTop})`}>
           <text x={12} y={10} className="fill-ink text-[12px] font-semibold">Truth and belief</text>
-          <text x={LEFT} y={10} className="fill-ink-soft text-[11px]">{sayStrips(strips, cells)}</text>
+          <text x={LEFT} y={10} className="fill-ink-soft text-[11px]">{props.known ? sayStrips(strips, cells) : "being worked out …"}</text>
           {strips.map((strip, index) => (
             <StripPair key={strip.group + strip.target} strip={strip} axis={axis} drill={drill} document={document} y={20 + index * STRIP_STEP} />
           ))}

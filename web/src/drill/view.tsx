@@ -38,7 +38,7 @@ export function DrillView() {
   if (!document) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
   if (name === undefined) return <p className="p-8 text-ink-soft">The plan has no drill yet: press <kbd>a</kbd> and choose “drill”.</p>;
   if (!drill.data) return <Running asked={asked} name={name} lasts={document.drills?.find((one) => one.name === name)?.lasts_s ?? 900} running={drill.isFetching} onAgain={() => void drill.refetch()} />;
-  return <Drilled key={name} name={name} planKey={key} asked={asked} document={document} drill={drill.data} strips={strips.data ?? []} at={search.at} onAt={(at) => change({ at })} onDrill={(one) => change({ drill: one, at: undefined })} />;
+  return <Drilled key={name} name={name} planKey={key} asked={asked} document={document} drill={drill.data} strips={strips.data ?? []} known={strips.data !== undefined} at={search.at} onAt={(at) => change({ at })} onDrill={(one) => change({ drill: one, at: undefined })} />;
 }
 
 /** How far the drill has been run, while that takes its time; it can be stopped, and begun again. */
@@ -66,6 +66,8 @@ interface DrilledProps {
   document: PlanDocument;
   drill: DrillAnswer;
   strips: Strip[];
+  /** Whether truth and belief have been worked out yet. */
+  known: boolean;
   at: number | undefined;
   onAt: (second: number) => void;
   onDrill: (name: string) => void;
@@ -126,7 +128,7 @@ function Drilled(props: DrilledProps) {
           <div ref={frame} className="relative" onPointerMove={lookAt} onPointerLeave={() => setLook({ row: look.row })}>
             {width > 0 && (
               <>
-                <Charts {...layout} at={at} onRow={(row) => setLook({ row })} onMove={(step, second) => edit.mutate(movingStep(document, drill.name, step, second))} />
+                <Charts {...layout} known={props.known} at={at} onRow={(row) => setLook({ row })} onMove={(step, second) => edit.mutate(movingStep(document, drill.name, step, second))} />
                 <CursorBeneathFlags axis={axis} drill={drill} at={at} onAt={onAt} />
               </>
             )}
