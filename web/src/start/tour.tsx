@@ -36,7 +36,7 @@ function Card({ planKey, at }: { planKey: string; at: number }) {
     void navigate({ to: VIEWS[to.view], params: { key: planKey }, search: to.search });
   };
   return (
-    <section role="dialog" aria-label={`Tour, step ${at + 1} of ${steps.length}`} className="fixed right-5 bottom-[210px] z-20 w-[340px] rounded border border-north bg-panel p-4 shadow-xl">
+    <section role="dialog" aria-label={`Tour, step ${at + 1} of ${steps.length}`} className="fixed right-5 bottom-[210px] z-20 w-[340px] rounded border border-north bg-panel p-4 text-[13px] text-ink shadow-xl">
       <div className="mb-1.5 flex items-center justify-between">
         <span className="text-[12px] text-ink-soft">
           {at + 1} of {steps.length}
