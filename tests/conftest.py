@@ -2,6 +2,8 @@
 
 import os
 
+# The package first: it says how many threads linear algebra may have, before anything loads NumPy.
+import northgate  # noqa: F401  isort: skip
 from hypothesis import settings
 
 # How long an example takes is no property of what is tested. The same examples every time, so that a failure is one of

@@ -10,6 +10,7 @@ import pytest
 
 from tests.plan.test_reading import EXAMPLE, NASTY
 from tests.plans import changed, fail, plan_data
+from tests.waits import WAIT_S
 
 STABLE_KEYS = {"name", "held", "readings", "expect", "blind", "series"}
 
@@ -115,7 +116,7 @@ def test_a_taken_port_is_said_plainly(tmp_path):
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))
         taken.listen()
-        done = northgate("demo", "--no-browser", "--port", taken.getsockname()[1], "--data", tmp_path, timeout=30)
+        done = northgate("demo", "--no-browser", "--port", taken.getsockname()[1], "--data", tmp_path, timeout=WAIT_S)
     assert done.returncode == 2
     assert "cannot be used" in done.stderr
 

@@ -8,6 +8,8 @@ import httpx2
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
+from tests.waits import WAIT_MS, WAIT_S
+
 CHROMIUM = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync",
@@ -33,8 +35,8 @@ def browser():
         launched.close()
 
 
-# A slow machine may take its time: what is expected either comes, or never does.
-expect.set_options(timeout=20_000)
+# One place says how long tests wait.
+expect.set_options(timeout=WAIT_MS)
 
 # Answers that a test asks for on purpose; Chromium notes them on the console all the same.
 REFUSALS = re.compile(r"Failed to load resource: the server responded with a status of (409|412|422)")
@@ -44,6 +46,7 @@ REFUSALS = re.compile(r"Failed to load resource: the server responded with a sta
 def page(browser, server):
     """A page on the served build; an error on its console fails the test."""
     context = browser.new_context(base_url=server, viewport={"width": 1280, "height": 800}, reduced_motion="reduce")
+    context.set_default_timeout(WAIT_MS)
     opened = context.new_page()
     errors = []
     opened.on(
@@ -62,5 +65,5 @@ def is_error(message):
 
 @pytest.fixture
 def api(server):
-    with httpx2.Client(base_url=f"{server}api/plans/beckwater", timeout=60) as client:
+    with httpx2.Client(base_url=f"{server}api/plans/beckwater", timeout=WAIT_S) as client:
         yield lambda path: client.get(path).json()

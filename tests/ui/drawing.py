@@ -4,6 +4,8 @@ import time
 
 from playwright.sync_api import expect
 
+from tests.waits import WAIT_S
+
 NOTHING = {"reference": "none", "choice": "as by default"}
 
 
@@ -69,10 +71,17 @@ class Drawing:
         return self.inspector.locator(f'[data-path="{place}"]').first
 
     def _wait(self, place, want):
-        until = time.monotonic() + 20
-        while (have := value_at(self.ask()["document"], place)) != want:
-            assert time.monotonic() < until, f"{place} is {have}, not {want}"
+        self._until(place, lambda have: have == want, f"is not {want}")
+
+    def _until_there(self, place):
+        return self._until(place, lambda have: have is not None, "is not there")
+
+    def _until(self, place, well, otherwise):
+        until = time.monotonic() + WAIT_S
+        while not well(have := value_at(self.ask()["document"], place)):
+            assert time.monotonic() < until, f"{place} {otherwise}: {have}"
             time.sleep(0.05)
+        return have
 
     def _write(self, place, control, want):
         if control.evaluate("one => one.tagName") == "SELECT":
@@ -90,8 +99,7 @@ class Drawing:
     def _object_or_map(self, place, have, want):
         if have is None:
             self._row(place).get_by_role("button", name="add", exact=True).click()
-            self.page.wait_for_timeout(300)
-            have = value_at(self.ask()["document"], place)
+            have = self._until_there(place)
         if set(have) != set(want) or self._is_map(place, have):
             self._map(place, have, want)
             return
@@ -100,7 +108,7 @@ class Drawing:
         taken = [key for key in want if want[key] is None and have[key] is not None]
         if given and taken and chosen.count():
             chosen.first.select_option(given[0])
-            self.page.wait_for_timeout(300)
+            self._until_there(f"{place}/{escaped(given[0])}")
         for key, value in want.items():
             self.become(f"{place}/{escaped(key)}", value)
 

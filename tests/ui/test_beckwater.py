@@ -10,6 +10,7 @@ from playwright.sync_api import expect
 from northgate.plan import plan_from_data, plan_from_text
 from tests.plan.test_reading import EXAMPLE
 from tests.ui.drawing import Drawing
+from tests.waits import WAIT_S
 
 # Long, and on its own server: it runs beside the other tests of the interface.
 pytestmark = pytest.mark.xdist_group("drawing")
@@ -114,7 +115,7 @@ def draw_balancers(drawing, plan):
 @pytest.fixture(autouse=True)
 def leave_as_found(server):
     """Takes away the plans that a test has made: other tests of this server count them."""
-    with httpx2.Client(base_url=server, timeout=60) as client:
+    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
         before = {head["key"] for head in client.get("/api/plans").json()}
         yield
         for head in client.get("/api/plans").json():
@@ -125,7 +126,7 @@ def leave_as_found(server):
 def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page, server):
     """All of the demo plan, drawn: its drills are those of the file, and so is what is exported."""
     plan = by_file()
-    with httpx2.Client(base_url=server, timeout=60) as client:
+    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
         key = start(page, plan)
         drawing = Drawing(page, key, lambda: client.get(f"/api/plans/{key}").json())
         draw(drawing, "area", plan["areas"], "area", [("everywhere", "uplands")])

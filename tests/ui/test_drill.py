@@ -9,6 +9,7 @@ from playwright.sync_api import expect
 
 from tests.plan.test_reading import EXAMPLE
 from tests.plans import changed, plan_data
+from tests.waits import WAIT_S
 
 pytestmark = pytest.mark.xdist_group("drawing")
 
@@ -16,7 +17,7 @@ pytestmark = pytest.mark.xdist_group("drawing")
 @pytest.fixture
 def plan(server):
     """A fresh copy of the demo: its key, and its drills as the server keeps them."""
-    with httpx2.Client(base_url=server, timeout=60) as client:
+    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
         key = client.post("/api/plans", content=EXAMPLE.read_text()).json()["key"]
         yield key, lambda: client.get(f"/api/plans/{key}").json()["document"]["drills"]
         client.delete(f"/api/plans/{key}")
@@ -116,7 +117,7 @@ def slowly(server):
     data = changed(data, "/clients/0/rps", 400_000)
     steps = [{"at_s": 10, "fail": {"zone": zone}} for zone in zones[1:]]
     data["drills"] = [{"name": "slowly", "lasts_s": 120, "steps": steps}]
-    with httpx2.Client(base_url=server, timeout=60) as client:
+    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
         key = client.post("/api/plans", content=json.dumps(data)).json()["key"]
         yield key
         client.delete(f"/api/plans/{key}")
@@ -126,7 +127,7 @@ def test_a_long_drill_shows_how_far_it_is_and_can_be_stopped(page, slowly):
     page.goto(f"/plans/{slowly}/drill")
     status = page.get_by_role("status").filter(has_text="drill")
     expect(status).to_contain_text(re.compile(r"Running the drill … \d+ %"))
-    expect(status).to_contain_text(re.compile(r"Running the drill … [1-9]\d* %"), timeout=30_000)
+    expect(status).to_contain_text(re.compile(r"Running the drill … [1-9]\d* %"))
     page.get_by_role("button", name="Stop", exact=True).click()
     expect(page.get_by_text("Stopped before its end.")).to_be_visible()
     page.get_by_role("button", name="Run it").click()

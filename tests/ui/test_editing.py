@@ -8,6 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.plan.test_reading import EXAMPLE
+from tests.waits import WAIT_S
 
 pytestmark = pytest.mark.xdist_group("browser")
 
@@ -15,7 +16,7 @@ pytestmark = pytest.mark.xdist_group("browser")
 @pytest.fixture
 def plan(server):
     """A fresh copy of the demo, so that no test sees another's edits: its key, and questions about it."""
-    with httpx2.Client(base_url=server, timeout=60) as client:
+    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
         key = client.post("/api/plans", content=EXAMPLE.read_text()).json()["key"]
         yield key, lambda path="": client.get(f"/api/plans/{key}{path}").json()
         client.delete(f"/api/plans/{key}")

@@ -9,6 +9,7 @@ from playwright.sync_api import expect
 from northgate.plan.generated import generated_plan
 from northgate.plan.writing import plan_as_json
 from tests.plan.test_reading import EXAMPLE
+from tests.waits import WAIT_S
 
 pytestmark = pytest.mark.xdist_group("browser")
 
@@ -17,7 +18,7 @@ pytestmark = pytest.mark.xdist_group("browser")
 def large(server):
     """A plan with 2,000 targets in 12 zones: its key."""
     plan = generated_plan(targets=2000, zones=12, groups=40, rules=300)
-    with httpx2.Client(base_url=server, timeout=60) as client:
+    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
         key = client.post("/api/plans", content=plan_as_json(plan)).json()["key"]
         yield key
         client.delete(f"/api/plans/{key}")
@@ -89,7 +90,7 @@ def test_inspector_and_time_line_fold_away(page):
 
 
 def test_an_internal_balancer_has_a_lane_of_its_own_and_what_stands_behind_it(page, server):
-    with httpx2.Client(base_url=server, timeout=60) as client:
+    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
         key = client.post("/api/plans", content=(EXAMPLE.parent / "inner.plan.yaml").read_text()).json()["key"]
         page.goto(f"/plans/{key}/board?select=balancer%3Astore-front")
         expect(page.get_by_test_id("inspector")).to_contain_text("internal, layer 7")

@@ -8,6 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.plan.test_reading import EXAMPLE
+from tests.waits import WAIT_S
 
 pytestmark = pytest.mark.xdist_group("browser")
 
@@ -17,7 +18,7 @@ ALERTS = "https://www.beckwater.example/alerts/near"
 @pytest.fixture
 def plan(server):
     """A fresh copy of the demo: its key."""
-    with httpx2.Client(base_url=server, timeout=60) as client:
+    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
         key = client.post("/api/plans", content=EXAMPLE.read_text()).json()["key"]
         yield key
         client.delete(f"/api/plans/{key}")

@@ -10,6 +10,8 @@ import time
 import httpx2
 import pytest
 
+from tests.waits import WAIT_S
+
 PLAN = "/api/plans/beckwater"
 SLOWER = [{"op": "replace", "path": "/probes/0/interval_s", "value": 30}]
 
@@ -163,7 +165,7 @@ def test_a_killed_server_loses_no_acknowledged_edit(tmp_path):
         process, address = serve(tmp_path)
         acknowledged = 0
         killer = threading.Timer(0.4 + 0.2 * round_number, os.kill, (process.pid, signal.SIGKILL))
-        with httpx2.Client(base_url=address, timeout=60) as client:
+        with httpx2.Client(base_url=address, timeout=WAIT_S) as client:
             head = client.get(PLAN).json()["head"]
             revision = head["revision"]
             end = time.monotonic() + 20
@@ -183,7 +185,7 @@ def test_a_killed_server_loses_no_acknowledged_edit(tmp_path):
         process.wait()
         process.stdout.close()
         process, address = serve(tmp_path)
-        with httpx2.Client(base_url=address, timeout=60) as client:
+        with httpx2.Client(base_url=address, timeout=WAIT_S) as client:
             whole = client.get(PLAN).json()
         process.terminate()
         process.wait()
