@@ -57,7 +57,7 @@ def test_a_retry_storm_outlives_its_cause():
     assert late.cause_rps.sum() == pytest.approx(560), "with them everything is too late, for good"
     assert late.places.front_rps.sum() == pytest.approx(560 * 5)
     for flow in stormy.flows:
-        assert np.all(flow.attempts.entry <= 5 + 1e-9)
+        assert np.all(flow.attempts.book <= 5 + 1e-9)
         assert flow.served + flow.cause_rps.sum() == pytest.approx(flow.requests)
 
 

@@ -10,7 +10,6 @@ from typing import Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict
 
-from northgate.engine.connected import connection_kinds
 from northgate.engine.drill import BlindRow, DrillRun
 from northgate.engine.flow import MECHANISMS
 from northgate.engine.network import Network
@@ -301,7 +300,7 @@ def _ever_there(run: DrillRun) -> np.ndarray:
 def _sessions(run: DrillRun) -> dict[str, list[float]]:
     """How many sessions and layer 4 connections lead to targets of each zone; empty where there are none."""
     network = run.network
-    kinds = connection_kinds(network)
+    kinds = network.connection_kinds
     if not network.session_kinds and not kinds:
         return {}
     sources = np.array([network.plan.clients[client].sources for client, _ in network.session_kinds], dtype=np.float64)

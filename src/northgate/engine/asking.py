@@ -2,6 +2,7 @@
 
 import datetime
 import ipaddress
+import math
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal
@@ -39,7 +40,8 @@ class Question:
 
 @dataclass(frozen=True)
 class Sender:
-    """Who sends one request: where from, over which connection, and what it waits for."""
+    """Who sends one request: where from, over which connection, what it waits for, how often it repeats a failed call,
+    whether it takes the next address after a failed connect, and with what share it keeps answers how long."""
 
     label: str
     span: Range
@@ -47,6 +49,15 @@ class Sender:
     connect_timeout_s: float
     timeout_s: float
     port: int
+    retries: int = 0
+    tries_next: bool = True
+    over_share: float = 0.0
+    over_s: float = 0.0
+
+    @property
+    def most_waits(self) -> int:
+        """How many connects of one attempt may begin and take their time-out."""
+        return max(math.ceil(self.timeout_s / max(self.connect_timeout_s, 1e-9) - 1e-9), 1)
 
 
 class Asking:
@@ -115,6 +126,10 @@ class Asking:
             connect_timeout_s=client.connect_timeout_s if client else 5.0,
             timeout_s=client.timeout_s if client else 10.0,
             port=FIRST_PORT + (0 if kept else number % (65536 - FIRST_PORT)),
+            retries=client.retries if client else 0,
+            tries_next=client.tries_next_address if client else True,
+            over_share=client.overholds.share if client else 0.0,
+            over_s=client.overholds.s if client else 0.0,
         )
 
     def described(self) -> dict[str, Any]:

@@ -68,16 +68,29 @@ NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
 
 def patience_bounds(network: Network) -> Floats:
     """Every latency (s) beyond which some client, balancer or probe gives up, once each."""
-    patience = np.minimum.outer(np.unique(network.calls.outcome_timeout_s), np.unique(network.pair_response_timeout_s))
-    # Whoever has waited for silent targets before has so much less patience.
+    calls, plan = network.calls, network.plan
+    trips_s = calls.trips_s[calls.outcome_trip] if len(calls.outcome_trip) else np.zeros((0, 1))
+    budgets_s = np.unique((calls.outcome_timeout_s[:, None] - trips_s).ravel())
+    # Whoever has waited for silent targets, or for other addresses, has so much less patience.
     spent = {0.0} | {
-        number * group.connect_timeout_s
-        for group in network.plan.target_groups
-        for number in range(1, group.try_others + 1)
+        number * group.connect_timeout_s for group in plan.target_groups for number in range(1, group.try_others + 1)
     }
+    spent |= {
+        number * client.connect_timeout_s
+        for client in plan.clients
+        if client.tries_next_address
+        for number in range(1, min(_most_addresses(network), int(client.timeout_s // client.connect_timeout_s) + 1))
+    }
+    patience = np.minimum.outer(budgets_s, np.unique(network.pair_response_timeout_s))
     left = np.subtract.outer(patience.ravel(), np.array(sorted(spent))).ravel()
+    left = left[np.isfinite(left)]
     probes = np.array([probe.timeout_s for probe in network.plan.probes], dtype=np.float64)
     return np.unique(np.concatenate([left[left > 0], probes]))
+
+
+def _most_addresses(network: Network) -> int:
+    """How many addresses an answer lists at most."""
+    return max((len(leaves) for leaves in network.names.leaves), default=1)
 
 
 def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float) -> Crossing:

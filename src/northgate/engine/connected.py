@@ -10,55 +10,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.flow import BLOCKED, DEAD_FRONT, KINDS, OVERLOADED, SERVED, WORK, Moment
+from northgate.engine.flow import BLOCKED, DEAD_FRONT, KINDS, SERVED, SPENT, UNMET, Moment
 from northgate.engine.network import Network
-from northgate.engine.repeats import by_last_attempt, tries_of
+from northgate.engine.repeats import by_last_attempt, capped, with_trip
+from northgate.engine.standing import frame_of
+from northgate.engine.tries import attempts
 from northgate.engine.truth import BLOCKED as BLOCKED_WAY
 from northgate.engine.truth import SILENT
-from northgate.engine.types import Bools, Floats, Ints, kept, sum_columns, total_by
-
-
-@dataclass(frozen=True)
-class ConnectionKind:
-    """The connections of one call of a client group's segment: its sources, with what rate they end (1/s), and the rows
-    of `Network.entry_fronts` by which they are opened.
-
-    `row_of_front` and `lane_of_cell` say by which row and lane a connection through a front and cell goes (-1: none).
-    """
-
-    call: int
-    sources: float
-    ends: float
-    rows: Ints
-    row_of_front: Ints
-    lane_of_cell: Ints
-
-
-@kept
-def connection_kinds(network: Network) -> tuple[ConnectionKind, ...]:
-    """The kinds of connection of a network: a call each that a layer 4 listener takes over TCP."""
-    entry, front, route = network.entry_fronts
-    of_client = network.entries.member[entry] < 0
-    through = of_client & (route >= 0) & (network.front_layer[front] == 4) if len(entry) else of_client
-    found = []
-    for call, client in enumerate(network.calls.client):
-        rows = np.flatnonzero(through & (network.entries.call[entry] == call))
-        if len(rows) and client < len(network.plan.clients) and network.calls.requests[call].scheme != "udp":
-            found.append(_kind(network, call, rows))
-    return tuple(found)
-
-
-def _kind(network: Network, call: int, rows: Ints) -> ConnectionKind:
-    _, front, route = network.entry_fronts
-    routes = network.routes
-    client = network.plan.clients[int(network.calls.client[call])]
-    row_of_front = np.full(len(network.fronts.zone), -1)
-    row_of_front[front[rows][::-1]] = rows[::-1]
-    lanes = np.flatnonzero(np.isin(routes.lane_route, route[rows]))
-    lane_of_cell = np.full(len(routes.cell_front), -1)
-    lane_of_cell[routes.lane_cell[lanes][::-1]] = lanes[::-1]
-    sources = client.sources * network.segments[int(network.calls.segment[call])].share
-    return ConnectionKind(call, sources, 1 / client.connection_s, rows, row_of_front, lane_of_cell)
+from northgate.engine.types import Bools, Floats, sum_columns, total_by
 
 
 @dataclass(frozen=True)
@@ -77,7 +36,7 @@ class Connected:
 
     def __init__(self, network: Network, moment: Moment, retries: Floats) -> None:
         self.network, self.moment = network, moment
-        self.kinds = connection_kinds(network)
+        self.kinds = network.connection_kinds
         self.free = np.ones(len(moment.call_rps))
         calls = np.array([kind.call for kind in self.kinds], dtype=np.int64)
         held = np.zeros((len(calls), len(network.pairs.front))) if moment.held is None else moment.held.connections
@@ -121,28 +80,37 @@ class Connected:
         made = np.zeros((*self.rps.shape, KINDS))
         for kind, value in pair.items():
             made[:, :, kind] = value[self.fate]
-        excess = self.over[self.network.pairs.front]
-        made[:, :, OVERLOADED] += made[:, :, SERVED] * excess
-        made[:, :, [SERVED, WORK]] *= (1 - excess)[None, :, None]
-        made[self.blocked] = 0.0
-        made[self.blocked, BLOCKED] = 1.0
-        made[self.dead] = 0.0
-        made[self.dead, DEAD_FRONT] = 1.0
+        # Over an open connection nobody connects, and so takes no next address: he waits until his patience is over.
+        unheard = made[:, :, UNMET:].sum(axis=2)
+        made[:, :, UNMET:] = 0.0
+        frame = frame_of(self.network)
+        if len(frame.entry):
+            with_trip(made, np.where(self.row >= 0, frame.trip_s[np.maximum(self.row, 0)], 0.0))
+        capped(made, self.over[self.network.pairs.front][None, :])
+        for lost, kind in ((self.blocked, BLOCKED), (self.dead, DEAD_FRONT)):
+            made[lost] = 0.0
+            made[lost, kind] = unheard[lost] = 1.0
+        timeout_s = self.network.calls.timeout_s[[one.call for one in self.kinds]]
+        made[:, :, SPENT] = np.where(unheard > 0, unheard * timeout_s[:, None], made[:, :, SPENT])
         return made
 
     def attempts(self, outcome: Floats) -> Floats:
         """How often a call is tried over its connection: again as long as that stands."""
-        return tries_of(np.clip(1 - outcome[:, :, SERVED], 0, 1), self._repeats())
+        return attempts(np.clip(1 - outcome[:, :, SERVED], 0, 1), self._repeats())
 
     def _repeats(self) -> Floats:
         return np.where(self.ends_at_first_failure(), 0.0, self.retries[:, None])
 
-    def starts_anew(self, outcome: Floats) -> Floats:
-        """Per call the share that goes on without a connection, as theirs has ended under them."""
+    def ended_under_calls(self, outcome: Floats) -> Floats:
+        """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without one."""
         fails = np.clip(1 - outcome[:, :, SERVED], 0, 1)
         ended = self.ends_at_first_failure() & (self.retries > 0)[:, None]
+        return np.asarray(self.held * np.where(ended, fails, 0.0))
+
+    def by_call(self, by_kind_pair: Floats) -> Floats:
+        """Sums a value per kind of connection and pair by call."""
         made = np.zeros_like(self.free)
-        made[[kind.call for kind in self.kinds]] = (self.held * np.where(ended, fails, 0.0)).sum(axis=1)
+        made[[kind.call for kind in self.kinds]] = by_kind_pair.sum(axis=1)
         return made
 
     def ended(self, outcome: Floats) -> Bound:

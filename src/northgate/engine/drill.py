@@ -15,19 +15,19 @@ from northgate.engine.addresses import Addresses
 from northgate.engine.backlog import NO_CROSSING, Crossing, growth, next_crossing, patience_bounds
 from northgate.engine.errors import CannotRun
 from northgate.engine.flow import Flow, Moment, Tried
-from northgate.engine.load import too_late
+from northgate.engine.load import AT_BOUND_S, too_late
 from northgate.engine.network import Network
 from northgate.engine.probing import DIGITS, Bounds, Outcome, Probers, down_bounds, name_beats, target_beats, up_bounds
 from northgate.engine.readiness import check_drillable
 from northgate.engine.readings import Readings, Totals
-from northgate.engine.resolving import Resolvers
+from northgate.engine.resolving import Answers, History, Resolvers
 from northgate.engine.scaling import Autoscaler, autoscalers, roomy
 from northgate.engine.sessions import Holding
 from northgate.engine.solving import solve
 from northgate.engine.standing import frame_of
 from northgate.engine.truth import REFUSES, Truth, encounter, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, Reached, Watch, go_on, total_by, untold
-from northgate.engine.watching import counted, name_outcome, votes
+from northgate.engine.watching import counted, name_outcome, votes, with_onward
 from northgate.plan import Problem
 from northgate.plan.drills import Drill, Expectation, Part, Step
 from northgate.plan.problems import pointer
@@ -83,7 +83,8 @@ class Keyframe:
     """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
 
     Served by zone and failed by cause in requests/s, utilisation by machine; `moving`: some backlog grows or shrinks.
-    `faster`: how fast utilisations grow (1/s; None: not at all).
+    `faster`: how fast utilisations grow (1/s; None: not at all). `later`: when answers held next bend, and what is held
+    then (None: they stay as they are). `failed`: the calls that have failed up to here.
     """
 
     t_s: float
@@ -94,9 +95,10 @@ class Keyframe:
     utilisation: Floats
     moving: bool
     latency_s: float
-    told_slope: Floats
+    later: tuple[float, Answers] | None
     faster: Floats | None
     stale: Floats
+    failed: float
 
 
 class Flows(Sequence[Flow]):
@@ -124,6 +126,7 @@ class DrillRun:
     blind: tuple[BlindRow, ...]
     events: tuple[Event, ...]
     readings: Readings
+    history: History
     cascade: Cascade | None = None
 
     @property
@@ -135,6 +138,9 @@ class DrillRun:
         """Whether an expectation is met."""
         got = self.readings.value(expectation.reading)
         low, high = expectation.at_least, expectation.at_most
+        if expectation.reading == "settled_s" and not self.readings.settled and high is not None:
+            # It has not settled within the drill: nobody knows how long it would take.
+            return False
         return (low is None or got >= low) and (high is None or got <= high)
 
     def flow_at(self, second: float) -> Flow:
@@ -145,10 +151,12 @@ class DrillRun:
         if second <= frame.t_s or not frame.moving:
             return flow
         seconds = second - frame.t_s
-        told = frame.moment.told + frame.told_slope * seconds
+        answers = frame.moment.answers
+        if frame.later is not None:
+            answers = answers.towards(frame.later[1], seconds / (frame.later[0] - frame.t_s))
         held = Holding(self.network, frame.moment.held).after(flow, seconds)
         backlog_s = growth(flow, frame.faster).after(seconds)
-        return solve(self.network, replace(frame.moment, told=told, held=held, backlog_s=backlog_s))
+        return solve(self.network, replace(frame.moment, answers=answers, held=held, backlog_s=backlog_s))
 
 
 def run_drill(network: Network, drill: Drill, watch: Watch = go_on, reached: Reached = untold) -> DrillRun:
@@ -162,17 +170,6 @@ def run_drill(network: Network, drill: Drill, watch: Watch = go_on, reached: Rea
 def undisturbed(network: Network) -> Flow:
     """The flow of a plan without any fault, settled."""
     return _Run(network, Drill(name="now", lasts_s=1.0)).flow
-
-
-def dead_shares(network: Network, truth: Truth, present: Bools) -> Floats:
-    """Per entry the share of its connects that meet a dead front, evenly spread over the fronts in its address."""
-    entry, front, _ = network.entry_fronts
-    own = network.entries.front[entry] >= 0
-    listed = (present[front] | own).astype(np.float64)
-    count = total_by(entry, listed, len(network.entries.call))
-    dead = total_by(entry, listed * truth.front_dead[front], len(network.entries.call))
-    stranded = (count == 0) & (network.entries.balancer >= 0)
-    return np.where(stranded, 1.0, np.divide(dead, count, out=np.zeros(len(count)), where=count > 0))
 
 
 def first_change_s(drill: Drill) -> float:
@@ -238,7 +235,7 @@ class _Run:
         self.addresses = Addresses(network, self.truth.front_dead)
         self.empty = np.zeros(len(network.fronts.zone), dtype=bool)
         self.healthy = [np.ones(len(name.answers), dtype=bool) for name in network.plan.names]
-        self.resolvers = Resolvers(network, network.names.shares(self.healthy, self.addresses.present))
+        self.resolvers = Resolvers(network, self.healthy, self.addresses.present)
         self.warmth = np.ones(len(network.pairs.front))
         self.warm_since = np.full(len(network.pairs.front), np.nan)
         self.starting: list[int] = []
@@ -313,9 +310,10 @@ class _Run:
                 utilisation=self.flow.queue.utilisation,
                 moving=self.grown.moves or self.look_s < NEVER,
                 latency_s=self.flow.mean_latency_s,
-                told_slope=self._told_slope(),
+                later=self._later_answers(),
                 faster=self.faster,
                 stale=self.resolvers.stale_shares(self.now, self.flow.moment.call_rps),
+                failed=self.totals.failed,
             )
         )
 
@@ -483,9 +481,7 @@ class _Run:
 
     def _answer(self) -> None:
         """Begins a new answer set where health or fronts have changed it."""
-        share = self.network.names.shares(self.healthy, self.addresses.present)
-        if self.resolvers.change(self.now, share):
-            self.last_change_s = max(self.last_change_s, self.now + self.resolvers.longest_s)
+        self.resolvers.change(self.now, self.healthy, self.addresses.present)
 
     def _withdraw(self) -> None:
         """Fronts that leave their address without usable targets begin to, or turn back."""
@@ -536,15 +532,13 @@ class _Run:
 
     def _moment(self, in_use: Bools) -> Moment:
         present = self.addresses.present
-        told, lost = self.resolvers.tried(self.now, dead_shares(self.network, self.truth, present))
         return Moment(
             truth=self.truth,
             encounter=self.encounter,
             in_use=in_use,
             in_address=present,
             healthy=self.healthy,
-            told=told,
-            lost=lost,
+            answers=self.resolvers.answers(self.now),
             fresh=self.resolvers.fresh(),
             warmth=self.warmth,
             call_rps=self._call_rps(),
@@ -574,7 +568,7 @@ class _Run:
             if (found == believes).all() and told:
                 break
             believes, self.healthy = found, healthy
-            self.resolvers = Resolvers(self.network, self.network.names.shares(healthy, self.addresses.present))
+            self.resolvers = Resolvers(self.network, healthy, self.addresses.present)
         return self.flow
 
     def _solve(self) -> None:
@@ -599,15 +593,13 @@ class _Run:
         passes = answers & self.view.passes[pairs]
         waits = self.view.silent[pairs] | (late & self.view.passes[pairs])
         delay = np.where(passes, latency, np.where(waits, timeout, 0.0))
-        return Outcome(passes, delay, np.where(passes, slope, 0.0))
+        found = Outcome(passes, delay, np.where(passes, slope, 0.0))
+        return with_onward(self.network, self.flow, found)
 
-    def _told_slope(self) -> Floats:
-        """How fast each entry's share grows (1/s) until the next event."""
+    def _later_answers(self) -> tuple[float, Answers] | None:
+        """When the answers that are held next bend, and what is held then."""
         then = self.resolvers.next_s(self.now)
-        if then == np.inf:
-            return np.zeros(len(self.flow.moment.told))
-        told, _ = self.resolvers.tried(then, dead_shares(self.network, self.truth, self.addresses.present))
-        return (told - self.flow.moment.told) / (then - self.now)
+        return None if then == NEVER else (then, self.resolvers.answers(then))
 
     def _meet(self) -> None:
         """Tells the probers what they find from now on, and notes whose belief has become wrong."""
@@ -656,9 +648,9 @@ class _Run:
 
     def _mean_flow(self, second: float, backlog_s: Floats) -> Flow:
         """The flow under the mean of what clients hold until a second, and these backlogs."""
-        told, lost = self._mean_tries(second)
+        answers = self.resolvers.mean_answers(self.now, second)
         held = self.holding.mean(self.flow, second - self.now)
-        return solve(self.network, replace(self.flow.moment, told=told, lost=lost, held=held, backlog_s=backlog_s))
+        return solve(self.network, replace(self.flow.moment, answers=answers, held=held, backlog_s=backlog_s))
 
     def _look_ahead(self) -> None:
         """Until when shares may be taken to change evenly: as old answers fade, as sessions are opened and end, and as
@@ -687,17 +679,6 @@ class _Run:
         slope, hold_s = np.abs(growth(self.flow).slope[mine]), self.flow.queue.latency_s[mine]
         seconds = np.divide(FOLLOWED * hold_s, slope, out=np.full(len(mine), NEVER), where=slope > EVEN)
         return max(float(seconds.min()), SHORTEST_S)
-
-    def _mean_tries(self, second: float) -> tuple[Floats, Floats | None]:
-        """How often entries are tried, and what is lost of calls, on the mean until a second: both are linear."""
-        moment = self.flow.moment
-        told, lost = self.resolvers.tried(second, dead_shares(self.network, self.truth, self.addresses.present))
-        if lost is None and moment.lost is None:
-            return (moment.told + told) / 2, None
-        known = lost if lost is not None else moment.lost
-        none = np.where(np.isnan(known), np.nan, 0.0) if known is not None else np.zeros(0)
-        ends = [none if one is None else one for one in (moment.lost, lost)]
-        return (moment.told + told) / 2, (ends[0] + ends[1]) / 2
 
     def _next_step_s(self) -> float:
         return self.steps[0].at_s if self.steps else np.inf
@@ -799,6 +780,9 @@ class _Run:
         for prober in np.flatnonzero(~np.isnan(self.wrong_since)):
             self._close(int(prober), believed=False)
         blind = tuple(sorted(self.blind, key=lambda row: (row.true_at_s, row.pair)))
+        settled = self.resolvers.next_s(self.now) == NEVER and not (self.backlog_s > AT_BOUND_S).any()
+        settled = settled and bool(np.isnan(self.warm_since).all())
+        self.last_change_s = max(self.last_change_s, self.resolvers.settles_s) if settled else self.drill.lasts_s
         self.last_change_s = min(self.last_change_s, self.drill.lasts_s)
         worst = max((row.blind_s for row in blind if row.change == "down"), default=0.0)
         last_step = max((step.at_s for step in self.drill.steps), default=0.0)
@@ -808,10 +792,12 @@ class _Run:
             worst,
             max(self.last_change_s - last_step, 0.0),
             self.most_targets,
+            settled=settled,
         )
         return DrillRun(
-            self.network, self.drill, tuple(self.keyframes), blind, tuple(self.events), readings, self.cascade
-        )
+            self.network, self.drill, tuple(self.keyframes), blind, tuple(self.events), readings,
+            self.resolvers.history, self.cascade,
+        )  # fmt: skip
 
 
 def profile_factor(profile: Sequence[Sequence[float]], second: float) -> float:

@@ -8,6 +8,7 @@ import numpy as np
 
 from northgate.engine.load import Queue
 from northgate.engine.network import Network
+from northgate.engine.resolving import Answers
 from northgate.engine.shares import Choice
 from northgate.engine.truth import Encounter, Truth
 from northgate.engine.types import Bools, Floats, Ints
@@ -16,9 +17,13 @@ from northgate.plan.drills import CAUSES
 REFUSED, TIMED_OUT, OVERLOADED, NONE_HEALTHY, BLOCKED, BAD_STATUS, DEAD_FRONT, RESET = range(len(CAUSES))
 # After the causes: what is served, and the time that this takes (share times seconds).
 SERVED, WORK = len(CAUSES), len(CAUSES) + 1
-# Besides: what of TIMED_OUT was answered, but too late.
-LATE = len(CAUSES) + 2
-KINDS = len(CAUSES) + 3
+# Besides: what of TIMED_OUT was answered, but too late; and the time that failing takes (share times seconds).
+LATE, SPENT = len(CAUSES) + 2, len(CAUSES) + 3
+# And of each cause what of it is a failed connect, after which a client may take the next address: UNMET + cause.
+UNMET = len(CAUSES) + 4
+KINDS = UNMET + len(CAUSES)
+# Failed connects that take the client's connect time-out, and those that are known at once.
+QUIET, TURNED_AWAY = (TIMED_OUT, BLOCKED, DEAD_FRONT), (REFUSED, NONE_HEALTHY)
 # Why requests fail: the target is bad and its verdict has not come; the front is dead; the answer is an old one; queues
 # are full; nobody is in use; a firewall or route; the balancer itself says no.
 MECHANISMS = ("waiting", "dead_front", "old_answers", "overload", "none_healthy", "blocked", "by_rule")
@@ -37,20 +42,20 @@ class Held:
 
 @dataclass(frozen=True)
 class Tried:
-    """How often calls are tried on average: by entry; by entry when one attempt has been made already; over open
-    connections, by kind and pair; `anew`: per call the share that goes on without its connection, as that has ended
-    under it; and by class of calls that are held at the same targets."""
+    """How often calls connect, against once each: `book` by what their outcomes are kept by (`repeats.Repeats`: entries,
+    then classes of held calls at entries); `after_one` how often when one attempt has been made already; `over_open` how
+    often over open connections, by kind and pair; `anew`: per call the share that goes on without its connection, as that has ended
+    under it."""
 
-    entry: Floats
+    book: Floats
     after_one: Floats
     over_open: Floats
     anew: Floats
-    by_class: tuple[Floats, ...] = ()
 
     @property
     def parts(self) -> tuple[Floats, ...]:
         """All of it."""
-        return (self.entry, self.after_one, self.over_open, self.anew, *self.by_class)
+        return (self.book, self.after_one, self.over_open, self.anew)
 
     def fits(self, other: "Tried") -> bool:
         """Whether both are about the same entries, connections and classes."""
@@ -65,19 +70,16 @@ class Tried:
         if stretch == 1:
             return wanted
         made = [np.maximum(old + stretch * (new - old), 0.0) for old, new in zip(self.parts, wanted.parts, strict=True)]
-        return Tried(made[0], made[1], made[2], made[3], tuple(made[4:]))
+        return Tried(made[0], made[1], made[2], made[3])
 
 
 @dataclass(frozen=True)
 class Moment:
     """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
-    fronts are in their address, which answers of each name are healthy, the share of its call's
-    requests that each entry is told to take, the warmth (0 to 1) of each pair's target,
-    the rate of each call (requests/s), the backlog of each machine (seconds of work), and the sessions and connections
+    fronts are in their address, which answers of each name are healthy, the answers that everyone holds, the warmth (0 to
+    1) of each pair's target, the rate of each call (requests/s), the backlog of each machine (seconds of work), and the sessions and connections
     that sources hold.
-    `attempts`: how often calls were tried in the state before, from which a retry storm goes on. `lost`: per call that
-    goes on to the next address the share that meets dead fronts to the end (NaN: another call); `told` then counts
-    every try. `fresh`: what entries would be told if nobody held old answers. `exists`: which machines are there, where
+    `attempts`: how often calls were tried in the state before, from which a retry storm goes on. `fresh`: what entries would be told if nobody held old answers. `exists`: which machines are there, where
     autoscalers launch them (None: all)."""
 
     truth: Truth
@@ -85,15 +87,19 @@ class Moment:
     in_use: Bools
     in_address: Bools
     healthy: Sequence[Bools]
-    told: Floats
+    answers: Answers
     warmth: Floats
     call_rps: Floats
     backlog_s: Floats
     held: Held | None = None
     attempts: Tried | None = None
-    lost: Floats | None = None
     fresh: Floats | None = None
     exists: Bools | None = None
+
+    @property
+    def told(self) -> Floats:
+        """The share of its call's first connects that each entry gets."""
+        return self.answers.told
 
     def present(self, machines: Ints) -> Bools:
         """Whether machines are there at all."""
@@ -124,10 +130,11 @@ class Flow:
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
     alike); `pair_served` is what is served through each pair. `row_part` is the share of an entry's requests
     that each row of `entry_fronts` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`,
-    then SERVED and WORK. `opening[f, p]` is the share of requests without a session that would be served by pair p,
-    `fate_cell_rps[f, c]` the rate of each fate at each cell. `connecting[k, p]` is the share of the calls of the k-th
-    kind of connection that would open one through pair p, made by a source that has none; `ending[k, p]`: such a
-    connection ends with its first call, as nothing answers there. `work_out` finds the rates by place (`places`).
+    then SERVED and WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session
+    of the k-th kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that
+    would open one through pair p, made by a source that has none; `reconnecting[k, p]` the same of calls whose connection
+    has just ended under them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there.
+    `work_out` finds the rates by place (`places`).
     """
 
     network: Network
@@ -138,8 +145,8 @@ class Flow:
     attempts: Tried
     opening: Floats
     connecting: Floats
+    reconnecting: Floats
     ending: Bools
-    fate_cell_rps: Floats
     row_part: Floats
     row_fate: Floats
     entry_fate: Floats
@@ -191,8 +198,3 @@ class Flow:
         """The share of a call's connections that a living front takes which believes some target in use."""
         mine = self.network.entries_of_call[call]
         return float(self.moment.told[mine] @ self.entry_accepts[mine])
-
-    def fates_of_client(self, client: int) -> Ints:
-        """The fates of a client group's calls."""
-        calls = self.network.calls
-        return np.unique(self.moment.encounter.fate[calls.outcome[calls.client == client]])

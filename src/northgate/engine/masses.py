@@ -6,11 +6,12 @@ life; where a target is silent, its connections end with their first failed requ
 
     dm_j/dt = λ (1 - M) p_j - d_j m_j,   d_j = δ or δ + λ
 
-Between events λ, p and d stay as they are. With F the sum of the masses that end faster (nobody opens one there), G
-that of the others, and I the integral of (1 - M) e^(-δ (t - τ)), all are linear:
+Who loses a connection under a call repeats that, and opens another with the chance q_j on place j. Between events λ, p, q
+and d stay as they are. With F the sum of the masses that end faster (nobody opens one there), G that of the others, Q the
+sum of q, I the integral of (1 - M) e^(-δ (t - τ)) and K that of F e^(-δ (t - τ)), all are linear:
 
-    F' = -(δ + λ) F,   G' = λ P (1 - F - G) - δ G,   I' = 1 - F - G - δ I
-    m_j(t) = m_j(0) e^(-δ t) + λ p_j I(t),   m_j(t) = m_j(0) e^(-(δ + λ) t) for the faster ones
+    F' = -(δ + λ) F,   G' = λ P (1 - F - G) + λ Q F - δ G,   I' = 1 - F - G - δ I,   K' = F - δ K
+    m_j(t) = m_j(0) e^(-δ t) + λ p_j I(t) + λ q_j K(t),   m_j(t) = m_j(0) e^(-(δ + λ) t) for the faster ones
 """
 
 from dataclasses import dataclass
@@ -30,7 +31,7 @@ class Masses:
     """The masses of one kind as shares of its sources, and how they change.
 
     `rate` is λ in calls per second and source, `opens` p, `ends` δ in 1/s, `silent` the places whose masses end with
-    their first failed request.
+    their first failed request, `again` q (None: nobody repeats).
     """
 
     held: Floats
@@ -38,6 +39,7 @@ class Masses:
     opens: Floats
     ends: float
     silent: Bools
+    again: Floats | None = None
 
     def settled(self) -> Floats:
         """The masses that stay as they are: M = λP / (λP + δ), shared out as p."""
@@ -50,16 +52,16 @@ class Masses:
         """The masses `seconds` later."""
         if not self._anything:
             return self.held
-        gone, _, free, _ = self._integrals(seconds)
-        slow = self.held * gone[0] + self.rate * self.opens * free
+        gone, _, free, _, lost, _ = self._integrals(seconds)
+        slow = self.held * gone[0] + self.rate * (self.opens * free + self._again * lost)
         return np.maximum(np.where(self.silent, self.held * gone[1], slow), 0.0)
 
     def mean(self, seconds: float) -> Floats:
         """The mean masses over the next `seconds`."""
         if seconds <= 0 or not self._anything:
             return self.held
-        _, spent, _, freed = self._integrals(seconds)
-        slow = self.held * spent[0] + self.rate * self.opens * freed
+        _, spent, _, freed, _, lost = self._integrals(seconds)
+        slow = self.held * spent[0] + self.rate * (self.opens * freed + self._again * lost)
         return np.maximum(np.where(self.silent, self.held * spent[1], slow), 0.0) / seconds
 
     def step_s(self) -> float:
@@ -88,27 +90,34 @@ class Masses:
         """Whether there is a mass, or one is being opened."""
         return bool(self.held.any()) or self.rate * float(self.opens.sum()) > 0
 
-    def _integrals(self, t: float) -> tuple[tuple[float, float], tuple[float, float], float, float]:
-        """What is left of a mass after t seconds (of a slow one, of a fast one), the integrals of that, I(t), and the
-        integral of I."""
+    @property
+    def _again(self) -> Floats:
+        return np.zeros(len(self.held)) if self.again is None else self.again
+
+    def _integrals(self, t: float) -> tuple[tuple[float, float], tuple[float, float], float, float, float, float]:
+        """What is left of a mass after t seconds (of a slow one, of a fast one), the integrals of that, I(t) and its
+        integral, K(t) and its integral."""
         from scipy.linalg import expm
 
         faster, opening = self.ends + self.rate, self.rate * float(self.opens.sum())
-        fast = self._fast
-        # The state: 1, F, G, I, the integral of I.
+        again, fast = self.rate * float(self._again.sum()), self._fast
+        # The state: 1, F, G, I, the integral of I, K, the integral of K.
         drift = np.array(
             [
-                [0, 0, 0, 0, 0],
-                [0, -faster, 0, 0, 0],
-                [opening, -opening, -opening - self.ends, 0, 0],
-                [1, -1, -1, -self.ends, 0],
-                [0, 0, 0, 1, 0],
+                [0, 0, 0, 0, 0, 0, 0],
+                [0, -faster, 0, 0, 0, 0, 0],
+                [opening, again - opening, -opening - self.ends, 0, 0, 0, 0],
+                [1, -1, -1, -self.ends, 0, 0, 0],
+                [0, 0, 0, 1, 0, 0, 0],
+                [0, 1, 0, 0, 0, -self.ends, 0],
+                [0, 0, 0, 0, 0, 1, 0],
             ],
             dtype=np.float64,
         )
-        state = expm(drift * t) @ np.array([1.0, fast, float(self.held.sum()) - fast, 0.0, 0.0])
+        state = expm(drift * t) @ np.array([1.0, fast, float(self.held.sum()) - fast, 0.0, 0.0, 0.0, 0.0])
         left = (float(np.exp(-self.ends * t)), float(np.exp(-faster * t)))
-        return left, (_spent(self.ends, t), _spent(faster, t)), float(state[3]), float(state[4])
+        spent = (_spent(self.ends, t), _spent(faster, t))
+        return left, spent, float(state[3]), float(state[4]), float(state[5]), float(state[6])
 
 
 def _spent(rate: float, t: float) -> float:

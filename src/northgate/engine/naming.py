@@ -1,11 +1,14 @@
 """What names answer: how one is chosen, and to which balancers it leads.
 
 A leaf is one place to which a name may lead: a balancer (one front of it, where each front has its own address) or
-something outside the plan. An option is one leaf for those who ask from one area; its share says how many are told it.
+something outside the plan. An asker is a name (or one answer of it, which a probe watches) and an area that asks it. What
+it is told is a set of leaves: the addresses that one answer lists together. A name that leads on by host name to another
+one of the plan is an alias: its record and the other's are kept apart, each by its own time to live (RFC 1034, 3.6.2).
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -68,8 +71,40 @@ def _chosen(entry: DnsEntry, usable: np.ndarray, latency_s: Floats, area: str | 
     return share
 
 
+# Leaves that are told together, with the share of those who are told them.
+_Way = tuple[float, tuple[Leaf, ...]]
+
+
+@dataclass(frozen=True)
+class Asker:
+    """Who asks: a name, or only one `answer` of it (-1: all of them), from an area (-1: none)."""
+
+    name: int
+    answer: int
+    area: int
+
+
+@dataclass(frozen=True, eq=False)
+class Record:
+    """What a name goes by from some second on: `healthy` per answer, `present` per front: in its address."""
+
+    healthy: Bools
+    present: Bools
+
+    @cached_property
+    def key(self) -> tuple[bytes, bytes]:
+        """The same for records that answer alike."""
+        return self.healthy.tobytes(), self.present.tobytes()
+
+
+# Per name: the records of it that are held, each with the share of those who hold it.
+HeldRecords = Callable[[int], Sequence[tuple[float, Record]]]
+# The sets that an asker is told, as places among its leaves, each with the share of those who are told it.
+Sets = dict[tuple[int, ...], float]
+
+
 class NameBook:
-    """The names of a plan, compiled: their leaves, and for each area that asks the options among them."""
+    """The names of a plan, compiled: their leaves, who asks them, and what these are told."""
 
     def __init__(self, plan: Plan, book: AddressBook) -> None:
         self.plan = plan
@@ -83,12 +118,11 @@ class NameBook:
         ]
         self._regions = {zone: region.name for region in plan.regions for zone in region.zones}
         self.leaves = [tuple(self._leaves(index, ())) for index in range(len(plan.names))]
-        self.asked: list[tuple[int, int, Leaf]] = []
-        """Every option: name, area and leaf."""
+        self._own_fronts = [self._fronts_named(index) for index in range(len(plan.names))]
+        self.askers: list[Asker] = []
         self.checks: tuple[tuple[int, int, int, int], ...] = ()
-        # What was worked out last, by what it depends on.
-        self._shares: dict[tuple[bytes, ...], Floats] = {}
-        self._option_at: dict[tuple[int, int], int] = {}
+        self._asker_at: dict[Asker, int] = {}
+        self._told: dict[tuple[int, int, tuple[bytes, bytes]], list[tuple[float, tuple[int, ...]]]] = {}
 
     def index(self, host: str) -> int | None:
         """The name that a host is."""
@@ -115,42 +149,137 @@ class NameBook:
         name = self.index(plain_host(target.host)) if target.host else None
         return self.leaves[name] if name is not None else []
 
+    def _given(self, name: int) -> list[LastResort]:
+        """A name's answers, and its last resort after them."""
+        entry = self.plan.names[name]
+        return [*entry.answers, *([entry.when_none_healthy] if entry.when_none_healthy else [])]
+
     def _leaves(self, name: int, above: tuple[tuple[int, int], ...]) -> Iterator[Leaf]:
         if name in [one for one, _ in above]:
             around = " → ".join(self.plan.names[one].name for one in [*(one for one, _ in above), name])
             raise CannotRun([Problem(pointer(("names", name, "answers")), f"the name leads back to itself: {around}")])
-        entry = self.plan.names[name]
-        answers: list[LastResort] = [*entry.answers, *([entry.when_none_healthy] if entry.when_none_healthy else [])]
-        for number, answer in enumerate(answers):
+        for number, answer in enumerate(self._given(name)):
             path = (*above, (name, number))
-            inner = self.index(plain_host(answer.host)) if answer.host else None
+            inner = self._alias(answer)
             if inner is not None:
                 yield from self._leaves(inner, path)
-                continue
-            leaf = self.leaf_of_address(answer.address) if answer.address else Leaf((), -1, -1)
-            if answer.balancer:
-                leaf = Leaf((), self._balancers.get(answer.balancer, -1), -1)
-            fronts = self._fronts[leaf.balancer] if leaf.balancer >= 0 and leaf.front < 0 else None
-            for front in fronts or [leaf.front]:
-                yield Leaf(path, leaf.balancer, front)
+            else:
+                leaf = self._leaf(answer)
+                yield from (Leaf(path, leaf.balancer, front) for front in self._listed(answer) or [leaf.front])
 
-    def options(self, name: int, area: int) -> list[tuple[int, Leaf]]:
-        """The leaves of a name for those who ask from an area, with their places among all options."""
-        key = (name, area)
-        if key not in self._option_at:
-            self._option_at[key] = len(self.asked)
-            self.asked += [(name, area, leaf) for leaf in self.leaves[name]]
-        start = self._option_at[key]
-        return [(start + place, leaf) for place, leaf in enumerate(self.leaves[name])]
+    def _alias(self, answer: LastResort) -> int | None:
+        return self.index(plain_host(answer.host)) if answer.host else None
 
-    def options_of_answer(self, name: int, answer: int, area: int) -> list[tuple[int, Leaf]]:
-        """The leaves of one answer, as if it were all that the name answers: one for each address of it."""
-        key = (-1 - name * 1000 - answer, area)
-        mine = [leaf for leaf in self.leaves[name] if leaf.path[0] == (name, answer)]
-        if key not in self._option_at:
-            self._option_at[key] = len(self.asked)
-            self.asked += [(key[0], area, leaf) for leaf in mine]
-        return [(self._option_at[key] + place, leaf) for place, leaf in enumerate(mine)]
+    def _leaf(self, answer: LastResort) -> Leaf:
+        if answer.balancer:
+            return Leaf((), self._balancers.get(answer.balancer, -1), -1)
+        return self.leaf_of_address(answer.address) if answer.address else Leaf((), -1, -1)
+
+    def _fronts_named(self, name: int) -> Bools:
+        """The fronts whose own addresses a name's record lists."""
+        made = np.zeros(sum(len(balancer.zones) for balancer in self.plan.balancers), dtype=bool)
+        for answer in self._given(name):
+            if self._alias(answer) is None:
+                made[self._listed(answer)] = True
+        return made
+
+    # Who asks
+
+    def asker(self, name: int, area: int, answer: int = -1) -> int:
+        """The number of an asker."""
+        key = Asker(name, answer, area)
+        if key not in self._asker_at:
+            self._asker_at[key] = len(self.askers)
+            self.askers.append(key)
+        return self._asker_at[key]
+
+    def leaves_for(self, who: Asker) -> tuple[Leaf, ...]:
+        """The leaves to which an asker may be led, in order: its places."""
+        every = self.leaves[who.name]
+        return every if who.answer < 0 else tuple(leaf for leaf in every if leaf.path[0] == (who.name, who.answer))
+
+    def names_below(self, name: int) -> tuple[int, ...]:
+        """A name and those that it is an alias of."""
+        return tuple(dict.fromkeys([name, *(one for leaf in self.leaves[name] for one, _ in leaf.path)]))
+
+    # What they are told
+
+    def record(self, name: int, healthy: Bools, present: Bools) -> Record:
+        """What a name goes by: the beliefs in its answers, and which of the fronts that it lists are present."""
+        return Record(healthy, present & self._own_fronts[name])
+
+    def sets(self, who: Asker, held: HeldRecords) -> Sets:
+        """The sets that an asker is told, by the records that are held; shares sum to 1 where there is any answer."""
+        made: Sets = {}
+        if who.answer < 0:
+            ways = self._ways(who.name, who.area, held, ())
+        else:
+            ways = [way for part, record in held(who.name) for way in self._of_answer(who, part, record, held)]
+        place = {leaf: number for number, leaf in enumerate(self.leaves_for(who))}
+        for share, leaves in ways:
+            key = tuple(place[leaf] for leaf in leaves)
+            made[key] = made.get(key, 0.0) + share
+        return made
+
+    def _of_answer(self, who: Asker, part: float, record: Record, held: HeldRecords) -> list[_Way]:
+        path = ((who.name, who.answer),)
+        return [(part * share, leaves) for share, leaves in self._behind(who.name, path, who.area, record, held)]
+
+    def _ways(self, name: int, area: int, held: HeldRecords, above: tuple[tuple[int, int], ...]) -> list[_Way]:
+        """The leaves that are told together, with the share of those who are told them."""
+        made: list[_Way] = []
+        for part, record in held(name):
+            for share, answers in self.told(name, area, record):
+                together: list[_Way] = [(part * share, ())]
+                for answer in answers:
+                    behind = self._behind(name, (*above, (name, answer)), area, record, held)
+                    together = [(one * other, (*head, *tail)) for one, head in together for other, tail in behind]
+                made += together
+        return made
+
+    def _behind(
+        self, name: int, path: tuple[tuple[int, int], ...], area: int, record: Record, held: HeldRecords
+    ) -> list[_Way]:
+        """Where the last answer of a path leads: the sets of an alias, or its own addresses, all together."""
+        answer = self._given(name)[path[-1][1]]
+        inner = self._alias(answer)
+        if inner is not None:
+            return self._ways(inner, area, held, path)
+        leaf, fronts = self._leaf(answer), self._listed(answer)
+        if not fronts:
+            return [(1.0, (Leaf(path, leaf.balancer, leaf.front),))]
+        # With none of its fronts in an address a balancer is still listed with all of them.
+        there = [front for front in fronts if record.present[front]] or fronts
+        return [(1.0, tuple(Leaf(path, leaf.balancer, front) for front in there))]
+
+    def told(self, name: int, area: int, record: Record) -> list[tuple[float, tuple[int, ...]]]:
+        """Which answers of a name those who ask from an area are told together (the last resort being one past the
+        last), and what share of them."""
+        if not self._given(name):
+            return []
+        key = (name, area, record.key)
+        if key not in self._told:
+            entry = self.plan.names[name]
+            word = self.plan.areas[area].name if area >= 0 else None
+            many = self._addresses(name, record.present)
+            shares = answer_shares(entry, record.healthy, self.latency_s(name, area), word, many)
+            given = [number for number, share in enumerate(shares) if share > 0]
+            together = entry.choose in ("all", "area") and given != [len(entry.answers)]
+            self._told[key] = [(1.0, tuple(given))] if together else [(float(shares[one]), (one,)) for one in given]
+        return self._told[key]
+
+    def lists(self, name: int, area: int, record: Record) -> list[tuple[float, tuple[tuple[int, bytes], ...]]]:
+        """What those who ask from an area are told: shares, and answers with the fronts that these list."""
+        given = self._given(name)
+        return [
+            (share, tuple((one, record.present[self._listed(given[one])].tobytes()) for one in answers))
+            for share, answers in self.told(name, area, record)
+        ]
+
+    def _listed(self, answer: LastResort) -> list[int]:
+        """The fronts of which an answer lists every own address."""
+        leaf = self._leaf(answer)
+        return list(self._fronts[leaf.balancer] or ()) if leaf.balancer >= 0 and leaf.front < 0 else []
 
     def latency_s(self, name: int, area: int) -> Floats:
         """The round trip from an area to each answer's nearest region; inf where none is known."""
@@ -161,45 +290,6 @@ class NameBook:
             trips = [table[self._regions[zone]] / 1000 for zone in zones if self._regions[zone] in table]
             found.append(min(trips, default=np.inf))
         return np.array(found)
-
-    def shares(self, healthy: Sequence[Bools], present: Bools) -> Floats:
-        """The share of each option; `healthy[n]` per answer of name n, `present` per front: in its address.
-
-        Sums to 1 over the options of a name and area, unless nobody has an address there any more.
-        """
-        key = (present.tobytes(), *(one.tobytes() for one in healthy))
-        if key not in self._shares:
-            made = np.zeros(len(self.asked))
-            known: dict[tuple[int, int], Floats] = {}
-            for place, (name, area, leaf) in enumerate(self.asked):
-                made[place] = self._share(leaf, area, healthy, present, known, skip=int(name < 0))
-            self._shares = {key: made}
-        return self._shares[key]
-
-    def leaf_shares(self, name: int, area: int, healthy: Sequence[Bools], present: Bools) -> Floats:
-        """The share of each leaf of a name for those who ask from an area."""
-        return np.array([self._share(leaf, area, healthy, present, {}) for leaf in self.leaves[name]])
-
-    def _share(
-        self, leaf: Leaf, area: int, healthy: Sequence[Bools], present: Bools,
-        known: dict[tuple[int, int], Floats], skip: int = 0,
-    ) -> float:  # fmt: skip
-        """The share of one leaf; `skip` of its steps are taken for granted."""
-        share = 1.0
-        for name, answer in leaf.path[skip:]:
-            if (name, area) not in known:
-                known[name, area] = self._answers(name, area, healthy[name], present)
-            share *= float(known[name, area][answer])
-        if leaf.front >= 0:
-            siblings = self._fronts[leaf.balancer] or [leaf.front]
-            living = present[list(siblings)].sum()
-            share *= float(present[leaf.front]) / living if living else 1 / len(siblings)
-        return share
-
-    def _answers(self, name: int, area: int, healthy: Bools, present: Bools) -> Floats:
-        entry = self.plan.names[name]
-        word = self.plan.areas[area].name if area >= 0 else None
-        return answer_shares(entry, healthy, self.latency_s(name, area), word, self._addresses(name, present))
 
     def _addresses(self, name: int, present: Bools) -> Floats:
         """How many addresses each answer of a name consists of now."""

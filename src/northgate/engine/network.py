@@ -19,8 +19,8 @@ A target that is another balancer (or a host name that leads to some) stands for
 that it gets are entries of their own (`member` >= 0), one level deeper.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -157,7 +157,9 @@ class Calls:
     share of the group's rate, and outcome class.
 
     Calls of one outcome class fare alike at every target: they ask the same path, wait equally long, are judged alike
-    (`outcome_judge`: the probe, or `CLIENTS_JUDGE`), and where it matters come from the same sources (`outcome_who`).
+    (`outcome_judge`: the probe, or `CLIENTS_JUDGE`), come from the same distance (`outcome_trip`, a row of `trips_s`),
+    and where it matters from the same sources (`outcome_who`). `distance_s` is the round trip from the call's area to each
+    region (s), inf where the plan does not tell it: nobody chooses what is infinitely far while there is anything else.
     """
 
     client: Ints
@@ -170,8 +172,12 @@ class Calls:
     outcome_timeout_s: Floats
     outcome_judge: Ints
     outcome_who: Ints
+    outcome_trip: Ints
+    outcome_connect_s: Floats
     connect_timeout_s: Floats
-    round_trip_s: Floats
+    timeout_s: Floats
+    distance_s: Floats
+    trips_s: Floats
     requests: tuple[Request, ...]
 
 
@@ -180,7 +186,8 @@ class Entries:
     """Per entry: call, where it comes from and where it leads.
 
     `member` is the target that passes the request on (-1: the client itself). `name` is the name that was asked (one
-    past the last: none), `option` the place of its share among the name book's options (-1: the only way).
+    past the last: none), `asker` who asks it in the name book (-1: nobody has to, it is the only way), `leaf` the place
+    among that asker's leaves.
     `balancer` is -1 outside the plan, `front` the only one with that address (-1: any). `pool` is -1 when no pool
     serves: then `fixed_cause` is the cause of failure, or -1 when the answer is a good one of status `fixed_status`.
     """
@@ -188,7 +195,8 @@ class Entries:
     call: Ints
     member: Ints
     name: Ints
-    option: Ints
+    asker: Ints
+    leaf: Ints
     balancer: Ints
     front: Ints
     listener: Ints
@@ -196,6 +204,22 @@ class Entries:
     pool: Ints
     fixed_cause: Ints
     fixed_status: Ints
+
+
+@dataclass(frozen=True)
+class ConnectionKind:
+    """The connections of one call of a client group's segment: its sources, with what rate they end (1/s), and the rows
+    of `Network.entry_fronts` by which they are opened.
+
+    `row_of_front` and `lane_of_cell` say by which row and lane a connection through a front and cell goes (-1: none).
+    """
+
+    call: int
+    sources: float
+    ends: float
+    rows: Ints
+    row_of_front: Ints
+    lane_of_cell: Ints
 
 
 @dataclass(frozen=True, eq=False)
@@ -220,6 +244,7 @@ class Network:
     book: AddressBook
     level: Ints
     spares: frozenset[str] = frozenset()
+    probe_calls: Mapping[int, int] = field(default_factory=dict)
 
     @cached_property
     def spare(self) -> Bools:
@@ -312,14 +337,58 @@ class Network:
 
     @cached_property
     def session_kinds(self) -> tuple[tuple[int, Ints], ...]:
-        """Every client group with the cells of each group that keeps sessions, at layer 7: client, cells."""
+        """Every client group with the cells of each group that keeps sessions: client, cells."""
         found = []
         for index, group in enumerate(self.plan.target_groups):
             if group.affinity.by != "none":
                 cells = np.flatnonzero(self.routes.cell_group == index)
-                cells = cells[self.front_layer[self.routes.cell_front[cells]] == 7]
+                if group.affinity.by != "source":
+                    # A layer 4 balancer sees no cookies.
+                    cells = cells[self.front_layer[self.routes.cell_front[cells]] == 7]
                 found += [(client, cells) for client in range(len(self.plan.clients)) if len(cells)]
         return tuple(found)
+
+    @cached_property
+    def connection_kinds(self) -> tuple[ConnectionKind, ...]:
+        """The kinds of layer 4 connections: a call each that a layer 4 listener takes over TCP."""
+        entry, front, route = self.entry_fronts
+        of_client = self.entries.member[entry] < 0
+        through = of_client & (route >= 0) & (self.front_layer[front] == 4) if len(entry) else of_client
+        found = []
+        for call, client in enumerate(self.calls.client):
+            rows = np.flatnonzero(through & (self.entries.call[entry] == call))
+            if len(rows) and client < len(self.plan.clients) and self.calls.requests[call].scheme != "udp":
+                found.append(self._connection_kind(call, rows))
+        return tuple(found)
+
+    def _connection_kind(self, call: int, rows: Ints) -> ConnectionKind:
+        _, front, route = self.entry_fronts
+        client = self.plan.clients[int(self.calls.client[call])]
+        row_of_front = np.full(len(self.fronts.zone), -1)
+        row_of_front[front[rows][::-1]] = rows[::-1]
+        lanes = np.flatnonzero(np.isin(self.routes.lane_route, route[rows]))
+        lane_of_cell = np.full(len(self.routes.cell_front), -1)
+        lane_of_cell[self.routes.lane_cell[lanes][::-1]] = lanes[::-1]
+        sources = client.sources * self.segments[int(self.calls.segment[call])].share
+        return ConnectionKind(call, sources, 1 / client.connection_s, rows, row_of_front, lane_of_cell)
+
+    @cached_property
+    def connection_of_call(self) -> dict[int, int]:
+        """The kind of connection of each call that has one."""
+        return {kind.call: number for number, kind in enumerate(self.connection_kinds)}
+
+    @cached_property
+    def outside(self) -> Bools:
+        """Per machine: whether it stands for an address or host that no part of the plan owns."""
+        if OUTSIDE not in self.zones:
+            return np.zeros(len(self.machines.names), dtype=bool)
+        return ~self.machines.real & (self.machines.zone == self.zones.index(OUTSIDE))
+
+    @cached_property
+    def onward_checks(self) -> tuple[Ints, Ints]:
+        """The probed pairs whose target leads on, and the call that stands for each one's probe."""
+        pairs = self.probed[np.isin(self.pairs.member[self.probed], list(self.probe_calls))]
+        return pairs, _ints(self.probe_calls[int(member)] for member in self.pairs.member[pairs])
 
     @cached_property
     def checks(self) -> tuple[tuple[int, int, int, int], ...]:
@@ -338,6 +407,22 @@ class Network:
         response = np.array([group.response_timeout_s for group in self.plan.target_groups], dtype=np.float64)
         waits = response[self.members.group[self.pairs.member]]
         return np.where(self.front_layer[self.pairs.front] == 7, waits, np.inf)
+
+    @cached_property
+    def round_trip_s(self) -> Floats:
+        """Per call and region: the round trip as far as it is known (s)."""
+        return _known(self.calls.distance_s)
+
+    @cached_property
+    def pair_region(self) -> Ints:
+        """Per pair: the region of its front."""
+        return self.zone_region[self.fronts.zone[self.pairs.front]]
+
+    @cached_property
+    def pair_first(self) -> Bools:
+        """Per pair: whether clients ask its balancer themselves, so that their round trip leads to its front."""
+        asked = np.unique(self.entries.balancer[self.entries.member < 0])
+        return np.isin(self.fronts.balancer[self.pairs.front], asked)
 
     @cached_property
     def pair_connect_timeout_s(self) -> Floats:
@@ -411,6 +496,7 @@ def compile_network(plan: Plan, spares: frozenset[str] = frozenset()) -> Network
         book=book,
         level=level,
         spares=spares,
+        probe_calls=draft.probe_calls,
     )
 
 
@@ -702,14 +788,21 @@ class _Asking:
         self._path_at = {path: column for column, path in enumerate(paths)}
         self._areas = {area.name: index for index, area in enumerate(plan.areas)}
         self._pool_at = {pool.name: index for index, pool in enumerate(plan.pools)}
-        self._outcomes: dict[tuple[int, float, int, int], int] = {}
-        self._rows: list[tuple[int, int, int, int, float, int, float]] = []
+        self._outcomes: dict[tuple[int, float, int, int, int, float], int] = {}
+        self._rows: list[tuple[int, int, int, int, float, int, float, float]] = []
+        self._trips = self._trips_s()
+        self._trip_kind = {row: kind for kind, row in enumerate(dict.fromkeys(self._trips))}
         self._requests: list[Request] = []
         self._entries: list[tuple[int, ...]] = []
         self._by_source = any(
             group.balance == "source-hash" or group.affinity.by != "none" for group in plan.target_groups
         ) or any(seen_source(balancer) == "client" for balancer in plan.balancers)
         self._onward = [number for number, row in enumerate(standing.rows) if row.balancer >= 0 or row.name >= 0]
+        # Affinity by source holds at layer 4 too, and there each call has connections of its own.
+        at_4 = {action.pool for one in plan.balancers if one.layer == 4 for action in _actions(one) if action.pool}
+        groups = {name for pool in plan.pools if pool.name in at_4 for tier in pool.tiers for name in tier.groups}
+        self._sticks_at_4 = any(one.affinity.by == "source" and one.name in groups for one in plan.target_groups)
+        self.probe_calls: dict[int, int] = {}
 
     def compiled(self) -> tuple[Calls, Entries]:
         """All calls of clients, then the probes of names; and where they lead."""
@@ -717,8 +810,18 @@ class _Asking:
             if segment.client < len(self.plan.clients):
                 self._client_calls(number, segment)
         self._name_probes()
-        table = np.array(self._entries, dtype=np.int64).reshape(-1, 11)
-        return self._calls(), Entries(*(table[:, column] for column in range(11)))
+        self._onward_probes()
+        table = np.array(self._entries, dtype=np.int64).reshape(-1, 12)
+        return self._calls(), Entries(*(table[:, column] for column in range(12)))
+
+    def _trips_s(self) -> list[tuple[float, ...]]:
+        """Per area, and last for who is in none: the round trip to each region (s); inf where it is not known."""
+        of_plan = {region.name for region in self.plan.regions}
+        made = [
+            tuple(area.latency_ms.get(region, np.inf if region in of_plan else 0.0) / 1000 for region in self.regions)
+            for area in self.plan.areas
+        ]
+        return [*made, (0.0,) * len(self.regions)]
 
     def _client_calls(self, number: int, segment: Segment) -> None:
         client = self.plan.clients[segment.client]
@@ -732,10 +835,10 @@ class _Asking:
             )
             name = self.names.index(request.host)
             if name is not None:
-                self._leads(call, -1, name, self.names.options(name, area), request, segment)
+                self._leads(call, -1, name, self.names.asker(name, area), request, segment)
             else:
                 leaf = self.names.leaf_of_address(request.host)
-                self._leads(call, -1, len(self.plan.names), [(-1, leaf)], request, segment)
+                self._leads(call, -1, len(self.plan.names), leaf, request, segment)
 
     def _name_probes(self) -> None:
         """A name's probe is a call from its area to the answer itself, judged by what it expects."""
@@ -756,40 +859,66 @@ class _Asking:
                         len(self.plan.clients), 0, outsider, area, 0.0, probe.timeout_s, asked, probe.timeout_s, judge
                     )
                     self.names.add_check(number, answer, area, call)
-                    options = self.names.options_of_answer(number, answer, area)
-                    self._leads(call, -1, len(self.plan.names), options, asked, self.segments[outsider])
+                    asker = self.names.asker(number, area, answer)
+                    self._leads(call, -1, len(self.plan.names), asker, asked, self.segments[outsider])
+
+    def _onward_probes(self) -> None:
+        """The probe of a target that leads on is a call from the front to where it leads, judged by what it expects."""
+        probes = {probe.name: index for index, probe in enumerate(self.plan.probes)}
+        outsider = len(self.segments) - 1
+        for member in self._onward:
+            row = self.standing.rows[member]
+            judge = probes.get(self.plan.target_groups[row.group].probe or "")
+            if judge is None:
+                continue
+            probe = self.plan.probes[judge]
+            scheme = CONNECT if probe.protocol == "tcp" else probe.protocol
+            # Who asks a balancer or an address for no host meets no certificate that could fail to name it.
+            named = self.plan.names[row.name].name if row.name >= 0 else ""
+            host = plain_host(probe.host or named)
+            asked = Request(scheme, host, row.probe_port, probe.path)
+            call = self._add_call(
+                len(self.plan.clients), 0, outsider, -1, 0.0, probe.timeout_s, asked, probe.timeout_s, judge
+            )
+            self.probe_calls[member] = call
+            self._leads_from(call, member, asked, self.segments[outsider])
 
     def _add_call(
         self, client: int, position: int, segment: int, area: int, share: float, connect_s: float, request: Request,
         timeout_s: float, judge: int = CLIENTS_JUDGE,
     ) -> int:  # fmt: skip
         call = len(self._rows)
-        own = self._onward or (
-            self._by_source and client < len(self.plan.clients) and self.plan.clients[client].retries
-        )
+        own = self._onward or (self._by_source and client < len(self.plan.clients) and self._follows(client))
         who = call if own else segment if self._by_source else 0
         path = self._path_at[request.path] if request.scheme in ("http", "https") else NO_PATH
-        outcome = self._outcomes.setdefault((path, timeout_s, judge, who), len(self._outcomes))
-        self._rows.append((client, position, segment, area, share, outcome, connect_s))
+        key = (path, timeout_s, judge, who, self._trip_kind[self._trips[area]], connect_s)
+        outcome = self._outcomes.setdefault(key, len(self._outcomes))
+        self._rows.append((client, position, segment, area, share, outcome, connect_s, timeout_s))
         self._requests.append(request)
         return call
 
+    def _follows(self, client: int) -> bool:
+        """Whether calls of a client group are followed one by one: what they hold decides where they go again."""
+        asks = self.plan.clients[client]
+        return asks.retries > 0 or asks.tries_next_address or self._sticks_at_4
+
     def _leads(
-        self, call: int, member: int, name: int, options: Sequence[tuple[int, Leaf]], request: Request,
-        segment: Segment,
+        self, call: int, member: int, name: int, way: int | Leaf, request: Request, segment: Segment
     ) -> None:  # fmt: skip
-        """Adds the entries of a request that may go to any of these leaves, and of what stands behind them."""
-        if not options:
-            nowhere = (-1, -1, -1, -1, OTHERWISE, -1, CAUSES.index("blocked"), 0)
+        """Adds the entries of a request that may go to any leaf of an asker, or to the one leaf that there is, and of
+        what stands behind them."""
+        asker, leaves = (-1, (way,)) if isinstance(way, Leaf) else (way, self.names.leaves_for(self.names.askers[way]))
+        if not leaves:
+            nowhere = (-1, -1, -1, -1, -1, OTHERWISE, -1, CAUSES.index("blocked"), 0)
             self._entries.append((call, member, name, *nowhere))
-        for option, leaf in options:
+        for place, leaf in enumerate(leaves):
             listener, rule, pool, cause, status = -1, OTHERWISE, -1, -1, 200
             if leaf.balancer >= 0:
                 listener, rule, pool, cause, status = self._taken(
                     self.plan.balancers[leaf.balancer], request, segment if member < 0 else None
                 )
             self._entries.append(
-                (call, member, name, option, leaf.balancer, leaf.front, listener, rule, pool, cause, status)
+                (call, member, name, asker, place, leaf.balancer, leaf.front, listener, rule, pool, cause, status)
             )
             if pool >= 0:
                 self._leads_on(call, leaf.balancer, pool, request, segment)
@@ -805,13 +934,13 @@ class _Asking:
             scheme = request.scheme
             if self.plan.balancers[balancer].layer == 7:
                 scheme = self.plan.target_groups[row.group].protocol
-            inner = replace(request, scheme=scheme, port=row.port)
-            area = int(self._rows[call][3])
-            if row.balancer >= 0:
-                options: Sequence[tuple[int, Leaf]] = [(-1, Leaf((), row.balancer, -1))]
-            else:
-                options = self.names.options(row.name, area)
-            self._leads(call, member, row.name if row.name >= 0 else len(self.plan.names), options, inner, segment)
+            self._leads_from(call, member, replace(request, scheme=scheme, port=row.port), segment)
+
+    def _leads_from(self, call: int, member: int, request: Request, segment: Segment) -> None:
+        """Adds the entries of a request that a target passes on."""
+        row, area = self.standing.rows[member], int(self._rows[call][3])
+        way = Leaf((), row.balancer, -1) if row.balancer >= 0 else self.names.asker(row.name, area)
+        self._leads(call, member, row.name if row.name >= 0 else len(self.plan.names), way, request, segment)
 
     def _taken(self, balancer: Balancer, request: Request, segment: Segment | None) -> tuple[int, int, int, int, int]:
         """How a balancer takes a request: listener, rule, pool (-1: none), fixed cause and fixed status."""
@@ -828,9 +957,6 @@ class _Asking:
 
     def _calls(self) -> Calls:
         rows = self._rows
-        latency = [[area.latency_ms.get(region, 0) / 1000 for region in self.regions] for area in self.plan.areas] + [
-            [0.0] * len(self.regions)
-        ]
         area = _ints(row[3] for row in rows)
         return Calls(
             client=_ints(row[0] for row in rows),
@@ -843,10 +969,19 @@ class _Asking:
             outcome_timeout_s=_floats(key[1] for key in self._outcomes),
             outcome_judge=_ints(key[2] for key in self._outcomes),
             outcome_who=_ints(key[3] for key in self._outcomes),
+            outcome_trip=_ints(key[4] for key in self._outcomes),
+            outcome_connect_s=_floats(key[5] for key in self._outcomes),
             connect_timeout_s=_floats(row[6] for row in rows),
-            round_trip_s=np.array(latency, dtype=np.float64)[area],
+            timeout_s=_floats(row[7] for row in rows),
+            distance_s=np.array(self._trips, dtype=np.float64).reshape(len(self._trips), -1)[area],
+            trips_s=_known(np.array(list(self._trip_kind), dtype=np.float64).reshape(len(self._trip_kind), -1)),
             requests=tuple(self._requests),
         )
+
+
+def _known(trip_s: Floats) -> Floats:
+    """Round trips (s) for what they add to the time of a call: nothing is made up for one that is not known."""
+    return np.where(np.isfinite(trip_s), trip_s, 0.0)
 
 
 def seen_source(balancer: Balancer) -> str:
@@ -857,7 +992,8 @@ def seen_source(balancer: Balancer) -> str:
 def certificate_covers(plan: Plan, name: str | None, host: str, scheme: str) -> bool:
     """Whether a listener's certificate, if it has one, names the host that a client asks for (RFC 6125)."""
     found = next((one for one in plan.certificates if one.name == name), None)
-    return found is None or scheme not in ("https", "tls") or any(covers_host(one, host) for one in found.hosts)
+    asks = bool(host) and scheme in ("https", "tls")
+    return found is None or not asks or any(covers_host(one, host) for one in found.hosts)
 
 
 def _fixed_cause(action: Action) -> int:

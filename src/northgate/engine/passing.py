@@ -4,7 +4,7 @@ Requests go forward one level of balancers after the other; what becomes of them
 what is sent.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -18,9 +18,12 @@ from northgate.engine.flow import (
     LATE,
     NONE_HEALTHY,
     OVERLOADED,
+    QUIET,
     REFUSED,
     SERVED,
+    SPENT,
     TIMED_OUT,
+    UNMET,
     WORK,
     Moment,
     Tried,
@@ -28,7 +31,7 @@ from northgate.engine.flow import (
 from northgate.engine.load import Queue, queue_under, too_late
 from northgate.engine.network import Network
 from northgate.engine.others import LastStops, last_stops, last_stops_in_order
-from northgate.engine.repeats import Repeats
+from northgate.engine.repeats import FAILS, Repeats, capped, sessions_of_free, with_trip
 from northgate.engine.shares import busy_shares, hash_table
 from northgate.engine.standing import standing_at
 from northgate.engine.truth import ANSWERS, REFUSES, SILENT
@@ -59,12 +62,21 @@ class Stop:
 
 @dataclass(frozen=True)
 class Back:
-    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a lane's cell, at a row."""
+    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a lane's cell, at a row, at an entry,
+    and by row of the repeats' book. `later`: the book after one, two, ... connects that took their time-out, where that
+    makes a difference to what is too late."""
 
     pair: dict[int, Floats]
     cell: Floats
     row: Floats
     entry: Floats
+    book: Floats
+    later: tuple[Floats, ...] = ()
+
+    @property
+    def books(self) -> tuple[Floats, ...]:
+        """What becomes of a connect by row of the book, after no connect that took its time-out, after one, and so on."""
+        return (self.book, *self.later)
 
 
 class Passing:
@@ -77,43 +89,77 @@ class Passing:
         self.fates, self.fate_of_call = self.standing.fates, self.standing.fate_of_call
         self.routes, self.cells, self.busy = self.frame.routes, self.frame.cells, self.frame.busy
         self.told = moment.told
-        standing = self.standing
-        self.repeats = Repeats(network, moment, self.choice, self.fate_of_call, standing.row_part, standing.stops)
+        self.repeats = Repeats(self.standing, moment)
         self.connected = Connected(network, moment, self.repeats.of_client)
+        self.repeats.free = self.connected.free
         # Per front: the share of its answers that its balancer's bandwidth does not let through.
         self.over = np.zeros(len(network.fronts.zone))
-        if self.repeats.any and moment.attempts is not None and moment.attempts.fits(self.tried):
+        # What becomes of calls that are followed by class, by how many silent targets they have met before.
+        self.after_waits: dict[tuple[int, int], Floats] = {}
+        if self.again and moment.attempts is not None and moment.attempts.fits(self.tried):
             self.take(moment.attempts)
 
+    @property
+    def again(self) -> bool:
+        """Whether any call may be tried more than once."""
+        return self.repeats.any
+
     def go(self, share: Floats) -> tuple[Sent, Queue, Back]:
-        """Forward with these shares of those who are free to be sent anywhere, through the queues, and back."""
+        """One pass with these shares of those who are free to be sent anywhere, of shape (fates or 1, pairs): forward to
+        targets, through their queues, and back."""
         ends, stops = self.trying(self.mixed(share), share)
         sent = self.forward(ends)
         queue = self.queues(ends, sent)
-        return sent, queue, self.backward(ends, sent, queue, stops)
+        back = self.backward(ends, share, sent, queue, stops)
+        return sent, queue, replace(back, later=self._later(ends, share, sent, queue, stops, back))
+
+    def _later(
+        self, ends: Floats, share: Floats, sent: Sent, queue: Queue, stops: list[Stop], back: Back
+    ) -> tuple[Floats, ...]:  # fmt: skip
+        """The book after one, two, ... connects that took their time-out."""
+        waits = self.repeats.longest_wait() if self.again else 0
+        if not waits or not self._quiet(back):
+            return ()
+        late = self._late(queue, 0)
+        if not self.frame.with_others and all((self._late(queue, number) == late).all() for number in range(1, waits + 1)):
+            return ()
+        made = tuple(self.backward(ends, share, sent, queue, stops, number).book for number in range(1, waits + 1))
+        self.after_waits.clear()
+        self._after_waits(queue, back.pair, 0)
+        return made
+
+    def _quiet(self, back: Back) -> bool:
+        """Whether any connect takes its time-out."""
+        return any(back.book[:, UNMET + cause].any() for cause in QUIET)
+
+    def _late(self, queue: Queue, waits: int) -> Bools:
+        """Per fate and pair: whether an answer comes too late, after so many connects that took their time-out."""
+        machine = self.network.pairs.machine
+        patience_s = self.moment.encounter.patience_s(waits)
+        return too_late(queue.latency_s[machine], queue.slope[machine], patience_s)
 
     @property
     def tried(self) -> Tried:
-        """How often calls are tried, as things stand."""
+        """How often calls connect, as things stand."""
         repeats, connected = self.repeats, self.connected
-        by_class = tuple(one.attempts for one in repeats.stuck)
-        return Tried(repeats.attempts, repeats.after_one, connected.tries, connected.anew, by_class)
+        return Tried(repeats.mult, repeats.after_one, connected.tries, connected.anew)
 
-    def tries_wanted(self, share: Floats, back: Back) -> Tried:
-        """How often calls would be tried, given what becomes of one attempt: 1 + p + ... + p^r."""
+    def tries_wanted(self, back: Back) -> Tried:
+        """How often calls would connect, given what becomes of one."""
         repeats, connected = self.repeats, self.connected
-        entry, by_class = repeats.again(back.entry, share, back.pair, back.row)
-        after_one = repeats.after_one
-        if connected.kinds:
-            after_one, _ = repeats.again(back.entry, share, back.pair, back.row, spent=1)
+        mult = repeats.against_once(repeats.ended(back.books)[0])
         open_now = connected.outcome(back.pair)
-        over_open, anew = connected.attempts(open_now), connected.starts_anew(open_now)
-        return Tried(entry, after_one, over_open, anew, tuple(by_class))
+        lost = connected.ended_under_calls(open_now)
+        for kind, ended in zip(connected.kinds, lost, strict=True):
+            repeats.lose_connections(kind.call, ended)
+        after_one = repeats.ended(back.books, 1)[0] if lost.any() else repeats.after_one
+        return Tried(mult, after_one, connected.attempts(open_now), connected.by_call(lost))
 
     def take(self, tried: Tried) -> None:
-        """From now on calls are tried that often."""
-        self.repeats.take(tried)
+        """From now on calls connect that often."""
+        self.repeats.take(tried.book, tried.after_one)
         self.connected.tries, self.connected.anew = tried.over_open, tried.anew
+        self.repeats.anew = tried.anew
 
     def trying(self, first: Floats, drawn: Floats, *, classes: bool = True) -> tuple[Floats, list[Stop]]:
         """Where requests end that go on to other targets when connects fail, given where they are first sent;
@@ -127,7 +173,7 @@ class Passing:
             bad = (met[:, mine] != ANSWERS) & ~self.frame.leads_on[mine]
             held = {one.fate: one for one in self.repeats.stuck if cell in one.spent} if classes else {}
             for followed, one in held.items():
-                found = self.repeats.ends(one, cell, drawn[min(followed, len(drawn) - 1), mine])
+                found = self.repeats.ends_at(one, cell, drawn[min(followed, len(drawn) - 1), mine])
                 ends[followed, mine] = found.share
                 stops.append(Stop(followed, mine, bad[followed], found))
             for fate in np.flatnonzero((ends[:, mine] * bad).sum(axis=1) > 0):
@@ -160,34 +206,29 @@ class Passing:
             return share
         made = np.repeat(share, self.fates, axis=0) if len(share) == 1 else share.copy()
         for number, (fates, cells) in enumerate(self.of_sessions):
-            of_kind = held.sessions[number] if held else np.zeros(0)
-            for cell in cells:
-                mine = network.cell_pairs[int(cell)]
-                bound = of_kind[network.pairs.member[mine]] * self.moment.in_use[mine]
-                free = max(1 - float(bound.sum()), 0.0)
-                for fate in fates:
+            for fate, call in fates.items():
+                of_kind = sessions_of_free(network, self.moment, number, call)
+                for cell in cells:
+                    mine = network.cell_pairs[int(cell)]
+                    bound = of_kind[network.pairs.member[mine]] * self.moment.in_use[mine]
+                    free = max(1 - float(bound.sum()), 0.0)
                     made[fate, mine] = bound + free * made[fate, mine]
         self.repeats.mix(made)
         return made
 
     @cached_property
-    def of_sessions(self) -> list[tuple[list[int], Ints]]:
-        """Per kind of session: the fates of its client's calls, and the cells that keep it; without those calls whose
-        classes are followed because they are repeated."""
+    def of_sessions(self) -> list[tuple[dict[int, int], Ints]]:
+        """Per kind of session: the fates of its client's calls, each with one of them, and the cells that keep it; without
+        those calls whose classes are followed."""
         network, by_class = self.network, {one.fate for one in self.repeats.stuck}
         if self.moment.held is None:
             return []
-        return [
-            (
-                [
-                    int(one)
-                    for one in np.unique(self.fate_of_call[network.calls.client == client])
-                    if one not in by_class
-                ],
-                cells,
-            )
-            for client, cells in network.session_kinds
-        ]
+        made = []
+        for client, cells in network.session_kinds:
+            calls = np.flatnonzero(network.calls.client == client)
+            fates = {int(self.fate_of_call[call]): int(call) for call in calls}
+            made.append(({fate: call for fate, call in fates.items() if fate not in by_class}, cells))
+        return made
 
     def busy_shares(self, share: Floats, sent: Sent, queue: Queue, back: Back) -> Floats:
         """The shares that would follow from the load that these shares make."""
@@ -210,16 +251,18 @@ class Passing:
         """Every request's way to the pairs; what leads on from there is sent again, a level deeper."""
         network = self.network
         entries, inner = network.entries, self.frame.inner
-        free = self.connected.free[entries.call]
-        often = free * self.repeats.attempts + self.connected.anew[entries.call] * self.repeats.after_one
-        rps = np.where(self.frame.of_client, self.moment.call_rps[entries.call] * self.told * often, 0.0)
-        sent = self._to_cells(rps)
+        often = self.connected.free[entries.call] * self.repeats.entry_connects
+        if self.connected.anew.any():
+            often = often + self.connected.anew[entries.call] * self.repeats.entry_connects_after_one
+        rps = np.where(self.frame.of_client, self.moment.call_rps[entries.call] * often, 0.0)
+        sent = self.to_cells(rps)
         for _ in range(network.levels - 1 if len(self.frame.inner) else 0):
             rps[inner] = self._passed_on(share, sent)[inner] * self.told[inner]
-            sent = self._to_cells(rps)
+            sent = self.to_cells(rps)
         return sent
 
-    def _to_cells(self, rps: Floats) -> Sent:
+    def to_cells(self, rps: Floats) -> Sent:
+        """Rates of entries (requests/s) on their way to cells."""
         frame, standing, routes = self.frame, self.standing, self.network.routes
         row = rps[frame.entry] * standing.row_part
         living = np.where(standing.arrives, row, 0.0)[frame.routed]
@@ -258,19 +301,21 @@ class Passing:
 
     # Back
 
-    def backward(self, share: Floats, sent: Sent, queue: Queue, stops: list[Stop]) -> Back:
-        """What becomes of requests, from the deepest level up."""
-        pair = self._at_machines(queue)
-        self._after_waits(queue, pair)
+    def backward(
+        self, share: Floats, drawn: Floats, sent: Sent, queue: Queue, stops: list[Stop], waits: int = 0
+    ) -> Back:  # fmt: skip
+        """What becomes of requests, from the deepest level up, of those that `waits` connects before took their time-out."""
+        pair = self._at_machines(queue, waits)
+        self._after_waits(queue, pair, waits)
         for stop in stops:
-            self._after_others(pair, queue, stop)
-        back = self._to_rows(share, pair, sent)
+            self._after_others(pair, queue, stop, waits)
+        back = self._to_rows(share, drawn, pair, sent, waits)
         for _ in range(self.network.levels - 1 if len(self.frame.inner) else 0):
-            self._take_back(pair, back, self.frame.onward)
-            back = self._to_rows(share, pair, sent)
+            self._take_back(pair, back, self.frame.onward, waits)
+            back = self._to_rows(share, drawn, pair, sent, waits)
         return back
 
-    def _cap(self, row: Floats, sent: Sent, pair: dict[int, Floats]) -> None:
+    def _find_excess(self, row: Floats, sent: Sent, pair: dict[int, Floats]) -> None:
         """Answers beyond a balancer's bandwidth are lost: the excess share 1 - 1/u of what would be served."""
         limit = self.network.bandwidth_mbps
         if not np.isfinite(limit).any():
@@ -283,18 +328,16 @@ class Passing:
             bound = self.connected.ended(self.connected.outcome(pair))
             served = served + bound.row[:, SERVED] * megabits[self.frame.call]
         demand = total_by(balancer[self.frame.front], served, len(limit))
-        over = np.where(demand > limit, 1 - limit / np.maximum(demand, limit), 0.0)
+        over = np.zeros(len(limit))
+        beyond = demand > limit
+        over[beyond] = 1 - limit[beyond] / demand[beyond]
         self.over = self.repeats.over = self.connected.over = over[balancer]
-        excess = self.over[self.frame.front]
-        row[:, OVERLOADED] += row[:, SERVED] * excess
-        row[:, [SERVED, WORK]] *= (1 - excess)[:, None]
 
-    def _at_machines(self, queue: Queue) -> dict[int, Floats]:
+    def _at_machines(self, queue: Queue, waits: int) -> dict[int, Floats]:
         """Per kind what becomes of a request of each fate at each pair; kinds that do not occur are left out."""
         pairs, encounter = self.network.pairs, self.moment.encounter
-        latency, slope, excess = (values[pairs.machine] for values in (queue.latency_s, queue.slope, queue.excess))
-        standing = self.standing
-        late = too_late(latency, slope, encounter.patience_s)
+        latency, excess = (values[pairs.machine] for values in (queue.latency_s, queue.excess))
+        standing, late = self.standing, self._late(queue, waits)
         some_late, some_excess, some_bad = late.any(), excess.any(), encounter.bad_page.any()
         taken = np.where(standing.answers, 1 - excess, 0.0) if some_excess else standing.answers.astype(np.float64)
         served = np.where(late | encounter.bad_page, 0.0, taken) if some_late or some_bad else taken
@@ -311,9 +354,27 @@ class Passing:
         for kind, met in ((REFUSED, standing.refuses), (BLOCKED, standing.blocked)):
             if met is not None:
                 made[kind] = met.copy()
+        self._failing(made, latency, waits)
         return made
 
-    def _after_waits(self, queue: Queue, pair: dict[int, Floats]) -> None:
+    def _failing(self, pair: dict[int, Floats], latency_s: Floats, waits: int) -> None:
+        """What of the failures is a failed connect of the client's, as it is at layer 4, and how long the others take."""
+        network, standing, encounter = self.network, self.standing, self.moment.encounter
+        at_4 = network.front_layer[network.pairs.front] == 4
+        quiet = [(TIMED_OUT, standing.silent), (BLOCKED, standing.blocked)]
+        for cause, met in [*quiet, (REFUSED, standing.refuses)]:
+            if met is not None and at_4.any():
+                pair[UNMET + cause] = met * at_4
+        spent = [met * ~at_4 * network.pair_connect_timeout_s for _, met in quiet if met is not None]
+        if LATE in pair:
+            patience_s = np.minimum(np.maximum(encounter.patience_s(waits), 0.0), encounter.response_s)
+            spent.append(pair[LATE] * np.where(np.isfinite(patience_s), patience_s, 0.0))
+        if BAD_STATUS in pair:
+            spent.append(pair[BAD_STATUS] * latency_s)
+        if spent:
+            pair[SPENT] = np.sum(spent, axis=0)
+
+    def _after_waits(self, queue: Queue, pair: dict[int, Floats], waits: int) -> None:
         """What becomes of calls whose classes are followed, by how many silent targets they have met before."""
         network, encounter = self.network, self.moment.encounter
         for one in self.repeats.stuck:
@@ -323,7 +384,7 @@ class Passing:
                 values = np.zeros((self.repeats.others[cell] + 1, len(mine), KINDS))
                 wait_s = np.arange(len(values))[:, None] * network.pair_connect_timeout_s[mine]
                 latency_s = queue.latency_s[machine] + wait_s
-                late = too_late(latency_s, queue.slope[machine], encounter.patience_s[one.fate, mine])
+                late = self._late_after(one.fate, mine, latency_s, wait_s, queue, waits)
                 for kind, value in pair.items():
                     values[:, :, kind] = value[one.fate, mine]
                 takes = self.repeats.takes[one.fate, mine] & ~self.frame.leads_on[mine]
@@ -334,9 +395,23 @@ class Passing:
                     (BAD_STATUS, np.where(late, 0.0, 1 - queue.excess[machine]) - on_time),
                 ):  # fmt: skip
                     values[:, :, kind] = np.where(takes, value, values[:, :, kind])
-                self.repeats.after_waits[one.fate, cell] = values
+                budget_s = np.maximum(encounter.budget_s[one.fate, mine] - waits * encounter.connect_s[one.fate], 0.0)
+                values[:, :, SPENT] += np.where(takes, (values[:, :, FAILS].sum(axis=2)) * wait_s, 0.0)
+                values[:, :, SPENT] = np.minimum(values[:, :, SPENT], budget_s * values[:, :, FAILS].sum(axis=2))
+                self.after_waits[one.fate, cell] = values
 
-    def _after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop) -> None:
+    def _late_after(
+        self, fate: int, mine: Ints, latency_s: Floats, wait_s: Floats, queue: Queue, waits: int
+    ) -> Bools:  # fmt: skip
+        """Whether answers of a cell's pairs come too late after a front has waited so long for silent ones; its own patience
+        for an answer begins anew with each."""
+        encounter = self.moment.encounter
+        slope = queue.slope[self.network.pairs.machine[mine]]
+        budget_s = encounter.budget_s[fate, mine] - waits * encounter.connect_s[fate]
+        bounds_s = np.minimum(budget_s, encounter.response_s[mine] + wait_s)
+        return too_late(latency_s, slope, bounds_s)
+
+    def _after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop, waits: int) -> None:
         """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
         network, encounter, found = self.network, self.moment.encounter, stop.found
         good = ~stop.bad & (found.share > 0)
@@ -344,7 +419,7 @@ class Passing:
         machine = network.pairs.machine[mine]
         wait_s = np.arange(len(waited))[:, None] * network.pair_connect_timeout_s[mine]
         latency_s = queue.latency_s[machine] + wait_s
-        late = too_late(latency_s, queue.slope[machine], encounter.patience_s[stop.fate, mine])
+        late = self._late_after(stop.fate, mine, latency_s, wait_s, queue, waits)
         taken = 1 - queue.excess[machine]
         on_time = np.where(late, 0.0, waited)
         liked = np.where(encounter.bad_page[stop.fate, mine], 0.0, taken / share)
@@ -358,7 +433,7 @@ class Passing:
         for kind, value in values.items():
             pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[stop.fate, mine] = value
 
-    def _to_rows(self, share: Floats, pair: dict[int, Floats], sent: Sent) -> Back:
+    def _to_rows(self, share: Floats, drawn: Floats, pair: dict[int, Floats], sent: Sent, waits: int) -> Back:
         network, frame, standing = self.network, self.frame, self.standing
         routes = network.routes
         cell = np.zeros((KINDS, self.fates, self.cells))
@@ -374,13 +449,29 @@ class Passing:
             cell[kinds] = by_cell.reshape(len(kinds), self.fates, self.cells)
             of_row = by_route.reshape(len(kinds), self.fates, self.routes)[:, fate, frame.some_route]
             row[:, kinds] = np.where(frame.routed, of_row, 0.0).T
-            row[:, NONE_HEALTHY] += np.where(frame.routed, self.choice.route_refused[frame.some_route], 0.0)
+            refused = np.where(frame.routed, self.choice.route_refused[frame.some_route], 0.0)
+            row[:, NONE_HEALTHY] += refused
+            row[:, UNMET + NONE_HEALTHY] += refused * frame.at_4
+        self._without_pool(row)
+        with_trip(row, frame.trip_s)
+        if not waits:
+            self._find_excess(row, sent, pair)
+        capped(row, self.over[frame.front])
+        entry = self._to_entries(row)
+        return Back(pair, cell, row, entry, self.repeats.outcomes(entry, drawn, pair, row, self.after_waits))
+
+    def _without_pool(self, row: Floats) -> None:
+        """What becomes of requests that no pool is asked for: the balancer answers itself, or nobody takes them."""
+        frame = self.frame
         row[frame.fixed, np.where(frame.fixed_cause >= 0, frame.fixed_cause, SERVED)] = 1.0
-        for lost, kind in ((self.moment.encounter.row_blocked, BLOCKED), (standing.dead, DEAD_FRONT)):
+        row[frame.unheard, UNMET + REFUSED] = 1.0
+        far = np.flatnonzero(frame.too_far & ~frame.routed)
+        row[far] = 0.0
+        row[far, TIMED_OUT] = 1.0
+        lost_ways = ((self.moment.encounter.row_blocked, BLOCKED), (self.standing.dead, DEAD_FRONT))
+        for lost, kind in lost_ways:
             row[lost] = 0.0
-            row[lost, kind] = 1.0
-        self._cap(row, sent, pair)
-        return Back(pair, cell, row, self._to_entries(row))
+            row[lost, kind] = row[lost, UNMET + kind] = 1.0
 
     def _to_entries(self, row: Floats) -> Floats:
         """What becomes of an entry's requests: at its fronts, or outside; without any front they meet a dead one."""
@@ -389,10 +480,11 @@ class Passing:
         np.add.at(made, frame.entry, row * self.standing.row_part[:, None])
         made[frame.outside, SERVED] = 1.0
         made[frame.nowhere, entries.fixed_cause[frame.nowhere]] = 1.0
-        made[self.standing.stranded, DEAD_FRONT] = 1.0
+        stranded = self.standing.stranded
+        made[stranded, DEAD_FRONT] = made[stranded, UNMET + DEAD_FRONT] = 1.0
         return made
 
-    def _take_back(self, pair: dict[int, Floats], back: Back, onward: Ints) -> None:
+    def _take_back(self, pair: dict[int, Floats], back: Back, onward: Ints, waits: int) -> None:
         """What becomes of requests that are passed on is what becomes of them at the next balancer."""
         network, entries = self.network, self.network.entries
         members = len(network.members.group)
@@ -404,10 +496,14 @@ class Passing:
             met[kind] = total_by(flat, values, self.fates * members).reshape(self.fates, members)
         mean = np.divide(met[WORK], met[SERVED], out=np.zeros_like(met[WORK]), where=met[SERVED] > 0)
         member = network.pairs.member[onward]
-        late = mean[:, member] > self.moment.encounter.patience_s[:, onward]
+        late = mean[:, member] > self.moment.encounter.patience_s(waits)[:, onward]
+        at_4 = network.front_layer[network.pairs.front[onward]] == 4
+        # To a layer 7 balancer a failed connect is a failure like others, after its own time-out.
+        quiet = np.sum([met[UNMET + cause] for cause in QUIET], axis=0)[:, member]
+        met[SPENT][:, member] += np.where(at_4, 0.0, quiet * network.pair_connect_timeout_s[onward])
         for kind in range(KINDS):
             value = pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))
-            value[:, onward] = met[kind][:, member]
+            value[:, onward] = np.where(at_4 | (kind < UNMET), met[kind][:, member], 0.0)
         for kind in (TIMED_OUT, LATE):
             pair[kind][:, onward] += np.where(late, pair[SERVED][:, onward], 0.0)
         for kind in (SERVED, WORK):

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from northgate.engine.flow import Flow
-from northgate.engine.story import Story, per_cent
+from northgate.engine.story import Story, per_cent, told_now
 from northgate.engine.tracing import Explained, RemedyAnswer
 from northgate.plan.problems import pointer
 
@@ -145,10 +145,9 @@ def _region(flow: Flow, area: int, host: str) -> Iterator[Said]:
     if name is None or area < 0 or len(plan.areas) < 2:
         return
     entry = plan.names[name]
-    mine = network.names.leaf_shares(name, area, flow.moment.healthy, flow.moment.in_address)
+    mine = told_now(flow, name, area)
     for other in range(len(plan.areas)):
-        theirs = network.names.leaf_shares(name, other, flow.moment.healthy, flow.moment.in_address)
-        if not np.allclose(mine, theirs):
+        if told_now(flow, name, other) != mine:
             how = {"nearest": "each area to its nearest answer", "area": "each area to the answers meant for it"}
             words = how.get(entry.choose, "areas differently")
             yield f"Why does {plan.areas[area].name} see another region than {plan.areas[other].name}?", (

@@ -26,6 +26,7 @@ class Readings:
     sessions_moved: float
     connections_reset: float
     peak_targets: int
+    settled: bool
 
     def value(self, reading: str) -> float:
         """The value of a reading by its name, `failed_by_cause.timed_out` included."""
@@ -45,6 +46,8 @@ class Totals:
         self._mechanisms: list[Floats] = []
         self._peak_utilisation = 0.0
         self._peak_latency_s = 0.0
+        # The calls that have failed so far.
+        self.failed = 0.0
 
     def add(self, flow: Flow, seconds: float, later_s: Floats) -> None:
         """Adds a stretch of constant rates, after which backlogs are `later_s`; none of them turns within it, so that
@@ -53,14 +56,16 @@ class Totals:
         self._served.append(flow.served * seconds)
         self._cross_zone.append(flow.cross_zone * seconds)
         self._causes.append(flow.cause_rps * seconds)
+        self.failed += float(self._causes[-1].sum())
         self._mechanisms.append(flow.mechanism_rps * seconds)
         utilisation = flow.queue.utilisation
         self._peak_utilisation = max(self._peak_utilisation, float(utilisation.max(initial=0.0)))
         self._peak_latency_s = max(self._peak_latency_s, flow.mean_latency_s, _mean_latency_at_end(flow, later_s))
 
     def readings(
-        self, sessions_moved: float, connections_reset: float, worst_blind_s: float, settled_s: float, machines: int
-    ) -> Readings:
+        self, sessions_moved: float, connections_reset: float, worst_blind_s: float, settled_s: float, machines: int,
+        *, settled: bool,
+    ) -> Readings:  # fmt: skip
         """The drill's readings; sums are exactly rounded (Shewchuk's algorithm, as in `math.fsum`)."""
         requests, served = math.fsum(self._requests), math.fsum(self._served)
         causes = [math.fsum(stretch[number] for stretch in self._causes) for number in range(len(CAUSES))]
@@ -82,6 +87,7 @@ class Totals:
             sessions_moved=sessions_moved,
             connections_reset=connections_reset,
             peak_targets=machines,
+            settled=settled,
         )
 
 

@@ -1,98 +1,221 @@
-"""Calls that are repeated when they fail: how often each is tried, and what becomes of it in the end.
+"""Calls that are tried more than once: at the next address of an answer, and again when an attempt fails.
 
-A repeat keeps its DNS answer, its hash key and its session and redraws only the rest. So what fails again is worked out
-per class of calls that are held at the same targets: `failed = Σ share x p^(r+1)`, tried `1 + p + ... + p^r` times, p
-being what fails of one attempt of that class.
+A repeat keeps the set of addresses that DNS gave, its hash key and its session, and draws the rest anew. So what fails
+again is worked out per class of calls that hold the same set and are held at the same targets: `failed = Σ share x p^(r+1)`,
+tried `1 + p + ... + p^r` times, p being what fails of one attempt of that class (`tries`).
+
+The book has a row for each entry, and one for each entry and class of calls that are held at targets: what becomes of a
+connect there, and how often it is made.
 """
 
-from collections.abc import Iterator
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
-from northgate.engine.flow import DEAD_FRONT, KINDS, NONE_HEALTHY, OVERLOADED, SERVED, WORK, Moment, Tried
+from northgate.engine.flow import (
+    DEAD_FRONT,
+    KINDS,
+    NONE_HEALTHY,
+    OVERLOADED,
+    QUIET,
+    SERVED,
+    SPENT,
+    TURNED_AWAY,
+    UNMET,
+    WORK,
+    Moment,
+)
 from northgate.engine.network import Network
 from northgate.engine.others import LastStops, last_of_orders, last_stops
-from northgate.engine.shares import Choice, hash_table
+from northgate.engine.shares import hash_table
 from northgate.engine.sources import Segment
-from northgate.engine.standing import frame_of
+from northgate.engine.standing import Standing
+from northgate.engine.tries import Connects, attempts, attempts_before, connects
 from northgate.engine.truth import ANSWERS, REFUSES
 from northgate.engine.types import Bools, Floats, Ints, total_by
+from northgate.plan.drills import CAUSES
 
 # A class whose calls are held at a target that takes no connect: they go on to others as those are drawn.
 DRAWN = -1
 # While classes are made, a pair that holds and what is spent before it are one number; NOBODY holds where none does.
 STRIDE, NOBODY = 1 << 20, -1
+FAILS = slice(0, len(CAUSES))
+# Where fewer sources than this share have no open connection, what binds these few is what binds all.
+ALL = 1e-12
+# The least weight of a class where only their ratios count.
+EMPTY = 1e-12
 
 
 @dataclass
 class Stuck:
-    """The classes of one call: their weights (the last class draws anew each time), and per cell the pair that holds
-    each (-1: none there does). `attempts[e, k]`: how often entry e's calls of class k are tried. `spent`, per cell
-    whose calls may go on to others: how many silent targets those of a class have met before, or DRAWN."""
+    """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time), and
+    per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how many
+    silent targets those of a class have met before, or DRAWN. Row `first + e * classes + k` of the book is entry e's, of
+    `entries`, for class k."""
 
     call: int
     fate: int
     entries: Ints
     weights: Floats
+    free: Bools
     pins: dict[int, Ints]
     spent: dict[int, Ints]
-    attempts: Floats = field(default_factory=lambda: np.zeros((0, 0)))
+    first: int = 0
+    first_kind: int = 0
 
-    def drawn(self, entry: int) -> Floats:
-        """The weights of the classes among an entry's attempts; sums to 1."""
-        weighted = self.weights * self.attempts[entry]
-        return np.asarray(weighted / weighted.sum())
+    @property
+    def kinds(self) -> slice:
+        """The places of these classes among those of all calls."""
+        return slice(self.first_kind, self.first_kind + len(self.weights))
+
+    @property
+    def rows(self) -> Ints:
+        """The rows of the book, (entries, classes)."""
+        shape = len(self.entries), len(self.weights)
+        return self.first + np.arange(shape[0] * shape[1]).reshape(shape)
+
+    @property
+    def free_weights(self) -> Floats:
+        """The weights of the classes among those whom no session holds; sums to 1."""
+        free = np.where(self.free, self.weights, 0.0)
+        if free.sum() <= 0:
+            free = (np.arange(len(free)) == len(free) - 1).astype(np.float64)
+        return np.asarray(free / free.sum())
+
+
+@dataclass(frozen=True)
+class Cases:
+    """Calls of one class that hold one set of n addresses: (cases,) arrays, and per address its row of the book and the
+    entry that this belongs to, (cases, n). `share` is the set's of the call's, `kind` the place of the class among those of
+    all calls (0: the one class of calls that nothing holds)."""
+
+    call: Ints
+    share: Floats
+    kind: Ints
+    row: Ints
+    entry: Ints
 
 
 class Repeats:
-    """The repeating calls of one moment. `rows` are those of `Network.entry_fronts`, `row_part` the share of its
-    entry's requests that each gets; `stops` where calls that go on to others have been found to end before."""
+    """The calls of one moment that may be tried more than once; `stops` where calls that go on to others have been found
+    to end before."""
 
-    def __init__(
-        self, network: Network, moment: Moment, choice: Choice, fate_of_call: Ints, row_part: Floats,
-        stops: dict[tuple[int, int, int, bytes], LastStops],
-    ) -> None:  # fmt: skip
-        self.network, self.moment, self.choice, self.row_part = network, moment, choice, row_part
+    def __init__(self, standing: Standing, moment: Moment) -> None:
+        self.standing, self.frame = standing, standing.frame
+        self.network, self.moment, self.choice = standing.network, moment, standing.choice
+        network, moment = self.network, self.moment
         self.entry, self.front, self.route = network.entry_fronts
-        tries = np.array([*(client.retries for client in network.plan.clients), 0], dtype=np.float64)
-        entries = network.entries
-        self.of_client: Floats = tries
-        self.retries: Floats = np.where(entries.member < 0, tries[network.calls.client[entries.call]], 0.0)
-        self.attempts = np.ones(len(entries.call)) if moment.attempts is None else moment.attempts.entry
-        self.after_one = np.ones(len(entries.call))
-        self.over = np.zeros(len(network.fronts.zone))
+        clients = network.plan.clients
+        self.of_client: Floats = np.array([*(client.retries for client in clients), 0], dtype=np.float64)
+        self.row_part, self.stops = standing.row_part, standing.stops
         met = moment.encounter.fate_met
         leads_on = network.members.leads_on[network.pairs.member]
         # Per fate and pair: whether a connect is taken; and whether one that is not takes its time-out.
         self.takes: Bools = (met == ANSWERS) | leads_on
         self.silent: Bools = met != REFUSES
-        # The cells whose calls may go on to other targets, and how often; and what becomes of those there: per fate and
-        # cell (silent ones before, pair of the cell, kind).
-        self.others = dict(frame_of(network).with_others)
-        self.after_waits: dict[tuple[int, int], Floats] = {}
-        self.stops = stops
+        # The cells whose calls may go on to other targets, and how often.
+        self.others = dict(self.frame.with_others)
+        self.over = np.zeros(len(network.fronts.zone))
         self.stuck: list[Stuck] = []
-        if self.retries.any():
-            self.stuck = [one for call in self._sticky_calls() if (one := self._classes(call, fate_of_call))]
+        self.cases: list[Cases] = []
+        self.size, self.kinds = len(network.entries.call), 1
+        # The share of each class among its call's, and among those of its call whose connection has ended under them.
+        self.weights, self.weights_after_one = np.ones(1), np.ones(1)
+        if self.returning.any():
+            self._find_cases()
+        self.mult, self.after_one = np.ones(self.size), self.first_connects
+        # Per call the share without an open connection, and with one that has just ended under it.
+        self.free, self.anew = np.ones(len(moment.call_rps)), np.zeros(len(moment.call_rps))
 
     @property
     def any(self) -> bool:
-        """Whether any call is ever repeated."""
-        return bool(self.retries.any())
+        """Whether any call may be tried more than once."""
+        return bool(self.cases)
+
+    # Who
+
+    @cached_property
+    def returning(self) -> Bools:
+        """Per call: whether it may be tried more than once: repeated, or at another address of a set."""
+        made = self.of_client[self.network.calls.client] > 0
+        holder = self.moment.answers.holder
+        for number in np.unique(holder[holder >= 0]):
+            if any(len(leaves) > 1 for leaves in self.moment.answers.sets[int(number)]):
+                made |= (holder == number) & self._goes_on & self._may_fail_to_connect
+        return np.asarray(made)
+
+    @cached_property
+    def _goes_on(self) -> Bools:
+        """Per call: whether its client takes the next address after a failed connect."""
+        takes = np.array([*(client.tries_next_address for client in self.network.plan.clients), False], dtype=bool)
+        return takes[self.network.calls.client]
+
+    @cached_property
+    def _may_fail_to_connect(self) -> Bools:
+        """Per call: whether a connect of it may fail: at a dead front, at none, behind a firewall, at layer 4."""
+        network, entries = self.network, self.network.entries
+        at_row = ~self.standing.arrives | (network.front_layer[self.front] == 4)
+        at_row = (at_row | (entries.listener[self.entry] < 0)) & (self.row_part > 0)
+        at_entry = total_by(self.entry, at_row, len(entries.call)) > 0
+        at_entry[self.standing.stranded] = True
+        at_entry &= entries.member < 0
+        return total_by(entries.call, at_entry, len(network.calls.client)) > 0
+
+    def _find_cases(self) -> None:
+        """The classes of those who are held, and every case with the addresses that it holds."""
+        network = self.network
+        for call in self._sticky_calls():
+            one = self._classes(int(call))
+            if one is not None:
+                one.first, one.first_kind = self.size, self.kinds
+                self.size += len(one.entries) * len(one.weights)
+                self.kinds += len(one.weights)
+                self.stuck.append(one)
+        self.weights = np.concatenate([np.ones(1), *(one.weights for one in self.stuck)])
+        self.weights_after_one = self.weights
+        stuck = {one.call: one for one in self.stuck}
+        by_size: dict[int, list[Cases]] = {}
+        for call in np.flatnonzero(self.returning):
+            mine = network.entries_of_call[call]
+            holder = int(self.moment.answers.holder[call])
+            sets = self.moment.answers.sets[holder] if holder >= 0 else {(0,): 1.0}
+            for leaves, share in sets.items():
+                if leaves and share > 0:
+                    by_size.setdefault(len(leaves), []).append(
+                        self._case(int(call), mine, np.array(leaves), share, stuck.get(int(call)))
+                    )
+        for some in by_size.values():
+            self.cases.append(
+                Cases(*(np.concatenate([getattr(one, name) for one in some]) for name in Cases.__annotations__))
+            )
+
+    def _case(self, call: int, mine: Ints, leaves: Ints, share: float, one: Stuck | None) -> Cases:
+        """The cases of a call that hold one set: one, or one for each class."""
+        if one is None:
+            own = mine[leaves][None, :]
+            return Cases(np.array([call]), np.array([share]), np.zeros(1, dtype=np.int64), own, own)
+        rows = one.rows[leaves].T
+        entry = np.broadcast_to(mine[leaves], rows.shape)
+        every = np.arange(len(rows)) + one.first_kind
+        return Cases(np.full(len(rows), call), np.full(len(rows), share), every, rows, entry)
 
     # Classes
 
     def _sticky_calls(self) -> Ints:
-        """The calls that are repeated and may be held at a target."""
+        """The calls that may be tried again and may be held at a target."""
         through = self._cells_of_calls
         sticky = np.array([method == "source-hash" for method in self.network.cell_method], dtype=bool)
         for _, cells in self.network.session_kinds:
             sticky[cells] = True
+        if not sticky.any() or not len(self.network.pairs.front):
+            return np.zeros(0, dtype=np.int64)
+        # Who only takes next addresses meets his target again at layer 4 alone.
+        at_4 = sticky & (self.network.front_layer[self.network.routes.cell_front] == 4)
         again = self.of_client[self.network.calls.client] > 0
-        possible = sticky.any() and len(self.network.pairs.front) > 0
-        return np.flatnonzero(again & (through[:, sticky].any(axis=1) if possible else False))
+        held = np.where(again, through[:, sticky].any(axis=1), through[:, at_4].any(axis=1))
+        return np.flatnonzero(self.returning & held)
 
     @cached_property
     def _cells_of_calls(self) -> Bools:
@@ -105,11 +228,12 @@ class Repeats:
             made[network.entries.call[self.entry[row]], routes.lane_cell[lanes]] = True
         return made
 
-    def _classes(self, call: int, fate_of_call: Ints) -> Stuck | None:
-        reached = np.flatnonzero(self._cells_of_calls[call])
-        weights = np.ones(1)
+    def _classes(self, call: int) -> Stuck | None:
+        reached, fate = np.flatnonzero(self._cells_of_calls[call]), int(self.standing.fate_of_call[call])
+        weights, free = np.ones(1), np.ones(1, dtype=bool)
         pins: dict[int, Ints] = {}
-        for more_weights, more_pins in self._ways_held(call, int(fate_of_call[call]), reached):
+        for more_weights, more_pins, more_free in self._ways_held(call, fate, reached):
+            free = (free[:, None] & more_free).ravel()
             weights, pins = _combined(weights, pins, more_weights, more_pins)
         if not pins:
             return None
@@ -117,19 +241,18 @@ class Repeats:
             int(cell): np.full(len(weights), NOBODY) for cell in reached if cell in self.others and cell not in pins
         }
         # The last class draws anew each time.
-        weights, pins = np.append(weights, 0.0), {cell: np.append(pin, NOBODY) for cell, pin in pins.items()}
-        entries = self.network.entries_of_call[call]
-        started = np.repeat(self.attempts[entries][:, None], len(weights), axis=1)
+        weights, free = np.append(weights, 0.0), np.append(free, False)
+        pins = {cell: np.append(pin, NOBODY) for cell, pin in pins.items()}
         held = {cell: np.where(pin < 0, NOBODY, pin // STRIDE) for cell, pin in pins.items()}
         spent = {cell: np.where(pin < 0, 0, pin % STRIDE) + DRAWN for cell, pin in pins.items() if cell in self.others}
-        return Stuck(call, int(fate_of_call[call]), entries, weights, held, spent, started)
+        return Stuck(call, fate, self.network.entries_of_call[call], weights, free, held, spent)
 
-    def _ways_held(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints]]]:
-        """By sessions, then by keys: the weights of the classes, and per cell where each is held."""
+    def _ways_held(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints], Bools]]:
+        """By sessions, then by keys: the weights of the classes, per cell where each is held, and whom no session holds."""
         yield from self._by_session(call, fate, reached)
         yield from self._by_key(call, fate, reached)
 
-    def _by_session(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints]]]:
+    def _by_session(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints], Bools]]:
         """Per kind of session that the call's sources may have: who is held where, and last those who are not."""
         network, moment = self.network, self.moment
         client = int(network.calls.client[call])
@@ -137,8 +260,8 @@ class Repeats:
             mine = np.intersect1d(cells, reached)
             if whose != client or not len(mine) or moment.held is None:
                 continue
-            held = moment.held.sessions[number]
-            members = np.flatnonzero(held > 0)
+            held = sessions_of_free(network, moment, number, call)
+            members = np.flatnonzero(moment.held.sessions[number] > 0)
             pins = {}
             takes = self.takes[fate]
             for cell in mine:
@@ -147,9 +270,9 @@ class Repeats:
                 code = pairs * STRIDE + np.where(takes[pairs], 1, 0)
                 pair_of[network.pairs.member[pairs]] = np.where(moment.in_use[pairs], code, NOBODY)
                 pins[int(cell)] = np.append(pair_of[members], NOBODY)
-            yield np.append(held[members], max(1 - held.sum(), 0.0)), pins
+            yield np.append(held[members], max(1 - held.sum(), 0.0)), pins, np.arange(len(members) + 1) == len(members)
 
-    def _by_key(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints]]]:
+    def _by_key(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints], Bools]]:
         """Keys that fall to the same targets at every front are a class."""
         network = self.network
         segment = network.segments[int(network.calls.segment[call])]
@@ -160,7 +283,7 @@ class Repeats:
             return
         falls = np.array([self._fall(cell, fate, segment, weight[network.cell_pairs[cell]]) for cell in hashed])
         classes, count = np.unique(falls, axis=1, return_counts=True)
-        yield count / count.sum(), {cell: classes[n] for n, cell in enumerate(hashed)}
+        yield count / count.sum(), {cell: classes[n] for n, cell in enumerate(hashed)}, np.ones(len(count), dtype=bool)
 
     def _fall(self, cell: int, fate: int, segment: Segment, weight: Floats) -> Ints:
         """Where each key falls: the pair, and the silent ones that it has met before in its own order."""
@@ -172,35 +295,111 @@ class Repeats:
         here, quiet = last_of_orders(order, bad, silent)
         return mine[here] * STRIDE + quiet + 1
 
+    def lose_connections(self, call: int, lost: Floats) -> None:
+        """Of a call's connections those through these pairs have ended (shares of its sources): the sources are held where
+        their connections led, as a key or a session has led both."""
+        one = next((one for one in self.stuck if one.call == call), None)
+        if one is None or lost.sum() <= 0:
+            return
+        made = np.zeros(len(one.weights))
+        for pair in np.flatnonzero(lost):
+            pins = one.pins.get(int(self.network.pairs.cell[pair]))
+            there = np.zeros(0, dtype=bool) if pins is None else pins == pair
+            # A class may be empty among those without a connection.
+            weights = np.where(there, np.maximum(one.weights, EMPTY), 0.0) if there.any() else one.weights
+            made += lost[pair] * weights / weights.sum()
+        self.weights_after_one = self.weights_after_one.copy()
+        self.weights_after_one[one.kinds] = made / made.sum()
+
     # Where they go
+
+    @cached_property
+    def first_connects(self) -> Floats:
+        """Per row of the book: the connects of a call there if each attempt connected once, and was the only one."""
+        made = np.zeros(self.size)
+        made[: len(self.moment.told)] = self.moment.told
+        for cases in self.cases:
+            made[np.unique(cases.entry)] = 0.0
+        for cases in self.cases:
+            weight = cases.share * self.weights[cases.kind] / cases.row.shape[1]
+            part = np.broadcast_to(weight[:, None], cases.row.shape)
+            np.add.at(made, cases.row, part)
+        return made
+
+    @property
+    def connects(self) -> Floats:
+        """Per row of the book the connects of a call there."""
+        return self.first_connects * self.mult
+
+    @property
+    def connects_after_one(self) -> Floats:
+        """The same of a call that has one attempt behind it."""
+        return self.after_one
+
+    def coming(self, one: Stuck) -> Floats:
+        """How often calls of each class connect at each entry, those whose connection has ended under them too: (entries,
+        classes)."""
+        made = self.free[one.call] * self.connects[one.rows]
+        return np.asarray(made + self.anew[one.call] * self.connects_after_one[one.rows])
+
+    @property
+    def entry_connects(self) -> Floats:
+        """Per entry the connects of a call there."""
+        return self.by_entry(self.connects)
+
+    @property
+    def entry_connects_after_one(self) -> Floats:
+        """The same of a call that has one attempt behind it."""
+        return self.by_entry(self.connects_after_one)
+
+    def by_entry(self, book: Floats) -> Floats:
+        """Sums a value per row of the book by entry; the first axis may be followed by others."""
+        made = book[: len(self.moment.told)].copy()
+        for one in self.stuck:
+            made[one.entries] += book[one.rows].sum(axis=1)
+        return made
 
     def mix(self, share: Floats) -> None:
         """Puts into `share` (fates, pairs) how attempts of held classes are spread; it holds what is drawn anew."""
-        network = self.network
         for one in self.stuck:
-            for cell, pins in one.pins.items():
-                if cell in self.others:
-                    continue
-                drawn, pinned, mine = self._drawn_classes(one, cell), pins >= 0, network.cell_pairs[cell]
-                held = np.bincount(pins[pinned], drawn[pinned], minlength=share.shape[1])[mine]
-                share[one.fate, mine] = held + drawn[~pinned].sum() * share[one.fate, mine]
+            for cell in one.pins:
+                if cell not in self.others:
+                    mine = self.network.cell_pairs[cell]
+                    weights = self._classes_at(one, cell, self.coming(one))
+                    share[one.fate, mine] = self._spread(one, cell, weights, share[one.fate])
 
-    def _drawn_classes(self, one: Stuck, cell: int) -> Floats:
-        """The weights of the classes among the attempts that come to a cell."""
-        entry_of = {int(self.front[row]): int(self.entry[row]) for row in self._rows(one)}
-        entry = entry_of[int(self.network.routes.cell_front[cell])]
-        return one.drawn(int(np.flatnonzero(one.entries == entry)[0]))
+    def spread(self, one: Stuck, cell: int, drawn: Floats, connected: Floats) -> Floats:
+        """How so many connects by row of the book are spread over a cell's pairs; `drawn` per pair of the network."""
+        weights = self._classes_at(one, cell, connected[one.rows])
+        if cell in self.others:
+            return self._ends(one, cell, drawn[self.network.cell_pairs[cell]], weights).share
+        return self._spread(one, cell, weights, drawn)
 
-    def held_at(self, cell: int, fate: int) -> Stuck | None:
-        """The call of this fate whose classes are followed at a cell that goes on to others."""
-        return next((one for one in self.stuck if one.fate == fate and cell in one.spent), None)
+    def _spread(self, one: Stuck, cell: int, weights: Floats, drawn: Floats) -> Floats:
+        """How attempts with these weights of the classes are spread over a cell's pairs."""
+        mine, pins = self.network.cell_pairs[cell], one.pins[cell]
+        pinned = pins >= 0
+        held = np.bincount(pins[pinned], weights[pinned], minlength=len(self.network.pairs.front))[mine]
+        return np.asarray(held + weights[~pinned].sum() * drawn[mine])
 
-    def ends(self, one: Stuck, cell: int, drawn: Floats) -> LastStops:
+    def _classes_at(self, one: Stuck, cell: int, connects_: Floats) -> Floats:
+        """The shares of the classes among the connects that come to a cell, of so many at each entry: (entries, classes)."""
+        rows = np.flatnonzero((self.front == self.network.routes.cell_front[cell]) & np.isin(self.entry, one.entries))
+        place = np.searchsorted(one.entries, self.entry[rows])
+        coming = (connects_[place] * self.row_part[rows][:, None]).sum(axis=0)
+        if coming.sum() <= 0:
+            coming = one.weights
+        return np.asarray(coming / coming.sum())
+
+    def ends_at(self, one: Stuck, cell: int, drawn: Floats) -> LastStops:
         """Where the attempts of a call's classes end at a cell that goes on to others."""
+        return self._ends(one, cell, drawn, self._classes_at(one, cell, self.coming(one)))
+
+    def _ends(self, one: Stuck, cell: int, drawn: Floats, weight: Floats) -> LastStops:
         mine, pins, spent = self.network.cell_pairs[cell], one.pins[cell], one.spent[cell]
         if not len(mine):
             return LastStops(drawn, drawn[None, :])
-        weight, place = self._drawn_classes(one, cell), np.searchsorted(mine, np.maximum(pins, 0))
+        place = np.searchsorted(mine, np.maximum(pins, 0))
         waited, share = np.zeros((self.others[cell] + 1, len(mine))), np.zeros(len(mine))
         known = (pins >= 0) & (spent != DRAWN)
         good = known & self.takes[one.fate, np.maximum(pins, 0)]
@@ -226,144 +425,154 @@ class Repeats:
             self.stops[key] = LastStops(found.share, waited)
         return self.stops[key]
 
-    def _rows(self, one: Stuck) -> Ints:
-        return np.flatnonzero(np.isin(self.entry, one.entries))
-
     # How often, and what becomes of them
 
-    @cached_property
-    def in_sets(self) -> Bools:
-        """The entries of calls that go on to the next address of an answer when they meet a dead front."""
-        lost, entries = self.moment.lost, self.network.entries
-        if lost is None:
-            return np.zeros(len(entries.call), dtype=bool)
-        return np.asarray(~np.isnan(lost)[entries.call] & (entries.member < 0))
+    def longest_wait(self) -> int:
+        """How many connects may take their time-out before one of the same attempt is taken, at most."""
+        most = [min(cases.row.shape[1], int(self._most_waits(cases.call).max())) - 1 for cases in self.cases]
+        goes_on = [self._goes_on[cases.call].any() for cases in self.cases]
+        return max([waits for waits, on in zip(most, goes_on, strict=True) if on], default=0)
 
-    def again(
-        self, entry: Floats, share: Floats, pair: dict[int, Floats], row: Floats, spent: int = 0
-    ) -> tuple[Floats, list[Floats]]:  # fmt: skip
-        """How often each entry's calls are tried, given what becomes of one attempt; and the same by class. `spent`
-        attempts have been made already."""
-        made, by_class = tries_of(self._failing(entry), np.maximum(self.retries - spent, 0)), []
+    def _most_waits(self, call: Ints) -> Floats:
+        """How many connects of one attempt may begin and take their time-out."""
+        calls = self.network.calls
+        wait_s = np.maximum(calls.connect_timeout_s[call], 1e-9)
+        return np.maximum(np.ceil(calls.timeout_s[call] / wait_s - 1e-9), 1.0)
+
+    def outcomes(self, entry: Floats, share: Floats, pair: Mapping[int, Floats], row: Floats, after: "AfterWaits") -> Floats:
+        """What becomes of one connect by row of the book and kind; `share` is what is drawn anew, `row` what becomes of it
+        by row of `entry_fronts` where no pool is asked."""
+        if not self.stuck:
+            return entry
+        made = np.zeros((self.size, KINDS))
+        made[: len(entry)] = entry
         for one in self.stuck:
-            fails = self._class_failing(one, self._class_outcome(one, share, pair, row))
-            by_class.append(tries_of(fails, self._left(one, fails, spent)))
-            made[one.entries] = by_class[-1] @ one.weights
-        return made, by_class
-
-    def _left(self, one: Stuck, fails: Floats, spent: int) -> Floats:
-        """How often calls of these classes are repeated at most."""
-        return np.full(fails.shape, max(self.of_client[self.network.calls.client[one.call]] - spent, 0.0))
-
-    def take(self, tried: Tried) -> None:
-        """From now on calls are tried that often."""
-        self.attempts, self.after_one = tried.entry, tried.after_one
-        for one, of_class in zip(self.stuck, tried.by_class, strict=True):
-            one.attempts = of_class
-
-    def free_factor(self, fates: int) -> Floats:
-        """Per fate and pair: how often calls that nothing holds are tried, against the mean of all."""
-        made = np.ones((fates, len(self.network.pairs.front)))
-        for one in self.stuck:
-            mean = one.attempts @ one.weights
-            for number, entry in enumerate(one.entries):
-                fronts = self.front[self.entry == entry]
-                mine = np.isin(self.network.pairs.front, fronts)
-                made[one.fate, mine] = one.attempts[number, -1] / mean[number]
+            made[one.rows] = self._class_outcome(one, share, pair, row, after)
         return made
 
-    def of_calls(
-        self, entry: Floats, share: Floats, pair: dict[int, Floats], row: Floats, spent: int = 0
-    ) -> tuple[Floats, Floats]:  # fmt: skip
-        """What becomes of an entry's calls, counted once by their last attempt; and per call what it loses to dead
-        fronts at every address (0 where that stands among the entries). `spent` attempts have been made already."""
-        lost = np.zeros(len(self.moment.call_rps))
-        if not self.any and self.moment.lost is None:
-            return entry, lost
-        fails = self._failing(entry)
-        retries = np.maximum(self.retries - spent, 0)
-        left = fails**retries
-        made = by_last_attempt(entry, fails, retries)
-        if self.moment.lost is not None:
-            calls = self.network.entries.call[self.in_sets]
-            lost[calls] = self.moment.lost[calls] * left[self.in_sets]
-        for one in self.stuck:
-            outcome = self._class_outcome(one, share, pair, row)
-            fails = self._class_failing(one, outcome)
-            often = self._left(one, fails, spent)
-            made[one.entries] = np.einsum("k,ekx->ex", one.weights, by_last_attempt(outcome, fails, often))
-            if self.moment.lost is not None and self.in_sets[one.entries].any():
-                lost[one.call] = self.moment.lost[one.call] * float((fails**often)[0] @ one.weights)
-        made[self.in_sets, DEAD_FRONT] = 0.0
-        return made, lost
+    def ended(self, outcomes: Sequence[Floats], spent: int = 0) -> tuple[Floats, Floats]:
+        """Per row of the book the connects of a call there, and by kind what of the calls ends there, each counted once by
+        its last attempt; of calls that have `spent` attempts behind them. `outcomes` of a connect after 0, 1, ... others
+        that took their time-out (the last one for all further ones)."""
+        connected = np.zeros(self.size)
+        connected[: len(self.moment.told)] = self.moment.told
+        ends = np.zeros((self.size, KINDS))
+        ends[: len(self.moment.told)] = outcomes[0][: len(self.moment.told)] * self.moment.told[:, None]
+        for cases in self.cases:
+            mine = np.unique(cases.entry)
+            connected[mine], ends[mine] = 0.0, 0.0
+        for cases in self.cases:
+            tried, ended = self._case_ends(cases, outcomes, spent)
+            weight = cases.share * (self.weights_after_one if spent else self.weights)[cases.kind]
+            np.add.at(connected, cases.row, tried * weight[:, None])
+            np.add.at(ends, cases.row, ended * weight[:, None, None])
+        return connected, ends
 
-    def _failing(self, entry: Floats) -> Floats:
-        """What fails of one attempt: at an entry, or of the whole call where it goes from one address to the next."""
-        alone = np.clip(1 - entry[:, SERVED], 0.0, 1.0)
-        if not self.in_sets.any():
-            return alone
-        mine = np.flatnonzero(self.in_sets)
-        call = self.network.entries.call
-        served = total_by(call[mine], self.moment.told[mine] * entry[mine, SERVED], len(self.moment.call_rps))
-        return np.where(self.in_sets, np.clip(1 - served, 0.0, 1.0)[call], alone)
+    def _case_ends(self, cases: Cases, outcomes: Sequence[Floats], spent: int) -> tuple[Floats, Floats]:
+        """Per case and address: connects, and what ends there by kind."""
+        calls = self.network.calls
+        outcome = [one[cases.row] for one in outcomes]
+        quiet = sum(outcome[0][:, :, UNMET + cause] for cause in QUIET)
+        away = sum(outcome[0][:, :, UNMET + cause] for cause in TURNED_AWAY)
+        made = connects(away, quiet, self._most_waits(cases.call), self._goes_on[cases.call].astype(np.float64))  # type: ignore[arg-type]
+        wait_s, timeout_s = calls.connect_timeout_s[cases.call], calls.timeout_s[cases.call]
+        ends = self._attempt_ends(made, outcome, wait_s, timeout_s, self._most_waits(cases.call), cases.call)
+        served = ends[:, :, SERVED].sum(axis=1)
+        fails, left = np.clip(1 - served, 0.0, 1.0), np.maximum(self.of_client[calls.client[cases.call]] - spent, 0)
+        tries = attempts(fails, left)
+        lost_s = ends[:, :, SPENT].sum(axis=1) * attempts_before(fails, left)
+        worked, well = ends[:, :, WORK] * tries[:, None], ends[:, :, SERVED]
+        ends = ends * (fails**left)[:, None, None]
+        ends[:, :, SERVED] = well * tries[:, None]
+        ends[:, :, WORK] = worked + well * lost_s[:, None]
+        return made.tried.sum(axis=2) * tries[:, None], ends
 
-    def _class_failing(self, one: Stuck, outcome: Floats) -> Floats:
-        """The same per class: (entries of the call, classes)."""
-        alone = np.clip(1 - outcome[:, :, SERVED], 0.0, 1.0)
-        if not self.in_sets[one.entries].any():
-            return alone
-        whole = np.clip(1 - self.moment.told[one.entries] @ outcome[:, :, SERVED], 0.0, 1.0)
-        return np.broadcast_to(whole, alone.shape)
+    def _attempt_ends(
+        self, made: Connects, outcome: Sequence[Floats], wait_s: Floats, timeout_s: Floats, most: Floats, call: Ints
+    ) -> Floats:
+        """What one attempt comes to, by case, address and kind."""
+        cases, count, waits = made.tried.shape
+        ends = np.zeros((cases, count, KINDS))
+        moves = self._goes_on[call][:, None]
+        for number in range(waits):
+            found = outcome[min(number, len(outcome) - 1)]
+            before_s = (number * wait_s)[:, None]
+            tried, last = made.tried[:, :, number], made.last[:, :, number]
+            # The time-out that uses up what is left is the last, whatever addresses there are.
+            quiet_last = np.where(moves & (number + 1 >= most)[:, None], tried, last)
+            met = _met(found)
+            fails = met[:, :, FAILS].sum(axis=2)
+            met[:, :, WORK] += met[:, :, SERVED] * before_s
+            met[:, :, SPENT] = np.minimum(met[:, :, SPENT] + fails * before_s, fails * timeout_s[:, None])
+            ends += met * tried[:, :, None]
+            for causes, weight, more_s in ((QUIET, quiet_last, 1.0), (TURNED_AWAY, last, 0.0)):
+                spent_s = np.minimum(before_s + more_s * wait_s[:, None], timeout_s[:, None])
+                for cause in causes:
+                    part = found[:, :, UNMET + cause] * weight
+                    ends[:, :, cause] += part
+                    ends[:, :, SPENT] += part * spent_s
+        return ends
 
-    def _class_outcome(self, one: Stuck, share: Floats, pair: dict[int, Floats], row: Floats) -> Floats:
-        """What becomes of one attempt by entry of the call, class and kind.
+    def take(self, mult: Floats, after_one: Floats) -> None:
+        """From now on calls connect that often, against once each."""
+        self.mult, self.after_one = mult, after_one
 
-        `share` is what is drawn anew; `row` is what becomes of it where no pool is asked.
-        """
+    def against_once(self, connected: Floats) -> Floats:
+        """So many connects by row of the book, against once each."""
+        once = self.first_connects
+        return np.divide(connected, once, out=np.ones_like(once), where=once > 0)
+
+    # What becomes of classes
+
+    def _class_outcome(
+        self, one: Stuck, share: Floats, pair: Mapping[int, Floats], row: Floats, after: "AfterWaits"
+    ) -> Floats:
+        """What becomes of one connect by entry of the call, class and kind."""
         network = self.network
         made = np.zeros((len(one.entries), len(one.weights), KINDS))
         place = {int(entry): number for number, entry in enumerate(one.entries)}
-        for number in self._rows(one):
-            routed = self.route[number] >= 0 and self._arrives(int(number))
+        for number in np.flatnonzero(np.isin(self.entry, one.entries)):
             of_row = row[number][None, :]
-            if routed:
-                of_row = self._class_routed(one, int(self.route[number]), share, pair)
-                excess = self.over[self.front[number]]
-                of_row[:, OVERLOADED] += of_row[:, SERVED] * excess
-                of_row[:, [SERVED, WORK]] *= 1 - excess
+            if self.route[number] >= 0 and self.standing.arrives[number]:
+                of_row = self._class_routed(one, int(number), share, pair, after)
             made[place[int(self.entry[number])]] += self.row_part[number] * of_row
-        stranded = total_by(self.entry, self.row_part, len(network.entries.call))[one.entries] == 0
-        made[stranded & (network.entries.balancer[one.entries] >= 0), :, DEAD_FRONT] = 1.0
+        stranded = np.isin(one.entries, self.standing.stranded)
+        made[stranded, :, DEAD_FRONT] = made[stranded, :, UNMET + DEAD_FRONT] = 1.0
+        outside = np.isin(one.entries, self.frame.outside)
+        made[outside, :, SERVED] = 1.0
+        nowhere = np.flatnonzero(np.isin(one.entries, self.frame.nowhere))
+        made[nowhere, :, network.entries.fixed_cause[one.entries[nowhere]]] = 1.0
         return made
 
-    def _class_routed(self, one: Stuck, route: int, share: Floats, pair: dict[int, Floats]) -> Floats:
-        """The same of a route: (classes, kinds)."""
-        routes = self.network.routes
+    def _class_routed(
+        self, one: Stuck, number: int, share: Floats, pair: Mapping[int, Floats], after: "AfterWaits"
+    ) -> Floats:
+        """The same of a row that leads to a pool: (classes, kinds)."""
+        routes, front = self.network.routes, int(self.front[number])
+        route = int(self.route[number])
         made = np.zeros((len(one.weights), KINDS))
-        made[:, NONE_HEALTHY] = self.choice.route_refused[route]
         for lane in np.flatnonzero(routes.lane_route == route):
-            cell = int(routes.lane_cell[lane])
-            at_cell = self._class_at(one, cell, share, pair)
-            made += self.choice.lane_share[lane] * at_cell
+            if self.choice.lane_share[lane] > 0:
+                cell = int(routes.lane_cell[lane])
+                made += self.choice.lane_share[lane] * self._class_at(one, cell, share, pair, after)
+        refused = self.choice.route_refused[route]
+        made[:, NONE_HEALTHY] += refused
+        if self.network.front_layer[front] == 4:
+            made[:, UNMET + NONE_HEALTHY] += refused
+        with_trip(made, float(self.frame.trip_s[number]))
+        capped(made, float(self.over[front]))
         return made
 
-    def _arrives(self, row: int) -> bool:
-        moment = self.moment
-        return not moment.truth.front_dead[self.front[row]] and not moment.encounter.row_blocked[row]
-
-    def _drawn_at(self, cell: int, fate: int, share: Floats, pair: dict[int, Floats]) -> Floats:
-        mine = self.network.cell_pairs[cell]
-        made = np.zeros(KINDS)
-        drawn = share[min(fate, len(share) - 1), mine]
-        for kind, value in pair.items():
-            made[kind] = float(drawn @ value[fate, mine])
-        return made
-
-    def _class_at(self, one: Stuck, cell: int, share: Floats, pair: dict[int, Floats]) -> Floats:
+    def _class_at(
+        self, one: Stuck, cell: int, share: Floats, pair: Mapping[int, Floats], after: "AfterWaits"
+    ) -> Floats:
         """What becomes of an attempt of each class at a cell: (classes, kinds), or one row for all."""
         if cell in one.spent:
-            return self._class_after_others(one, cell, share)
-        drawn = self._drawn_at(cell, one.fate, share, pair)[None, :]
+            return self._class_after_others(one, cell, share, after)
+        mine = self.network.cell_pairs[cell]
+        drawn = np.zeros((1, KINDS))
+        for kind, value in pair.items():
+            drawn[:, kind] = float(share[min(one.fate, len(share) - 1), mine] @ value[one.fate, mine])
         if cell not in one.pins:
             return drawn
         pins = one.pins[cell]
@@ -372,12 +581,12 @@ class Repeats:
             made[:, kind] = value[one.fate, np.maximum(pins, 0)]
         return np.where((pins >= 0)[:, None], made, drawn)
 
-    def _class_after_others(self, one: Stuck, cell: int, share: Floats) -> Floats:
+    def _class_after_others(self, one: Stuck, cell: int, share: Floats, after: "AfterWaits") -> Floats:
         """The same where calls go on to others: by the target at which a class ends, or by those that are drawn."""
         mine, pins, spent = self.network.cell_pairs[cell], one.pins[cell], one.spent[cell]
         if not len(mine):
             return np.zeros((1, KINDS))
-        values, place = self.after_waits[one.fate, cell], np.searchsorted(mine, np.maximum(pins, 0))
+        values, place = after[one.fate, cell], np.searchsorted(mine, np.maximum(pins, 0))
         made = np.asarray(values[np.maximum(spent, 0), place])
         drawn = share[min(one.fate, len(share) - 1), mine]
         bad = ~self.takes[one.fate, mine]
@@ -387,21 +596,86 @@ class Repeats:
             made[starts == start] = np.einsum("sp,spk->k", found.waited, values) + (found.share * bad) @ values[0]
         return made
 
+    def opening(self, one: Stuck, cell: int, drawn: Floats, served: Floats, connected: Floats) -> Floats:
+        """Per pair of a cell: how often a call of a source that no session holds is served there, by the connects of those
+        classes; `drawn` and `served` per pair of the network."""
+        mine, routes = self.network.cell_pairs[cell], self.network.routes
+        # Of one source of each class, then of those whom nothing holds.
+        once = np.divide(
+            connected[one.rows], one.weights, out=self._unweighted(one), where=np.broadcast_to(one.weights > 0, one.rows.shape)
+        )
+        of_free = once * one.free_weights
+        rows = np.flatnonzero((self.front == routes.cell_front[cell]) & np.isin(self.entry, one.entries))
+        rows = rows[self.standing.arrives[rows] & (self.route[rows] >= 0)]
+        made = np.zeros(len(mine))
+        for row in rows:
+            lanes = (routes.lane_route == self.route[row]) & (routes.lane_cell == cell)
+            coming = of_free[np.searchsorted(one.entries, self.entry[row])] * self.row_part[row]
+            part = float(self.choice.lane_share[lanes].sum())
+            if cell in one.spent:
+                made += part * coming.sum() * self._ends(one, cell, drawn[mine], coming / max(coming.sum(), 1e-300)).share
+            else:
+                made += part * self._spread(one, cell, coming, drawn)
+        return made * served[mine]
 
-def tries_of(fails: Floats, repeats: Floats) -> Floats:
-    """1 + p + ... + p^r."""
-    made = np.ones_like(fails)
-    for number in range(1, int(repeats.max(initial=0)) + 1):
-        made += np.where(repeats >= number, fails**number, 0.0)
+    def _unweighted(self, one: Stuck) -> Floats:
+        """The connects of classes that nobody is in: as if they connected once."""
+        return np.repeat(self.moment.told[one.entries][:, None], len(one.weights), axis=1)
+
+
+def sessions_of_free(network: Network, moment: Moment, number: int, call: int) -> Floats:
+    """Of those sources of a call that have no open connection, the share that a session of a kind binds to each member.
+
+    At layer 4 a connection leads where its source's session does; so who has none is bound as all are, less those who are
+    connected there.
+    """
+    assert moment.held is not None
+    held = moment.held.sessions[number]
+    kind = network.connection_of_call.get(call)
+    if kind is None:
+        return held
+    connected = moment.held.connections[kind]
+    free = 1 - float(connected.sum())
+    if free <= ALL:
+        return held
+    bound = np.maximum(held - total_by(network.pairs.member, connected, len(held)), 0.0) / free
+    return np.asarray(bound / max(float(bound.sum()), 1.0))
+
+
+# What becomes of calls that have met silent targets before: per fate and cell (silent ones before, pair of the cell, kind).
+AfterWaits = Mapping[tuple[int, int], Floats]
+
+
+def _met(outcome: Floats) -> Floats:
+    """What becomes of connects that are taken: the last axis is the kinds'."""
+    made = outcome.copy()
+    made[..., FAILS] -= outcome[..., UNMET:]
+    made[..., UNMET:] = 0.0
     return made
+
+
+def with_trip(outcome: Floats, trip_s: float | Floats) -> None:
+    """Counts one round trip to the time of what is answered; the last axis is the kinds'."""
+    fails = outcome[..., FAILS].sum(axis=-1) - outcome[..., UNMET:].sum(axis=-1)
+    outcome[..., WORK] += outcome[..., SERVED] * trip_s
+    outcome[..., SPENT] += np.maximum(fails, 0.0) * trip_s
+
+
+def capped(outcome: Floats, excess: float | Floats) -> None:
+    """Takes from what is served the excess that the balancer's bandwidth does not let through."""
+    outcome[..., OVERLOADED] += outcome[..., SERVED] * excess
+    outcome[..., SPENT] += outcome[..., WORK] * excess
+    outcome[..., SERVED] = outcome[..., SERVED] * (1 - excess)
+    outcome[..., WORK] = outcome[..., WORK] * (1 - excess)
 
 
 def by_last_attempt(outcome: Floats, fails: Floats, repeats: Floats) -> Floats:
     """What becomes of calls by their last attempt, of what becomes of one: outcome's axes are those of fails, kinds."""
     made = outcome * (fails**repeats)[..., None]
-    tries = tries_of(fails, repeats)
-    for kind in (SERVED, WORK):
-        made[..., kind] = outcome[..., kind] * tries
+    tries = attempts(fails, repeats)
+    made[..., SERVED] = outcome[..., SERVED] * tries
+    lost_s = outcome[..., SPENT] * attempts_before(fails, repeats)
+    made[..., WORK] = outcome[..., WORK] * tries + outcome[..., SERVED] * lost_s
     return made
 
 

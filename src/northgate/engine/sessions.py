@@ -4,7 +4,6 @@ from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
 
-from northgate.engine.connected import connection_kinds
 from northgate.engine.flow import Flow, Held
 from northgate.engine.masses import NEVER, Masses
 from northgate.engine.network import Network
@@ -16,7 +15,7 @@ class Holding:
 
     def __init__(self, network: Network, held: Held | None = None) -> None:
         self.network = network
-        self.kinds = connection_kinds(network)
+        self.kinds = network.connection_kinds
         self.held = held or Held(
             np.zeros((len(network.session_kinds), len(network.members.group))),
             np.zeros((len(self.kinds), len(network.pairs.front))),
@@ -72,24 +71,17 @@ class Holding:
 
     def _sessions(self, flow: Flow) -> Iterator[Masses]:
         network = self.network
-        for held, (client, cells) in zip(self.held.sessions, network.session_kinds, strict=True):
+        for number, (held, (_, cells)) in enumerate(zip(self.held.sessions, network.session_kinds, strict=True)):
             group = network.plan.target_groups[int(network.routes.cell_group[cells[0]])]
             ends = 0.0 if group.affinity.renews else 1 / group.affinity.lasts_s
-            fates = flow.fates_of_client(client)
-            opens, whole = np.zeros(len(held)), 0.0
-            for cell in cells:
-                rates = flow.fate_cell_rps[fates, cell]
-                whole += float(rates.sum())
-                mine = network.cell_pairs[int(cell)]
-                np.add.at(opens, network.pairs.member[mine], rates @ flow.opening[fates][:, mine])
-            rate = whole / network.plan.clients[client].sources
-            yield Masses(held, rate, opens / whole if whole > 0 else opens, ends, np.zeros(len(held), dtype=bool))
+            yield Masses(held, 1.0, flow.opening[number], ends, np.zeros(len(held), dtype=bool))
 
     def _connections(self, flow: Flow) -> Iterator[Masses]:
         moment = flow.moment
         for number, (held, kind) in enumerate(zip(self.held.connections, self.kinds, strict=True)):
             rate = float(moment.call_rps[kind.call]) / kind.sources
-            yield Masses(held, rate, flow.connecting[number], kind.ends, flow.ending[number])
+            again = flow.reconnecting[number]
+            yield Masses(held, rate, flow.connecting[number], kind.ends, flow.ending[number], again)
 
 
 def _without(held: Floats, places: Bools, sources: Sequence[float]) -> tuple[Floats, float]:

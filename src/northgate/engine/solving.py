@@ -37,13 +37,13 @@ def _settled(passing: Passing, share: Floats) -> tuple[Floats, Sent, Queue, Back
         wanted = passing.busy_shares(share, sent, queue, back) if passing.busy else share
         off = (wanted - share).ravel()
         change = float(np.abs(off).max(initial=0.0))
-        tries = lead.look(share, back) if passing.repeats.any else 0.0
+        tries = lead.look(back) if passing.again else 0.0
         if (change <= SETTLED and tries <= SETTLED_TRIES) or number == ROUNDS - 1:
             break
         if len(before) and change > SETTLED:
             step = _next_step(step, before, off)
         share, before = (wanted if change <= SETTLED else share + step * (wanted - share)), off
-        if passing.repeats.any:
+        if passing.again:
             lead.go_on()
     return share, sent, queue, back
 
@@ -59,9 +59,9 @@ class _Lead:
         # What was wanted before the last stretch, and how much attempts changed then.
         self.fallback: tuple[Tried, float] | None = None
 
-    def look(self, share: Floats, back: Back) -> float:
+    def look(self, back: Back) -> float:
         """How far attempts are from what is wanted now."""
-        self.wanted = self.passing.tries_wanted(share, back)
+        self.wanted = self.passing.tries_wanted(back)
         self.last, self.moved = self.moved, self.passing.tried.off(self.wanted)
         self.change = float(np.abs(self.moved).max(initial=0.0))
         return self.change

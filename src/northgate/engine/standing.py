@@ -49,7 +49,19 @@ class Frame:
         self.fixed_cause: Ints = cause[self.entry][self.fixed]
         self.outside = np.flatnonzero((entries.balancer < 0) & (cause < 0))
         self.nowhere = np.flatnonzero((entries.balancer < 0) & (cause >= 0))
+        self.at_4: Bools = network.front_layer[self.front] == 4
+        # Rows at which nothing listens.
+        self.unheard = np.flatnonzero(entries.listener[self.entry] < 0)
         self.behind_front = entries.balancer >= 0
+        self._find_trips(network)
+
+    def _find_trips(self, network: Network) -> None:
+        """Per row the client's round trip (s), 0 behind another balancer; and whether it alone is beyond his patience."""
+        calls, region = network.calls, network.zone_region[network.fronts.zone[self.front]]
+        trip_s = np.where(self.of_client[self.entry], network.round_trip_s[self.call, region], 0.0)
+        self.too_far: Bools = trip_s > calls.timeout_s[self.call]
+        # Who waits for an answer from too far away waits as long as his patience lasts.
+        self.trip_s: Floats = np.where(self.too_far, calls.timeout_s[self.call], trip_s)
 
 
 @kept
@@ -123,9 +135,8 @@ class Standing:
     def _nearest(self, present: Bools) -> Floats:
         network, frame = self.network, self.frame
         region = network.zone_region[network.fronts.zone[frame.front]]
-        trip = np.where(present, network.calls.round_trip_s[frame.call, region], np.inf)
-        # Regions that are equally near: the first in the plan.
-        rank = np.where(np.isfinite(trip), trip, np.inf)
+        # Regions that are equally near, or equally unknown: the first in the plan.
+        rank = np.where(present, network.calls.distance_s[frame.call, region], np.inf)
         best = np.full(len(network.entries.call), np.inf)
         np.minimum.at(best, frame.entry, rank)
         near = present & (rank == best[frame.entry])

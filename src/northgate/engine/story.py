@@ -2,6 +2,7 @@
 
 from northgate.engine.drill import BlindRow, DrillRun, describe_part
 from northgate.engine.flow import Flow
+from northgate.engine.naming import Asker, Sets
 from northgate.engine.truth import ANSWERS, encounter, truth_under
 from northgate.plan.drills import Part
 
@@ -22,6 +23,13 @@ def short(seconds: float) -> str:
     return f"{round(seconds, 1):g} s"
 
 
+def told_now(flow: Flow, name: int, area: int) -> Sets:
+    """The sets that those who ask a name from an area are told now."""
+    names, moment = flow.network.names, flow.moment
+    who = Asker(name, -1, area)
+    return names.sets(who, lambda one: [(1.0, names.record(one, moment.healthy[one], moment.in_address))])
+
+
 class Story:
     """The story of a drill up to a second; without a drill nothing has happened, and it says what stands."""
 
@@ -29,6 +37,13 @@ class Story:
         self.flow, self.network, self.run, self.second = flow, flow.network, run, second
         self._faults = _faults_until(run, second)
         self._effects: list[tuple[float, Part, frozenset[int]]] | None = None
+
+    def held_sets(self, name: int, area: int, over_share: float, over_s: float) -> Sets:
+        """The sets of addresses that clients of an area hold of a name at this second, as places among its leaves."""
+        who = Asker(name, -1, area)
+        if self.run is not None:
+            return self.run.history.sets(who, over_share, over_s, self.second)
+        return told_now(self.flow, name, area)
 
     # Fronts
 

@@ -23,7 +23,8 @@ from northgate.engine.flow import (
 )
 from northgate.engine.load import Queue
 from northgate.engine.passing import Back, Passing, Sent
-from northgate.engine.types import Floats, Ints, total_by
+from northgate.engine.repeats import Stuck
+from northgate.engine.types import Floats, total_by
 from northgate.plan.drills import CAUSES
 
 
@@ -42,7 +43,7 @@ class _Sums:
         self.free_share, self.sent, self.back = share, sent, back
         self.share, _ = passing.trying(passing.mixed(share), share)
         self.through = 1 - passing.over
-        self.calls, self.becomes, self.lost = self._calls()
+        self.becomes = self._becomes()
         # What becomes of calls over connections that are open already.
         self.bound: Bound | None = None
         if self.connected.any:
@@ -53,12 +54,11 @@ class _Sums:
         network, frame, zones = self.network, self.frame, len(self.network.zones)
         by_call = np.zeros((len(self.moment.call_rps), KINDS))
         np.add.at(by_call, network.entries.call[frame.of_client], self.ended[frame.of_client])
-        by_call[:, DEAD_FRONT] += self.lost
         fixed = np.where(frame.routed, 0.0, self.row_kind[:, SERVED])
         fixed_zone = total_by(network.fronts.zone[frame.front], fixed, zones)
         if len(frame.outside):
-            fixed_zone[-1] += float(self.sent.entry[frame.outside].sum())
-        accepts = self._accepts() if network.checks else np.zeros(len(network.entries.call))
+            fixed_zone[-1] += float(self.becomes[frame.outside, SERVED].sum())
+        accepts = self._accepts() if len(network.checks) + len(network.probe_calls) else np.zeros(len(self.becomes))
         return Flow(
             network=network,
             moment=self.moment,
@@ -67,19 +67,19 @@ class _Sums:
             pair_share=self.free_share,
             attempts=self.passing.tried,
             opening=self._opening(),
-            connecting=self._connecting(),
+            connecting=self._connecting(0),
+            reconnecting=self._connecting(1),
             ending=self.connected.ends_at_first_failure(),
-            fate_cell_rps=self.sent.cell,
             row_part=self.standing.row_part,
             row_fate=self.back.row,
             entry_fate=self.back.entry,
             entry_accepts=accepts,
             call_served=by_call[:, SERVED],
             call_cause=by_call[:, : len(CAUSES)],
-            mechanism_rps=self._mechanisms(self.ended, self.lost),
+            mechanism_rps=self._mechanisms(self.ended),
             pair_served=self.pair_served,
             zone_served=total_by(network.machines.zone[network.pairs.machine], self.at_machines, zones) + fixed_zone,
-            latency_sum=float(by_call[:, WORK].sum()) + self._round_trips(self.row_kind[:, SERVED]),
+            latency_sum=float(by_call[:, WORK].sum()),
             work_out=self.places,
         )
 
@@ -97,9 +97,36 @@ class _Sums:
         return self.becomes if self.bound is None else self.becomes + self.over_open
 
     @cached_property
+    def in_time(self) -> tuple[Floats, Floats]:
+        """Of what is served of a first connect, by row and by front: the share that is served in time of all connects,
+        those after waits for other addresses too."""
+        rows, fronts = np.ones(len(self.frame.entry)), np.ones(len(self.network.fronts.zone))
+        if not self.back.later:
+            return rows, fronts
+        at_once = self.back.entry[:, SERVED] * self.sent.entry
+        entries = np.divide(self.becomes[:, SERVED], at_once, out=np.ones_like(at_once), where=at_once > 0)
+        for _ in range(self.network.levels):
+            rows = entries[self.frame.entry]
+            served = self.back.row[:, SERVED] * self.sent.row
+            whole, well = (total_by(self.frame.front, value, len(fronts)) for value in (served, served * rows))
+            fronts = np.divide(well, whole, out=np.ones_like(whole), where=whole > 0)
+            entries = np.where(self.frame.of_client, entries, self._in_time_behind(fronts))
+        return rows, fronts
+
+    def _in_time_behind(self, fronts: Floats) -> Floats:
+        """Per entry behind a target: which share is served in time of what its fronts pass on."""
+        pairs, entries = self.network.pairs, self.network.entries
+        count = len(self.network.members.group)
+        rate = (self.sent.cell[:, pairs.cell] * self.share).sum(axis=0)
+        whole, well = (total_by(pairs.member, value, count) for value in (rate, rate * fronts[pairs.front]))
+        part = np.divide(well, whole, out=np.ones(count), where=whole > 0)
+        return np.asarray(part[np.maximum(entries.member, 0)])
+
+    @cached_property
     def row_kind(self) -> Floats:
         """Per row and kind what becomes of attempts (requests/s)."""
         made = self.back.row * self.sent.row[:, None]
+        made[:, SERVED] *= self.in_time[0]
         return made if self.bound is None else made + self.bound.row
 
     @cached_property
@@ -110,7 +137,7 @@ class _Sums:
             made = (self.sent.cell[:, cell] * share * served).sum(axis=0)
         else:
             made = (self.sent.cell[:, cell] * served).sum(axis=0) * share[0]
-        made = made * self.through[self.network.pairs.front]
+        made = made * (self.through * self.in_time[1])[self.network.pairs.front]
         return made if self.bound is None else made + self.bound.served.sum(axis=0)
 
     @cached_property
@@ -119,13 +146,39 @@ class _Sums:
         return np.where(self.frame.leads_on, 0.0, self.pair_served) if len(self.frame.onward) else self.pair_served
 
     def _opening(self) -> Floats:
-        """Per fate and pair the share of requests without a session that would be served there."""
-        shape = (self.passing.fates, len(self.network.pairs.front))
-        if not self.network.session_kinds:
-            return np.broadcast_to(0.0, shape)
+        """Per kind of session and member: how often a second a source without a session opens one there."""
+        network, members = self.network, len(self.network.members.group)
+        made = np.zeros((len(network.session_kinds), members))
+        if not len(made):
+            return made
         opens, _ = self.passing.trying(self.free_share, self.free_share, classes=False)
-        free = self.repeats.free_factor(self.passing.fates) if self.repeats.stuck else 1.0
-        return np.broadcast_to(opens * self.back.pair[SERVED] * free, shape)
+        opens = np.broadcast_to(opens, (self.passing.fates, opens.shape[1]))
+        cell_rps = self._all_to_cells if len(self.connected.kinds) else self.sent.cell
+        connected, _ = self.repeats.ended(self.back.books) if self.repeats.stuck else (np.zeros(0), None)
+        stuck = {one.fate: one for one in self.repeats.stuck}
+        for number, (client, cells) in enumerate(network.session_kinds):
+            sources = network.plan.clients[client].sources
+            fates = np.unique(self.passing.fate_of_call[network.calls.client == client])
+            for cell in cells.tolist():
+                mine = network.cell_pairs[cell]
+                rate = np.zeros(len(mine))
+                for fate in fates.tolist():
+                    served = self.back.pair[SERVED][fate]
+                    if fate in stuck:
+                        one = stuck[fate]
+                        often = self.repeats.opening(one, cell, opens[fate], served, connected)
+                        rate += self.moment.call_rps[one.call] * often
+                    else:
+                        rate += cell_rps[fate, cell] * opens[fate, mine] * served[mine]
+                np.add.at(made[number], network.pairs.member[mine], rate / sources)
+        return made
+
+    @cached_property
+    def _all_to_cells(self) -> Floats:
+        """What would reach the cells, by fate, if nobody had an open connection (requests/s)."""
+        entries = self.network.entries
+        every = self.moment.call_rps[entries.call] * self.repeats.entry_connects
+        return self.passing.to_cells(np.where(self.frame.of_client, every, self.sent.entry)).cell
 
     def _accepts(self) -> Floats:
         """Per entry the share of connections that a living front takes which believes some target in use."""
@@ -160,7 +213,7 @@ class _Sums:
             front_rps=total_by(frame.front, tried, fronts),
             front_dead_rps=total_by(frame.front, np.where(self.standing.dead, tried, 0.0), fronts),
             front_served=total_by(frame.front, self.row_kind[:, SERVED], fronts),
-            entry_rps=self._ended(self.calls, self.back.entry) + self.over_open[:, : SERVED + 1].sum(axis=1),
+            entry_rps=self.ended[:, : SERVED + 1].sum(axis=1),
             entry_served=self.ended[:, SERVED],
             cell_rps=cell_rps,
             cell_served=cell_served,
@@ -172,52 +225,55 @@ class _Sums:
 
     # By call
 
-    def _calls(self) -> tuple[Floats, Floats, Floats]:
-        """The calls/s by entry that go no way that is open already; what becomes of them by kind; and per call what is
-        lost to dead fronts at every address."""
-        entries, repeats, moment = self.network.entries, self.repeats, self.moment
-        share, back, told = self.free_share, self.back, self.moment.told
-        rate = moment.call_rps[entries.call]
-        calls = np.where(self.frame.of_client, rate * told * self.connected.free[entries.call], self.sent.entry)
-        becomes, lost = repeats.of_calls(back.entry, share, back.pair, back.row)
-        becomes, lost = becomes * calls[:, None], moment.call_rps * lost * self.connected.free
+    def _becomes(self) -> Floats:
+        """What becomes of the calls/s by entry that go no way that is open already, by kind; of what targets pass on, what
+        becomes of attempts."""
+        network, repeats, moment, back = self.network, self.repeats, self.moment, self.back
+        call = network.entries.call
+        calls = np.where(self.frame.of_client, moment.call_rps[call] * self.connected.free[call], 0.0)
+        ends = repeats.by_entry(repeats.ended(back.books)[1])
+        becomes = ends * calls[:, None]
         if self.connected.anew.any():
-            # Those whose connection has ended under them: one attempt is spent.
-            more = np.where(self.frame.of_client, rate * told * self.connected.anew[entries.call], 0.0)
-            then, gone = repeats.of_calls(back.entry, share, back.pair, back.row, spent=1)
-            calls, becomes = calls + more, becomes + then * more[:, None]
-            lost = lost + moment.call_rps * gone * self.connected.anew
-        return calls, becomes, lost
+            # Those whose connection has ended under them: one attempt is spent, and all the patience that it had.
+            then = repeats.by_entry(repeats.ended(back.books, spent=1)[1])
+            then[:, WORK] += then[:, SERVED] * network.calls.timeout_s[call]
+            more = np.where(self.frame.of_client, moment.call_rps[call] * self.connected.anew[call], 0.0)
+            becomes = becomes + then * more[:, None]
+        inner = self.frame.inner
+        becomes[inner] = back.entry[inner] * self.sent.entry[inner, None]
+        return becomes
 
-    def _connecting(self) -> Floats:
-        """Per kind of connection and pair: the share of calls that would open one there, by sources without one."""
-        routes, made = self.network.routes, np.zeros(self.connected.rps.shape)
-        frame, standing, share, back = self.frame, self.standing, self.free_share, self.back
+    def _connecting(self, spent: int) -> Floats:
+        """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or with
+        one that has just ended under a call (`spent` 1)."""
+        routes, frame, standing, repeats = self.network.routes, self.frame, self.standing, self.repeats
+        made = np.zeros(self.connected.rps.shape)
+        if spent and not self.connected.anew.any():
+            return made
+        connected = repeats.connects_after_one if spent else repeats.connects
+        often, stuck = repeats.by_entry(connected), {one.call: one for one in repeats.stuck}
         for number, kind in enumerate(self.connected.kinds):
             fate = int(self.connected.fate[number])
-            entry = frame.entry[kind.rows]
-            part = self.moment.told[entry] * self.repeats.attempts[entry] * standing.row_part[kind.rows]
-            part *= standing.arrives[kind.rows]
+            part = often[frame.entry[kind.rows]] * standing.row_part[kind.rows]
+            part = part * standing.arrives[kind.rows]
             by_route = total_by(frame.route[kind.rows], part, frame.routes)
             by_lane = by_route[routes.lane_route] * self.passing.choice.lane_share
             by_cell = total_by(routes.lane_cell, by_lane, frame.cells)
-            drawn = share[min(fate, len(share) - 1)]
-            made[number] = by_cell[self.network.pairs.cell] * drawn * back.pair[SERVED][fate]
+            share = self.share[min(fate, len(self.share) - 1)]
+            if kind.call in stuck:
+                share = self._spread(stuck[kind.call], connected)
+            made[number] = by_cell[self.network.pairs.cell] * share * self.back.pair[SERVED][fate]
         return made
 
-    def _ended(self, tried: Floats, entry: Floats) -> Floats:
-        """Calls per second by the entry where they end: one that goes on to the next address is counted there, one
-        that meets dead fronts to the end where it did, so that each call is counted once."""
-        if not self.repeats.in_sets.any():
-            return tried
-        call, count = self.network.entries.call, len(self.moment.call_rps)
-        dead = np.where(self.repeats.in_sets, tried * entry[:, DEAD_FRONT], 0.0)
-        whole = total_by(call, dead, count)[call]
-        assert self.moment.lost is not None
-        lost = np.where(self.repeats.in_sets, self.moment.call_rps[call] * np.nan_to_num(self.moment.lost)[call], 0.0)
-        return tried - dead + np.divide(lost * dead, whole, out=np.zeros_like(dead), where=whole > 0)
+    def _spread(self, one: Stuck, connected: Floats) -> Floats:
+        """Per pair the share of its cell, of so many connects by row of the book."""
+        drawn = self.free_share[min(one.fate, len(self.free_share) - 1)]
+        made = drawn.copy()
+        for cell in one.pins:
+            made[self.network.cell_pairs[cell]] = self.repeats.spread(one, cell, drawn, connected)
+        return made
 
-    def _mechanisms(self, fails: Floats, lost: Floats) -> Floats:
+    def _mechanisms(self, fails: Floats) -> Floats:
         """Failing calls per second by mechanism, in the order of `MECHANISMS`; `fails` per entry and kind."""
         entries, told = self.network.entries, self.moment.told
         fresh = told if self.moment.fresh is None else self.moment.fresh
@@ -227,29 +283,14 @@ class _Sums:
         of_old = fails[:, : len(CAUSES)].sum(axis=1) * old
         kept = fails * (1 - old)[:, None]
         waits = kept[:, REFUSED] + kept[:, TIMED_OUT] - kept[:, LATE] + kept[:, RESET] + kept[:, BAD_STATUS]
-        share_old = self._old_of_calls(old, mine)
         return np.array(
             [
                 waits[pool].sum(),
-                kept[:, DEAD_FRONT].sum() + (lost * (1 - share_old)).sum(),
-                of_old.sum() + (lost * share_old).sum(),
+                kept[:, DEAD_FRONT].sum(),
+                of_old.sum(),
                 (kept[:, OVERLOADED] + kept[:, LATE]).sum(),
                 kept[:, NONE_HEALTHY].sum(),
                 kept[:, BLOCKED].sum(),
                 waits[~pool].sum(),
             ]
         )
-
-    def _old_of_calls(self, old: Floats, mine: Ints) -> Floats:
-        """Per call the share of its tries that old answers lead."""
-        call, count = self.network.entries.call[mine], len(self.moment.call_rps)
-        told = self.moment.told[mine]
-        whole = total_by(call, told, count)
-        return np.divide(total_by(call, told * old, count), whole, out=np.zeros(count), where=whole > 0)
-
-    def _round_trips(self, row_served: Floats) -> float:
-        """Served rate times the client's round trip, summed (requests, as rate times seconds)."""
-        network = self.network
-        region = network.zone_region[network.fronts.zone[self.frame.front]]
-        of_client = np.where(self.frame.of_client[self.frame.entry], row_served, 0.0)
-        return float(of_client @ network.calls.round_trip_s[self.frame.call, region])

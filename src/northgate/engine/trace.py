@@ -9,7 +9,7 @@ from northgate.engine.asking import Question
 from northgate.engine.flow import Flow
 from northgate.engine.network import Network
 from northgate.engine.story import Story
-from northgate.engine.trace_ways import Ways, answer_key
+from northgate.engine.trace_ways import Label, Ways, answer_key
 from northgate.engine.trace_words import in_numbers
 from northgate.engine.tracing import Expected, Hop, Outcome, TraceAnswer
 from northgate.engine.walking import Tracer
@@ -32,7 +32,7 @@ def trace(flow: Flow, question: Question, story: Story | None = None) -> TraceAn
     many = question.times > 1
     answers = [end.error or end.target or str(end.status) for end in ends]
     rows = _expected(tracer, ends) if many else []
-    at = {(row.answer, row.error): number for number, row in enumerate(rows)}
+    at = {(row.answer, row.error, row.cause): number for number, row in enumerate(rows)}
     return TraceAnswer(
         request=tracer.asking.described(),
         outcome=outcome,
@@ -48,15 +48,15 @@ def trace(flow: Flow, question: Question, story: Story | None = None) -> TraceAn
 def _expected(tracer: Tracer, ends: Sequence[Outcome]) -> list[Expected]:
     """Each answer with its count, and the share that was to be expected."""
     shares = Ways(tracer).shares()
-    rows: dict[tuple[str, str | None], list[Outcome]] = {key: [] for key in shares}
+    rows: dict[Label, list[Outcome]] = {key: [] for key in shares}
     for end in ends:
         rows.setdefault(answer_key(end), []).append(end)
     return [
         Expected(
-            answer=answer, error=error, count=len(found), expected_share=shares.get((answer, error), 0.0),
-            zone=found[0].zone if found else _zone_of(tracer.network, answer),
+            answer=label[0], error=label[1], cause=label[2], count=len(found), expected_share=shares.get(label, 0.0),
+            zone=found[0].zone if found else _zone_of(tracer.network, label[0]),
         )
-        for (answer, error), found in sorted(rows.items(), key=lambda row: (in_numbers(row[0][0]), str(row[0][1])))
+        for label, found in sorted(rows.items(), key=lambda row: (in_numbers(row[0][0]), str(row[0][1:])))
     ]  # fmt: skip
 
 

@@ -59,10 +59,11 @@ class Outcome(AnswerModel):
 
 
 class Expected(AnswerModel):
-    """How often a target answered, or failed with an error, against how often that was to be expected."""
+    """How often a target answered, or failed with an error for a cause, against how often that was to be expected."""
 
     answer: str
     error: str | None
+    cause: str | None = None
     zone: str | None
     count: int
     expected_share: float

@@ -41,8 +41,10 @@ class Encounter:
 
     `met` is ANSWERS, REFUSES, SILENT or BLOCKED per pair, as its front's own packets meet it. Outcome classes that fare
     alike under this truth share a fate: `fate[o]` is that of class o, `fate_met[f, p]` what its requests meet;
-    `bad_page[f, p]`: whether its page answers what its judge does not like at pair p; `patience_s[f, p]`: how long its
-    requests wait there. `row_blocked`: the rows of `entry_fronts` that never arrive.
+    `bad_page[f, p]`: whether its page answers what its judge does not like at pair p. `budget_s[f, p]`: how long its
+    requests may take there in all (s): the client's time-out less his round trip to the pair's front; `response_s[p]`: how
+    long the front waits for the answer. `connect_s[f]`: how long its connects wait (s). `row_blocked`: the rows of
+    `entry_fronts` that never arrive.
     """
 
     met: Ints
@@ -50,8 +52,14 @@ class Encounter:
     fate_met: Ints
     fate_segment: Ints
     bad_page: Bools
-    patience_s: Floats
+    budget_s: Floats
+    response_s: Floats
+    connect_s: Floats
     row_blocked: Bools
+
+    def patience_s(self, waits: int = 0) -> Floats:
+        """How long requests wait at a pair (s), after so many connects that took their time-out: (fates, pairs)."""
+        return np.minimum(self.budget_s - waits * self.connect_s[:, None], self.response_s[None, :])
 
 
 def healthy(network: Network) -> Truth:
@@ -201,13 +209,18 @@ def encounter(network: Network, truth: Truth) -> Encounter:
     look = segment if len(blocked.pairs) > 1 else np.zeros_like(segment)
     kinds, kind = _bad_pages(network, truth)
     looks = np.stack(
-        [kind, calls.outcome_timeout_s, calls.outcome_who, look, segment * (calls.outcome_who > 0)], axis=1
-    )
+        [
+            kind, calls.outcome_timeout_s, calls.outcome_who, look, segment * (calls.outcome_who > 0),
+            calls.outcome_trip, calls.outcome_connect_s,
+        ],
+        axis=1,
+    )  # fmt: skip
     fates, first, fate = np.unique(looks, axis=0, return_index=True, return_inverse=True)
     bad = np.zeros((len(fates), len(service)), dtype=bool)
     if len(network.services.port):
         bad = kinds[:, fates[:, 0].astype(np.int64)].T[:, service] & ~network.members.leads_on[network.pairs.member]
-    patience = np.minimum(fates[:, 1][:, None], network.pair_response_timeout_s[None, :])
+    trips_s = calls.trips_s[fates[:, 5].astype(np.int64)][:, network.pair_region]
+    trip_s = np.where(network.pair_first, trips_s, 0.0)
     met = _as_met(network, truth, service)
     fate_met = np.where(blocked.pairs[fates[:, 3].astype(np.int64)], BLOCKED, met[None, :])
     return Encounter(
@@ -216,7 +229,9 @@ def encounter(network: Network, truth: Truth) -> Encounter:
         fate_met=fate_met,
         fate_segment=segment[first],
         bad_page=bad,
-        patience_s=patience,
+        budget_s=fates[:, 1][:, None] - trip_s,
+        response_s=network.pair_response_timeout_s,
+        connect_s=fates[:, 6],
         row_blocked=blocked.rows,
     )
 
@@ -276,6 +291,7 @@ def probe_view(network: Network, truth: Truth) -> ProbeView:
     members, pairs = network.members, network.pairs
     met = _as_met(network, truth, members.probe_service[pairs.member])
     met = np.where(ways_of(network).under(truth.gone_rules).probes, BLOCKED, met)
+    met = np.where(network.outside[pairs.machine], ANSWERS, met)
     expected = _expected(network, truth)[pairs.member]
     return ProbeView(silent=met >= SILENT, passes=(met == ANSWERS) & expected)
 
@@ -290,7 +306,8 @@ def _expected(network: Network, truth: Truth) -> Bools:
     for probe in network.plan.probes:
         watched = np.array([other is probe for other in network.group_probes], dtype=bool)[members.group]
         result[watched] = liked[probe.name][members.probe_service[watched]]
-    return result
+    # What stands outside answers whatever it is asked.
+    return result | network.outside[members.machine]
 
 
 def _likes(network: Network, truth: Truth, probe: Probe) -> Bools:

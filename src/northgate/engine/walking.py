@@ -13,6 +13,7 @@ from northgate.engine.answers import truth_word
 from northgate.engine.asking import Asking, Question, Sender
 from northgate.engine.flow import Flow
 from northgate.engine.hashing import address_keys, flow_key, winners
+from northgate.engine.load import too_late
 from northgate.engine.naming import Leaf
 from northgate.engine.network import certificate_covers
 from northgate.engine.puzzles import puzzles
@@ -27,7 +28,7 @@ from northgate.engine.routing import (
     rule_for,
 )
 from northgate.engine.sources import address_text
-from northgate.engine.story import Story, per_cent
+from northgate.engine.story import Story, per_cent, told_now
 from northgate.engine.trace_words import (
     is_address,
     method_words,
@@ -54,17 +55,32 @@ from northgate.plan.problems import did_you_mean, pointer
 
 MOST_REDIRECTS = 10
 MOST_BALANCERS = 8
+# Of so many targets it is said how many do not answer.
+MOST_LOOKED_AT = 2000
 FIRST_PORT = 49152
 Vary = Literal["connection", "kept", "source", "area"]
 
 
 @dataclass
 class Trail:
-    """A request on its way: its hops so far, and the time it took."""
+    """A request on its way: its hops so far, and the time it took; when its present attempt began, and by when those
+    balancers that it came through want its answer to begin (seconds since it was sent)."""
 
     hops: list[Hop] = field(default_factory=list)
     latency_s: float = 0.0
     quiet: bool = False
+    began_s: float = 0.0
+    due_s: float = np.inf
+    # Per group the member to which the source's session binds it (-1: it has none), once that is known.
+    sessions: dict[int, int] = field(default_factory=dict)
+
+    def attempt(self) -> None:
+        """A new attempt, with a fresh budget."""
+        self.began_s, self.due_s = self.latency_s, np.inf
+
+    def left_s(self, timeout_s: float) -> float:
+        """How long its answer may still take, of a budget for the whole attempt and of what balancers wait."""
+        return min(timeout_s - (self.latency_s - self.began_s), self.due_s - self.latency_s)
 
     def add(self, *, candidates: Callable[[], list[Candidate]] = list, **hop: Any) -> None:
         """Notes a hop; one of many requests is only followed, without a word about its way."""
@@ -85,6 +101,19 @@ class Ends(Exception):
         self.outcome = outcome
 
 
+class Unconnected(Ends):
+    """A connect of the client fails: `quiet`, after its time-out, or turned away at once. `trip_s` is what the way to the
+    front had added, which a client who goes on to the next address has not spent."""
+
+    def __init__(self, outcome: Outcome, *, quiet: bool, trip_s: float = 0.0) -> None:
+        super().__init__(outcome)
+        self.quiet, self.trip_s = quiet, trip_s
+
+
+class NotTaken(Ends):
+    """A target takes no connect of a layer 7 balancer, which may try another."""
+
+
 class Tracer:
     """Sends requests one after the other, and remembers whose turn it is."""
 
@@ -92,7 +121,7 @@ class Tracer:
         self.flow, self.network, self.plan = flow, flow.network, flow.network.plan
         self.question, self.story, self.ways = question, story, ways_of(flow.network)
         self.turns = Turns()
-        self.stuck: dict[tuple[str, int], int] = {}
+        self.stuck: dict[Any, Any] = {}
         self.asking = Asking(flow.network.plan, question)
         self.client, self.request = self.asking.client, self.asking.request
         self.pairs_met: dict[int, float] = {}
@@ -111,10 +140,51 @@ class Tracer:
                 if here in seen:
                     raise Ends(self._end(trail, None, "redirect_loop", f"it is redirected back to {url_of(request)}"))
                 seen.append(here)
-                request = self._follow(request, sender, trail)
+                request = self._call(request, sender, trail)
             raise Ends(self._end(trail, None, "too_many_redirects", f"more than {MOST_REDIRECTS} redirects"))
         except Ends as end:
             return end.outcome, trail.hops
+
+    def _call(self, request: Request, sender: Sender, trail: Trail) -> Request:
+        """One call, with its repeats; returns where a redirect sends it."""
+        leaves = self._by_name(self.network.names.index(request.host), request, sender, trail)
+        trail.sessions = {}
+        for number in range(sender.retries + 1):
+            trail.attempt()
+            try:
+                return self._attempt(leaves, request, sender, trail)
+            except Ends as end:
+                if number == sender.retries or not (end.outcome.error or end.outcome.cause):
+                    raise
+                because = f"{end.outcome.reason}: the client repeats its call, {number + 1} of {sender.retries} times"
+                trail.add(kind="repeat", about="again", ok=True, because=because, detail="a fresh budget")
+        raise AssertionError("the last attempt ends a call")
+
+    def _attempt(self, leaves: Sequence[Leaf], request: Request, sender: Sender, trail: Trail) -> Request:
+        """One attempt: at one of the addresses, and at the next after a failed connect, if the client goes on to it."""
+        left, waits = list(leaves), 0
+        while True:
+            leaf = left.pop(self._pick_address(left, request, sender))
+            try:
+                return self._at_balancer(leaf, request, sender, trail, source=None, depth=0)
+            except Unconnected as end:
+                waits += end.quiet
+                if not sender.tries_next or not left or waits >= sender.most_waits:
+                    raise
+                trail.latency_s -= end.trip_s
+                because = f"{end.outcome.reason}: the client takes the next of {len(leaves)} addresses"
+                trail.add(kind="next", about="next address", ok=True, because=because)
+
+    def _pick_address(self, left: Sequence[Leaf], request: Request, sender: Sender) -> int:
+        """Whose turn it is of the addresses that are left; whoever keeps his connection keeps its address."""
+        if len(left) == 1:
+            return 0
+        kept = ("address", request.host, sender.area)
+        if self.question.vary == "kept" and kept in self.stuck and self.stuck[kept] in left:
+            return left.index(self.stuck[kept])
+        chosen = self.turns.next((*kept, tuple(left)), np.full(len(left), 1 / len(left)))
+        self.stuck.setdefault(kept, left[chosen])
+        return chosen
 
     def _end(
         self, trail: Trail, status: int | None, error: str | None, reason: str, *, target: str | None = None,
@@ -125,15 +195,10 @@ class Tracer:
             zone=zone, reason=reason,
         )  # fmt: skip
 
-    def _follow(self, request: Request, sender: Sender, trail: Trail) -> Request:
-        """To the end of a request; returns where a redirect sends it."""
-        name = self.network.names.index(request.host)
-        leaf = self._by_name(name, request, sender, trail)
-        return self._at_balancer(leaf, request, sender, trail, source=None, depth=0)
-
     # Names
 
-    def _by_name(self, name: int | None, request: Request, sender: Sender, trail: Trail) -> Leaf:
+    def _by_name(self, name: int | None, request: Request, sender: Sender, trail: Trail) -> Sequence[Leaf]:
+        """The addresses by which the sender goes: those of the answer that he holds."""
         book = self.network.names
         if name is None:
             if not is_address(request.host):
@@ -141,44 +206,56 @@ class Tracer:
                 because = f"no name of the plan answers for {request.host}{did_you_mean(request.host, known)}"
                 trail.add(kind="name", about=request.host, ok=False, because=because, where="/names")
                 raise Ends(self._end(trail, None, "no_such_name", because))
-            return book.leaf_of_address(request.host)
-        leaves = book.leaves[name]
-        shares = self.leaf_shares(name, sender.area)
-        if not shares.any():
-            because = "it has no answer to give" if not leaves else "none of its answers has an address now"
+            return [book.leaf_of_address(request.host)]
+        held = self.held(name, sender)
+        if not held:
+            because = "it has no answer to give"
             trail.add(kind="name", about=request.host, ok=False, because=because, link=f"name:{request.host}")
-            raise Ends(self._end(trail, None, "no_address", f"{request.host}: {because}", cause="dead_front"))
-        point: tuple[Any, ...] = ("name", name, sender.area)
-        if self.question.vary in ("connection", "kept") and self.plan.names[name].choose != "all":
-            # One client asks: its resolver keeps the answer that it got.
-            point += ("kept",)
-            chosen = self.stuck.setdefault(("name", sender.area), self.turns.next(point, shares))
-        else:
-            chosen = self.turns.next(point, shares)
-        leaf = leaves[chosen]
+            raise Ends(self._end(trail, None, "no_address", f"{request.host}: {because}", cause="blocked"))
+        leaves = held[self._pick_set(name, held, sender)][1]
         entry = self.plan.names[name]
         trail.add(
             kind="name",
             about=entry.name,
             ok=True,
-            because=self._why_answer(name, leaf, sender.area),
-            detail=self._answer_word(name, leaf.path[0][1]),
-            candidates=lambda: self._answers(name, leaf, sender.area, shares),
+            because=self._why_answer(name, leaves, sender.area),
+            detail=" · ".join(dict.fromkeys(self._answer_word(name, leaf.path[0][1]) for leaf in leaves)),
+            candidates=lambda: self._answers(name, leaves, sender.area, self.leaf_shares(name, held)),
             link=f"name:{entry.name}",
             where=pointer(("names", name)),
         )
-        return leaf
+        return leaves
 
-    def leaf_shares(self, name: int, area: int) -> Floats:
-        """The share of each leaf of a name for those who ask from an area."""
-        return self.network.names.leaf_shares(name, area, self.flow.moment.healthy, self.flow.moment.in_address)
+    def held(self, name: int, sender: Sender) -> list[tuple[float, tuple[Leaf, ...]]]:
+        """The sets of addresses that clients like the sender hold now, with the share of them who do."""
+        every = self.network.names.leaves[name]
+        sets = self.story.held_sets(name, sender.area, sender.over_share, sender.over_s)
+        return [(share, tuple(every[one] for one in places)) for places, share in sets.items() if places and share > 0]
+
+    def _pick_set(self, name: int, held: Sequence[tuple[float, tuple[Leaf, ...]]], sender: Sender) -> int:
+        point = ("name", name, sender.area)
+        if self.question.vary == "kept" and point in self.stuck:
+            return int(self.stuck[point])
+        shares = np.array([share for share, _ in held])
+        chosen = self.turns.next(point, shares / shares.sum())
+        self.stuck[point] = chosen
+        return chosen
+
+    def leaf_shares(self, name: int, held: Sequence[tuple[float, tuple[Leaf, ...]]]) -> Floats:
+        """The share of connects that set out for each leaf of a name."""
+        every = self.network.names.leaves[name]
+        made = np.zeros(len(every))
+        for share, leaves in held:
+            for leaf in leaves:
+                made[every.index(leaf)] += share / len(leaves)
+        return made
 
     def _answer_word(self, name: int, answer: int) -> str:
         entry = self.plan.names[name]
         given = entry.answers[answer] if answer < len(entry.answers) else entry.when_none_healthy
         return (given.balancer or given.address or given.host or "") if given else ""
 
-    def _answers(self, name: int, chosen: Leaf, area: int, shares: Floats) -> list[Candidate]:
+    def _answers(self, name: int, chosen: Sequence[Leaf], area: int, shares: Floats) -> list[Candidate]:
         entry, healthy = self.plan.names[name], self.flow.moment.healthy[name]
         latency = self.network.names.latency_s(name, area)
         found = []
@@ -195,7 +272,7 @@ class Tracer:
             found.append(
                 Candidate(
                     name=self._answer_word(name, number), zone=trip or None, share=share, excluded=why,
-                    chosen=chosen.path[0] == (name, number), belief="in use" if healthy[number] else "out",
+                    chosen=any(leaf.path[0] == (name, number) for leaf in chosen), belief="in use" if healthy[number] else "out",
                     note=f"for {', '.join(answer.areas)}" if answer.areas else None,
                 )
             )  # fmt: skip
@@ -211,12 +288,15 @@ class Tracer:
             "share": "weight 0",
         }.get(entry.choose, "has no address now")
 
-    def _why_answer(self, name: int, leaf: Leaf, area: int) -> str:
+    def _why_answer(self, name: int, leaves: Sequence[Leaf], area: int) -> str:
         entry, healthy = self.plan.names[name], self.flow.moment.healthy[name]
-        number = leaf.path[0][1]
+        number = leaves[0].path[0][1]
         word = self.plan.areas[area].name if area >= 0 else "a client of no area"
         watched = "" if entry.probe else "; nobody probes its answers"
         kept = f" · kept up to {entry.ttl_s:g} s"
+        if not self._still_told(name, leaves, area):
+            held_s = entry.ttl_s
+            return f"an old answer: who asks now is told another, but this one may be kept up to {held_s:g} s"
         if number >= len(entry.answers):
             return f"none of its answers is healthy, so its last resort answers{kept}"
         if not healthy.any():
@@ -229,6 +309,11 @@ class Tracer:
             "all": f"one of {int(healthy.sum())}: clients pick among them",
         }
         return words[entry.choose] + watched + kept
+
+    def _still_told(self, name: int, leaves: Sequence[Leaf], area: int) -> bool:
+        """Whether those who ask now are told these addresses."""
+        every = self.network.names.leaves[name]
+        return tuple(every.index(leaf) for leaf in leaves) in told_now(self.flow, name, area)
 
     # Balancers
 
@@ -282,8 +367,13 @@ class Tracer:
         address = addresses[int(leaf.front - fronts[0])] if leaf.front >= 0 else addresses[0]
         if not shares.any():
             because = "no front is in the address"
-            trail.add(kind="address", about=address, ok=False, because=because, link=f"balancer:{balancer.name}")
-            raise Ends(self._end(trail, None, "timed_out", f"{balancer.name}: {because}", cause="dead_front"))
+            trail.latency_s += sender.connect_timeout_s
+            trail.add(
+                kind="address", about=address, ok=False, because=because, link=f"balancer:{balancer.name}",
+                latency_ms=sender.connect_timeout_s * 1000,
+            )  # fmt: skip
+            end = self._end(trail, None, "timed_out", f"{balancer.name}: {because}", cause="dead_front")
+            raise Unconnected(end, quiet=True)
         kept = ("front", leaf.balancer)
         chosen = int(self.stuck[kept]) if self.question.vary == "kept" and kept in self.stuck else -1
         if chosen < 0 or not shares[chosen]:
@@ -291,8 +381,7 @@ class Tracer:
         self.stuck[kept] = chosen
         front = int(fronts[chosen])
         zone, dead = network.front_name(front), bool(moment.truth.front_dead[front])
-        region = int(network.zone_region[network.fronts.zone[front]])
-        trip_s = self._round_trip_s(sender.area, region) if at_client else 0.0
+        trip_s = self.trip_s(front, sender.area) if at_client else 0.0
         wait_s = sender.connect_timeout_s if dead else trip_s
         trail.latency_s += wait_s
         living = int((shares > 0).sum())
@@ -312,25 +401,34 @@ class Tracer:
         )  # fmt: skip
         if dead:
             reason = f"the {zone} front of {balancer.name} is dead and still in its address"
-            raise Ends(self._end(trail, None, "timed_out", reason, cause="dead_front"))
+            raise Unconnected(self._end(trail, None, "timed_out", reason, cause="dead_front"), quiet=True)
         return front
 
     def front_shares(self, leaf: Leaf, fronts: Ints, area: int) -> Floats:
         """The share of each front of a leaf's balancer."""
         present = self.flow.moment.in_address[fronts].astype(np.float64)
         if leaf.front >= 0:
-            present *= fronts == leaf.front
+            # Those who were told a front's own address come to it, in the answer or not.
+            present = (fronts == leaf.front).astype(np.float64)
         if self.plan.balancers[leaf.balancer].address_kind == "anycast" and present.any():
             region = self.network.zone_region[self.network.fronts.zone[fronts]]
-            trips = np.array([self._round_trip_s(area, int(one)) for one in region])
+            trips = np.array([self._distance_s(area, int(one)) for one in region])
             near = np.where(present > 0, trips, np.inf)
-            present *= region == region[int(near.argmin())]
+            # Regions that are equally near, or equally unknown: the first in the plan.
+            first = min(int(one) for one in region[(present > 0) & (near == near.min())])
+            present *= region == first
         return present / present.sum() if present.any() else present
 
-    def _round_trip_s(self, area: int, region: int) -> float:
+    def _distance_s(self, area: int, region: int) -> float:
+        """The round trip from an area to a region (s); inf where it is not known."""
         if area < 0 or region >= len(self.plan.regions):
             return 0.0
-        return self.plan.areas[area].latency_ms.get(self.plan.regions[region].name, 0) / 1000
+        return self.plan.areas[area].latency_ms.get(self.plan.regions[region].name, np.inf) / 1000
+
+    def trip_s(self, front: int, area: int) -> float:
+        """The round trip from an area to a front, as far as it is known (s)."""
+        found = self._distance_s(area, int(self.network.zone_region[self.network.fronts.zone[front]]))
+        return found if np.isfinite(found) else 0.0
 
     def _why_front(self, kind: str, living: int) -> str:
         words = {
@@ -351,11 +449,15 @@ class Tracer:
         protocol = "udp" if request.scheme == "udp" else "tcp"
         gone = self.flow.moment.truth.gone_rules
         found = checks(self.plan, came, self.ways.front(front), protocol, request.port, gone=gone)
-        self._passed(found, trail, sender.connect_timeout_s, f"{protocol} {request.port}", layer=4, target=None)
+        trip_s = self.trip_s(front, sender.area) if source is None else 0.0
+        self._passed(
+            found, trail, sender.connect_timeout_s, f"{protocol} {request.port}", layer=4, target=None, trip_s=trip_s
+        )
 
     def _passed(
-        self, found: Sequence[Check], trail: Trail, wait_s: float, what: str, *, layer: int, target: str | None
-    ) -> None:
+        self, found: Sequence[Check], trail: Trail, wait_s: float, what: str, *, layer: int, target: str | None,
+        trip_s: float = 0.0,
+    ) -> None:  # fmt: skip
         for check in found:
             if check.kind == "route" and check.ok and not self.plan.networks:
                 continue
@@ -370,7 +472,8 @@ class Tracer:
             if not check.ok:
                 status = 504 if layer == 7 else None
                 error = "blocked" if layer == 7 else "timed_out"
-                raise Ends(self._end(trail, status, error, check.because, target=target, cause="blocked"))
+                end = self._end(trail, status, error, check.because, target=target, cause="blocked")
+                raise NotTaken(end) if layer == 7 else Unconnected(end, quiet=True, trip_s=trip_s)
 
     def listener(self, balancer: int, request: Request, trail: Trail) -> Listener:
         """The listener that takes a request, or the end of it."""
@@ -381,7 +484,7 @@ class Tracer:
             known = ", ".join(f"{one.protocol} {one.port}" for one in settings.listeners) or "nothing"
             because = f"{settings.name} listens on {known}, not on {request.scheme} {request.port}"
             trail.add(kind="listener", about=f"{request.scheme} {request.port}", ok=False, because=because, where=at)
-            raise Ends(self._end(trail, None, "refused", because, cause="refused"))
+            raise Unconnected(self._end(trail, None, "refused", because, cause="refused"), quiet=False)
         listener = settings.listeners[number]
         certificate = next((one for one in self.plan.certificates if one.name == listener.certificate), None)
         covered = certificate_covers(self.plan, listener.certificate, request.host, request.scheme)
@@ -438,30 +541,88 @@ class Tracer:
 
     def _to_target(self, front: int, pool: str, request: Request, sender: Sender, trail: Trail, depth: int) -> Request:
         network = self.network
-        lane = self._pool(front, pool, trail)
+        lane = self._pool(front, pool, sender, trail)
         cell = int(network.routes.lane_cell[lane])
-        pair = self._target(cell, front, request, sender, trail)
-        layer = int(network.front_layer[front])
-        member = int(network.pairs.member[pair])
+        group = self.plan.target_groups[int(network.routes.cell_group[cell])]
+        tries = group.try_others if network.front_layer[front] == 7 else 0
+        pair, met = self._target(cell, front, request, sender, trail), list[int]()
+        while True:
+            met.append(pair)
+            try:
+                return self._at_pair(pair, front, request, sender, trail, depth)
+            except NotTaken as end:
+                others = self.others(cell, front, request, sender, met)
+                if len(met) > tries or not others.any():
+                    raise
+                pair = int(network.cell_pairs[cell][self.turns.next(("others", cell, tuple(met)), others)])
+                because = f"{end.outcome.reason}: {group.name} tries {tries} other{'s' if tries > 1 else ''} at most"
+                self._say_target(cell, pair, others, because, sender, trail)
+
+    def others(self, cell: int, front: int, request: Request, sender: Sender, met: Sequence[int]) -> Floats:
+        """The shares of a cell's pairs when those that were met have taken no connect: as drawn, or in a hash's order."""
+        network, mine = self.network, self.network.cell_pairs[cell]
+        left = ~np.isin(mine, met)
+        if network.cell_method[cell] == "source-hash":
+            weight = np.where(left, self.flow.choice.pair_weight[mine], 0.0)
+            key = address_keys([sender.span[1]])
+            made = np.zeros(len(mine))
+            if weight.any():
+                made[winners(key, network.member_keys[network.pairs.member[mine]], weight)[0]] = 1.0
+            return made
+        drawn = np.where(left, self.pair_shares(cell, front, request, sender)[0], 0.0)
+        return np.asarray(drawn / drawn.sum()) if drawn.sum() > 1e-12 else np.zeros(len(mine))
+
+    def _at_pair(
+        self, pair: int, front: int, request: Request, sender: Sender, trail: Trail, depth: int
+    ) -> Request:  # fmt: skip
+        """At a target: its answer, or what stands behind it."""
+        network = self.network
+        layer, member = int(network.front_layer[front]), int(network.pairs.member[pair])
         name = network.machines.names[int(network.pairs.machine[pair])]
-        if network.members.leads_on[member]:
-            leaf = self._leads_to(member, sender, trail)
-            group = self.plan.target_groups[int(network.members.group[member])]
-            scheme = group.protocol if layer == 7 else request.scheme
-            inner = replace(request, scheme=scheme, port=int(network.members.port[member]))
-            return self._at_balancer(leaf, inner, sender, trail, source=front, depth=depth + 1)
         wait_s = self._hang_s(pair, sender, layer)
+        if network.members.leads_on[member]:
+            return self._leads_on(pair, front, request, sender, trail, depth)
         found = self._checks_to(pair, sender)
-        port = int(network.members.port[member])
-        self._passed(found, trail, wait_s, f"port {port}", layer=layer, target=name)
-        self._service(pair, request, sender, trail, layer)
+        port, trip_s = int(network.members.port[member]), self.trip_s(front, sender.area) if depth == 0 else 0.0
+        self._passed(found, trail, wait_s, f"port {port}", layer=layer, target=name, trip_s=trip_s)
+        self._service(pair, request, sender, trail, layer, trip_s)
         raise AssertionError("a service always ends a request")
+
+    def _leads_on(
+        self, pair: int, front: int, request: Request, sender: Sender, trail: Trail, depth: int
+    ) -> Request:  # fmt: skip
+        """To the balancer or name for which a target stands. To a layer 7 balancer a failed connect there is a failure like
+        others; a layer 4 one passes it back."""
+        network = self.network
+        member, layer = int(network.pairs.member[pair]), int(network.front_layer[front])
+        asks = self.inner_sender(pair, front, sender)
+        inner = self.inner_request(pair, front, request)
+        leaf = self._leads_to(member, asks, trail)
+        trail.due_s = min(trail.due_s, trail.latency_s + float(network.pair_response_timeout_s[pair]))
+        try:
+            return self._at_balancer(leaf, inner, asks, trail, source=front, depth=depth + 1)
+        except (Unconnected, NotTaken) as end:
+            raise Ends(end.outcome) if layer == 7 else end from end
+
+    def inner_sender(self, pair: int, front: int, sender: Sender) -> Sender:
+        """Who asks behind a target: at layer 7 the balancer, with its own patience for a connect; nothing is kept there."""
+        layer = int(self.network.front_layer[front])
+        return replace(sender, connect_timeout_s=self._hang_s(pair, sender, layer), over_share=0.0)
+
+    def inner_request(self, pair: int, front: int, request: Request) -> Request:
+        """What is asked behind a target."""
+        member = int(self.network.pairs.member[pair])
+        group = self.plan.target_groups[int(self.network.members.group[member])]
+        scheme = group.protocol if self.network.front_layer[front] == 7 else request.scheme
+        return replace(request, scheme=scheme, port=int(self.network.members.port[member]))
 
     def _leads_to(self, member: int, sender: Sender, trail: Trail) -> Leaf:
         row = next(iter(self.onward(member)))
         if isinstance(row, Leaf):
             return row
-        return self._by_name(row, Request("", plain_host(self.plan.names[row].name), 0, "/"), sender, trail)
+        asked = Request("", plain_host(self.plan.names[row].name), 0, "/")
+        leaves = self._by_name(row, asked, sender, trail)
+        return leaves[self._pick_address(leaves, asked, sender)]
 
     def onward(self, member: int) -> Iterator[Leaf | int]:
         """Where a target leads on: a balancer, or a name."""
@@ -476,7 +637,7 @@ class Tracer:
             known = network.names.index(plain_host(name))
             yield known if known is not None else Leaf((), -1, -1)
 
-    def _pool(self, front: int, pool: str, trail: Trail) -> int:
+    def _pool(self, front: int, pool: str, sender: Sender, trail: Trail) -> int:
         """The lane that the request takes: its tier and its group."""
         network, choice = self.network, self.flow.choice
         routes = network.routes
@@ -502,7 +663,8 @@ class Tracer:
         if none:
             layer = int(network.front_layer[front])
             reason = f"nobody of {pool} is believed in use by {self.ways.front(front).label}"
-            raise Ends(self._failed(trail, layer, 503, "reset", reason, "none_healthy", {}))
+            end = self._failed(trail, layer, 503, "reset", reason, "none_healthy", {})
+            raise Ends(end) if layer == 7 else Unconnected(end, quiet=False, trip_s=self.trip_s(front, sender.area))
         chosen = self.turns.next(("lane", route), shares / shares.sum())
         groups = self.plan.target_groups
         cells = routes.lane_cell[lanes]
@@ -556,8 +718,8 @@ class Tracer:
         network = self.network
         mine = network.cell_pairs[cell]
         group_index = int(network.routes.cell_group[cell])
-        group = self.plan.target_groups[group_index]
-        shares, why = self.pair_shares(cell, front, request, sender)
+        drawn, why = self.pair_shares(cell, front, request, sender)
+        shares = self.with_sessions(cell, drawn)
         self.cells_met.append(cell)
         stick = ("target", cell)
         sticks = self.sticks(group_index, front)
@@ -565,25 +727,31 @@ class Tracer:
         if sticks and held >= 0 and self.flow.moment.in_use[mine[held]]:
             chosen, why = held, f"{sticks} keeps it here while {self.ways.front(front).label} believes it in use"
         else:
+            bound = self._bound_by_session(cell, trail)
             start = len(mine) * self._rank(front) // max(len(self._siblings(front)), 1)
-            chosen = self.turns.next(("target", cell, why if "hash" in why else ""), shares, start)
+            if bound is not None:
+                chosen, why = bound, f"its session, as {shares[bound]:.3g} of all sources are bound to it or sent there"
+            else:
+                chosen = self.turns.next(("target", cell, why if "hash" in why else ""), drawn, start)
         self.stuck[stick] = chosen
         pair = int(mine[chosen])
-        met = self.met(pair, sender)
-        name = network.machines.names[int(network.pairs.machine[pair])]
-        bad = (
-            int((np.array([self.met(int(one), sender) for one in mine[shares > 0]]) != ANSWERS).sum())
-            if len(mine) < 2000
-            else 0
-        )
+        self._say_target(cell, pair, shares, why, sender, trail)
+        return pair
+
+    def _say_target(self, cell: int, pair: int, shares: Floats, why: str, sender: Sender, trail: Trail) -> None:
+        network, mine = self.network, self.network.cell_pairs[cell]
+        group = self.plan.target_groups[int(network.routes.cell_group[cell])]
+        met, name = self.met(pair, sender), network.machines.names[int(network.pairs.machine[pair])]
+        some = mine[shares > 0] if len(mine) < MOST_LOOKED_AT and not trail.quiet else mine[:0]
+        bad = int((np.array([self.met(int(one), sender) for one in some]) != ANSWERS).sum())
+        chosen = int(np.flatnonzero(mine == pair)[0])
         trail.add(
             kind="target", about=name, ok=met == ANSWERS,
             because=why + (f"; {bad} of them {'does' if bad == 1 else 'do'} not answer" if bad else ""),
             detail=network.zones[int(network.machines.zone[network.pairs.machine[pair]])],
             candidates=lambda: self._candidates(cell, chosen, shares, sender),
-            link=f"berth:{group.name}/{name}", where=pointer(("target_groups", group_index)),
+            link=f"berth:{group.name}/{name}", where=pointer(("target_groups", int(network.routes.cell_group[cell]))),
         )  # fmt: skip
-        return pair
 
     def _siblings(self, front: int) -> Ints:
         """The fronts of the same balancer: each takes turns on its own, and starts elsewhere."""
@@ -598,10 +766,45 @@ class Tracer:
         same_source = self.question.vary in ("connection", "kept")
         if settings.affinity.by == "source" and same_source:
             return "its session by source"
-        if settings.affinity.by == "cookie" and self.question.session == "kept" and same_source:
+        cookies = settings.affinity.by == "cookie" and self.network.front_layer[front] == 7
+        if cookies and self.question.session == "kept" and same_source:
             return "its session cookie"
         if self.network.front_layer[front] == 4 and self.question.vary == "kept":
             return "its connection"
+        return None
+
+    def _bound_by_session(self, cell: int, trail: Trail) -> int | None:
+        """The place in a cell to which the source's session binds it; None without one that counts here. Whose session it
+        has is decided once a call, by turns."""
+        network, mine = self.network, self.network.cell_pairs[cell]
+        masses, group = self.sessions(cell), int(network.routes.cell_group[cell])
+        if masses is None:
+            return None
+        if group not in trail.sessions:
+            every = np.append(masses, max(1 - float(masses.sum()), 0.0))
+            place = self.turns.next(("session", group, cell), every / every.sum())
+            trail.sessions[group] = int(network.pairs.member[mine[place]]) if place < len(mine) else -1
+        found = np.flatnonzero(network.pairs.member[mine] == trail.sessions[group])
+        return int(found[0]) if len(found) and self.flow.moment.in_use[mine[found[0]]] else None
+
+    def with_sessions(self, cell: int, drawn: Floats) -> Floats:
+        """The shares of a cell's pairs for a source of the client group that may hold a session, as the group's do now:
+        sessions by source; cookies, where each is asked for with its own. `drawn` is where those without are sent."""
+        held = self.sessions(cell)
+        if held is None:
+            return drawn
+        return np.asarray(held + max(1 - float(held.sum()), 0.0) * drawn)
+
+    def sessions(self, cell: int) -> Floats | None:
+        """The share of the client group's sources that a session binds to each pair of a cell; None where it sees none."""
+        network, moment, mine = self.network, self.flow.moment, self.network.cell_pairs[cell]
+        group = self.plan.target_groups[int(network.routes.cell_group[cell])]
+        asks = group.affinity.by == "source" or (self.question.session == "kept" and self.question.vary == "source")
+        if self.client is None or moment.held is None or not asks:
+            return None
+        for number, (client, cells) in enumerate(network.session_kinds):
+            if client == self.client and cell in cells:
+                return np.asarray(moment.held.sessions[number][network.pairs.member[mine]] * moment.in_use[mine])
         return None
 
     def pair_shares(self, cell: int, front: int, request: Request, sender: Sender) -> tuple[Floats, str]:
@@ -694,7 +897,9 @@ class Tracer:
         group = self.plan.target_groups[int(self.network.members.group[self.network.pairs.member[pair]])]
         return group.connect_timeout_s if layer == 7 else sender.connect_timeout_s
 
-    def _service(self, pair: int, request: Request, sender: Sender, trail: Trail, layer: int) -> None:
+    def _service(
+        self, pair: int, request: Request, sender: Sender, trail: Trail, layer: int, trip_s: float
+    ) -> None:  # fmt: skip
         """What the target answers."""
         network, moment = self.network, self.flow.moment
         machine, member = int(network.pairs.machine[pair]), int(network.pairs.member[pair])
@@ -711,12 +916,14 @@ class Tracer:
             because = f"{self.story.why_down(pair)} · gave up after {wait_s:g} s"
             trail.add(**hop, ok=False, because=because, detail="silent", latency_ms=wait_s * 1000)
             reason = f"{name} is silent{self.story.not_noticed(pair)}"
-            raise Ends(self._failed(trail, layer, 504, "timed_out", reason, "timed_out", end))
+            ended = self._failed(trail, layer, 504, "timed_out", reason, "timed_out", end)
+            raise NotTaken(ended) if layer == 7 else Unconnected(ended, quiet=True, trip_s=trip_s)
         if met == REFUSES:
             because = self.story.why_down(pair) if service >= 0 else f"nothing on {name} serves port {port}"
             trail.add(**hop, ok=False, because=because, detail="refuses")
             reason = f"{name} refuses{self.story.not_noticed(pair)}"
-            raise Ends(self._failed(trail, layer, 502, "reset", reason, "refused", end))
+            ended = self._failed(trail, layer, 502, "reset", reason, "refused", end)
+            raise NotTaken(ended) if layer == 7 else Unconnected(ended, quiet=False, trip_s=trip_s)
         self._answers_or_not(pair, request, sender, trail, layer, hop, end)
 
     def _answers_or_not(
@@ -732,20 +939,18 @@ class Tracer:
             trail.add(**hop, ok=False, because=because, detail="overloaded")
             raise Ends(self._failed(trail, layer, 503, "reset", f"{name} is overloaded", "overloaded", end))
         latency_s = float(queue.latency_s[machine])
-        bound_s = min(float(network.pair_response_timeout_s[pair]), sender.timeout_s - trail.latency_s)
+        bound_s = min(float(network.pair_response_timeout_s[pair]), trail.left_s(sender.timeout_s))
         work_s = float(network.machines.service_s[machine]) * float(self.flow.moment.truth.slowness[machine])
         waits = latency_s - work_s
         parts = f"{work_s * 1000:g} ms of work"
         parts += f", {waits * 1000:.3g} ms of waiting at {load}" if waits > 1e-9 else ""
-        if latency_s > bound_s:
+        if too_late(np.array(latency_s), np.array(queue.slope[machine]), np.array(bound_s)):
+            bound_s = max(bound_s, 0.0)
             trail.latency_s += bound_s
             trail.add(
-                **hop,
-                ok=False,
-                because=f"{parts}: longer than {bound_s:g} s",
-                detail="too late",
+                **hop, ok=False, because=f"{parts}: longer than {bound_s:g} s", detail="too late",
                 latency_ms=bound_s * 1000,
-            )
+            )  # fmt: skip
             raise Ends(self._failed(trail, layer, 504, "timed_out", f"{name} answers too late", "timed_out", end))
         trail.latency_s += latency_s
         status = self.status(pair, request)

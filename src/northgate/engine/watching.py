@@ -1,6 +1,6 @@
 """Who watches names: what the probes of answers find, and what the votes make of it."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -8,6 +8,7 @@ from northgate.engine.flow import BLOCKED, DEAD_FRONT, KINDS, SERVED, STATUSES, 
 from northgate.engine.network import Network
 from northgate.engine.probing import Outcome
 from northgate.engine.types import Bools, Floats, kept, sum_columns, total_by
+from northgate.plan.groups import Probe
 
 # More than half, whatever the last digit of a sum of shares may say.
 ABOVE_HALF = 0.5 + 1e-9
@@ -27,11 +28,7 @@ class _Checks:
         self.timeout_s = np.array([probe.timeout_s for probe in judges], dtype=np.float64)
         self.connects = np.array([probe.protocol == "tcp" for probe in judges], dtype=bool)
         # Failures that a probe likes, as it expects the status that a balancer then answers.
-        self.likes = np.zeros((self.count, KINDS))
-        self.likes[:, SERVED] = 1.0
-        for cause, status in STATUSES.items():
-            if status != 504:
-                self.likes[:, cause] = [probe.expects(status) for probe in judges]
+        self.likes = liked(judges)
         answers = {(name, answer): None for name, answer, _, _ in checks}
         self.answers = list(answers)
         place = {key: number for number, key in enumerate(self.answers)}
@@ -47,6 +44,67 @@ class _Checks:
         return healthy
 
 
+def liked(judges: Sequence[Probe]) -> Floats:
+    """Per probe and kind: whether it likes what such a call comes to, as it expects the status that is answered then."""
+    likes = np.zeros((len(judges), KINDS))
+    likes[:, SERVED] = 1.0
+    for cause, status in STATUSES.items():
+        if status != 504:
+            likes[:, cause] = [probe.expects(status) for probe in judges]
+    return likes
+
+
+class _Onward:
+    """The probed pairs whose target leads on (`Network.onward_checks`): the entries by which their probes go on."""
+
+    def __init__(self, network: Network) -> None:
+        self.pairs, calls = network.onward_checks
+        members, entries = network.pairs.member[self.pairs], network.entries
+        mine = [
+            np.flatnonzero((entries.call == call) & (entries.member == member))
+            for call, member in zip(calls, members, strict=True)
+        ]
+        self.count = len(self.pairs)
+        self.entries = np.concatenate(mine) if mine else np.zeros(0, dtype=np.int64)
+        self.check = np.repeat(np.arange(self.count), [len(some) for some in mine])
+        judges = [network.group_probes[int(group)] or Probe(name="nobody") for group in network.members.group[members]]
+        self.likes = liked(judges)
+        self.connects = np.array([probe.protocol == "tcp" for probe in judges], dtype=bool)
+        # Their places among the probers of targets.
+        self.place = np.searchsorted(network.probed, self.pairs)
+
+
+_onward_of: Callable[[Network], _Onward] = kept(_Onward)
+
+
+def with_onward(network: Network, flow: Flow, found: Outcome) -> Outcome:
+    """What the probes of targets find, those of targets that lead on too: each is a call from the front, and judged as the
+    probe of a name is."""
+    onward = _onward_of(network)
+    if not onward.count:
+        return found
+    told = flow.moment.told[onward.entries]
+    becomes = sum_columns(onward.check, (told[:, None] * flow.entry_fate[onward.entries]).T, onward.count).T
+    takes = total_by(onward.check, told * flow.entry_accepts[onward.entries], onward.count)
+    timeout_s = network.probe_timeout_s[onward.place]
+    mine = _judged(becomes, onward.likes, onward.connects, takes, timeout_s)
+    passes, delay_s, slope = found.passes.copy(), found.delay_s.copy(), found.slope.copy()
+    passes[onward.place], delay_s[onward.place], slope[onward.place] = mine.passes, mine.delay_s, mine.slope
+    return Outcome(passes, delay_s, slope)
+
+
+def _judged(becomes: Floats, likes: Floats, connects: Bools, takes: Floats, timeout_s: Floats) -> Outcome:
+    """What probes find that are calls: they pass if more than half of such calls would get an expected status in time (with
+    `tcp`: would be taken by a living front with a target in use); a failure is known at once if most failures are answers
+    or refusals, else after the time-out. All per probe, `becomes` and `likes` by kind."""
+    passes = np.where(connects, takes, (becomes * likes).sum(axis=1)) > ABOVE_HALF
+    served = becomes[:, SERVED]
+    takes_s = np.divide(becomes[:, WORK], served, out=np.zeros(len(served)), where=(served > 0) & ~connects)
+    silent = becomes[:, TIMED_OUT] + becomes[:, DEAD_FRONT] + becomes[:, BLOCKED]
+    at_once = (1 - served) - silent > silent
+    return Outcome(passes, np.where(passes, takes_s, np.where(at_once, 0.0, timeout_s)), np.zeros(len(served)))
+
+
 _checks_of: Callable[[Network], _Checks] = kept(_Checks)
 
 
@@ -57,35 +115,17 @@ def _becomes(network: Network, flow: Flow) -> Floats:
     return sum_columns(checks.check, shares, checks.count).T
 
 
-def _passes(network: Network, flow: Flow, becomes: Floats) -> Bools:
-    checks = _checks_of(network)
-    good = (becomes * checks.likes).sum(axis=1)
-    if checks.connects.any():
-        takes = flow.moment.told[checks.entries] * flow.entry_accepts[checks.entries]
-        good = np.where(checks.connects, total_by(checks.check, takes, checks.count), good)
-    return np.asarray(good > ABOVE_HALF)
-
-
 def name_outcome(network: Network, flow: Flow) -> Outcome:
-    """What the probes of names find now, and the seconds until that is known.
-
-    One passes if more than half of such calls would get an expected status in time (with `tcp`: would be taken by a
-    living front with a target in use); a failure is known at once if most failures are answers or refusals, else after
-    the time-out.
-    """
-    checks, becomes = _checks_of(network), _becomes(network, flow)
-    passes = _passes(network, flow, becomes)
-    served = becomes[:, SERVED]
-    takes_s = np.divide(becomes[:, WORK], served, out=np.zeros(checks.count), where=(served > 0) & ~checks.connects)
-    silent = becomes[:, TIMED_OUT] + becomes[:, DEAD_FRONT] + becomes[:, BLOCKED]
-    at_once = (1 - served) - silent > silent
-    delay_s = np.where(passes, takes_s, np.where(at_once, 0.0, checks.timeout_s))
-    return Outcome(passes, delay_s, np.zeros(checks.count))
+    """What the probes of names find now, and the seconds until that is known."""
+    checks = _checks_of(network)
+    takes = flow.moment.told[checks.entries] * flow.entry_accepts[checks.entries]
+    taken = total_by(checks.check, takes, checks.count)
+    return _judged(_becomes(network, flow), checks.likes, checks.connects, taken, checks.timeout_s)
 
 
 def votes(network: Network, flow: Flow) -> list[Bools]:
     """Per name and answer: whether more than half of those who probe it would find it healthy now."""
-    return counted(network, _passes(network, flow, _becomes(network, flow)))
+    return counted(network, name_outcome(network, flow).passes)
 
 
 def counted(network: Network, believes: Bools) -> list[Bools]:
