@@ -1,14 +1,15 @@
 """Names of a simulated plan: what they answer to whom, as it stood when the asker last asked."""
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 from northgate.plan import Plan
-from northgate.plan.traffic import DnsEntry
+from northgate.plan.traffic import DnsEntry, LastResort
 from tests.simulation.places import Front
 
 
 class Address(NamedTuple):
-    """Where an answer leads: to a balancer's shared address, or to one of its fronts."""
+    """Where an answer leads: to a balancer's shared address, or to one of its fronts; outside the plan (no balancer)."""
 
     balancer: str
     front: Front | None
@@ -36,7 +37,7 @@ class Names:
         self._region = {zone: region.name for region in plan.regions for zone in region.zones}
         self._entries = {one.name: one for one in plan.names}
         self._given = {one.name: [Given(0.0, (True,) * len(one.answers), frozenset(fronts))] for one in plan.names}
-        self._ways: dict[tuple[str, str | None, int], Ways] = {}
+        self._ways: dict[tuple[str, str | None, tuple[int, ...]], Ways] = {}
 
     def ttl_s(self, name: str) -> float:
         """How long a name's answers may be kept."""
@@ -46,26 +47,44 @@ class Names:
         """From now on a name goes by these beliefs and addresses."""
         self._given[name].append(Given(now, healthy, present))
 
-    def ways(self, name: str, area: str | None, asked_s: float) -> Ways:
-        """How somebody who asked at a second is led."""
-        given = self._given[name]
-        number = next(
-            number for number in reversed(range(len(given))) if given[number].since_s <= asked_s or not number
-        )
-        key = (name, area, number)
+    def below(self, name: str) -> list[str]:
+        """A name and those that it is an alias of, each of which has a record of its own."""
+        found = [name]
+        for answer in self._entries[name].answers:
+            found += self.below(answer.host) if answer.host in self._entries else []
+        return found
+
+    def ways(self, name: str, area: str | None, asked_s: Callable[[str], float]) -> Ways:
+        """How somebody is led who asked each name at a second of its own."""
+        numbers = tuple(self._number(one, asked_s(one)) for one in self.below(name))
+        key = (name, area, numbers)
         if key not in self._ways:
-            self._ways[key] = self._led(self._entries[name], area, given[number])
+            self._ways[key] = self._led(name, area, dict(zip(self.below(name), numbers, strict=True)))
         return self._ways[key]
 
-    def _led(self, entry: DnsEntry, area: str | None, given: Given) -> Ways:
+    def _number(self, name: str, asked_s: float) -> int:
+        given = self._given[name]
+        return next(number for number in reversed(range(len(given))) if given[number].since_s <= asked_s or not number)
+
+    def _led(self, name: str, area: str | None, numbers: dict[str, int]) -> Ways:
+        entry, given = self._entries[name], self._given[name][numbers[name]]
         healthy = [number for number, well in enumerate(given.healthy) if well]
         if not healthy and entry.when_none_healthy:
-            return [(1.0, self._addresses(entry.when_none_healthy.balancer or "", given))]
+            return self._behind(entry.when_none_healthy, area, given, numbers)
         shares = self._chosen(entry, area, healthy or list(range(len(entry.answers))))
-        lists = [(share, self._addresses(entry.answers[number].balancer or "", given)) for number, share in shares]
-        if entry.choose == "all":
-            return [(1.0, [address for _, addresses in lists for address in addresses])]
-        return lists
+        lists = [(share, self._behind(entry.answers[number], area, given, numbers)) for number, share in shares]
+        if entry.choose in ("all", "area"):
+            together: Ways = [(1.0, [])]
+            for _, ways in lists:
+                together = [(one * other, [*head, *tail]) for one, head in together for other, tail in ways]
+            return together
+        return [(share * other, addresses) for share, ways in lists for other, addresses in ways]
+
+    def _behind(self, answer: LastResort, area: str | None, given: Given, numbers: dict[str, int]) -> Ways:
+        """What an answer leads to: another name's ways, addresses of a balancer, or something outside."""
+        if answer.host in self._entries:
+            return self._led(answer.host, area, numbers)
+        return [(1.0, self._addresses(answer.balancer, given) if answer.balancer else [Address("", None)])]
 
     def _chosen(self, entry: DnsEntry, area: str | None, usable: list[int]) -> list[tuple[int, float]]:
         answers = entry.answers
@@ -73,7 +92,8 @@ class Names:
             kept = entry.standby_share if len(usable) > 1 else 0.0
             return [(usable[0], 1 - kept), *((number, kept) for number in usable[1:2])]
         if entry.choose == "share":
-            return [(number, float(answers[number].weight)) for number in usable]
+            whole = sum(answers[number].weight for number in usable)
+            return [(number, answers[number].weight / whole) for number in usable]
         if entry.choose == "nearest":
             return [(min(usable, key=lambda number: self._trip_ms(answers[number].balancer or "", area)), 1.0)]
         if entry.choose == "area":

@@ -18,6 +18,7 @@ from northgate.plan.machines import Instance
 TAKEN, REFUSED, SILENT, BLOCKED = "taken", "refused", "timed_out", "blocked"
 
 LATE_ARRIVALS = 100
+OUTSIDE = "outside"
 
 
 class Front(NamedTuple):
@@ -30,7 +31,9 @@ class Front(NamedTuple):
 class Machine:
     """One machine: c servers with exponential work each, and a queue before them that holds `queue_s` of work."""
 
-    def __init__(self, instance: Instance, region: str) -> None:
+    def __init__(self, instance: Instance, region: str, onward: str | None = None) -> None:
+        # The balancer for which it stands, as a target; or OUTSIDE.
+        self.onward = onward
         self.instance, self.name, self.zone, self.region = instance, instance.name, instance.zone, region
         self.slowness = 1.0
         service_s, capacity = instance.service_ms / 1000, instance.capacity_rps
@@ -73,6 +76,7 @@ class World:
         self.plan = plan
         self.region_of = {zone: region.name for region in plan.regions for zone in region.zones}
         self.machines = {one.name: Machine(one, self.region_of[one.zone]) for one in self._instances()}
+        self._stand_ins = {end: self._stand_in(plan, end) for group in plan.target_groups for end in _onward_of(group)}
         self.fronts = [Front(one.name, zone) for one in plan.balancers for zone in one.zones]
         self.faults: list[Part] = []
         self._firewalls = {one.name: one for one in plan.firewalls}
@@ -85,15 +89,27 @@ class World:
         for fleet in self.plan.fleets:
             yield from fleet.instances()
 
+    def _stand_in(self, plan: Plan, end: str) -> Machine:
+        """What stands for a balancer as a target, or for what is outside the plan."""
+        balancer = next((one for one in plan.balancers if one.name == end), None)
+        zone = next(iter(balancer.zones)) if balancer else OUTSIDE
+        made = Instance.model_construct(name=end, zone=zone, service_ms=0, capacity_rps=None, queue_s=0, serves=[])
+        return Machine(made, self.region_of.get(zone, OUTSIDE), end if balancer else OUTSIDE)
+
     def members(self, group: TargetGroup) -> Iterator[tuple[Machine, int, int]]:
         """The machines of a group in its order, with their weights and ports."""
         fleets = {fleet.name: fleet.instance_names() for fleet in self.plan.fleets}
         for target in group.targets:
-            for name in fleets[target.fleet] if target.fleet else [target.instance or ""]:
+            end = target.balancer or target.address or target.host
+            if end:
+                yield self._stand_ins[end], target.weight, target.port or group.port
+            for name in fleets[target.fleet] if target.fleet else [target.instance] if target.instance else []:
                 yield self.machines[name], target.weight, target.port or group.port
 
     def in_reach(self, front: Front, machine: Machine, reach: str) -> bool:
         """Whether a front may use a machine of a group with that reach."""
+        if machine.onward:
+            return True
         if reach == "zone":
             return machine.zone == front.zone
         return reach == "any" or machine.region == self.region_of[front.zone]
@@ -128,6 +144,8 @@ class World:
         return self._met[key]
 
     def _meets(self, front: Front, machine: Machine, port: int, clients: str) -> str:
+        if machine.onward:
+            return TAKEN
         if not self._allowed(machine.instance.firewall, port, front, clients):
             return BLOCKED
         if self._lost(machine) or self._cut(front.zone, machine.zone):
@@ -212,6 +230,10 @@ class World:
             return False, 0.0
         latency_s = machine.latency_s(now)
         return (True, latency_s) if latency_s <= probe.timeout_s else (False, probe.timeout_s)
+
+
+def _onward_of(group: TargetGroup) -> list[str]:
+    return [end for one in group.targets if (end := one.balancer or one.address or one.host)]
 
 
 def _in_ports(port: int, ranges: list[str]) -> bool:

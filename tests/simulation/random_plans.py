@@ -8,7 +8,7 @@ from tests.plans import plan_data
 ZONES = ["fells-1", "fells-2", "fells-3"]
 PAGES = {"/": 200, "/ready": 200}
 KINDS = (
-    "plain", "clients", "busy", "queues", "names", "ways", "clients", "queues", "names", "ways", "clients", "plain",
+    "plain", "clients", "busy", "queues", "names", "ways", "several", "clients", "behind", "queues", "several", "names",
 )  # fmt: skip
 LASTS_S = 110
 # With so many requests a second some are always under way at each of few targets.
@@ -23,7 +23,11 @@ def random_plan(seed: int) -> dict[str, Any]:
     data = _plain(chance)
     kind = KINDS[seed % len(KINDS)]
     if kind != "plain":
-        {"clients": _clients, "busy": _busy, "queues": _queues, "names": _names, "ways": _ways}[kind](chance, data)
+        made = {
+            "clients": _clients, "busy": _busy, "queues": _queues, "names": _names, "ways": _ways, "several": _several,
+            "behind": _behind,
+        }  # fmt: skip
+        made[kind](chance, data)
     drill = {"name": "any", "lasts_s": LASTS_S, "phases": "spread", "steps": _steps(chance, data)}
     return data | {"drills": [drill]}
 
@@ -173,6 +177,67 @@ def _names(chance: random.Random, data: dict[str, Any]) -> None:
     data["clients"].append({**client, "name": "townsfolk", "area": "lowlands", "rps": 10, "cidr": "198.19.0.0/16"})
 
 
+def _several(chance: random.Random, data: dict[str, Any]) -> None:
+    """Several addresses for each answer, of fronts or of balancers, with repeats, next addresses, keys, sessions and
+    connections; an alias before the name, and an answer outside the plan."""
+    front, back = data["balancers"]
+    client, name = data["clients"][0], data["names"][0]
+    front |= {"address_kind": chance.choice(["per-zone", "shared"]), "addresses": []}
+    back |= {"zones": {"fells-2": None}, "addresses": []}
+    name |= {
+        "answers": [{"balancer": "front"}, {"balancer": "back", "weight": 2}],
+        "choose": chance.choice(["all", "all", "share", "order"]),
+        "ttl_s": chance.choice([10, 30]),
+    }
+    if chance.random() < 0.3:
+        name["answers"].append({"address": "198.51.100.9"})
+    client |= {
+        "retries": chance.choice([0, 1, 2]),
+        "tries_next_address": chance.random() < 0.7,
+        "connect_timeout_s": chance.choice([1, 2]),
+        "timeout_s": chance.choice([1.5, 10]),
+        "overholds": chance.choice([{"share": 0, "s": 0}, {"share": 0.4, "s": 50}]),
+    }
+    for group in data["target_groups"]:
+        group["balance"] = chance.choice(["round-robin", "round-robin", "flow-hash", "source-hash"])
+    if chance.random() < 0.5:
+        for one in (front, back):
+            one |= {
+                "layer": 4,
+                "listeners": [{"name": "tls", "protocol": "tls", "port": 443, "otherwise": {"pool": "web"}}],
+            }
+        data["firewalls"][0]["allow_in"].append({"protocol": "tcp", "ports": ["8080"], "from": "198.18.0.0/15"})
+        client["connection_s"] = chance.choice([0.1, 10])
+        for group in data["target_groups"]:
+            group |= {"balance": "round-robin", "on_out": chance.choice(["keep", "reset"])}
+        data["target_groups"][0]["affinity"] = chance.choice(
+            [{"by": "none"}, {"by": "source", "renews": True}, {"by": "source", "renews": False, "lasts_s": 400}]
+        )
+    if chance.random() < 0.4:
+        data["names"].append(
+            {"name": "alias.beckwater.example", "ttl_s": 20, "answers": [{"host": "www.beckwater.example"}]}
+        )
+        client["calls"] = [{"url": "https://alias.beckwater.example/tiles/7"}]
+
+
+def _behind(chance: random.Random, data: dict[str, Any]) -> None:
+    """A balancer behind another, and something outside beside it, probed as the targets that they are."""
+    data["balancers"][1] |= {
+        "exposure": "internal", "firewall": None,
+        "listeners": [{"name": "http", "protocol": "http", "port": 8080, "otherwise": {"pool": "inner"}}],
+    }  # fmt: skip
+    inner = {**data["target_groups"][0], "name": "inner", "targets": [{"fleet": "tiles"}], "probe": "ready"}
+    ends = [
+        {"balancer": "back", "weight": 2},
+        *chance.choice([[], [{"address": "198.51.100.9"}], [{"fleet": "other"}]]),
+    ]
+    data["probes"].append({**data["probes"][0], "name": "connects", "protocol": "tcp"})
+    data["target_groups"][0] |= {"targets": ends, "probe": chance.choice(["ready", "connects"]), "reach": "region"}
+    data["target_groups"].append(inner)
+    data["pools"].append({"name": "inner", "tiers": [{"groups": {"inner": 1}}]})
+    data["clients"][0]["retries"] = chance.choice([0, 1])
+
+
 def _ways(chance: random.Random, data: dict[str, Any]) -> None:
     """Rules by path, what the balancer answers itself, and two kinds of request."""
     rules = [
@@ -195,6 +260,7 @@ def _steps(chance: random.Random, data: dict[str, Any]) -> list[dict[str, Any]]:
         {"process": chance.choice(["tiles-2", "other-1"])},
         {"page": chance.choice(["/ready", "/tiles"]), "status": 503},
         {"front": {"balancer": "front", "zone": chance.choice(ZONES[:2])}},
+        *([{"front": {"balancer": "back", "zone": "fells-2"}}] if len(data["balancers"][1]["zones"]) < 3 else []),
         {"link": ["fells-1", "fells-3"]},
         {"region": "fells"},
         {"slow": chance.choice(["tiles-1", "tiles-2"]), "factor": chance.choice(FACTORS)},

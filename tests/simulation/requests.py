@@ -27,7 +27,7 @@ from northgate.plan.drills import Drill, Step
 from northgate.plan.groups import Probe, TargetGroup, Tier
 from northgate.plan.traffic import ClientGroup
 from tests.simulation.naming import Address, Names
-from tests.simulation.places import BLOCKED, REFUSED, SILENT, TAKEN, Front, Machine, World
+from tests.simulation.places import BLOCKED, OUTSIDE, REFUSED, SILENT, TAKEN, Front, Machine, World
 
 # What a failed call may end as, besides what its packets meet.
 DEAD_FRONT, NONE_HEALTHY, OVERLOADED, BAD_STATUS = "dead_front", "none_healthy", "overloaded", "bad_status"
@@ -80,10 +80,17 @@ class Source:
     """One client: its address, its resolver's cache, and what it holds open until when."""
 
     address: int
-    phase: float
+    phases: dict[str, float]
     overholds: bool
     sessions: dict[str, tuple[str, float]] = field(default_factory=dict)
     connection: Connection | None = None
+
+
+class Spent(NamedTuple):
+    """What is left of the client's budget, and of what balancers on the way wait for an answer (s)."""
+
+    budget_s: float
+    due_s: float
 
 
 class Asked(NamedTuple):
@@ -202,7 +209,8 @@ class Simulation:
         for number in range(client.sources):
             place = number * size // client.sources if client.sources <= size else number % size
             overholds = self.chance.random() < client.overholds.share
-            yield Source(base + place, self.chance.random(), overholds)
+            phases = {entry.name: self.chance.random() for entry in self.plan.names}
+            yield Source(base + place, phases, overholds)
 
     # What happens
 
@@ -294,6 +302,12 @@ class Simulation:
                     self.env.process(self._prober(front, group, target, probe, place * probe.interval_s))
 
     def _probe(self, front: Front, target: Target, probe: Probe) -> tuple[bool, float]:
+        if target.machine.onward == OUTSIDE:
+            return True, 0.0
+        if target.machine.onward:
+            port = target.port if probe.port == "same" else int(probe.port)
+            asked = Asked(probe.protocol, "", port, probe.path)
+            return self._call_probe(target.machine.onward, probe, asked, 0.0)
         return self.world.probe_result(front, target.machine, target.port, probe, self.env.now)
 
     def _prober(
@@ -346,7 +360,7 @@ class Simulation:
         yield self.env.timeout(phase_s)
         while True:
             sent = self.env.now
-            passes, after_s = self._name_probe(balancer, probe, name)
+            passes, after_s = self._name_probe(balancer, probe, name, area)
             yield self.env.timeout(after_s)
             target.result(probe, passes=passes)
             if target.in_use != self.believed[name, answer, area]:
@@ -355,19 +369,25 @@ class Simulation:
             rest = probe.interval_s if probe.next_after == "result" else sent + probe.interval_s - self.env.now
             yield self.env.timeout(max(rest, 0))
 
-    def _name_probe(self, balancer: str, probe: Probe, name: str) -> tuple[bool, float]:
+    def _name_probe(self, balancer: str, probe: Probe, name: str, area: str) -> tuple[bool, float]:
         asked = Asked(probe.protocol, probe.host or name, int(probe.port), probe.path)
+        latency = next((one.latency_ms for one in self.plan.areas if one.name == area), {})
+        region = self.world.region_of[next(iter(self.balancers[balancer].zones))]
+        return self._call_probe(balancer, probe, asked, latency.get(region, 0.0) / 1000)
+
+    def _call_probe(self, balancer: str, probe: Probe, asked: Asked, trip_s: float) -> tuple[bool, float]:
+        """A probe that is a call to a balancer: it passes if more than half of such calls would."""
         found: Counter[str] = Counter()
         fronts = [front for front in self.world.fronts if front.balancer == balancer and self.present[front]]
         for front in fronts:
-            for share, outcome in self._looked_up(front, asked, probe):
+            for share, outcome in self._looked_up(front, asked, probe, trip_s):
                 found[outcome] += share / len(fronts)
         if found["passes"] > ABOVE_HALF:
-            return True, 0.0
+            return True, trip_s
         waits = found[SILENT] + found[BLOCKED] + found[DEAD_FRONT]
         return False, 0.0 if fronts and 1 - found["passes"] - waits > waits else probe.timeout_s
 
-    def _looked_up(self, front: Front, asked: Asked, probe: Probe) -> Iterator[tuple[float, str]]:
+    def _looked_up(self, front: Front, asked: Asked, probe: Probe, trip_s: float) -> Iterator[tuple[float, str]]:
         """What would become of calls that a name's probe makes at a front, by their shares; nobody works for them."""
         action = self._action(front, asked)
         if self.dead[front] or isinstance(action, str):
@@ -387,15 +407,15 @@ class Simulation:
                     share = weight / sum(weights) * target.weight / whole
                     refused = target.machine.full_share
                     yield share * refused, OVERLOADED
-                    yield share * (1 - refused), self._would_get(front, target, asked, probe)
+                    yield share * (1 - refused), self._would_get(front, target, asked, probe, trip_s)
 
-    def _would_get(self, front: Front, target: Target, asked: Asked, probe: Probe) -> str:
+    def _would_get(self, front: Front, target: Target, asked: Asked, probe: Probe, trip_s: float) -> str:
         met = self.world.met(front, target.machine, target.port)
         if met != TAKEN:
             return met
         if not probe.expects(self.world.status(target.machine, target.port, asked.path)):
             return BAD_STATUS
-        return "passes" if target.machine.latency_s(self.env.now) <= probe.timeout_s else SILENT
+        return "passes" if target.machine.latency_s(self.env.now) + trip_s <= probe.timeout_s else SILENT
 
     def _answer(self, name: str) -> None:
         """Begins a new answer set."""
@@ -426,7 +446,7 @@ class Simulation:
         bin_ = int(self.env.now // BIN_S)
         for _ in range(1 + client.retries):
             outcome = self._attempt(client, asked, source, addresses)
-            if outcome in self.world.region_of:
+            if outcome in self.world.region_of or outcome == OUTSIDE:
                 self.counts.served[outcome, bin_] += 1
                 return
         self.counts.causes[outcome] += 1
@@ -434,43 +454,62 @@ class Simulation:
 
     def _resolved(self, client: ClientGroup, host: str, source: Source) -> list[Address]:
         """The addresses that a source goes by: as its resolver heard them when it last asked."""
-        keeps_s = max(client.overholds.s if source.overholds else self.names.ttl_s(host), 1e-9)
-        asked_s = self.env.now - (self.env.now - source.phase * keeps_s) % keeps_s
-        ways = self.names.ways(host, client.area, asked_s)
+        ways = self.names.ways(host, client.area, lambda name: self._asked_s(client, name, source))
         if len(ways) == 1:
             return ways[0][1]
         return self.chance.choices([addresses for _, addresses in ways], [share for share, _ in ways])[0]
 
+    def _asked_s(self, client: ClientGroup, name: str, source: Source) -> float:
+        """When a source's resolver last asked for the record of a name."""
+        keeps_s = max(client.overholds.s if source.overholds else self.names.ttl_s(name), 1e-9)
+        return self.env.now - (self.env.now - source.phases[name] * keeps_s) % keeps_s
+
     def _attempt(self, client: ClientGroup, asked: Asked, source: Source, addresses: list[Address]) -> str:
-        """The zone that serves, or the cause of failure."""
+        """The zone that serves, or the cause of failure: at one address after the other, while connects fail."""
         if source.connection is not None and self.env.now < source.connection.until_s:
             return self._over_connection(client, source, source.connection, asked)
-        front = self._front(client, addresses)
-        if front is None:
-            return DEAD_FRONT
+        left, waited_s = list(addresses), 0.0
+        while True:
+            address = left.pop(int(self.chance.random() * len(left)))
+            outcome, connected, wait_s = self._connect(client, asked, source, address, waited_s)
+            waited_s += wait_s
+            if connected or not left or not client.tries_next_address or waited_s >= client.timeout_s:
+                return outcome
+
+    def _connect(
+        self, client: ClientGroup, asked: Asked, source: Source, address: Address, waited_s: float
+    ) -> tuple[str, bool, float]:
+        """One connect to an address: the zone that serves or the cause of failure, whether somebody took it, and how long
+        it waited for nothing."""
+        quiet_s = client.connect_timeout_s
+        if not address.balancer:
+            return OUTSIDE, True, 0.0
+        front = address.front or self._any_front(address.balancer)
+        if front is None or self.dead[front]:
+            return DEAD_FRONT, False, quiet_s
         action = self._action(front, asked)
         if isinstance(action, str):
-            return action
+            return action, False, quiet_s if action == BLOCKED else 0.0
         if not action.pool:
-            return BAD_STATUS if action.respond and action.respond.status >= 400 else front.zone
+            return (BAD_STATUS if action.respond and action.respond.status >= 400 else front.zone), True, 0.0
+        at_7 = self.balancers[front.balancer].layer == 7
         target, group = self._choose(front, action.pool, source)
         if target is None or group is None:
-            return NONE_HEALTHY
-        target, waited_s = self._until_connected(source, front, target, group, action.pool)
-        outcome = self._meets(front, target, group, client, asked.path, waited_s)
-        if outcome == target.machine.zone:
+            return NONE_HEALTHY, at_7, 0.0
+        target, more_s = self._until_connected(source, front, target, group, action.pool)
+        spent = Spent(client.timeout_s - waited_s - self._trip_s(client, front), math.inf)
+        outcome = self._meets(front, target, group, client, asked.path, spent, more_s)
+        if outcome == target.machine.zone or (target.machine.onward and outcome in self.world.region_of):
             self._holds(client, source, front, target, group)
-        return outcome
+        met = self.world.met(front, target.machine, target.port, self._seen(front, client))
+        if at_7 or met == TAKEN:
+            return outcome, True, 0.0
+        return outcome, False, 0.0 if met == REFUSED else quiet_s
 
-    def _front(self, client: ClientGroup, addresses: list[Address]) -> Front | None:
-        """The front that takes a connect; None when it meets dead ones only."""
-        left = list(addresses)
-        for _ in range(len(left) if client.tries_next_address else 1):
-            address = left.pop(int(self.chance.random() * len(left)))
-            front = address.front or self._any_front(address.balancer)
-            if front is not None and not self.dead[front]:
-                return front
-        return None
+    def _trip_s(self, client: ClientGroup, front: Front) -> float:
+        """The round trip from a client group's area to a front's region."""
+        area = next((one for one in self.plan.areas if one.name == client.area), None)
+        return area.latency_ms.get(self.world.region_of[front.zone], 0.0) / 1000 if area else 0.0
 
     def _any_front(self, balancer: str) -> Front | None:
         fronts = [front for front, there in self.present.items() if there and front.balancer == balancer]
@@ -495,23 +534,51 @@ class Simulation:
         return next((one for one in self.balancers[balancer].listeners if one.port == port), None)
 
     def _meets(
-        self, front: Front, target: Target, group: TargetGroup, client: ClientGroup, path: str, waited_s: float
+        self,
+        front: Front,
+        target: Target,
+        group: TargetGroup,
+        client: ClientGroup,
+        path: str,
+        spent: Spent,
+        waited_s: float,
     ) -> str:
-        """What becomes of a request at its target, which it keeps busy meanwhile."""
+        """What becomes of a request at its target, which it keeps busy meanwhile; `spent` says what is left of budgets."""
         machine, now = target.machine, self.env.now
+        if machine.onward:
+            return self._behind(target, group, client, path, spent, waited_s)
         met = self.world.met(front, machine, target.port, self._seen(front, client))
         if met != TAKEN:
             if group.balance == "least-connections" and met != REFUSED:
                 heapq.heappush(target.ends, now + self._connect_timeout_s(front, group, client))
-            return SILENT if met == REFUSED and waited_s > client.timeout_s else met
+            return SILENT if met == REFUSED and waited_s > spent.budget_s else met
         latency_s = machine.take(now, self.chance)
         if latency_s is None:
             return OVERLOADED
         if group.balance in ("least-connections", "two-choices"):
             heapq.heappush(target.ends, now + self.chance.expovariate(1 / latency_s))
-        if latency_s + waited_s > min(client.timeout_s, group.response_timeout_s):
+        if latency_s + waited_s > min(spent.budget_s, spent.due_s) or latency_s > group.response_timeout_s:
             return SILENT
         return BAD_STATUS if self.world.status(machine, target.port, path) >= 400 else machine.zone
+
+    def _behind(
+        self, target: Target, group: TargetGroup, client: ClientGroup, path: str, spent: Spent, waited_s: float
+    ) -> str:
+        """What becomes of a request at the balancer for which a target stands; outside the plan it is answered."""
+        if target.machine.onward == OUTSIDE:
+            return OUTSIDE
+        front = self._any_front(target.machine.onward or "")
+        if front is None or self.dead[front]:
+            return DEAD_FRONT
+        listener = self._listener(front.balancer, target.port)
+        if listener is None:
+            return REFUSED
+        inner, its_group = self._choose(front, listener.otherwise.pool or "", None)
+        if inner is None or its_group is None:
+            return NONE_HEALTHY
+        due_s = min(spent.due_s, group.response_timeout_s)
+        left = Spent(spent.budget_s - waited_s, due_s)
+        return self._meets(front, inner, its_group, client, path, left, 0.0)
 
     def _seen(self, front: Front, client: ClientGroup) -> str:
         """Whose packets targets see: at layer 4 the clients', else (nothing said) the balancer's."""
@@ -559,7 +626,10 @@ class Simulation:
             source.connection = Connection(
                 front, target, group, self._seen(front, client), now + self.chance.expovariate(1 / client.connection_s)
             )
-        elif group.affinity.by != "none":
+        # A layer 4 balancer sees no cookies.
+        if group.affinity.by == "source" or (
+            group.affinity.by == "cookie" and self.balancers[front.balancer].layer == 7
+        ):
             _, until = source.sessions.get(group.name, ("", 0.0))
             if now >= until:
                 lives = math.inf if group.affinity.renews else self.chance.expovariate(1 / group.affinity.lasts_s)
@@ -570,7 +640,8 @@ class Simulation:
             return DEAD_FRONT
         outcome = BLOCKED
         if self.world.lets_in(connection.front.balancer, asked.port):
-            outcome = self._meets(connection.front, connection.target, connection.group, client, asked.path, 0.0)
+            front, left = connection.front, Spent(client.timeout_s - self._trip_s(client, connection.front), math.inf)
+            outcome = self._meets(front, connection.target, connection.group, client, asked.path, left, 0.0)
         if outcome in (SILENT, BLOCKED):
             source.connection = None
         return outcome

@@ -128,7 +128,8 @@ class Flow:
     """Rates (requests/s) at one moment; arrays over the network's indices.
 
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
-    alike); `pair_served` is what is served through each pair. `row_part` is the share of an entry's requests
+    alike); `pair_served` is what is served through each pair, `front_excess` the share of a front's answers that its balancer's
+    bandwidth does not let through. `row_part` is the share of an entry's requests
     that each row of `entry_fronts` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`,
     then SERVED and WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session
     of the k-th kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that
@@ -155,6 +156,7 @@ class Flow:
     call_cause: Floats
     mechanism_rps: Floats
     pair_served: Floats
+    front_excess: Floats
     zone_served: Floats
     latency_sum: float
     work_out: Callable[[], Places]

@@ -19,6 +19,9 @@ SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-13, 400, 1 / 64, 2.0
 # Attempts are settled when none changes by more than this. They are led on every so many rounds, once they change by
 # less than NEAR, where their changes shrink steadily; and taken back where they are then further off than before.
 SETTLED_TRIES, EVERY, NEAR, STEADY = 1e-12, 4, 1e-2, 1 - 1e-7
+# Where an answer is just too late with the repeats that this makes, and just in time without them, nothing settles: given
+# up after so many rounds in which the change has not been halved.
+PATIENCE, HALVED = 40, 0.5
 
 
 def solve(network: Network, moment: Moment) -> Flow:
@@ -32,13 +35,16 @@ def _settled(passing: Passing, share: Floats) -> tuple[Floats, Sent, Queue, Back
     """The fixed point of the shares that depend on load and of the attempts that depend on failures, from the state
     before on."""
     step, before, lead = 1.0, np.zeros(0), _Lead(passing)
+    least, since = np.inf, 0
     for number in range(ROUNDS):
         sent, queue, back = passing.go(share)
         wanted = passing.busy_shares(share, sent, queue, back) if passing.busy else share
         off = (wanted - share).ravel()
         change = float(np.abs(off).max(initial=0.0))
         tries = lead.look(back) if passing.again else 0.0
-        if (change <= SETTLED and tries <= SETTLED_TRIES) or number == ROUNDS - 1:
+        if max(change, tries) < least * HALVED:
+            least, since = max(change, tries), number
+        if (change <= SETTLED and tries <= SETTLED_TRIES) or number == ROUNDS - 1 or number - since > PATIENCE:
             break
         if len(before) and change > SETTLED:
             step = _next_step(step, before, off)

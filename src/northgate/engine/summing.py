@@ -78,6 +78,7 @@ class _Sums:
             call_cause=by_call[:, : len(CAUSES)],
             mechanism_rps=self._mechanisms(self.ended),
             pair_served=self.pair_served,
+            front_excess=self.passing.over,
             zone_served=total_by(network.machines.zone[network.pairs.machine], self.at_machines, zones) + fixed_zone,
             latency_sum=float(by_call[:, WORK].sum()),
             work_out=self.places,
@@ -99,15 +100,16 @@ class _Sums:
     @cached_property
     def in_time(self) -> tuple[Floats, Floats]:
         """Of what is served of a first connect, by row and by front: the share that is served in time of all connects,
-        those after waits for other addresses too."""
+        those after waits for other addresses too. So what is counted by place agrees with what is counted by call, even
+        where attempts do not settle."""
         rows, fronts = np.ones(len(self.frame.entry)), np.ones(len(self.network.fronts.zone))
-        if not self.back.later:
+        if not self.passing.again:
             return rows, fronts
         at_once = self.back.entry[:, SERVED] * self.sent.entry
         entries = np.divide(self.becomes[:, SERVED], at_once, out=np.ones_like(at_once), where=at_once > 0)
         for _ in range(self.network.levels):
             rows = entries[self.frame.entry]
-            served = self.back.row[:, SERVED] * self.sent.row
+            served = np.where(self.frame.routed, self.back.row[:, SERVED] * self.sent.row, 0.0)
             whole, well = (total_by(self.frame.front, value, len(fronts)) for value in (served, served * rows))
             fronts = np.divide(well, whole, out=np.ones_like(whole), where=whole > 0)
             entries = np.where(self.frame.of_client, entries, self._in_time_behind(fronts))

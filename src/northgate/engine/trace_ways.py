@@ -243,13 +243,28 @@ class Ways:
             some: Ways_ = {answer_key(end.outcome): 1.0}
             return Met(quiet=some) if end.quiet else Met(away=some)
         except Ends as end:
-            return Met({answer_key(end.outcome): 1.0})
+            return self._through(front, Met({answer_key(end.outcome): 1.0}))
         if action.redirect:
             # Behind another balancer nobody follows it: it is the answer.
             named = tracer.plan.balancers[balancer].name
-            return Met({(named, None, None) if here.source is not None else redirected(request, action.redirect): 1.0})
+            end: Label | Request = (named, None, None)
+            return self._through(front, Met({end if here.source is not None else redirected(request, action.redirect): 1.0}))
         trip_s = tracer.trip_s(front, sender.area) if here.source is None else 0.0
-        return self._to_pool(front, action.pool or "", request, replace(here, spent_s=here.spent_s + trip_s))
+        met = self._to_pool(front, action.pool or "", request, replace(here, spent_s=here.spent_s + trip_s))
+        return self._through(front, met)
+
+    def _through(self, front: int, met: Met) -> Met:
+        """What is left of answers that the balancer's bandwidth lets through."""
+        excess = float(self.flow.front_excess[front])
+        if excess <= 0:
+            return met
+        lost: Label = (self.network.balancer_of(front), "overloaded", "overloaded")
+        made = Met(quiet=met.quiet, away=met.away)
+        for end, share in met.ends.items():
+            well = not _failed(end)
+            made.ends[end] = made.ends.get(end, 0.0) + share * (1 - excess if well else 1.0)
+            made.ends[lost] = made.ends.get(lost, 0.0) + (share * excess if well else 0.0)
+        return made
 
     def _to_pool(self, front: int, pool: str, request: Request, here: Here) -> Met:
         network, choice = self.network, self.flow.choice

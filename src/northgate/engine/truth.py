@@ -187,7 +187,8 @@ def _process(network: Network, fault: Part) -> Bools:
 def _status_under(network: Network, faults: Sequence[Part]) -> Ints:
     """The status table with pages overridden: a fault's page answers its status, the others as before."""
     status = network.services.status.copy()
-    for service, pages in enumerate(network.services.pages):
+    for service in np.flatnonzero(network.machines.real[network.services.machine]):
+        pages = network.services.pages[service]
         name = network.machines.names[int(network.services.machine[service])]
         changed = {fault.page or "": fault.status or 0 for fault in faults if fault.instance in (None, name)}
         serving = {page: code for page, code in changed.items() if _serves(pages, page)}

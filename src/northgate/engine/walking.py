@@ -324,22 +324,46 @@ class Tracer:
             self._outside(request, trail)
         if depth >= MOST_BALANCERS:
             raise Ends(self._end(trail, None, "too_many_balancers", "balancers stand behind each other without end"))
-        balancer = self.plan.balancers[leaf.balancer]
         front = self._front(leaf, sender, trail, at_client=source is None)
         self.let_in(front, request, sender, trail, source)
         listener = self.listener(leaf.balancer, request, trail)
         action = self.rule(leaf.balancer, listener, request, sender if source is None else None, trail)
+        try:
+            found = self._answered(leaf.balancer, front, action, request, sender, trail, source=source, depth=depth)
+        except Ends as end:
+            if not (end.outcome.error or end.outcome.cause):
+                self._through(front, trail)
+            raise
+        self._through(front, trail)
+        return found
+
+    def _answered(
+        self, balancer: int, front: int, action: Any, request: Request, sender: Sender, trail: Trail, *,
+        source: int | None, depth: int,
+    ) -> Request:  # fmt: skip
+        """What a rule's action comes to; returns where a redirect sends the client."""
         if action.redirect:
             target = redirected(request, action.redirect)
             trail.amend(detail=f"redirect {action.redirect.status}")
             if source is None:
                 return target
-            zone = self.network.front_name(front)
-            reason = f"{balancer.name} redirects"
-            raise Ends(self._end(trail, action.redirect.status, None, reason, target=balancer.name, zone=zone))
+            zone, name = self.network.front_name(front), self.plan.balancers[balancer].name
+            raise Ends(
+                self._end(trail, action.redirect.status, None, f"{name} redirects", target=name, zone=zone)
+            )
         if action.respond:
-            self.responds(leaf.balancer, front, action.respond.status, trail)
+            self.responds(balancer, front, action.respond.status, trail)
         return self._to_target(front, action.pool or "", request, sender, trail, depth)
+
+    def _through(self, front: int, trail: Trail) -> None:
+        """An answer on its way back, through what its balancer's bandwidth lets through."""
+        excess = float(self.flow.front_excess[front])
+        if excess <= 0 or not self.turns.next(("bandwidth", front), np.array([1 - excess, excess])):
+            return
+        name = self.plan.balancers[int(self.network.fronts.balancer[front])].name
+        because = f"{per_cent(excess)} of its answers are more than the bandwidth of {name} lets through"
+        trail.add(kind="service", about=name, ok=False, because=because, detail="overloaded", link=f"balancer:{name}")
+        raise Ends(self._end(trail, None, "overloaded", because, target=name, cause="overloaded"))
 
     def _outside(self, request: Request, trail: Trail) -> None:
         trail.add(
@@ -974,7 +998,8 @@ class Tracer:
         service = int(self.network.members.service[self.network.pairs.member[pair]])
         pages = dict(self.network.services.pages[service])
         name = self.network.machines.names[int(self.network.pairs.machine[pair])]
-        for fault in self.flow.moment.truth.page_faults:
+        real = self.network.machines.real[self.network.pairs.machine[pair]]
+        for fault in self.flow.moment.truth.page_faults if real else ():
             served = any((fault.page or "").startswith(page) for page in pages)
             if fault.instance in (None, name) and served:
                 pages[fault.page or ""] = fault.status or 0
