@@ -131,7 +131,8 @@ def test_an_unexpected_status_is_known_at_once():
 def test_a_page_that_answers_badly_fails_its_requests():
     run = drill_of(plan_data(), [fail(60, page="/tiles", instance="tiles-1", status=500)], phases="best", lasts_s=100)
     assert run.readings.failed_by_cause["bad_status"] == pytest.approx(100 * 40)
-    assert not run.blind, "the health page says yes all the while"
+    rows = [(row.change, row.true_at_s, row.believed_at_s, row.blind_s, row.unseen) for row in run.blind]
+    assert rows == [("down", 60, None, 40, True)] * 3, "the health page says yes all the while, at each front"
 
 
 def test_a_dead_fronts_probers_stop_and_believe_what_they_find_on_return():

@@ -37,7 +37,8 @@ class ExpectationAnswer(AnswerModel):
 
 
 class BlindAnswer(AnswerModel):
-    """One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time."""
+    """One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time. `unseen`: no probe asks about
+    what was lost, so that nobody notices, and there are no bounds."""
 
     target: str
     group: str
@@ -48,8 +49,9 @@ class BlindAnswer(AnswerModel):
     true_at_s: float
     believed_at_s: float | None
     blind_s: float
-    earliest_s: float
-    latest_s: float
+    earliest_s: float | None
+    latest_s: float | None
+    unseen: bool
 
 
 class EventAnswer(AnswerModel):
@@ -182,6 +184,7 @@ class PhasesAnswer(AnswerModel):
     failed: float
     worst_blind_s: float
     settled_s: float
+    settled: bool
     peak_utilisation: float
     t_s: list[float]
     failed_rps: list[float]
@@ -195,6 +198,7 @@ def phases_answer(run: DrillRun) -> PhasesAnswer:
         failed=readings.failed,
         worst_blind_s=readings.worst_blind_s,
         settled_s=readings.settled_s,
+        settled=readings.settled,
         peak_utilisation=readings.peak_utilisation,
         t_s=[frame.t_s for frame in run.keyframes],
         failed_rps=[float(frame.cause_rps.sum()) for frame in run.keyframes],
@@ -260,8 +264,9 @@ def _blind(network: Network, row: BlindRow) -> BlindAnswer:
         true_at_s=row.true_at_s,
         believed_at_s=row.believed_at_s,
         blind_s=round(row.blind_s, DIGITS),
-        earliest_s=round(row.bounds.earliest_s, DIGITS),
-        latest_s=round(row.bounds.latest_s, DIGITS),
+        earliest_s=round(row.bounds.earliest_s, DIGITS) if row.bounds else None,
+        latest_s=round(row.bounds.latest_s, DIGITS) if row.bounds else None,
+        unseen=row.unseen,
     )
 
 

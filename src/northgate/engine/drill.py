@@ -25,7 +25,7 @@ from northgate.engine.scaling import Autoscaler, autoscalers, roomy
 from northgate.engine.sessions import Holding
 from northgate.engine.solving import solve
 from northgate.engine.standing import frame_of
-from northgate.engine.truth import REFUSES, Truth, encounter, probe_view, truth_under
+from northgate.engine.truth import ANSWERS, REFUSES, Truth, encounter, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, Reached, Watch, go_on, total_by, untold
 from northgate.engine.watching import counted, name_outcome, votes, with_onward
 from northgate.plan import Problem
@@ -43,19 +43,38 @@ SLOW_STEPS = 10
 
 @dataclass(frozen=True)
 class BlindRow:
-    """A belief that was wrong for a while: from when the truth changed to when the belief followed (None: never)."""
+    """A belief that was wrong for a while: from when the truth changed to when the belief followed (None: never).
+
+    `bounds` is None where no probe asks about what was lost, so that nobody can notice (`unseen`).
+    """
 
     pair: int
     change: str
     true_at_s: float
     believed_at_s: float | None
     ended_at_s: float
-    bounds: Bounds
+    bounds: Bounds | None
+
+    @property
+    def unseen(self) -> bool:
+        """Whether no probe asks about what was lost: it asks another port, or another page."""
+        return self.bounds is None
 
     @property
     def blind_s(self) -> float:
         """How long the belief was wrong, in seconds."""
         return self.ended_at_s - self.true_at_s
+
+
+@dataclass(frozen=True)
+class Vote:
+    """Who probes an answer of a name from an area has changed its mind: when, and to what."""
+
+    at_s: float
+    name: int
+    answer: int
+    area: int
+    believed: bool
 
 
 @dataclass(frozen=True)
@@ -127,6 +146,7 @@ class DrillRun:
     events: tuple[Event, ...]
     readings: Readings
     history: History
+    votes: tuple[Vote, ...]
     cascade: Cascade | None = None
 
     @property
@@ -253,6 +273,10 @@ class _Run:
         self.name_probers = Probers(name_beats(network), name_outcome(self.network, self.flow), drill.phases, change_s)
         self.met = self.probers.believes.copy()
         self.wrong_since = np.full(len(network.probed), np.nan)
+        # Per probed pair: whether requests met nothing good there before any fault, and since when they have lost what no
+        # probe asks about.
+        self.never_well = self._requests_fail()
+        self.unseen_since = np.full(len(network.probed), np.nan)
         self.answer_s = self._outcome().delay_s
         # The shortest and longest time of an answer since a prober last began to pass.
         self.answer_range_s = (self.answer_s, self.answer_s)
@@ -261,6 +285,7 @@ class _Run:
         self.keyframes: list[Keyframe] = []
         self.blind: list[BlindRow] = []
         self.events: list[Event] = []
+        self.votes: list[Vote] = []
         self.last_change_s = 0.0
         self.trigger: str | None = None
         self.cascade: Cascade | None = None
@@ -474,7 +499,9 @@ class _Run:
         changed = self.name_probers.take_verdicts(self.now)
         for prober in changed:
             name, answer, area, _ = self.network.checks[int(prober)]
-            self._log_answer(name, answer, area, believed=bool(self.name_probers.believes[prober]))
+            vote = Vote(self.now, name, answer, area, bool(self.name_probers.believes[prober]))
+            self.votes.append(vote)
+            self._log_answer(name, answer, area, believed=vote.believed)
         if len(changed):
             self.last_change_s = max(self.last_change_s, self.now)
             self.healthy = counted(self.network, self.name_probers.believes)
@@ -708,6 +735,35 @@ class _Run:
             np.where(outcome.passes, np.maximum(high, outcome.delay_s), high),
         )
         self.wrong_since[~alive] = np.nan
+        self._note_unseen(alive & outcome.passes & self._requests_fail() & ~self.never_well)
+
+    def _note_unseen(self, unseen: Bools) -> None:
+        """Opens and closes rows of what requests have lost at targets whose probes pass all the same."""
+        for prober in np.flatnonzero(~np.isnan(self.unseen_since) & ~unseen):
+            self._close_unseen(int(prober))
+        self.unseen_since = np.where(unseen & np.isnan(self.unseen_since), self.now, self.unseen_since)
+
+    def _close_unseen(self, prober: int) -> None:
+        pair, since = int(self.network.probed[prober]), float(self.unseen_since[prober])
+        self.unseen_since[prober] = np.nan
+        if self.now > since:
+            self.blind.append(BlindRow(pair, "down", since, None, self.now, None))
+
+    def _requests_fail(self) -> Bools:
+        """Per probed pair: whether some client's requests meet nothing there, or a page that is no good."""
+        network, met = self.network, self.encounter
+        pairs = network.probed
+        fails = ((met.fate_met != ANSWERS) | met.bad_page)[:, pairs]
+        return np.asarray((fails & self._fates_asking[:, pairs]).any(axis=0))
+
+    @property
+    def _fates_asking(self) -> Bools:
+        """Per fate and pair: whether calls of clients that fare so may come there."""
+        network = self.network
+        made = np.zeros((self.encounter.fate_met.shape[0], len(network.routes.cell_front)), dtype=bool)
+        fate = self.encounter.fate[network.calls.outcome]
+        np.logical_or.at(made, fate, network.calls_at_cells)
+        return made[:, network.pairs.cell]
 
     def _note_right(self, changed: Ints) -> None:
         for prober in changed[~np.isnan(self.wrong_since[changed])]:
@@ -779,6 +835,8 @@ class _Run:
     def _finished(self) -> DrillRun:
         for prober in np.flatnonzero(~np.isnan(self.wrong_since)):
             self._close(int(prober), believed=False)
+        for prober in np.flatnonzero(~np.isnan(self.unseen_since)):
+            self._close_unseen(int(prober))
         blind = tuple(sorted(self.blind, key=lambda row: (row.true_at_s, row.pair)))
         settled = self.resolvers.next_s(self.now) == NEVER and not (self.backlog_s > AT_BOUND_S).any()
         settled = settled and bool(np.isnan(self.warm_since).all())
@@ -796,7 +854,7 @@ class _Run:
         )
         return DrillRun(
             self.network, self.drill, tuple(self.keyframes), blind, tuple(self.events), readings,
-            self.resolvers.history, self.cascade,
+            self.resolvers.history, tuple(self.votes), self.cascade,
         )  # fmt: skip
 
 

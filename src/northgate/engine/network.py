@@ -349,6 +349,17 @@ class Network:
         return tuple(found)
 
     @cached_property
+    def calls_at_cells(self) -> Bools:
+        """Per call and cell: whether requests of a client may come there, through other balancers too."""
+        entry, _, route = self.entry_fronts
+        made = np.zeros((len(self.calls.client), len(self.routes.cell_front)), dtype=bool)
+        asked = (route >= 0) & (self.calls.client[self.entries.call[entry]] < len(self.plan.clients))
+        at_route = np.zeros((len(self.routes.route_front), len(self.routes.cell_front)), dtype=bool)
+        at_route[self.routes.lane_route, self.routes.lane_cell] = True
+        np.logical_or.at(made, self.entries.call[entry[asked]], at_route[route[asked]])
+        return made
+
+    @cached_property
     def connection_kinds(self) -> tuple[ConnectionKind, ...]:
         """The kinds of layer 4 connections: a call each that a layer 4 listener takes over TCP."""
         entry, front, route = self.entry_fronts

@@ -205,7 +205,7 @@ class Repeats:
 
     def _sticky_calls(self) -> Ints:
         """The calls that may be tried again and may be held at a target."""
-        through = self._cells_of_calls
+        through = self.network.calls_at_cells
         sticky = np.array([method == "source-hash" for method in self.network.cell_method], dtype=bool)
         for _, cells in self.network.session_kinds:
             sticky[cells] = True
@@ -217,19 +217,8 @@ class Repeats:
         held = np.where(again, through[:, sticky].any(axis=1), through[:, at_4].any(axis=1))
         return np.flatnonzero(self.returning & held)
 
-    @cached_property
-    def _cells_of_calls(self) -> Bools:
-        """Which cells each call may come to."""
-        network, routes = self.network, self.network.routes
-        made = np.zeros((len(network.calls.client), len(routes.cell_front)), dtype=bool)
-        own = (network.entries.member[self.entry] < 0) & (self.route >= 0)
-        for row in np.flatnonzero(own):
-            lanes = routes.lane_route == self.route[row]
-            made[network.entries.call[self.entry[row]], routes.lane_cell[lanes]] = True
-        return made
-
     def _classes(self, call: int) -> Stuck | None:
-        reached, fate = np.flatnonzero(self._cells_of_calls[call]), int(self.standing.fate_of_call[call])
+        reached, fate = np.flatnonzero(self.network.calls_at_cells[call]), int(self.standing.fate_of_call[call])
         weights, free = np.ones(1), np.ones(1, dtype=bool)
         pins: dict[int, Ints] = {}
         for more_weights, more_pins, more_free in self._ways_held(call, fate, reached):

@@ -1,5 +1,7 @@
 """What happened before a moment, in words: since when something is lost, who has noticed, and by when others must."""
 
+import numpy as np
+
 from northgate.engine.drill import BlindRow, DrillRun, describe_part
 from northgate.engine.flow import Flow
 from northgate.engine.naming import Asker, Sets
@@ -108,7 +110,7 @@ class Story:
         failed = probe.unhealthy_after
         back = self._open_row(pair, "up")
         coming = (
-            f" · back at the latest in {short(back.true_at_s + back.bounds.latest_s - self.second)}" if back else ""
+            f" · back at the latest in {short(self._latest_s(back))}" if back else ""
         )
         return f"{failed} probe{'s' if failed > 1 else ''} failed: out since {clock(row.believed_at_s)}{coming}"
 
@@ -117,13 +119,17 @@ class Story:
         row = self._open_row(pair, "down") if wrong else None
         if row is None:
             return None
-        left = row.true_at_s + row.bounds.latest_s - self.second
+        left = self._latest_s(row)
         due = row.believed_at_s - self.second if row.believed_at_s is not None else None
         return (
             f"out in {short(due)}, at the latest in {short(left)}"
             if due is not None
             else f"out at the latest in {short(left)}"
         )
+
+    def _latest_s(self, row: BlindRow) -> float:
+        """In how many seconds a belief must have turned."""
+        return row.true_at_s + (row.bounds.latest_s if row.bounds else np.inf) - self.second
 
     def not_noticed(self, pair: int) -> str:
         """That a front has not noticed yet that a target is down."""
@@ -146,7 +152,7 @@ class Story:
 
     def _rows(self, pair: int, change: str) -> list[BlindRow]:
         rows = self.run.blind if self.run else ()
-        return [row for row in rows if row.pair == pair and row.change == change]
+        return [row for row in rows if row.pair == pair and row.change == change and not row.unseen]
 
     def _open_row(self, pair: int, change: str) -> BlindRow | None:
         """The wrong belief about a pair that stands now."""

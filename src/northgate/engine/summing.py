@@ -112,7 +112,8 @@ class _Sums:
             served = np.where(self.frame.routed, self.back.row[:, SERVED] * self.sent.row, 0.0)
             whole, well = (total_by(self.frame.front, value, len(fronts)) for value in (served, served * rows))
             fronts = np.divide(well, whole, out=np.ones_like(whole), where=whole > 0)
-            entries = np.where(self.frame.of_client, entries, self._in_time_behind(fronts))
+            if len(self.frame.inner):
+                entries = np.where(self.frame.of_client, entries, self._in_time_behind(fronts))
         return rows, fronts
 
     def _in_time_behind(self, fronts: Floats) -> Floats:

@@ -1,6 +1,5 @@
 """What if this were lost? The three moments of a loss: at once, noticed, settled."""
 
-import math
 from collections.abc import Collection, Sequence
 
 import numpy as np
@@ -21,7 +20,9 @@ AT_MOST_S = 3600.0
 class WhatIfAnswer(AnswerModel):
     """The board at the three moments of a loss; times are seconds after it, at worst (probes just missed it).
 
-    Noticed: all verdicts on what was lost have come. Settled: no belief, address or backlog changes any more.
+    Noticed: all verdicts on what was lost have come, and the votes of names that follow. Settled: no belief, address or
+    backlog changes any more, and nobody holds an answer from before; `settles` is false where that does not happen within
+    the hour that is looked at. `failed_until_noticed` is the integral of what fails until then.
     """
 
     at_once: BoardState
@@ -30,6 +31,7 @@ class WhatIfAnswer(AnswerModel):
     noticed_after_s: float
     settled_after_s: float
     failed_until_noticed: float
+    settles: bool
 
 
 def what_if(
@@ -42,17 +44,14 @@ def what_if(
     run = _loss(network, faults, watch)
     times = [frame.t_s for frame in run.keyframes]
     lost, noticed = times.index(LOST_AT_S), times.index(_noticed_s(run))
-    failing = [
-        float(frame.cause_rps.sum()) * (end - frame.t_s)
-        for frame, end in zip(run.keyframes[lost:noticed], times[lost + 1 :], strict=False)
-    ]
     return WhatIfAnswer(
         at_once=board_state(run.flows[lost], 0.0, groups),
         noticed=board_state(run.flows[noticed], times[noticed] - LOST_AT_S, groups),
-        settled=board_state(run.flows[-1], times[-1] - LOST_AT_S, groups),
+        settled=board_state(run.flows[-1], run.readings.settled_s, groups),
         noticed_after_s=times[noticed] - LOST_AT_S,
-        settled_after_s=times[-1] - LOST_AT_S,
-        failed_until_noticed=math.fsum(failing),
+        settled_after_s=run.readings.settled_s,
+        failed_until_noticed=run.keyframes[noticed].failed - run.keyframes[lost].failed,
+        settles=run.readings.settled,
     )
 
 
@@ -67,10 +66,12 @@ def _loss(network: Network, faults: Sequence[Part], watch: Watch) -> DrillRun:
 
 
 def _noticed_s(run: DrillRun) -> float:
-    """The second by which every prober that can notice the loss has, and dead fronts have left their address."""
+    """The second by which every prober that can notice the loss has, of targets and of names, and dead fronts have left
+    their address. What changes its mind again later does not follow from the loss alone."""
     verdicts = [row.believed_at_s for row in run.blind if row.true_at_s == LOST_AT_S and row.believed_at_s is not None]
-    fronts = [event.at_s for event in run.events if event.kind == "front"]
-    return max([*verdicts, *fronts], default=LOST_AT_S)
+    votes = {(vote.name, vote.answer, vote.area): vote.at_s for vote in reversed(run.votes) if vote.at_s >= LOST_AT_S}
+    fronts = {event.about: event.at_s for event in reversed(run.events) if event.kind == "front"}
+    return max([*verdicts, *votes.values(), *fronts.values()], default=LOST_AT_S)
 
 
 class ZoneLoss(AnswerModel):

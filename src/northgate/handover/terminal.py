@@ -67,12 +67,19 @@ def _blind_lines(rows: list[BlindAnswer]) -> list[str]:
     rows_of_text = _aligned(
         (
             f"{row.target} at {row.balancer} {row.front}",
-            f"{row.blind_s:.2f} s, possible {row.earliest_s:g} to {row.latest_s:g} s"
-            + ("" if row.believed_at_s is not None else ", never noticed"),
+            f"{row.blind_s:.2f} s, {_possible(row)}",
         )
         for row in worst
     )
     return ["", f"  longest blind times{more}", *rows_of_text]
+
+
+def _possible(row: BlindAnswer) -> str:
+    """How long a belief could be wrong."""
+    if row.earliest_s is None or row.latest_s is None:
+        return "unseen: no probe asks about it"
+    noticed = "" if row.believed_at_s is not None else ", never noticed"
+    return f"possible {row.earliest_s:g} to {row.latest_s:g} s{noticed}"
 
 
 def _aligned(rows: Iterable[tuple[str, str]]) -> list[str]:
