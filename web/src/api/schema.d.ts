@@ -777,7 +777,8 @@ export interface components {
         };
         /**
          * BlindAnswer
-         * @description One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time.
+         * @description One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time. `unseen`: no probe asks about
+         *     what was lost, so that nobody notices, and there are no bounds.
          */
         BlindAnswer: {
             /** Target */
@@ -802,9 +803,11 @@ export interface components {
             /** Blind S */
             blind_s: number;
             /** Earliest S */
-            earliest_s: number;
+            earliest_s: number | null;
             /** Latest S */
-            latest_s: number;
+            latest_s: number | null;
+            /** Unseen */
+            unseen: boolean;
         };
         /**
          * BoardState
@@ -1226,13 +1229,15 @@ export interface components {
         };
         /**
          * Expected
-         * @description How often a target answered, or failed with an error, against how often that was to be expected.
+         * @description How often a target answered, or failed with an error for a cause, against how often that was to be expected.
          */
         Expected: {
             /** Answer */
             answer: string;
             /** Error */
             error: string | null;
+            /** Cause */
+            cause?: string | null;
             /** Zone */
             zone: string | null;
             /** Count */
@@ -1770,6 +1775,8 @@ export interface components {
             worst_blind_s: number;
             /** Settled S */
             settled_s: number;
+            /** Settled */
+            settled: boolean;
             /** Peak Utilisation */
             peak_utilisation: number;
             /** T S */
@@ -2179,6 +2186,8 @@ export interface components {
             connections_reset: number;
             /** Peak Targets */
             peak_targets: number;
+            /** Settled */
+            settled: boolean;
         };
         /**
          * Redirect
@@ -2705,7 +2714,9 @@ export interface components {
          * WhatIfAnswer
          * @description The board at the three moments of a loss; times are seconds after it, at worst (probes just missed it).
          *
-         *     Noticed: all verdicts on what was lost have come. Settled: no belief, address or backlog changes any more.
+         *     Noticed: all verdicts on what was lost have come, and the votes of names that follow. Settled: no belief, address or
+         *     backlog changes any more, and nobody holds an answer from before; `settles` is false where that does not happen within
+         *     the hour that is looked at. `failed_until_noticed` is the integral of what fails until then.
          */
         WhatIfAnswer: {
             at_once: components["schemas"]["BoardState"];
@@ -2717,6 +2728,8 @@ export interface components {
             settled_after_s: number;
             /** Failed Until Noticed */
             failed_until_noticed: number;
+            /** Settles */
+            settles: boolean;
         };
         /**
          * WhatIfQuestion

@@ -86,7 +86,7 @@ function WhatIf({ looking, onMoment }: { looking: Extract<Looking, { mode: "what
   const times: Record<Moment, string> = {
     at_once: "0 s",
     noticed: `${span(answer.noticed_after_s)} at worst`,
-    settled: span(answer.settled_after_s),
+    settled: answer.settles ? span(answer.settled_after_s) : "not within the hour",
   };
   return (
     <>

@@ -10,6 +10,7 @@ describe("the formula of a blind time", () => {
   it("has the plan's numbers in it", () => {
     expect(blindFormula(row({}), document)).toBe("27.5 s in this run; (n - 1) I + T to n I + T = 2 × 10 + 5 to 3 × 10 + 5: 25 to 35 s possible");
     expect(blindFormula(row({ blind_s: 22, earliest_s: 20, latest_s: 30 }), document)).toContain("known at once: (n - 1) I to n I = 2 × 10 to 3 × 10");
+    expect(blindFormula(row({ blind_s: 40, earliest_s: null, latest_s: null, unseen: true }), document)).toBe("40 s in this run; no probe asks about what was lost, so nobody notices");
     expect(blindFormula(row({ change: "up", blind_s: 12, earliest_s: 10.02, latest_s: 20.02 }), document)).toContain("1 × 10 + 0.02 to 2 × 10 + 0.02: 10.02 to 20.02 s possible");
   });
 

@@ -6,7 +6,8 @@ const round = (value: number) => String(Math.round(value * 1000) / 1000);
 export function blindFormula(row: DrillAnswer["blind"][number], document: PlanDocument): string {
   const probe = document.probes?.find((one) => one.name === row.probe);
   const said = `${round(row.blind_s)} s in this run`;
-  if (!probe) return said;
+  if (row.unseen) return `${said}; no probe asks about what was lost, so nobody notices`;
+  if (!probe || row.earliest_s === null || row.latest_s === null) return said;
   const interval = probe.interval_s ?? 10;
   const bounds = `${round(row.earliest_s)} to ${round(row.latest_s)} s possible`;
   if (row.change === "up") {

@@ -64,7 +64,7 @@ export function StripPair({ strip, axis, drill, document, y }: { strip: Strip; a
         );
       })}
       {lastOfEach(rows).flatMap((row) =>
-        [row.earliest_s, row.latest_s].map((blind) => {
+        [row.earliest_s, row.latest_s].filter((blind) => blind !== null).map((blind) => {
           const x = axis.x(row.true_at_s + blind);
           return <line key={`${row.change} ${row.true_at_s} ${blind}`} x1={x} x2={x} y1={10} y2={24} stroke="var(--ink)" strokeDasharray="2 1" />;
         }),
@@ -98,8 +98,13 @@ function truths(strip: Strip): Strip["pieces"] {
 /** How long a belief was wrong, as far as there is room to say it. */
 function blindWords(row: DrillAnswer["blind"][number], room: number): string | undefined {
   const short = seconds(row.blind_s);
-  const long = `${short} blind · ${Math.round(row.earliest_s * 10) / 10}–${Math.round(row.latest_s * 10) / 10} possible`;
-  return [long, short].find((words) => words.length * 5.3 < room);
+  return [`${short} blind · ${possible(row)}`, short].find((words) => words.length * 5.3 < room);
+}
+
+/** How long a belief could have been wrong, in short. */
+function possible({ earliest_s: earliest, latest_s: latest }: DrillAnswer["blind"][number]): string {
+  const tenths = (value: number) => Math.round(value * 10) / 10;
+  return earliest === null || latest === null ? "no probe asks" : `${tenths(earliest)}–${tenths(latest)} possible`;
 }
 
 /** Of each change the row of the front that noticed last. */

@@ -234,7 +234,7 @@ function Expectations({ drill }: { drill: DrillAnswer }) {
         {drill.expect.length === 0 &&
           plain.map(([name, value]) => (
             <li key={name} className="flex justify-between">
-              <span className="text-ink-soft">{name.replaceAll("_", " ").replace(/ s$/, "")}</span> <b className="font-semibold">{inUnit(name, value)}</b>
+              <span className="text-ink-soft">{name.replaceAll("_", " ").replace(/ s$/, "")}</span> <b className="font-semibold">{name === "settled_s" && !readings.settled ? "not by its end" : inUnit(name, value)}</b>
             </li>
           ))}
       </ul>

@@ -59,7 +59,7 @@ export function Beads({ trace, zones, words, shown, onShow }: BeadsProps) {
           </thead>
           <tbody className="tabular-nums">
             {trace.expected.map((one) => (
-              <tr key={one.answer + (one.error ?? "")} className="border-t border-dotted border-line">
+              <tr key={one.answer + (one.error ?? "") + (one.cause ?? "")} className="border-t border-dotted border-line">
                 <td className="pr-8">{one.answer}</td>
                 <td className="pr-8">{one.zone ?? ""}</td>
                 <td className="pr-8 text-vermilion-text">{one.error?.replaceAll("_", " ") ?? ""}</td>

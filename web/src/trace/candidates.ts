@@ -67,6 +67,15 @@ export function countsByZone(expected: readonly Schemas["Expected"][], sent: num
   return [...counts.values()].sort((a, b) => Number(a.failing) - Number(b.failing) || a.zone.localeCompare(b.zone));
 }
 
+// Where a request goes on after a failure: a repeat of the call, the next address, another target.
+const GOES_ON = ["repeat", "next", "target"];
+
+/** Whether the way has failed before a hop, and has not gone on since. */
+export function failedBefore(hops: readonly Schemas["Hop"][], index: number): boolean {
+  const failed = hops.slice(0, index).findLastIndex((hop) => !hop.ok);
+  return failed >= 0 && !hops.slice(failed + 1, index + 1).some((hop) => GOES_ON.includes(hop.kind));
+}
+
 /** The parts of the board that a trace passes, from client to target. */
 export function litParts(trace: Schemas["TraceAnswer"], client: string | undefined): string[] {
   const links = trace.hops.map((hop) => hop.link).filter((link) => link !== null && link !== undefined);

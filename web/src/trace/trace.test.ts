@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import type { PlanDocument, Schemas } from "../api/client";
-import { candidateRows, countsByZone, isWrong, litParts, namesTogether, type Candidate } from "./candidates";
+import { candidateRows, countsByZone, failedBefore, isWrong, litParts, namesTogether, type Candidate } from "./candidates";
 import { filledIn, headersIn, questionFor, readTraceSearch } from "./question";
 
 function candidate(name: string, more: Partial<Candidate> = {}): Candidate {
@@ -37,9 +37,18 @@ describe("candidates", () => {
   });
 });
 
+describe("a way that fails and goes on", () => {
+  it("has failed until another target, address or attempt follows", () => {
+    const hops = [["address", true], ["target", false], ["service", false], ["target", true], ["service", true]].map(([kind, ok]) => ({ kind, ok })) as unknown as Schemas["Hop"][];
+    expect(hops.map((_, index) => failedBefore(hops, index))).toEqual([false, false, true, false, false]);
+    const again = [["address", false], ["next", true], ["address", true]].map(([kind, ok]) => ({ kind, ok })) as unknown as Schemas["Hop"][];
+    expect(again.map((_, index) => failedBefore(again, index))).toEqual([false, false, false]);
+  });
+});
+
 describe("answers of many requests", () => {
   it("are counted by zone, failing ones apart", () => {
-    const row = (answer: string, zone: string | null, error: string | null, count: number, expected_share: number) => ({ answer, zone, error, count, expected_share });
+    const row = (answer: string, zone: string | null, error: string | null, count: number, expected_share: number) => ({ answer, zone, error, cause: error, count, expected_share });
     expect(countsByZone([row("t-1", "fells-2", null, 3, 0.3), row("t-2", "fells-2", null, 4, 0.3), row("t-3", "fells-1", "timed_out", 3, 0.4)], 10)).toEqual([
       { zone: "fells-2", failing: false, count: 7, expected: 6 },
       { zone: "fells-1", failing: true, count: 3, expected: 4 },

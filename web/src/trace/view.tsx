@@ -9,7 +9,7 @@ import { useEdit, type Operation } from "../plan/edit";
 import { usePlan, useTrace } from "../plan/queries";
 import { Trouble } from "../board/trouble";
 import { Beads } from "./beads";
-import { candidateRows, isWrong, litParts, namesTogether, type CandidateRow } from "./candidates";
+import { candidateRows, failedBefore, isWrong, litParts, namesTogether, type CandidateRow } from "./candidates";
 import { TraceForm } from "./form";
 import { filledIn, questionFor, VARY_WORDS, type TraceSearch } from "./question";
 
@@ -73,7 +73,7 @@ function Traced({ planKey, document, search, trace, onShow }: TracedProps) {
       </header>
       <ol className="relative" data-testid="ladder">
         {trace.hops.map((hop, index) => (
-          <HopCard key={`${index} ${hop.kind}`} planKey={planKey} hop={hop} last={index === trace.hops.length - 1} failedBefore={trace.hops.slice(0, index).some((one) => !one.ok)} search={search} />
+          <HopCard key={`${index} ${hop.kind}`} planKey={planKey} hop={hop} last={index === trace.hops.length - 1} failedBefore={failedBefore(trace.hops, index)} search={search} />
         ))}
       </ol>
       {trace.sequence.length > 0 && <Beads trace={trace} zones={(document.regions ?? []).flatMap((region) => region.zones)} words={VARY_WORDS[search.vary ?? "connection"]} shown={search.show ?? 1} onShow={onShow} />}
