@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from northgate.engine.addresses import Addresses
-from northgate.engine.backlog import NO_CROSSING, Crossing, growth, next_crossing, patience_bounds
+from northgate.engine.backlog import NO_CROSSING, Crossing, Growth, growth, next_crossing, patience_bounds
 from northgate.engine.errors import CannotRun
 from northgate.engine.flow import Flow, Moment, Tried
 from northgate.engine.load import AT_BOUND_S, too_late
@@ -37,6 +37,9 @@ NEVER = np.inf
 # Shares that follow backlogs are looked at again when a hold is another by that part of it, at the soonest so many
 # seconds later; differences below EVEN are none.
 FOLLOWED, SHORTEST_S, EVEN = 0.05, 0.05, 1e-9
+# Where sessions and connections are opened otherwise as they themselves change a load, what is held on the mean is worked
+# out again from how they are opened then, so often at most.
+MEAN_ROUNDS, FINER = 2, 0.5
 # `slow_start_s` raises a weight in so many equal steps, the first at once.
 SLOW_STEPS = 10
 
@@ -250,6 +253,7 @@ class _Run:
         # When to look again at shares that change meanwhile, and how fast utilisations grow until then.
         self.look_s = NEVER
         self.faster: Floats | None = None
+        self.finely = False
         # The mean flow until what clients hold is looked at again, and when that is.
         self.ahead: tuple[float, Flow] | None = None
         self.addresses = Addresses(network, self.truth.front_dead)
@@ -671,13 +675,19 @@ class _Run:
             mean = self._mean_flow(second, self.grown.mean(seconds))
         self.totals.add(mean, seconds, later_s)
         self.totals.add(self.flow, 0.0, self.backlog_s)
-        self.holding.held = self.holding.after(self.flow, seconds)
+        self.holding.held = self.holding.after(mean, seconds)
 
     def _mean_flow(self, second: float, backlog_s: Floats) -> Flow:
         """The flow under the mean of what clients hold until a second, and these backlogs."""
         answers = self.resolvers.mean_answers(self.now, second)
-        held = self.holding.mean(self.flow, second - self.now)
-        return solve(self.network, replace(self.flow.moment, answers=answers, held=held, backlog_s=backlog_s))
+        mean = self.flow
+        for _ in range(MEAN_ROUNDS):
+            held = self.holding.mean(mean, second - self.now)
+            before = mean
+            mean = solve(self.network, replace(self.flow.moment, answers=answers, held=held, backlog_s=backlog_s))
+            if not mean.opens_otherwise(before):
+                break
+        return mean
 
     def _look_ahead(self) -> None:
         """Until when shares may be taken to change evenly: as old answers fade, as sessions are opened and end, and as
@@ -688,14 +698,27 @@ class _Run:
         self.look_s = min(steady_s, self.now + follow_s)
         if self.look_s == NEVER:
             return
+        if self.finely:
+            self.look_s = self.now + (self.look_s - self.now) * FINER
         grown = growth(self.flow)
-        mean = self._mean_flow(self.look_s, grown.mean(self.look_s - self.now) if follow_s < NEVER else grown.backlog_s)
+        mean = self._mean_ahead(grown, follow_s)
+        # Where what is held changes how it is opened it is followed more finely, to a millionth of what fails.
+        otherwise = mean.opens_otherwise(self.flow)
+        if otherwise and not self.finely:
+            self.look_s = self.now + (self.look_s - self.now) * FINER
+            mean = self._mean_ahead(grown, follow_s)
+        self.finely = otherwise
         if steady_s == NEVER and np.abs(mean.pair_share - self.flow.pair_share).max(initial=0.0) <= EVEN:
             # All that is busier is so alike.
             self.look_s = NEVER
             return
         self.ahead = self.look_s, mean
         self.faster = (mean.queue.utilisation - self.flow.queue.utilisation) / ((self.look_s - self.now) / 2)
+
+    def _mean_ahead(self, grown: Growth, follow_s: float) -> Flow:
+        """The mean flow until what is held is looked at again, backlogs growing so far meanwhile."""
+        backlog_s = grown.mean(self.look_s - self.now) if follow_s < NEVER else grown.backlog_s
+        return self._mean_flow(self.look_s, backlog_s)
 
     def _follow_s(self) -> float:
         """How long until a hold of those who are chosen by how busy they are has changed by FOLLOWED; inf while none of

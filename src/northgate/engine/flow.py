@@ -24,6 +24,8 @@ UNMET = len(CAUSES) + 4
 KINDS = UNMET + len(CAUSES)
 # Failed connects that take the client's connect time-out, and those that are known at once.
 QUIET, TURNED_AWAY = (TIMED_OUT, BLOCKED, DEAD_FRONT), (REFUSED, NONE_HEALTHY)
+# Rates at which sessions and connections are opened that differ by less than this are the same.
+ALIKE = 1e-9
 # Why requests fail: the target is bad and its verdict has not come; the front is dead; the answer is an old one; queues
 # are full; nobody is in use; a firewall or route; the balancer itself says no.
 MECHANISMS = ("waiting", "dead_front", "old_answers", "overload", "none_healthy", "blocked", "by_rule")
@@ -190,6 +192,11 @@ class Flow:
     def mean_latency_s(self) -> float:
         """The mean latency of served calls, the client's round trip included; 0 when nothing is served."""
         return self.latency_sum / self.served if self.served > 0 else 0.0
+
+    def opens_otherwise(self, other: "Flow") -> bool:
+        """Whether sessions or connections are opened at other rates, or elsewhere, than under another flow."""
+        mine, theirs = ((one.opening, one.connecting, one.reconnecting) for one in (self, other))
+        return any(np.abs(a - b).max(initial=0.0) > ALIKE for a, b in zip(mine, theirs, strict=True))
 
     def call_fate(self, call: int) -> Floats:
         """What becomes of a call, by kind, as shares; also of one that nobody makes now."""
