@@ -4,9 +4,9 @@ Events that come at the same second run in this order: steps, fronts leaving or 
 bound; then one solve.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -14,7 +14,7 @@ import numpy as np
 from northgate.engine.addresses import Addresses
 from northgate.engine.backlog import NO_CROSSING, Crossing, Growth, growth, next_crossing, patience_bounds
 from northgate.engine.errors import CannotRun
-from northgate.engine.flow import Flow, Moment, Tried
+from northgate.engine.flow import Flow, Moment, Opens, Tried
 from northgate.engine.load import AT_BOUND_S, too_late
 from northgate.engine.network import Network
 from northgate.engine.probing import DIGITS, Bounds, Outcome, Probers, down_bounds, name_beats, target_beats, up_bounds
@@ -105,8 +105,8 @@ class Keyframe:
     """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
 
     Served by zone and failed by cause in requests/s, utilisation by machine; `moving`: some backlog grows or shrinks.
-    `faster`: how fast utilisations grow (1/s; None: not at all). `later`: when answers held next bend, and what is held
-    then (None: they stay as they are). `failed`: the calls that have failed up to here.
+    `faster`: how fast utilisations grow (1/s; None: not at all). `failed`: the calls that have failed up to here. `opens`: how sessions and connections
+    are opened until the next keyframe, on the mean.
     """
 
     t_s: float
@@ -117,10 +117,10 @@ class Keyframe:
     utilisation: Floats
     moving: bool
     latency_s: float
-    later: tuple[float, Answers] | None
     faster: Floats | None
     stale: Floats
     failed: float
+    opens: Opens
 
 
 class Flows(Sequence[Flow]):
@@ -140,7 +140,8 @@ class Flows(Sequence[Flow]):
 
 @dataclass(frozen=True)
 class DrillRun:
-    """A drill, computed: keyframes at its events, blind rows, the log of events, and readings."""
+    """A drill, computed: keyframes at its events, blind rows, the log of events, and readings; what names answered, and
+    what everyone held of that at any second."""
 
     network: Network
     drill: Drill
@@ -149,6 +150,7 @@ class DrillRun:
     events: tuple[Event, ...]
     readings: Readings
     history: History
+    answers_at: Callable[[float], Answers]
     votes: tuple[Vote, ...]
     cascade: Cascade | None = None
 
@@ -174,10 +176,8 @@ class DrillRun:
         if second <= frame.t_s or not frame.moving:
             return flow
         seconds = second - frame.t_s
-        answers = frame.moment.answers
-        if frame.later is not None:
-            answers = answers.towards(frame.later[1], seconds / (frame.later[0] - frame.t_s))
-        held = Holding(self.network, frame.moment.held).after(flow, seconds)
+        answers = self.answers_at(second)
+        held = Holding(self.network, frame.moment.held).after(frame.opens, seconds)
         backlog_s = growth(flow, frame.faster).after(seconds)
         return solve(self.network, replace(frame.moment, answers=answers, held=held, backlog_s=backlog_s))
 
@@ -269,7 +269,7 @@ class _Run:
         self.sessions_moved, self.connections_reset = 0.0, 0.0
         self.attempts: Tried | None = None
         self.flow = self._settled_flow()
-        self.holding.settle(self.flow)
+        self.holding.settle(self.flow.opens)
         self.grown = growth(self.flow)
         change_s = first_change_s(drill)
         self.probers = Probers(target_beats(network), self._outcome(), drill.phases, change_s)
@@ -339,10 +339,10 @@ class _Run:
                 utilisation=self.flow.queue.utilisation,
                 moving=self.grown.moves or self.look_s < NEVER,
                 latency_s=self.flow.mean_latency_s,
-                later=self._later_answers(),
                 faster=self.faster,
                 stale=self.resolvers.stale_shares(self.now, self.flow.moment.call_rps),
                 failed=self.totals.failed,
+                opens=(self.ahead[1] if self.ahead else self.flow).opens,
             )
         )
 
@@ -627,11 +627,6 @@ class _Run:
         found = Outcome(passes, delay, np.where(passes, slope, 0.0))
         return with_onward(self.network, self.flow, found)
 
-    def _later_answers(self) -> tuple[float, Answers] | None:
-        """When the answers that are held next bend, and what is held then."""
-        then = self.resolvers.next_s(self.now)
-        return None if then == NEVER else (then, self.resolvers.answers(then))
-
     def _meet(self) -> None:
         """Tells the probers what they find from now on, and notes whose belief has become wrong."""
         outcome = self._outcome()
@@ -675,17 +670,17 @@ class _Run:
             mean = self._mean_flow(second, self.grown.mean(seconds))
         self.totals.add(mean, seconds, later_s)
         self.totals.add(self.flow, 0.0, self.backlog_s)
-        self.holding.held = self.holding.after(mean, seconds)
+        self.holding.held = self.holding.after(mean.opens, seconds)
 
     def _mean_flow(self, second: float, backlog_s: Floats) -> Flow:
         """The flow under the mean of what clients hold until a second, and these backlogs."""
         answers = self.resolvers.mean_answers(self.now, second)
         mean = self.flow
         for _ in range(MEAN_ROUNDS):
-            held = self.holding.mean(mean, second - self.now)
+            held = self.holding.mean(mean.opens, second - self.now)
             before = mean
             mean = solve(self.network, replace(self.flow.moment, answers=answers, held=held, backlog_s=backlog_s))
-            if not mean.opens_otherwise(before):
+            if not mean.opens.otherwise(before.opens):
                 break
         return mean
 
@@ -693,7 +688,7 @@ class _Run:
         """Until when shares may be taken to change evenly: as old answers fade, as sessions are opened and end, and as
         those who are chosen by how busy they are follow their backlogs; and how fast utilisations grow until then."""
         self.ahead, self.faster = None, None
-        steady_s = min(self.resolvers.next_s(self.now), self.holding.next_s(self.flow, self.now))
+        steady_s = min(self.resolvers.next_s(self.now), self.holding.next_s(self.flow.opens, self.now))
         follow_s = self._follow_s()
         self.look_s = min(steady_s, self.now + follow_s)
         if self.look_s == NEVER:
@@ -703,7 +698,7 @@ class _Run:
         grown = growth(self.flow)
         mean = self._mean_ahead(grown, follow_s)
         # Where what is held changes how it is opened it is followed more finely, to a millionth of what fails.
-        otherwise = mean.opens_otherwise(self.flow)
+        otherwise = mean.opens.otherwise(self.flow.opens)
         if otherwise and not self.finely:
             self.look_s = self.now + (self.look_s - self.now) * FINER
             mean = self._mean_ahead(grown, follow_s)
@@ -875,9 +870,10 @@ class _Run:
             self.most_targets,
             settled=settled,
         )
+        history = self.resolvers.history
         return DrillRun(
             self.network, self.drill, tuple(self.keyframes), blind, tuple(self.events), readings,
-            self.resolvers.history, tuple(self.votes), self.cascade,
+            history, partial(self.resolvers.answers_at, history), tuple(self.votes), self.cascade,
         )  # fmt: skip
 
 

@@ -126,6 +126,26 @@ class Places:
 
 
 @dataclass(frozen=True)
+class Opens:
+    """How sessions and connections are opened and end (see `Flow`), with the rate of each kind of connection's call
+    (calls/s). `bound[k, p]`: the share of its sources that a session leads through pair p (NaN: sessions do not say where its
+    connections lead), `served[k, p]` the chance that a call of theirs is served there."""
+
+    opening: Floats
+    connecting: Floats
+    reconnecting: Floats
+    ending: Bools
+    rps: Floats
+    bound: Floats
+    served: Floats
+
+    def otherwise(self, other: "Opens") -> bool:
+        """Whether they are opened at other rates, or elsewhere."""
+        mine, theirs = ((one.opening, one.connecting, one.reconnecting) for one in (self, other))
+        return any(np.abs(a - b).max(initial=0.0) > ALIKE for a, b in zip(mine, theirs, strict=True))
+
+
+@dataclass(frozen=True)
 class Flow:
     """Rates (requests/s) at one moment; arrays over the network's indices.
 
@@ -136,7 +156,8 @@ class Flow:
     then SERVED and WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session
     of the k-th kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that
     would open one through pair p, made by a source that has none; `reconnecting[k, p]` the same of calls whose connection
-    has just ended under them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there.
+    has just ended under them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there;
+    `bound_there` and `served_there` as in `Opens`.
     `work_out` finds the rates by place (`places`).
     """
 
@@ -150,6 +171,8 @@ class Flow:
     connecting: Floats
     reconnecting: Floats
     ending: Bools
+    bound_there: Floats
+    served_there: Floats
     row_part: Floats
     row_fate: Floats
     entry_fate: Floats
@@ -193,10 +216,14 @@ class Flow:
         """The mean latency of served calls, the client's round trip included; 0 when nothing is served."""
         return self.latency_sum / self.served if self.served > 0 else 0.0
 
-    def opens_otherwise(self, other: "Flow") -> bool:
-        """Whether sessions or connections are opened at other rates, or elsewhere, than under another flow."""
-        mine, theirs = ((one.opening, one.connecting, one.reconnecting) for one in (self, other))
-        return any(np.abs(a - b).max(initial=0.0) > ALIKE for a, b in zip(mine, theirs, strict=True))
+    @cached_property
+    def opens(self) -> Opens:
+        """How sessions and connections are opened and end under these rates."""
+        calls = np.array([kind.call for kind in self.network.connection_kinds], dtype=np.int64)
+        rps = self.moment.call_rps[calls]
+        return Opens(
+            self.opening, self.connecting, self.reconnecting, self.ending, rps, self.bound_there, self.served_there
+        )
 
     def call_fate(self, call: int) -> Floats:
         """What becomes of a call, by kind, as shares; also of one that nobody makes now."""

@@ -12,6 +12,11 @@ sum of q, I the integral of (1 - M) e^(-δ (t - τ)) and K that of F e^(-δ (t -
 
     F' = -(δ + λ) F,   G' = λ P (1 - F - G) + λ Q F - δ G,   I' = 1 - F - G - δ I,   K' = F - δ K
     m_j(t) = m_j(0) e^(-δ t) + λ p_j I(t) + λ q_j K(t),   m_j(t) = m_j(0) e^(-(δ + λ) t) for the faster ones
+
+Connections of sources that a session binds lead where it leads: of the share b_j that is bound to place j those without one
+open one there, with the chance s_j, so that each place has its own equation and its own exponential:
+
+    dm_j/dt = λ s_j (b_j - m_j) + λ p_j - d_j m_j
 """
 
 from dataclasses import dataclass
@@ -31,7 +36,8 @@ class Masses:
     """The masses of one kind as shares of its sources, and how they change.
 
     `rate` is λ in calls per second and source, `opens` p, `ends` δ in 1/s, `silent` the places whose masses end with
-    their first failed request, `again` q (None: nobody repeats).
+    their first failed request, `again` q (None: nobody repeats). `bound` and `served` are b and s, where sessions say
+    where connections lead; `opens` is then λ p of those who are not bound.
     """
 
     held: Floats
@@ -40,6 +46,8 @@ class Masses:
     ends: float
     silent: Bools
     again: Floats | None = None
+    bound: Floats | None = None
+    served: Floats | None = None
 
     def settled(self) -> Floats:
         """The masses that stay as they are: M = λP / (λP + δ), shared out as p."""
@@ -50,6 +58,9 @@ class Masses:
 
     def after(self, seconds: float) -> Floats:
         """The masses `seconds` later."""
+        if self.bound is not None:
+            speed, drift = self._own
+            return np.asarray(self.held * np.exp(-speed * seconds) + drift * _spent_each(speed, seconds))
         if not self._anything:
             return self.held
         gone, _, free, _, lost, _ = self._integrals(seconds)
@@ -60,12 +71,19 @@ class Masses:
         """The mean masses over the next `seconds`."""
         if seconds <= 0 or not self._anything:
             return self.held
+        if self.bound is not None:
+            speed, drift = self._own
+            spent = _spent_each(speed, seconds)
+            grown = np.divide(seconds - spent, speed, out=np.full(len(speed), seconds**2 / 2), where=speed * seconds > 1e-9)
+            return np.asarray((self.held * spent + drift * grown) / seconds)
         _, spent, _, freed, _, lost = self._integrals(seconds)
         slow = self.held * spent[0] + self.rate * (self.opens * freed + self._again * lost)
         return np.maximum(np.where(self.silent, self.held * spent[1], slow), 0.0) / seconds
 
     def step_s(self) -> float:
         """After how many seconds to look again; inf while nothing moves."""
+        if self.bound is not None:
+            return self._own_step_s()
         faster, opening = self.ends + self.rate, self.rate * float(self.opens.sum())
         kappa = opening + self.ends
         drift = opening * (1 - self.held.sum()) - self.held[~self.silent].sum() * self.ends
@@ -80,6 +98,23 @@ class Masses:
             steps = [step for step in steps if step < RELAXED / kappa or step == NEVER]
             steps.append(SLOW / self.ends)
         return min(steps)
+
+    @property
+    def _own(self) -> tuple[Floats, Floats]:
+        """Of places that sessions lead to: how fast each comes to rest (1/s), and how fast it grows from nothing (1/s)."""
+        assert self.bound is not None
+        assert self.served is not None
+        # Who is connected there without being bound there stays until his connection ends.
+        pulls = np.where(self.held <= self.bound, self.rate * self.served, 0.0)
+        ends = self.ends + np.where(self.silent, self.rate, 0.0)
+        return ends + pulls, pulls * self.bound + self.rate * self.opens
+
+    def _own_step_s(self) -> float:
+        speed, drift = self._own
+        rest = np.divide(drift, speed, out=self.held.copy(), where=speed > 0)
+        off = np.abs(self.held - rest)
+        steps = np.divide(np.where(off > SMALL, STEP, RELAXED), speed, out=np.full(len(off), NEVER), where=speed > 0)
+        return float(np.where(off > STILL, steps, NEVER).min(initial=NEVER))
 
     @property
     def _fast(self) -> float:
@@ -124,3 +159,8 @@ def _spent(rate: float, t: float) -> float:
     """The integral of e^(-rate τ) over [0, t]."""
     # So slow that nothing is spent: the quotient would be one of rounding errors.
     return float(-np.expm1(-rate * t) / rate) if rate * t > 1e-12 else t
+
+
+def _spent_each(speed: Floats, t: float) -> Floats:
+    """The integral of e^(-speed τ) over [0, t], per place."""
+    return np.divide(-np.expm1(-speed * t), speed, out=np.full(len(speed), t), where=speed * t > 1e-12)

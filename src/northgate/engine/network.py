@@ -389,6 +389,21 @@ class Network:
         return {kind.call: number for number, kind in enumerate(self.connection_kinds)}
 
     @cached_property
+    def connection_session(self) -> tuple[int, ...]:
+        """Per kind of connection the kind of session that says where all of its connections lead; -1 where none does."""
+        found = []
+        for kind in self.connection_kinds:
+            cells = self.routes.lane_cell[np.isin(self.routes.lane_route, self.entry_fronts[2][kind.rows])]
+            client = int(self.calls.client[kind.call])
+            mine = [
+                number
+                for number, (whose, kept) in enumerate(self.session_kinds)
+                if whose == client and np.isin(cells, kept).all()
+            ]
+            found.append(mine[0] if mine else -1)
+        return tuple(found)
+
+    @cached_property
     def outside(self) -> Bools:
         """Per machine: whether it stands for an address or host that no part of the plan owns."""
         if OUTSIDE not in self.zones:

@@ -40,19 +40,11 @@ class Answers:
     holder: Ints
     sets: tuple[Sets, ...]
 
-    def towards(self, other: "Answers", part: float) -> "Answers":
-        """What is held when this part of the way to other answers has been gone, evenly."""
-        mixed = tuple(
-            mine if mine is theirs else _mixed([(1 - part, mine), (part, theirs)])
-            for mine, theirs in zip(self.sets, other.sets, strict=True)
-        )
-        return Answers(self.told + part * (other.told - self.told), self.holder, mixed)
-
 
 def _mixed(parts: Sequence[tuple[float, Sets]]) -> Sets:
     """Sets with their shares added up, each part with its weight."""
     made: Sets = {}
-    for weight, sets in parts:
+    for weight, sets in (one for one in parts if one[0] > 0):
         for leaves, share in sets.items():
             made[leaves] = made.get(leaves, 0.0) + weight * share
     return made
@@ -134,8 +126,11 @@ class Resolvers:
         for entry in np.flatnonzero(entries.asker >= 0):
             client = int(calls.client[entries.call[entry]])
             keeps = plan.clients[client].overholds if client < len(plan.clients) and entries.member[entry] < 0 else None
-            share = keeps.share if keeps else 0.0
-            holder = Holder(int(entries.asker[entry]), share, keeps.s if keeps and share else 0.0)
+            share, keeps_s = (keeps.share, keeps.s if keeps.share else 0.0) if keeps else (0.0, 0.0)
+            if client == len(plan.clients):
+                # Whoever probes asks anew each time.
+                share, keeps_s = 1.0, 0.0
+            holder = Holder(int(entries.asker[entry]), share, keeps_s)
             mine = number.setdefault(holder, len(number))
             self._entry_holder[entry] = mine
             if entries.member[entry] < 0:
@@ -166,7 +161,9 @@ class Resolvers:
         self._spans: list[list[float]] = []
         for name, entry in enumerate(self._network.plan.names):
             over = {self.holders[holder].over_s for _, holder in self._followers[name]}
-            asked = any(name in below for below in self._below)
+            asked = any(
+                name in below and one.over_share < 1 for one, below in zip(self.holders, self._below, strict=True)
+            )
             self._spans.append(sorted(span for span in over | ({entry.ttl_s} if asked else set()) if span > 0))
         self._longest_s = [max(spans, default=0.0) for spans in self._spans]
         clients = [{self.holders[holder] for _, holder in followers} for followers in self._followers]
@@ -229,6 +226,12 @@ class Resolvers:
     def answers(self, now: float) -> Answers:
         """What everyone holds at a second."""
         return self._answers([self._sets(number, now) for number in range(len(self.holders))])
+
+    def answers_at(self, history: "History", now: float) -> Answers:
+        """What everyone held at any second of the past."""
+        return self._answers(
+            [history.sets(self._who(number), one.over_share, one.over_s, now) for number, one in enumerate(self.holders)]
+        )
 
     def fresh(self) -> Floats:
         """What entries would be told if nobody held old answers."""

@@ -1,10 +1,11 @@
-"""Sessions and layer 4 connections of a network: how their masses change under a flow, and what ends them at once."""
+"""Sessions and layer 4 connections of a network: how their masses change, and what ends them at once."""
 
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 
 import numpy as np
 
-from northgate.engine.flow import Flow, Held
+from northgate.engine.flow import Held, Opens
 from northgate.engine.masses import NEVER, Masses
 from northgate.engine.network import Network
 from northgate.engine.types import Bools, Floats
@@ -20,23 +21,23 @@ class Holding:
             np.zeros((len(network.session_kinds), len(network.members.group))),
             np.zeros((len(self.kinds), len(network.pairs.front))),
         )
-        self._made: tuple[Flow, Held, list[Masses]] | None = None
+        self._made: tuple[Opens, Held, list[Masses]] | None = None
 
-    def settle(self, flow: Flow) -> None:
-        """What stays as it is under this flow."""
-        self.held = self._each(flow, Masses.settled)
+    def settle(self, opens: Opens) -> None:
+        """What stays as it is while they are opened so."""
+        self.held = self._each(opens, Masses.settled)
 
-    def after(self, flow: Flow, seconds: float) -> Held:
+    def after(self, opens: Opens, seconds: float) -> Held:
         """What is held `seconds` later."""
-        return self._each(flow, lambda masses: masses.after(seconds))
+        return self._each(opens, lambda masses: masses.after(seconds))
 
-    def mean(self, flow: Flow, seconds: float) -> Held:
+    def mean(self, opens: Opens, seconds: float) -> Held:
         """What is held on the mean over the next `seconds`."""
-        return self._each(flow, lambda masses: masses.mean(seconds))
+        return self._each(opens, lambda masses: masses.mean(seconds))
 
-    def next_s(self, flow: Flow, now: float) -> float:
+    def next_s(self, opens: Opens, now: float) -> float:
         """When to look again: inf while nothing moves."""
-        return now + min((masses.step_s() for masses in self._kinds(flow)), default=NEVER)
+        return now + min((masses.step_s() for masses in self._kinds(opens)), default=NEVER)
 
     def free_sessions(self, members: Bools) -> float:
         """Ends the sessions on these members; returns how many that were."""
@@ -55,33 +56,35 @@ class Holding:
         self.held = Held(self.held.sessions, kept)
         return freed
 
-    def _each(self, flow: Flow, change: Callable[[Masses], Floats]) -> Held:
-        made = [change(masses) for masses in self._kinds(flow)]
+    def _each(self, opens: Opens, change: Callable[[Masses], Floats]) -> Held:
+        made = [change(masses) for masses in self._kinds(opens)]
         sessions, connections = made[: len(self.held.sessions)], made[len(self.held.sessions) :]
         return Held(
             np.array(sessions, dtype=np.float64).reshape(self.held.sessions.shape),
             np.array(connections, dtype=np.float64).reshape(self.held.connections.shape),
         )
 
-    def _kinds(self, flow: Flow) -> list[Masses]:
+    def _kinds(self, opens: Opens) -> list[Masses]:
         """The masses of every kind under a flow: sessions, then connections; kept while neither changes."""
-        if self._made is None or self._made[0] is not flow or self._made[1] is not self.held:
-            self._made = (flow, self.held, [*self._sessions(flow), *self._connections(flow)])
+        if self._made is None or self._made[0] is not opens or self._made[1] is not self.held:
+            self._made = (opens, self.held, [*self._sessions(opens), *self._connections(opens)])
         return self._made[2]
 
-    def _sessions(self, flow: Flow) -> Iterator[Masses]:
+    def _sessions(self, opens: Opens) -> Iterator[Masses]:
         network = self.network
         for number, (held, (_, cells)) in enumerate(zip(self.held.sessions, network.session_kinds, strict=True)):
             group = network.plan.target_groups[int(network.routes.cell_group[cells[0]])]
             ends = 0.0 if group.affinity.renews else 1 / group.affinity.lasts_s
-            yield Masses(held, 1.0, flow.opening[number], ends, np.zeros(len(held), dtype=bool))
+            yield Masses(held, 1.0, opens.opening[number], ends, np.zeros(len(held), dtype=bool))
 
-    def _connections(self, flow: Flow) -> Iterator[Masses]:
-        moment = flow.moment
+    def _connections(self, opens: Opens) -> Iterator[Masses]:
         for number, (held, kind) in enumerate(zip(self.held.connections, self.kinds, strict=True)):
-            rate = float(moment.call_rps[kind.call]) / kind.sources
-            again = flow.reconnecting[number]
-            yield Masses(held, rate, flow.connecting[number], kind.ends, flow.ending[number], again)
+            rate = float(opens.rps[number]) / kind.sources
+            again, bound = opens.reconnecting[number], opens.bound[number]
+            masses = Masses(held, rate, opens.connecting[number], kind.ends, opens.ending[number], again)
+            if not np.isnan(bound).any():
+                masses = replace(masses, bound=bound, served=opens.served[number])
+            yield masses
 
 
 def _without(held: Floats, places: Bools, sources: Sequence[float]) -> tuple[Floats, float]:

@@ -70,6 +70,8 @@ class _Sums:
             connecting=self._connecting(0),
             reconnecting=self._connecting(1),
             ending=self.connected.ends_at_first_failure(),
+            bound_there=self.bound_there,
+            served_there=self.served_there,
             row_part=self.standing.row_part,
             row_fate=self.back.row,
             entry_fate=self.back.entry,
@@ -263,9 +265,53 @@ class _Sums:
             by_lane = by_route[routes.lane_route] * self.passing.choice.lane_share
             by_cell = total_by(routes.lane_cell, by_lane, frame.cells)
             share = self.share[min(fate, len(self.share) - 1)]
-            if kind.call in stuck:
+            if self.network.connection_session[number] >= 0 and self.moment.held is not None:
+                # Who is not bound is drawn; the others are in `bound_there`.
+                drawn = self.free_share[min(fate, len(self.free_share) - 1)]
+                share = drawn * self._unbound(number)
+            elif kind.call in stuck:
                 share = self._spread(stuck[kind.call], connected)
             made[number] = by_cell[self.network.pairs.cell] * share * self.back.pair[SERVED][fate]
+        return made
+
+    def _session_shares(self, number: int) -> Floats:
+        """Per pair the share of sources that the session of a kind of connection binds to its target, as its front
+        believes it in use."""
+        assert self.moment.held is not None
+        held = self.moment.held.sessions[self.network.connection_session[number]]
+        return np.asarray(held[self.network.pairs.member] * self.moment.in_use)
+
+    def _unbound(self, number: int) -> Floats:
+        """Per pair the share of sources that no session binds at its front and that have no connection either."""
+        cell, bound = self.network.pairs.cell, self._session_shares(number)
+        free = 1 - total_by(cell, bound, self.frame.cells)
+        strays = np.maximum(self.connected.held[number] - self.bound_there[number], 0.0).sum()
+        return np.asarray(np.maximum(free - strays, 0.0)[cell])
+
+    @cached_property
+    def bound_there(self) -> Floats:
+        """As `Opens.bound` says."""
+        routes, frame, standing = self.network.routes, self.frame, self.standing
+        made = np.full(self.connected.rps.shape, np.nan)
+        for number, kind in enumerate(self.connected.kinds):
+            if self.network.connection_session[number] < 0 or self.moment.held is None:
+                continue
+            part = self.moment.told[frame.entry[kind.rows]] * standing.row_part[kind.rows]
+            by_route = total_by(frame.route[kind.rows], part, frame.routes)
+            by_lane = by_route[routes.lane_route] * self.passing.choice.lane_share
+            by_cell = total_by(routes.lane_cell, by_lane, frame.cells)
+            made[number] = by_cell[self.network.pairs.cell] * self._session_shares(number)
+        return made
+
+    @cached_property
+    def served_there(self) -> Floats:
+        """As `Opens.served` says: a repeat comes to the same target again."""
+        made = np.zeros(self.connected.rps.shape)
+        front = self.network.pairs.front
+        for number, fate in enumerate(self.connected.fate):
+            dead = self.moment.truth.front_dead[front] | self.connected.blocked[number]
+            served = np.where(dead, 0.0, self.back.pair[SERVED][fate])
+            made[number] = 1 - (1 - served) ** (1 + self.connected.retries[number])
         return made
 
     def _spread(self, one: Stuck, connected: Floats) -> Floats:
