@@ -208,17 +208,6 @@ def test_restoring_what_has_not_failed_is_an_error_of_the_plan():
     assert caught.value.problems[0].where == "/drills/0/steps/0/restore"
 
 
-def test_what_drills_do_not_compute_is_refused_rather_than_answered_wrongly():
-    data = changed(plan_data(), "/fleets/0/count", 1200)
-    data["target_groups"][0]["affinity"] = {"by": "cookie"}
-    data["target_groups"].append({**data["target_groups"][0], "name": "more"})
-    data["pools"][0]["tiers"][0]["groups"]["more"] = 1
-    data["clients"][0]["retries"] = 1
-    with pytest.raises(CannotRun, match="in more than 1,000,000 ways") as caught:
-        drill_of(data, [])
-    assert [problem.where for problem in caught.value.problems] == ["/clients/0/retries"]
-
-
 @pytest.mark.parametrize(
     ("place", "value", "where"),
     [

@@ -6,6 +6,7 @@ import pytest
 from northgate.engine.drill import undisturbed
 from northgate.engine.shares import hash_table
 from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
+from tests.simulation.requests import score
 
 
 def with_retries(count, **client):
@@ -153,3 +154,45 @@ def test_repeats_settle_at_the_very_limit_too():
     assert stormy.served == pytest.approx(600)
     assert calm.zone_served.sum() == pytest.approx(calm.served, rel=1e-9)
     assert calm.served == pytest.approx(600, rel=1e-6)
+
+
+def held_in_many_ways(count, **client):
+    """Two groups of as many targets, both of which keep sessions, and repeats: (count + 1)² ways to be held."""
+    data = changed(with_retries(1, **client), "/fleets/0/count", count)
+    group = {**data["target_groups"][0], "affinity": {"by": "cookie", "renews": True}}
+    data["target_groups"] = [group, {**group, "name": "more"}]
+    data["pools"][0]["tiers"][0]["groups"]["more"] = 1
+    return data
+
+
+@pytest.mark.parametrize("count", [6, 60, 1200])
+def test_sources_may_be_held_in_more_than_a_million_ways(count):
+    """A zone of three is lost: its front, and a third of each group, to which a third of the sources is bound in each."""
+    run = drill_of(held_in_many_ways(count, sources=100_000), [fail(60, zone="fells-2")], lasts_s=70)
+    flow, dead = run.flow_at(62), 1 / 3
+    # A third of the fronts is dead; of the connects that are taken none, half or all are held at a silent target.
+    fails = [(dead + (1 - dead) * held) ** 2 for held in (0, 1 / 2, 1)]
+    assert flow.cause_rps.sum() == pytest.approx(600 * np.dot([4 / 9, 4 / 9, 1 / 9], fails))
+    assert flow.zone_served.sum() == pytest.approx(flow.served)
+
+
+def test_a_session_whose_target_refuses_goes_on_in_the_order_of_its_key():
+    """Two of six refuse; who is bound to one of them (1/3 of all, for good) tries the first of the others in his key's own
+    order: fails if that is the other bad one."""
+    data = with_retries(0, sources=60)
+    data["target_groups"][0] |= {
+        "probe": None, "try_others": 1, "balance": "source-hash", "affinity": {"by": "cookie", "renews": True},
+    }  # fmt: skip
+    run = drill_of(data, [fail(60, process="tiles-1"), fail(60, process="tiles-2")], lasts_s=70)
+    sources = [(198 << 24) + (18 << 16) + number * 65536 // 60 for number in range(60)]
+    bound = run.flow_at(60).moment.held.sessions[0][:2]
+    lost = 0.0
+    for held, other in ((1, 2), (2, 1)):
+        orders = [
+            sorted((one for one in range(1, 7) if one != held), key=lambda one: -score(source, f"tiles-{one}", 1))
+            for source in sources
+        ]
+        lost += bound[held - 1] * np.mean([order[0] == other for order in orders])
+    flow = run.flow_at(61)
+    assert 0 < lost < 1 / 3
+    assert flow.cause_rps.sum() == pytest.approx(600 * lost)

@@ -18,7 +18,6 @@ from northgate.engine.flow import Flow, Moment, Opens, Tried
 from northgate.engine.load import AT_BOUND_S, too_late
 from northgate.engine.network import Network
 from northgate.engine.probing import DIGITS, Bounds, Outcome, Probers, down_bounds, name_beats, target_beats, up_bounds
-from northgate.engine.readiness import check_drillable
 from northgate.engine.readings import Readings, Totals
 from northgate.engine.resolving import Answers, History, Resolvers
 from northgate.engine.scaling import Autoscaler, autoscalers, roomy
@@ -185,7 +184,6 @@ class DrillRun:
 def run_drill(network: Network, drill: Drill, watch: Watch = go_on, reached: Reached = untold) -> DrillRun:
     """Runs a drill; raises CannotRun when a step restores what has not failed. `watch` is called at every event, then
     `reached` with its second."""
-    check_drillable(network.plan)
     _check_restores(network, drill)
     return _Run(roomy(network), drill).run(watch, reached)
 

@@ -828,6 +828,10 @@ class _Asking:
         at_4 = {action.pool for one in plan.balancers if one.layer == 4 for action in _actions(one) if action.pool}
         groups = {name for pool in plan.pools if pool.name in at_4 for tier in pool.tiers for name in tier.groups}
         self._sticks_at_4 = any(one.affinity.by == "source" and one.name in groups for one in plan.target_groups)
+        # A session's target may take no connect, after which a key decides who comes next: each source has its own.
+        self._goes_on_by_key = any(
+            one.affinity.by != "none" and one.balance == "source-hash" and one.try_others for one in plan.target_groups
+        )
         self.probe_calls: dict[int, int] = {}
 
     def compiled(self) -> tuple[Calls, Entries]:
@@ -926,7 +930,7 @@ class _Asking:
     def _follows(self, client: int) -> bool:
         """Whether calls of a client group are followed one by one: what they hold decides where they go again."""
         asks = self.plan.clients[client]
-        return asks.retries > 0 or asks.tries_next_address or self._sticks_at_4
+        return asks.retries > 0 or asks.tries_next_address or self._sticks_at_4 or self._goes_on_by_key
 
     def _leads(
         self, call: int, member: int, name: int, way: int | Leaf, request: Request, segment: Segment

@@ -1,18 +1,13 @@
 """Whether a plan can be run: nothing dangles, no probe outruns its own beat, and all that it uses is computed."""
 
 import ipaddress
-import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 from northgate.engine.errors import CannotRun
 from northgate.engine.routing import plain_host, request_for
 from northgate.plan import Plan, Problem
-from northgate.plan.groups import TargetGroup
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.plan.references import dangling
-
-# So many classes of repeated calls are followed at most.
-MOST_CLASSES = 1_000_000
 
 
 def check_runnable(plan: Plan) -> None:
@@ -28,13 +23,6 @@ def obstacles(plan: Plan) -> list[Problem]:
         *dangling(plan), *_impatient_probes(plan), *_unknown_hosts(plan), *_ports_of_name_probes(plan),
         *_late_steps(plan), *_straight_to_instances(plan),
     ]  # fmt: skip
-
-
-def check_drillable(plan: Plan) -> None:
-    """Raises CannotRun with what a plan asks of time that this version does not compute."""
-    problems = [*_held_twice(plan)]
-    if problems:
-        raise CannotRun(problems)
 
 
 def _impatient_probes(plan: Plan) -> Iterator[Problem]:
@@ -102,27 +90,3 @@ def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
             if request_for(call.url).host in owned:
                 where = pointer(("clients", index, "calls", position, "url"))
                 yield Problem(where, f"this is the address of {owned[request_for(call.url).host]}, not of a balancer")
-
-
-def _held_twice(plan: Plan) -> Iterator[Problem]:
-    """A repeated call keeps its session and its hash key, so it is followed by classes of calls that are held alike:
-    refused where those are too many."""
-    groups = {group.name: group for group in plan.target_groups}
-    for index, client in enumerate(plan.clients):
-        for pool in plan.pools if client.retries else ():
-            used = [groups[name] for name in {name for tier in pool.tiers for name in tier.groups} if name in groups]
-            why = _cannot_follow(plan, used, client.sources)
-            if why:
-                where = pointer(("clients", index, "retries"))
-                yield Problem(where, f"repeating failed calls where pool {pool.name} {why} is not computed in drills")
-                break
-
-
-def _cannot_follow(plan: Plan, used: Sequence[TargetGroup], sources: int) -> str | None:
-    sessions = [group for group in used if group.affinity.by != "none"]
-    hashed = any(group.balance == "source-hash" for group in used)
-    fleets = {fleet.name: fleet.scale.max if fleet.scale else fleet.count for fleet in plan.fleets}
-    classes = math.prod(sum(fleets.get(one.fleet or "", 1) for one in group.targets) + 1 for group in sessions)
-    if classes * (sources if hashed and sessions else 1) > MOST_CLASSES:
-        return f"holds a source in more than {MOST_CLASSES:,} ways"
-    return None

@@ -8,6 +8,7 @@ The book has a row for each entry, and one for each entry and class of calls tha
 connect there, and how often it is made.
 """
 
+import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -27,6 +28,7 @@ from northgate.engine.flow import (
     WORK,
     Moment,
 )
+from northgate.engine.lumps import Lumps
 from northgate.engine.network import Network
 from northgate.engine.others import LastStops, last_of_orders, last_stops
 from northgate.engine.shares import hash_table
@@ -46,6 +48,11 @@ FAILS = slice(0, len(CAUSES))
 ALL = 1e-12
 # The least weight of a class where only their ratios count.
 EMPTY = 1e-12
+# So many classes of a call are followed at most; beyond that only every so-many-th of its sources' keys, evenly spread, of
+# which n give each share to within about 1 / sqrt(n).
+MOST_CLASSES = 400_000
+# With more ways than this in which sessions hold a call, targets that fare alike are taken together.
+MOST_TOGETHER = 2_000
 
 
 @dataclass
@@ -86,6 +93,20 @@ class Stuck:
 
 
 @dataclass(frozen=True)
+class Part:
+    """Classes of a call's sources: their weights, per cell the pair that holds each (as one number with what is spent before
+    it), and whether no session holds any of them."""
+
+    weights: Floats
+    pins: dict[int, Ints]
+    free: bool
+
+    def also(self, other: "Part") -> "Part":
+        """Those who are in one class of each; where both hold, the first does."""
+        return Part(self.weights * other.weights, other.pins | self.pins, free=self.free and other.free)
+
+
+@dataclass(frozen=True)
 class Cases:
     """Calls of one class that hold one set of n addresses: (cases,) arrays, and per address its row of the book and the
     entry that this belongs to, (cases, n). `share` is the set's of the call's, `kind` the place of the class among those of
@@ -118,6 +139,7 @@ class Repeats:
         # The cells whose calls may go on to other targets, and how often.
         self.others = dict(self.frame.with_others)
         self.over = np.zeros(len(network.fronts.zone))
+        self.lumps = Lumps(len(network.pairs.front))
         self.stuck: list[Stuck] = []
         self.cases: list[Cases] = []
         self.size, self.kinds = len(network.entries.call), 1
@@ -139,12 +161,25 @@ class Repeats:
     @cached_property
     def returning(self) -> Bools:
         """Per call: whether it may be tried more than once: repeated, or at another address of a set."""
-        made = self.of_client[self.network.calls.client] > 0
+        made = (self.of_client[self.network.calls.client] > 0) | self._goes_on_by_key
         holder = self.moment.answers.holder
         for number in np.unique(holder[holder >= 0]):
             if any(len(leaves) > 1 for leaves in self.moment.answers.sets[int(number)]):
                 made |= (holder == number) & self._goes_on & self._may_fail_to_connect
         return np.asarray(made)
+
+    @cached_property
+    def _goes_on_by_key(self) -> Bools:
+        """Per call: whether a session may hold it at a target, after which it goes on to others by its key."""
+        network = self.network
+        both = np.zeros(len(network.routes.cell_front), dtype=bool)
+        for cell in self.others:
+            both[cell] = network.cell_method[cell] == "source-hash"
+        kept = np.zeros_like(both)
+        for _, cells in network.session_kinds:
+            kept[cells] = True
+        of_client = network.calls.client < len(network.plan.clients)
+        return np.asarray(of_client & (network.calls_at_cells[:, both & kept]).any(axis=1))
 
     @cached_property
     def _goes_on(self) -> Bools:
@@ -213,21 +248,24 @@ class Repeats:
             return np.zeros(0, dtype=np.int64)
         # Who only takes next addresses meets his target again at layer 4 alone.
         at_4 = sticky & (self.network.front_layer[self.network.routes.cell_front] == 4)
-        again = self.of_client[self.network.calls.client] > 0
+        again = (self.of_client[self.network.calls.client] > 0) | self._goes_on_by_key
         held = np.where(again, through[:, sticky].any(axis=1), through[:, at_4].any(axis=1))
         return np.flatnonzero(self.returning & held)
 
     def _classes(self, call: int) -> Stuck | None:
         reached, fate = np.flatnonzero(self.network.calls_at_cells[call]), int(self.standing.fate_of_call[call])
-        weights, free = np.ones(1), np.ones(1, dtype=bool)
-        pins: dict[int, Ints] = {}
-        for more_weights, more_pins, more_free in self._ways_held(call, fate, reached):
-            free = (free[:, None] & more_free).ravel()
-            weights, pins = _combined(weights, pins, more_weights, more_pins)
-        if not pins:
+        bound = self._by_session(call, fate, reached)
+        hashed = self._hashed(call, reached)
+        if len(bound) == 1 and not hashed:
             return None
-        pins |= {
-            int(cell): np.full(len(weights), NOBODY) for cell in reached if cell in self.others and cell not in pins
+        parts = list(self._by_key(call, fate, bound, hashed))
+        weights = np.concatenate([part.weights for part in parts])
+        free = np.concatenate([np.full(len(part.weights), part.free) for part in parts])
+        cells = {cell for part in parts for cell in part.pins} | {int(cell) for cell in reached if cell in self.others}
+        cells |= {int(cell) for _, kept in self.network.session_kinds for cell in np.intersect1d(kept, reached)}
+        pins = {
+            cell: np.concatenate([part.pins.get(cell, np.full(len(part.weights), NOBODY)) for part in parts])
+            for cell in sorted(cells)
         }
         # The last class draws anew each time.
         weights, free = np.append(weights, 0.0), np.append(free, False)
@@ -236,52 +274,103 @@ class Repeats:
         spent = {cell: np.where(pin < 0, 0, pin % STRIDE) + DRAWN for cell, pin in pins.items() if cell in self.others}
         return Stuck(call, fate, self.network.entries_of_call[call], weights, free, held, spent)
 
-    def _ways_held(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints], Bools]]:
-        """By sessions, then by keys: the weights of the classes, per cell where each is held, and whom no session holds."""
-        yield from self._by_session(call, fate, reached)
-        yield from self._by_key(call, fate, reached)
-
-    def _by_session(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints], Bools]]:
-        """Per kind of session that the call's sources may have: who is held where, and last those who are not."""
+    def _by_session(self, call: int, fate: int, reached: Ints) -> list[Part]:
+        """Which sessions bind the call's sources: those of each kind with those of every other, as independent."""
         network, moment = self.network, self.moment
-        client = int(network.calls.client[call])
+        client, takes = int(network.calls.client[call]), self.takes[fate]
+        found, kinds = [Part(np.ones(1), {}, free=True)], list[tuple[Ints, Ints, Floats, Ints]]()
         for number, (whose, cells) in enumerate(network.session_kinds):
             mine = np.intersect1d(cells, reached)
             if whose != client or not len(mine) or moment.held is None:
                 continue
             held = sessions_of_free(network, moment, number, call)
-            members = np.flatnonzero(moment.held.sessions[number] > 0)
-            pins = {}
-            takes = self.takes[fate]
-            for cell in mine:
+            pins = np.full((len(mine), len(held)), NOBODY)
+            for row, cell in enumerate(mine):
                 pairs = network.cell_pairs[int(cell)]
-                pair_of = np.full(len(held), NOBODY)
                 code = pairs * STRIDE + np.where(takes[pairs], 1, 0)
-                pair_of[network.pairs.member[pairs]] = np.where(moment.in_use[pairs], code, NOBODY)
-                pins[int(cell)] = np.append(pair_of[members], NOBODY)
-            yield np.append(held[members], max(1 - held.sum(), 0.0)), pins, np.arange(len(members) + 1) == len(members)
+                pins[row, network.pairs.member[pairs]] = np.where(moment.in_use[pairs], code, NOBODY)
+            members = np.flatnonzero(moment.held.sessions[number] > 0)
+            kinds.append((mine, pins, held, members))
+        many = math.prod(len(members) + 1 for _, _, _, members in kinds) > MOST_TOGETHER
+        for mine, pins, held, members in kinds:
+            alike = self._alike(fate, mine, pins, held, members) if many else [members[one : one + 1] for one in range(len(members))]
+            bound = [self._held_at(mine, pins, held, some) for some in alike]
+            none = Part(np.array([max(1 - held.sum(), 0.0)]), {}, free=True)
+            found = [one.also(other) for one in found for other in [*bound, none]]
+        return found
 
-    def _by_key(self, call: int, fate: int, reached: Ints) -> Iterator[tuple[Floats, dict[int, Ints], Bools]]:
-        """Keys that fall to the same targets at every front are a class."""
-        network = self.network
-        segment = network.segments[int(network.calls.segment[call])]
-        weight = self.choice.pair_weight
-        hashed = [int(cell) for cell in reached if network.cell_method[int(cell)] == "source-hash"]
-        hashed = [cell for cell in hashed if (weight[network.cell_pairs[cell]] > 0).any()]
-        if not hashed or not len(segment.keys):
+    def _held_at(self, cells: Ints, pins: Ints, held: Floats, some: Ints) -> Part:
+        """Those whom a session holds at one of some members that fare alike."""
+        made = {}
+        for row, cell in enumerate(cells):
+            pin = pins[row, some]
+            if len(some) > 1 and pin[0] != NOBODY:
+                pin = np.array([self.lumps.add(pin // STRIDE, np.maximum(held[some], EMPTY)) * STRIDE + pin[0] % STRIDE])
+            made[int(cell)] = pin[:1]
+        return Part(np.array([held[some].sum()]), made, free=False)
+
+    def _alike(self, fate: int, cells: Ints, pins: Ints, held: Floats, members: Ints) -> list[Ints]:
+        """The members in lumps that fare alike: they meet the same at every front, and are machines of one make with queues
+        as long. Who takes no connect at a cell that goes on to others stays alone, as all others go on without it."""
+        network, truth = self.network, self.moment.truth
+        machine = network.members.machine[members]
+        made = [
+            network.machines.capacity[machine], network.machines.service_s[machine], network.machines.queue_s[machine],
+            truth.slowness[machine], np.round(self.moment.backlog_s[machine], 9), network.machines.zone[machine],
+        ]  # fmt: skip
+        for row, cell in enumerate(cells):
+            pair = np.maximum(pins[row, members] // STRIDE, 0)
+            met, bad = self.moment.encounter.fate_met[fate, pair], self.moment.encounter.bad_page[fate, pair]
+            nobody = pins[row, members] == NOBODY
+            made += [nobody, np.where(nobody, -1, met), ~nobody & bad]
+            if int(cell) in self.others:
+                made.append(np.where(~nobody & ~self.takes[fate, pair], members, -1))
+        table = np.stack([np.asarray(one, dtype=np.float64) for one in made], axis=1)
+        _, kind = np.unique(table, axis=0, return_inverse=True)
+        order = np.argsort(kind.ravel(), kind="stable")
+        return np.split(members[order], np.cumsum(np.bincount(kind.ravel()))[:-1])
+
+    def _hashed(self, call: int, reached: Ints) -> list[int]:
+        """The cells that a call may come to and whose targets its key decides."""
+        weight, segment = self.choice.pair_weight, self.network.segments[int(self.network.calls.segment[call])]
+        hashed = [int(cell) for cell in reached if self.network.cell_method[int(cell)] == "source-hash"]
+        return [cell for cell in hashed if len(segment.keys) and (weight[self.network.cell_pairs[cell]] > 0).any()]
+
+    def _by_key(self, call: int, fate: int, bound: Sequence[Part], hashed: Sequence[int]) -> Iterator[Part]:
+        """Of those bound alike, the keys that fall to the same targets at every front are a class; where a session holds,
+        its key decides nothing, but where its target takes no connect, who comes next."""
+        if not hashed:
+            yield from bound
             return
-        falls = np.array([self._fall(cell, fate, segment, weight[network.cell_pairs[cell]]) for cell in hashed])
-        classes, count = np.unique(falls, axis=1, return_counts=True)
-        yield count / count.sum(), {cell: classes[n] for n, cell in enumerate(hashed)}, np.ones(len(count), dtype=bool)
+        segment = self.network.segments[int(self.network.calls.segment[call])]
+        every = max(1, -(-len(segment.keys) * len(bound) // MOST_CLASSES))
+        known: dict[tuple[int, ...], tuple[Ints, Floats]] = {}
+        for part in bound:
+            pattern = tuple(int(part.pins[cell][0]) if cell in part.pins else NOBODY for cell in hashed)
+            if pattern not in known:
+                falls = [self._fall(cell, fate, segment, pin, every) for cell, pin in zip(hashed, pattern, strict=True)]
+                classes, count = np.unique(np.array(falls), axis=1, return_counts=True)
+                known[pattern] = classes, count / count.sum()
+            classes, share = known[pattern]
+            pins = {cell: np.repeat(pin, len(share)) for cell, pin in part.pins.items()}
+            pins |= {cell: classes[row] for row, cell in enumerate(hashed)}
+            yield Part(part.weights[0] * share, pins, free=part.free)
 
-    def _fall(self, cell: int, fate: int, segment: Segment, weight: Floats) -> Ints:
-        """Where each key falls: the pair, and the silent ones that it has met before in its own order."""
+    def _fall(self, cell: int, fate: int, segment: Segment, held: int, every: int) -> Ints:
+        """Where each key (of so many one) falls, that a session holds already (NOBODY: none does): the pair, and the silent
+        ones that it has met before in its own order."""
         mine, table = self.network.cell_pairs[cell], hash_table(self.network)
+        weight = self.choice.pair_weight[mine]
+        count = len(segment.keys[::every])
+        if held != NOBODY and (held % STRIDE or cell not in self.others):
+            return np.full(count, held)
         if cell not in self.others:
-            return mine[table.winners(cell, segment, weight)] * STRIDE + 1
-        order = table.orders(cell, segment, weight, self.others[cell])
+            return mine[table.winners(cell, segment, weight)[::every]] * STRIDE + 1
+        order = table.orders(cell, segment, weight, self.others[cell] + 1)[::every]
+        if held != NOBODY:
+            order = _beginning_with(order, int(np.searchsorted(mine, held // STRIDE)))
         bad, silent = ~self.takes[fate, mine], self.silent[fate, mine]
-        here, quiet = last_of_orders(order, bad, silent)
+        here, quiet = last_of_orders(order[:, : self.others[cell] + 1], bad, silent)
         return mine[here] * STRIDE + quiet + 1
 
     def lose_connections(self, call: int, lost: Floats) -> None:
@@ -293,9 +382,9 @@ class Repeats:
         made = np.zeros(len(one.weights))
         for pair in np.flatnonzero(lost):
             pins = one.pins.get(int(self.network.pairs.cell[pair]))
-            there = np.zeros(0, dtype=bool) if pins is None else pins == pair
+            there = np.zeros(1) if pins is None else self.lumps.hold(pins, int(pair))
             # A class may be empty among those without a connection.
-            weights = np.where(there, np.maximum(one.weights, EMPTY), 0.0) if there.any() else one.weights
+            weights = there * np.maximum(one.weights, EMPTY) if there.any() else one.weights
             made += lost[pair] * weights / weights.sum()
         self.weights_after_one = self.weights_after_one.copy()
         self.weights_after_one[one.kinds] = made / made.sum()
@@ -368,7 +457,7 @@ class Repeats:
         """How attempts with these weights of the classes are spread over a cell's pairs."""
         mine, pins = self.network.cell_pairs[cell], one.pins[cell]
         pinned = pins >= 0
-        held = np.bincount(pins[pinned], weights[pinned], minlength=len(self.network.pairs.front))[mine]
+        held = self.lumps.onto_pairs(pins[pinned], weights[pinned])[mine]
         return np.asarray(held + weights[~pinned].sum() * drawn[mine])
 
     def _classes_at(self, one: Stuck, cell: int, connects_: Floats) -> Floats:
@@ -391,10 +480,11 @@ class Repeats:
         place = np.searchsorted(mine, np.maximum(pins, 0))
         waited, share = np.zeros((self.others[cell] + 1, len(mine))), np.zeros(len(mine))
         known = (pins >= 0) & (spent != DRAWN)
-        good = known & self.takes[one.fate, np.maximum(pins, 0)]
-        np.add.at(waited, (spent[good], place[good]), weight[good])
-        np.add.at(share, place[known & ~good], weight[known & ~good])
-        share = share + waited.sum(axis=0)
+        good = known & (self.lumps.value(self.takes[one.fate].astype(np.float64), pins) > 0)
+        for waits in np.unique(spent[good]):
+            some = good & (spent == waits)
+            waited[waits] = self.lumps.onto_pairs(pins[some], weight[some])[mine]
+        share += self.lumps.onto_pairs(pins[known & ~good], weight[known & ~good])[mine] + waited.sum(axis=0)
         on = np.bincount(place[(pins >= 0) & ~known], weight[(pins >= 0) & ~known], minlength=len(mine))
         on = np.append(on, weight[pins < 0].sum())
         for start in np.flatnonzero(on):
@@ -567,7 +657,7 @@ class Repeats:
         pins = one.pins[cell]
         made = np.zeros((len(pins), KINDS))
         for kind, value in pair.items():
-            made[:, kind] = value[one.fate, np.maximum(pins, 0)]
+            made[:, kind] = self.lumps.value(value[one.fate], pins)
         return np.where((pins >= 0)[:, None], made, drawn)
 
     def _class_after_others(self, one: Stuck, cell: int, share: Floats, after: "AfterWaits") -> Floats:
@@ -576,7 +666,12 @@ class Repeats:
         if not len(mine):
             return np.zeros((1, KINDS))
         values, place = after[one.fate, cell], np.searchsorted(mine, np.maximum(pins, 0))
-        made = np.asarray(values[np.maximum(spent, 0), place])
+        made = np.zeros((len(pins), KINDS))
+        by_pair = np.zeros((KINDS, len(self.network.pairs.front)))
+        for waits in np.unique(spent[spent >= 0]):
+            by_pair[:, mine] = values[waits].T
+            some = spent == waits
+            made[some] = self.lumps.value(by_pair, pins[some]).T
         drawn = share[min(one.fate, len(share) - 1), mine]
         bad = ~self.takes[one.fate, mine]
         starts = np.where(pins < 0, len(mine), np.where(spent == DRAWN, place, NOBODY))
@@ -668,12 +763,9 @@ def by_last_attempt(outcome: Floats, fails: Floats, repeats: Floats) -> Floats:
     return made
 
 
-def _combined(
-    weights: Floats, pins: dict[int, Ints], others: Floats, other_pins: dict[int, Ints]
-) -> tuple[Floats, dict[int, Ints]]:  # fmt: skip
-    """Every class of the one with every class of the other, as independent; where both hold, the first does."""
-    made = {cell: np.repeat(pin, len(others)) for cell, pin in pins.items()}
-    for cell, pin in other_pins.items():
-        tiled = np.tile(pin, len(weights))
-        made[cell] = np.where(made[cell] >= 0, made[cell], tiled) if cell in made else tiled
-    return np.outer(weights, others).ravel(), made
+def _beginning_with(order: Ints, first: int) -> Ints:
+    """The orders of keys (keys, targets) as they go on from a target to which something else has led them."""
+    rest = order != first
+    # Stable: those that are left keep their order, and the first one's place, or the last, is dropped.
+    places = np.argsort(~rest, axis=1, kind="stable")[:, : order.shape[1] - 1]
+    return np.concatenate([np.full((len(order), 1), first), np.take_along_axis(order, places, axis=1)], axis=1)

@@ -136,7 +136,7 @@ class Ways:
         orders = []
         for cell in cells:
             mine = network.cell_pairs[cell]
-            orders.append(ranking(keys, network.member_keys[network.pairs.member[mine]], weight[mine], self._tries(cell) + 1))
+            orders.append(ranking(keys, network.member_keys[network.pairs.member[mine]], weight[mine], self._tries(cell) + 2))
         ends = np.cumsum([one.shape[1] for one in orders])[:-1]
         rows, counts = np.unique(np.concatenate(orders, axis=1), axis=0, return_counts=True)
         return [
@@ -289,8 +289,10 @@ class Ways:
         first, drawn = self._cell_shares(cell, front, request, here)
         bad, silent = self._bad(mine, here.sender)
         tries, order = self._tries(cell), here.holds.orders.get(cell)
-        if tries and order is not None and np.array_equal(first, drawn):
-            stops = last_stops_in_order(order[None, :], bad, silent)
+        if tries and order is not None and (first == 1).any():
+            begins = int(first.argmax())
+            mine_first = np.concatenate([[begins], order[order != begins]])[: tries + 1]
+            stops = last_stops_in_order(mine_first[None, :], bad, silent)
         elif tries:
             stops = last_stops(first, drawn, bad, silent, tries)
         else:

@@ -121,11 +121,18 @@ class Tracer:
         self.flow, self.network, self.plan = flow, flow.network, flow.network.plan
         self.question, self.story, self.ways = question, story, ways_of(flow.network)
         self.turns = Turns()
+        # How the attempts, connects and targets before have failed in the call that is on its way.
+        self.failures: list[tuple[str | None, ...]] = []
         self.stuck: dict[Any, Any] = {}
         self.asking = Asking(flow.network.plan, question)
         self.client, self.request = self.asking.client, self.asking.request
         self.pairs_met: dict[int, float] = {}
         self.cells_met: list[int] = []
+
+    def _pick(self, point: tuple[Any, ...], shares: Floats, start: int = 0) -> int:
+        """Whose turn it is at a point of choice. What has failed before in the same call makes it another point: an attempt
+        does not depend on which turn the one before it took."""
+        return self.turns.next((*point, *self.failures), shares, start, anywhere=bool(self.failures))
 
     # One request
 
@@ -149,6 +156,7 @@ class Tracer:
         """One call, with its repeats; returns where a redirect sends it."""
         leaves = self._by_name(self.network.names.index(request.host), request, sender, trail)
         trail.sessions = {}
+        self.failures.clear()
         for number in range(sender.retries + 1):
             trail.attempt()
             try:
@@ -156,9 +164,13 @@ class Tracer:
             except Ends as end:
                 if number == sender.retries or not (end.outcome.error or end.outcome.cause):
                     raise
+                self._note_failure(end)
                 because = f"{end.outcome.reason}: the client repeats its call, {number + 1} of {sender.retries} times"
                 trail.add(kind="repeat", about="again", ok=True, because=because, detail="a fresh budget")
         raise AssertionError("the last attempt ends a call")
+
+    def _note_failure(self, end: Ends) -> None:
+        self.failures.append((end.outcome.target, end.outcome.cause, end.outcome.zone))
 
     def _attempt(self, leaves: Sequence[Leaf], request: Request, sender: Sender, trail: Trail) -> Request:
         """One attempt: at one of the addresses, and at the next after a failed connect, if the client goes on to it."""
@@ -172,6 +184,7 @@ class Tracer:
                 if not sender.tries_next or not left or waits >= sender.most_waits:
                     raise
                 trail.latency_s -= end.trip_s
+                self._note_failure(end)
                 because = f"{end.outcome.reason}: the client takes the next of {len(leaves)} addresses"
                 trail.add(kind="next", about="next address", ok=True, because=because)
 
@@ -182,7 +195,7 @@ class Tracer:
         kept = ("address", request.host, sender.area)
         if self.question.vary == "kept" and kept in self.stuck and self.stuck[kept] in left:
             return left.index(self.stuck[kept])
-        chosen = self.turns.next((*kept, tuple(left)), np.full(len(left), 1 / len(left)))
+        chosen = self._pick((*kept, tuple(left)), np.full(len(left), 1 / len(left)))
         self.stuck.setdefault(kept, left[chosen])
         return chosen
 
@@ -237,7 +250,7 @@ class Tracer:
         if self.question.vary == "kept" and point in self.stuck:
             return int(self.stuck[point])
         shares = np.array([share for share, _ in held])
-        chosen = self.turns.next(point, shares / shares.sum())
+        chosen = self._pick(point, shares / shares.sum())
         self.stuck[point] = chosen
         return chosen
 
@@ -358,7 +371,7 @@ class Tracer:
     def _through(self, front: int, trail: Trail) -> None:
         """An answer on its way back, through what its balancer's bandwidth lets through."""
         excess = float(self.flow.front_excess[front])
-        if excess <= 0 or not self.turns.next(("bandwidth", front), np.array([1 - excess, excess])):
+        if excess <= 0 or not self._pick(("bandwidth", front), np.array([1 - excess, excess])):
             return
         name = self.plan.balancers[int(self.network.fronts.balancer[front])].name
         because = f"{per_cent(excess)} of its answers are more than the bandwidth of {name} lets through"
@@ -401,7 +414,7 @@ class Tracer:
         kept = ("front", leaf.balancer)
         chosen = int(self.stuck[kept]) if self.question.vary == "kept" and kept in self.stuck else -1
         if chosen < 0 or not shares[chosen]:
-            chosen = self.turns.next(("front", leaf.balancer, leaf.front, sender.area), shares)
+            chosen = self._pick(("front", leaf.balancer, leaf.front, sender.area), shares)
         self.stuck[kept] = chosen
         front = int(fronts[chosen])
         zone, dead = network.front_name(front), bool(moment.truth.front_dead[front])
@@ -578,7 +591,8 @@ class Tracer:
                 others = self.others(cell, front, request, sender, met)
                 if len(met) > tries or not others.any():
                     raise
-                pair = int(network.cell_pairs[cell][self.turns.next(("others", cell, tuple(met)), others)])
+                self._note_failure(end)
+                pair = int(network.cell_pairs[cell][self._pick(("others", cell, tuple(met)), others)])
                 because = f"{end.outcome.reason}: {group.name} tries {tries} other{'s' if tries > 1 else ''} at most"
                 self._say_target(cell, pair, others, because, sender, trail)
 
@@ -677,7 +691,7 @@ class Tracer:
         because = f"tier {tier + 1}: {known:g} of {whole:g} targets believed in use, {asked} asked for"
         if known == 0:
             because = f"no tier has a target in use, so tier {tier + 1} decides what happens"
-        none = not shares.any() or (refused > 0 and self.turns.next(("fail", route), np.array([1 - refused, refused])))
+        none = not shares.any() or (refused > 0 and self._pick(("fail", route), np.array([1 - refused, refused])))
         trail.add(
             kind="pool", about=f"{pool} · tier {tier + 1}", ok=not none, because=because,
             detail=tier_words(tier, len(self.plan.pools[place].tiers)),
@@ -689,7 +703,7 @@ class Tracer:
             reason = f"nobody of {pool} is believed in use by {self.ways.front(front).label}"
             end = self._failed(trail, layer, 503, "reset", reason, "none_healthy", {})
             raise Ends(end) if layer == 7 else Unconnected(end, quiet=False, trip_s=self.trip_s(front, sender.area))
-        chosen = self.turns.next(("lane", route), shares / shares.sum())
+        chosen = self._pick(("lane", route), shares / shares.sum())
         groups = self.plan.target_groups
         cells = routes.lane_cell[lanes]
         group = groups[int(routes.cell_group[cells[chosen]])]
@@ -756,7 +770,7 @@ class Tracer:
             if bound is not None:
                 chosen, why = bound, f"its session, as {shares[bound]:.3g} of all sources are bound to it or sent there"
             else:
-                chosen = self.turns.next(("target", cell, why if "hash" in why else ""), drawn, start)
+                chosen = self._pick(("target", cell, why if "hash" in why else ""), drawn, start)
         self.stuck[stick] = chosen
         pair = int(mine[chosen])
         self._say_target(cell, pair, shares, why, sender, trail)
@@ -806,7 +820,7 @@ class Tracer:
             return None
         if group not in trail.sessions:
             every = np.append(masses, max(1 - float(masses.sum()), 0.0))
-            place = self.turns.next(("session", group, cell), every / every.sum())
+            place = self._pick(("session", group, cell), every / every.sum())
             trail.sessions[group] = int(network.pairs.member[mine[place]]) if place < len(mine) else -1
         found = np.flatnonzero(network.pairs.member[mine] == trail.sessions[group])
         return int(found[0]) if len(found) and self.flow.moment.in_use[mine[found[0]]] else None
@@ -958,7 +972,7 @@ class Tracer:
         machine, name = int(network.pairs.machine[pair]), end["target"]
         excess = float(queue.excess[machine])
         load = f"{per_cent(float(queue.utilisation[machine]))} of its capacity"
-        if excess > 0 and self.turns.next(("full", machine), np.array([1 - excess, excess])):
+        if excess > 0 and self._pick(("full", machine), np.array([1 - excess, excess])):
             because = f"its queue is full: offered {load}"
             trail.add(**hop, ok=False, because=because, detail="overloaded")
             raise Ends(self._failed(trail, layer, 503, "reset", f"{name} is overloaded", "overloaded", end))
