@@ -18,7 +18,12 @@ class World:
         self.targets, self.zones = targets, ZONES[:zones]
         self.group: dict[str, Any] = {"reach": "any", "connect_timeout_s": 1}
         self.balancer: dict[str, Any] = {"addresses": []}
-        self.client: dict[str, Any] = {"sources": 60, "timeout_s": 60, "connect_timeout_s": 2, "tries_next_address": False}
+        self.client: dict[str, Any] = {
+            "sources": 60,
+            "timeout_s": 60,
+            "connect_timeout_s": 2,
+            "tries_next_address": False,
+        }
         self.name: dict[str, Any] = {"ttl_s": 100, "answers": [{"balancer": "front"}]}
         self.machine: dict[str, Any] = {"capacity_rps": None, "queue_s": 0}
         self.more: dict[str, Any] = {}
@@ -86,16 +91,14 @@ class World:
         front = {"name": "front", "zones": dict.fromkeys(self.zones), "layer": self.layer, "listeners": [listener]}
         group = {"name": "g", "port": 8080, "protocol": scheme, "targets": members, **self.group}
         made = {
-            "northgate": 1, "name": "pairs",
-            "regions": [{"name": "fells", "zones": self.zones}, {"name": "coast", "zones": ["coast-1"]}],
-            "areas": [{"name": "uplands", "latency_ms": {"fells": 10, "coast": 30}}],
+            "northgate": 1, "name": "pairs", "regions": [{"name": "fells", "zones": self.zones}, {"name": "coast",
+            "zones": ["coast-1"]}], "areas": [{"name": "uplands", "latency_ms": {"fells": 10, "coast": 30}}],
             "instances": [*instances, {"name": "s", "zone": "coast-1", "serves": serves, **self.machine}],
             "target_groups": [group, {"name": "s", "port": 8080, "protocol": scheme, "targets": [{"instance": "s"}]}],
-            "pools": [{"name": name, "tiers": [{"groups": {group: 1}}]} for name, group in (("front", "g"), ("shore", "s"))],
-            "balancers": [front | self.balancer],
-            "probes": [{"name": "watch", "protocol": "tcp", "port": 80, "interval_s": 3, "timeout_s": 3, "unhealthy_after": 1}],
-            "names": [{"name": "www.beckwater.example", **self.name}],
-            "clients": [
+            "pools": [{"name": name, "tiers": [{"groups": {group: 1}}]} for name, group in (("front", "g"), ("shore",
+            "s"))], "balancers": [front | self.balancer], "probes": [{"name": "watch", "protocol": "tcp", "port": 80,
+            "interval_s": 3, "timeout_s": 3, "unhealthy_after": 1}], "names": [{"name": "www.beckwater.example",
+            **self.name}], "clients": [
                 {"name": "walkers", "area": "uplands", "rps": RPS, "cidr": "198.18.0.0/16", **self.client,
                  "calls": [{"url": f"http://{'alias' if self.alias else 'www'}.beckwater.example/"}]},
             ],

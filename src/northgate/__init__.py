@@ -4,8 +4,8 @@ import os
 
 __version__ = "0.1.0"
 
-# NumPy and SciPy start a pool of threads for linear algebra when they are loaded. The engine's matrices are small: where
-# cores are busy, handing 5 x 5 of them to a pool takes hundreds of times as long as the work. So one thread, in every
-# process, before either is loaded.
+# NumPy and SciPy start a pool of threads for linear algebra when they are loaded. The engine's matrices are small:
+# where cores are busy, handing 5 x 5 of them to a pool takes hundreds of times as long as the work. So one thread, in
+# every process, before either is loaded.
 for _library in ("OPENBLAS", "MKL", "BLIS", "OMP", "VECLIB_MAXIMUM"):
     os.environ[f"{_library}_NUM_THREADS"] = "1"

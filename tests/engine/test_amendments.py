@@ -1,4 +1,5 @@
-"""Where mechanisms meet: several addresses, what is held of names, what stands behind and outside, what nobody asks about."""
+"""Where mechanisms meet: several addresses, what is held of names, what stands behind and outside, what nobody asks
+about."""
 
 import numpy as np
 import pytest

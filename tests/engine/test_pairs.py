@@ -1,8 +1,9 @@
 """A third witness, besides the engine's own tests and the simulation: closed forms for two mechanisms at a time.
 
-Each form is worked out by hand from the description, for parameters that are drawn: what share of the calls fails at one
-second, while nobody has noticed yet. T targets of which b are bad, n fronts of which d are dead, r repeats, k others tried,
-a the share of clients on an old answer, h the share of sources whose key falls to bad targets, u offered over capacity.
+Each form is worked out by hand from the description, for parameters that are drawn: what share of the calls fails at
+one second, while nobody has noticed yet. T targets of which b are bad, n fronts of which d are dead, r repeats, k
+others tried, a the share of clients on an old answer, h the share of sources whose key falls to bad targets, u offered
+over capacity.
 """
 
 import math
@@ -101,7 +102,8 @@ def _(chance):
 
 @pair("repeats", "layer 4")
 def _(chance):
-    """Over a connection to a bad one the first attempt fails, and the r that are left are drawn anew: p p^r either way."""
+    """Over a connection to a bad one the first attempt fails, and the r that are left are drawn anew: p p^r either
+    way."""
     world, targets, bad = drawn(chance)
     world.client["retries"] = repeats = chance.randint(1, 3)
     return world.at_layer_4().bad(bad, silent=True), (bad / targets) ** (repeats + 1)
@@ -214,7 +216,13 @@ def _(chance):
     world = World(2, 1).with_second("all")
     capacity = chance.choice([10, 20, 25])
     world.more["instances"] = [
-        {"name": name, "zone": zone, "capacity_rps": limit, "queue_s": 0, "serves": [{"port": 8080, "protocol": "http"}]}
+        {
+            "name": name,
+            "zone": zone,
+            "capacity_rps": limit,
+            "queue_s": 0,
+            "serves": [{"port": 8080, "protocol": "http"}],
+        }
         for name, zone, limit in (("t-1", "fells-1", capacity), ("t-2", "fells-1", capacity), ("s", "coast-1", 500))
     ]
     world.client["tries_next_address"] = True
@@ -370,8 +378,8 @@ def _(chance):
 
 @pair("try others", "behind")
 def _(chance):
-    """To the outer balancer the inner one takes every connect; the machine beside it refuses, so all go on to the inner,
-    where b of T are bad and nobody else is tried."""
+    """To the outer balancer the inner one takes every connect; the machine beside it refuses, so all go on to the
+    inner, where b of T are bad and nobody else is tried."""
     world, targets, bad = drawn(chance)
     world.more["outer"] = {"targets": [{"balancer": "in"}, {"instance": "s", "port": 9}], "try_others": 1}
     return world.behind().bad(bad), bad / targets

@@ -167,7 +167,8 @@ def held_in_many_ways(count, **client):
 
 @pytest.mark.parametrize("count", [6, 60, 1200])
 def test_sources_may_be_held_in_more_than_a_million_ways(count):
-    """A zone of three is lost: its front, and a third of each group, to which a third of the sources is bound in each."""
+    """A zone of three is lost: its front, and a third of each group, to which a third of the sources is bound in
+    each."""
     run = drill_of(held_in_many_ways(count, sources=100_000), [fail(60, zone="fells-2")], lasts_s=70)
     flow, dead = run.flow_at(62), 1 / 3
     # A third of the fronts is dead; of the connects that are taken none, half or all are held at a silent target.
@@ -177,8 +178,8 @@ def test_sources_may_be_held_in_more_than_a_million_ways(count):
 
 
 def test_a_session_whose_target_refuses_goes_on_in_the_order_of_its_key():
-    """Two of six refuse; who is bound to one of them (1/3 of all, for good) tries the first of the others in his key's own
-    order: fails if that is the other bad one."""
+    """Two of six refuse; who is bound to one of them (1/3 of all, for good) tries the first of the others in his key's
+    own order: fails if that is the other bad one."""
     data = with_retries(0, sources=60)
     data["target_groups"][0] |= {
         "probe": None, "try_others": 1, "balance": "source-hash", "affinity": {"by": "cookie", "renews": True},

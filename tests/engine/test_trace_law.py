@@ -1,5 +1,5 @@
-"""The law of traces: on random plans and moments of drills, what a trace expects is what the solver says, outcome by outcome;
-and what it counts over many requests is what it expects."""
+"""The law of traces: on random plans and moments of drills, what a trace expects is what the solver says, outcome by
+outcome; and what it counts over many requests is what it expects."""
 
 from dataclasses import replace
 
@@ -35,8 +35,8 @@ def without_connections(flow):
 
 
 def expected(flow, story, client, url):
-    """What the trace expects of calls of a group, each by a source of its own with the session that it holds: by cause, and
-    what is served by target."""
+    """What the trace expects of calls of a group, each by a source of its own with the session that it holds: by cause,
+    and what is served by target."""
     asked = Question(url=url, client=client, vary="source", session="kept", times=2)
     causes, served = dict.fromkeys(CAUSES, 0.0), {}
     for (answer, error, cause), share in Ways(Tracer(flow, asked, story)).shares().items():
@@ -106,7 +106,8 @@ def test_the_law_holds_where_much_comes_together(about, world):
 
 @pytest.mark.parametrize(("about", "world"), list(worlds()), ids=lambda one: one if isinstance(one, str) else "")
 def test_what_comes_is_what_is_expected(about, world):
-    """Over 400 requests, each by a source of its own; each choice is made in turn, to within one, and a few are made."""
+    """Over 400 requests, each by a source of its own; each choice is made in turn, to within one, and a few are
+    made."""
     data = world.data() | {"drills": [{"name": "d", "phases": "best", "lasts_s": 200, "steps": world.steps}]}
     run = run_drill(network := network_of(data), network.plan.drills[0])
     flow = run.flow_at(world.at_s + 1)

@@ -9,7 +9,8 @@ from tests.simulation.places import Front
 
 
 class Address(NamedTuple):
-    """Where an answer leads: to a balancer's shared address, or to one of its fronts; outside the plan (no balancer)."""
+    """Where an answer leads: to a balancer's shared address, or to one of its fronts; outside the plan (no
+    balancer)."""
 
     balancer: str
     front: Front | None

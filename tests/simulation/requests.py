@@ -479,8 +479,8 @@ class Simulation:
     def _connect(
         self, client: ClientGroup, asked: Asked, source: Source, address: Address, waited_s: float
     ) -> tuple[str, bool, float]:
-        """One connect to an address: the zone that serves or the cause of failure, whether somebody took it, and how long
-        it waited for nothing."""
+        """One connect to an address: the zone that serves or the cause of failure, whether somebody took it, and how
+        long it waited for nothing."""
         quiet_s = client.connect_timeout_s
         if not address.balancer:
             return OUTSIDE, True, 0.0
@@ -492,11 +492,17 @@ class Simulation:
             return action, False, quiet_s if action == BLOCKED else 0.0
         if not action.pool:
             return (BAD_STATUS if action.respond and action.respond.status >= 400 else front.zone), True, 0.0
-        at_7 = self.balancers[front.balancer].layer == 7
-        target, group = self._choose(front, action.pool, source)
+        return self._to_target(client, asked, source, front, action.pool, waited_s)
+
+    def _to_target(
+        self, client: ClientGroup, asked: Asked, source: Source, front: Front, pool: str, waited_s: float
+    ) -> tuple[str, bool, float]:
+        """The same at a front that has a pool to choose from; at layer 4 the client connects to its target."""
+        at_7, quiet_s = self.balancers[front.balancer].layer == 7, client.connect_timeout_s
+        target, group = self._choose(front, pool, source)
         if target is None or group is None:
             return NONE_HEALTHY, at_7, 0.0
-        target, more_s = self._until_connected(source, front, target, group, action.pool)
+        target, more_s = self._until_connected(source, front, target, group, pool)
         spent = Spent(client.timeout_s - waited_s - self._trip_s(client, front), math.inf)
         outcome = self._meets(front, target, group, client, asked.path, spent, more_s)
         if outcome == target.machine.zone or (target.machine.onward and outcome in self.world.region_of):
@@ -543,7 +549,8 @@ class Simulation:
         spent: Spent,
         waited_s: float,
     ) -> str:
-        """What becomes of a request at its target, which it keeps busy meanwhile; `spent` says what is left of budgets."""
+        """What becomes of a request at its target, which it keeps busy meanwhile; `spent` says what is left of
+        budgets."""
         machine, now = target.machine, self.env.now
         if machine.onward:
             return self._behind(target, group, client, path, spent, waited_s)

@@ -37,8 +37,8 @@ class ExpectationAnswer(AnswerModel):
 
 
 class BlindAnswer(AnswerModel):
-    """One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time. `unseen`: no probe asks about
-    what was lost, so that nobody notices, and there are no bounds."""
+    """One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time. `unseen`: no probe asks
+    about what was lost, so that nobody notices, and there are no bounds."""
 
     target: str
     group: str

@@ -102,7 +102,8 @@ class Connected:
         return np.where(self.ends_at_first_failure(), 0.0, self.retries[:, None])
 
     def ended_under_calls(self, outcome: Floats) -> Floats:
-        """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without one."""
+        """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without
+        one."""
         fails = np.clip(1 - outcome[:, :, SERVED], 0, 1)
         ended = self.ends_at_first_failure() & (self.retries > 0)[:, None]
         return np.asarray(self.held * np.where(ended, fails, 0.0))

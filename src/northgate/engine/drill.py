@@ -24,7 +24,7 @@ from northgate.engine.scaling import Autoscaler, autoscalers, roomy
 from northgate.engine.sessions import Holding
 from northgate.engine.solving import solve
 from northgate.engine.standing import frame_of
-from northgate.engine.truth import ANSWERS, REFUSES, Truth, encounter, probe_view, truth_under
+from northgate.engine.truth import ANSWERS, REFUSES, Encounter, Truth, encounter, healthy, probe_view, truth_under
 from northgate.engine.types import Bools, Floats, Ints, Reached, Watch, go_on, total_by, untold
 from northgate.engine.watching import counted, name_outcome, votes, with_onward
 from northgate.plan import Problem
@@ -36,8 +36,8 @@ NEVER = np.inf
 # Shares that follow backlogs are looked at again when a hold is another by that part of it, at the soonest so many
 # seconds later; differences below EVEN are none.
 FOLLOWED, SHORTEST_S, EVEN = 0.05, 0.05, 1e-9
-# Where sessions and connections are opened otherwise as they themselves change a load, what is held on the mean is worked
-# out again from how they are opened then, so often at most.
+# Where sessions and connections are opened otherwise as they themselves change a load, what is held on the mean is
+# worked out again from how they are opened then, so often at most.
 MEAN_ROUNDS, FINER = 2, 0.5
 # `slow_start_s` raises a weight in so many equal steps, the first at once.
 SLOW_STEPS = 10
@@ -104,8 +104,8 @@ class Keyframe:
     """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
 
     Served by zone and failed by cause in requests/s, utilisation by machine; `moving`: some backlog grows or shrinks.
-    `faster`: how fast utilisations grow (1/s; None: not at all). `failed`: the calls that have failed up to here. `opens`: how sessions and connections
-    are opened until the next keyframe, on the mean.
+    `faster`: how fast utilisations grow (1/s; None: not at all). `failed`: the calls that have failed up to here.
+    `opens`: how sessions and connections are opened until the next keyframe, on the mean.
     """
 
     t_s: float
@@ -275,14 +275,19 @@ class _Run:
         self.name_probers = Probers(name_beats(network), name_outcome(self.network, self.flow), drill.phases, change_s)
         self.met = self.probers.believes.copy()
         self.wrong_since = np.full(len(network.probed), np.nan)
-        # Per probed pair: whether requests met nothing good there before any fault, and since when they have lost what no
-        # probe asks about.
-        self.never_well = self._requests_fail()
-        self.unseen_since = np.full(len(network.probed), np.nan)
         self.answer_s = self._outcome().delay_s
         # The shortest and longest time of an answer since a prober last began to pass.
         self.answer_range_s = (self.answer_s, self.answer_s)
         self.failed_at_once = np.zeros(len(network.probed), dtype=bool)
+        self._begin_notes()
+
+    def _begin_notes(self) -> None:
+        """What is noted on the way."""
+        network = self.network
+        # Per probed pair: whether requests meet nothing good there without any fault, and since when they have lost
+        # what no probe asks about.
+        self.never_well = self._requests_fail(encounter(network, healthy(network)))
+        self.unseen_since = np.full(len(network.probed), np.nan)
         self.totals = Totals()
         self.keyframes: list[Keyframe] = []
         self.blind: list[BlindRow] = []
@@ -751,7 +756,7 @@ class _Run:
             np.where(outcome.passes, np.maximum(high, outcome.delay_s), high),
         )
         self.wrong_since[~alive] = np.nan
-        self._note_unseen(alive & outcome.passes & self._requests_fail() & ~self.never_well)
+        self._note_unseen(alive & outcome.passes & self._requests_fail(self.encounter) & ~self.never_well)
 
     def _note_unseen(self, unseen: Bools) -> None:
         """Opens and closes rows of what requests have lost at targets whose probes pass all the same."""
@@ -765,19 +770,17 @@ class _Run:
         if self.now > since:
             self.blind.append(BlindRow(pair, "down", since, None, self.now, None))
 
-    def _requests_fail(self) -> Bools:
+    def _requests_fail(self, met: Encounter) -> Bools:
         """Per probed pair: whether some client's requests meet nothing there, or a page that is no good."""
-        network, met = self.network, self.encounter
-        pairs = network.probed
+        pairs = self.network.probed
         fails = ((met.fate_met != ANSWERS) | met.bad_page)[:, pairs]
-        return np.asarray((fails & self._fates_asking[:, pairs]).any(axis=0))
+        return np.asarray((fails & self._fates_asking(met)[:, pairs]).any(axis=0))
 
-    @property
-    def _fates_asking(self) -> Bools:
+    def _fates_asking(self, met: Encounter) -> Bools:
         """Per fate and pair: whether calls of clients that fare so may come there."""
         network = self.network
-        made = np.zeros((self.encounter.fate_met.shape[0], len(network.routes.cell_front)), dtype=bool)
-        fate = self.encounter.fate[network.calls.outcome]
+        made = np.zeros((met.fate_met.shape[0], len(network.routes.cell_front)), dtype=bool)
+        fate = met.fate[network.calls.outcome]
         np.logical_or.at(made, fate, network.calls_at_cells)
         return made[:, network.pairs.cell]
 

@@ -44,10 +44,10 @@ class Held:
 
 @dataclass(frozen=True)
 class Tried:
-    """How often calls connect, against once each: `book` by what their outcomes are kept by (`repeats.Repeats`: entries,
-    then classes of held calls at entries); `after_one` how often when one attempt has been made already; `over_open` how
-    often over open connections, by kind and pair; `anew`: per call the share that goes on without its connection, as that has ended
-    under it."""
+    """How often calls connect, against once each: `book` by what their outcomes are kept by (`repeats.Repeats`:
+    entries, then classes of held calls at entries); `after_one` how often when one attempt has been made already;
+    `over_open` how often over open connections, by kind and pair; `anew`: per call the share that goes on without its
+    connection, as that has ended under it."""
 
     book: Floats
     after_one: Floats
@@ -78,11 +78,11 @@ class Tried:
 @dataclass(frozen=True)
 class Moment:
     """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
-    fronts are in their address, which answers of each name are healthy, the answers that everyone holds, the warmth (0 to
-    1) of each pair's target, the rate of each call (requests/s), the backlog of each machine (seconds of work), and the sessions and connections
-    that sources hold.
-    `attempts`: how often calls were tried in the state before, from which a retry storm goes on. `fresh`: what entries would be told if nobody held old answers. `exists`: which machines are there, where
-    autoscalers launch them (None: all)."""
+    fronts are in their address, which answers of each name are healthy, the answers that everyone holds, the warmth (0
+    to 1) of each pair's target, the rate of each call (requests/s), the backlog of each machine (seconds of work), and
+    the sessions and connections that sources hold. `attempts`: how often calls were tried in the state before, from
+    which a retry storm goes on. `fresh`: what entries would be told if nobody held old answers. `exists`: which
+    machines are there, where autoscalers launch them (None: all)."""
 
     truth: Truth
     encounter: Encounter
@@ -128,8 +128,8 @@ class Places:
 @dataclass(frozen=True)
 class Opens:
     """How sessions and connections are opened and end (see `Flow`), with the rate of each kind of connection's call
-    (calls/s). `bound[k, p]`: the share of its sources that a session leads through pair p (NaN: sessions do not say where its
-    connections lead), `served[k, p]` the chance that a call of theirs is served there."""
+    (calls/s). `bound[k, p]`: the share of its sources that a session leads through pair p (NaN: sessions do not say
+    where its connections lead), `served[k, p]` the chance that a call of theirs is served there."""
 
     opening: Floats
     connecting: Floats
@@ -150,15 +150,14 @@ class Flow:
     """Rates (requests/s) at one moment; arrays over the network's indices.
 
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
-    alike); `pair_served` is what is served through each pair, `front_excess` the share of a front's answers that its balancer's
-    bandwidth does not let through. `row_part` is the share of an entry's requests
-    that each row of `entry_fronts` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`,
-    then SERVED and WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session
-    of the k-th kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that
-    would open one through pair p, made by a source that has none; `reconnecting[k, p]` the same of calls whose connection
-    has just ended under them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there;
-    `bound_there` and `served_there` as in `Opens`.
-    `work_out` finds the rates by place (`places`).
+    alike); `pair_served` is what is served through each pair, `front_excess` the share of a front's answers that its
+    balancer's bandwidth does not let through. `row_part` is the share of an entry's requests that each row of
+    `entry_fronts` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED and
+    WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session of the k-th
+    kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that would
+    open one through pair p, made by a source that has none; `reconnecting[k, p]` the same of calls whose connection has
+    just ended under them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there;
+    `bound_there` and `served_there` as in `Opens`. `work_out` finds the rates by place (`places`).
     """
 
     network: Network

@@ -1,4 +1,5 @@
-"""Targets that fare alike, taken together: where calls are held in very many ways, those held at any of a lump are one class.
+"""Targets that fare alike, taken together: where calls are held in very many ways, those held at any of a lump are one
+class.
 
 A lump stands beside the pairs as one more number, past the last of them; what becomes of its calls is the mean over its
 pairs, by the shares of those who are held at each.

@@ -6,15 +6,15 @@ life; where a target is silent, its connections end with their first failed requ
 
     dm_j/dt = λ (1 - M) p_j - d_j m_j,   d_j = δ or δ + λ
 
-Who loses a connection under a call repeats that, and opens another with the chance q_j on place j. Between events λ, p, q
-and d stay as they are. With F the sum of the masses that end faster (nobody opens one there), G that of the others, Q the
-sum of q, I the integral of (1 - M) e^(-δ (t - τ)) and K that of F e^(-δ (t - τ)), all are linear:
+Who loses a connection under a call repeats that, and opens another with the chance q_j on place j. Between events λ, p,
+q and d stay as they are. With F the sum of the masses that end faster (nobody opens one there), G that of the others, Q
+the sum of q, I the integral of (1 - M) e^(-δ (t - τ)) and K that of F e^(-δ (t - τ)), all are linear:
 
     F' = -(δ + λ) F,   G' = λ P (1 - F - G) + λ Q F - δ G,   I' = 1 - F - G - δ I,   K' = F - δ K
     m_j(t) = m_j(0) e^(-δ t) + λ p_j I(t) + λ q_j K(t),   m_j(t) = m_j(0) e^(-(δ + λ) t) for the faster ones
 
-Connections of sources that a session binds lead where it leads: of the share b_j that is bound to place j those without one
-open one there, with the chance s_j, so that each place has its own equation and its own exponential:
+Connections of sources that a session binds lead where it leads: of the share b_j that is bound to place j those without
+one open one there, with the chance s_j, so that each place has its own equation and its own exponential:
 
     dm_j/dt = λ s_j (b_j - m_j) + λ p_j - d_j m_j
 """
@@ -72,10 +72,7 @@ class Masses:
         if seconds <= 0 or not self._anything:
             return self.held
         if self.bound is not None:
-            speed, drift = self._own
-            spent = _spent_each(speed, seconds)
-            grown = np.divide(seconds - spent, speed, out=np.full(len(speed), seconds**2 / 2), where=speed * seconds > 1e-9)
-            return np.asarray((self.held * spent + drift * grown) / seconds)
+            return self._own_mean(seconds)
         _, spent, _, freed, _, lost = self._integrals(seconds)
         slow = self.held * spent[0] + self.rate * (self.opens * freed + self._again * lost)
         return np.maximum(np.where(self.silent, self.held * spent[1], slow), 0.0) / seconds
@@ -101,13 +98,21 @@ class Masses:
 
     @property
     def _own(self) -> tuple[Floats, Floats]:
-        """Of places that sessions lead to: how fast each comes to rest (1/s), and how fast it grows from nothing (1/s)."""
+        """Of places that sessions lead to: how fast each comes to rest (1/s), and how fast it grows from nothing
+        (1/s)."""
         assert self.bound is not None
         assert self.served is not None
         # Who is connected there without being bound there stays until his connection ends.
         pulls = np.where(self.held <= self.bound, self.rate * self.served, 0.0)
         ends = self.ends + np.where(self.silent, self.rate, 0.0)
         return ends + pulls, pulls * self.bound + self.rate * self.opens
+
+    def _own_mean(self, seconds: float) -> Floats:
+        speed, drift = self._own
+        spent = _spent_each(speed, seconds)
+        even = np.full(len(speed), seconds**2 / 2)
+        grown = np.divide(seconds - spent, speed, out=even, where=speed * seconds > 1e-9)
+        return np.asarray((self.held * spent + drift * grown) / seconds)
 
     def _own_step_s(self) -> float:
         speed, drift = self._own

@@ -1,9 +1,10 @@
 """What names answer: how one is chosen, and to which balancers it leads.
 
 A leaf is one place to which a name may lead: a balancer (one front of it, where each front has its own address) or
-something outside the plan. An asker is a name (or one answer of it, which a probe watches) and an area that asks it. What
-it is told is a set of leaves: the addresses that one answer lists together. A name that leads on by host name to another
-one of the plan is an alias: its record and the other's are kept apart, each by its own time to live (RFC 1034, 3.6.2).
+something outside the plan. An asker is a name (or one answer of it, which a probe watches) and an area that asks it.
+What it is told is a set of leaves: the addresses that one answer lists together. A name that leads on by host name to
+another one of the plan is an alias: its record and the other's are kept apart, each by its own time to live (RFC 1034,
+3.6.2).
 """
 
 from collections.abc import Callable, Iterator, Sequence

@@ -158,8 +158,9 @@ class Calls:
 
     Calls of one outcome class fare alike at every target: they ask the same path, wait equally long, are judged alike
     (`outcome_judge`: the probe, or `CLIENTS_JUDGE`), come from the same distance (`outcome_trip`, a row of `trips_s`),
-    and where it matters from the same sources (`outcome_who`). `distance_s` is the round trip from the call's area to each
-    region (s), inf where the plan does not tell it: nobody chooses what is infinitely far while there is anything else.
+    and where it matters from the same sources (`outcome_who`). `distance_s` is the round trip from the call's area to
+    each region (s), inf where the plan does not tell it: nobody chooses what is infinitely far while there is anything
+    else.
     """
 
     client: Ints
@@ -390,7 +391,8 @@ class Network:
 
     @cached_property
     def connection_session(self) -> tuple[int, ...]:
-        """Per kind of connection the kind of session that says where all of its connections lead; -1 where none does."""
+        """Per kind of connection the kind of session that says where all of its connections lead; -1 where none
+        does."""
         found = []
         for kind in self.connection_kinds:
             cells = self.routes.lane_cell[np.isin(self.routes.lane_route, self.entry_fronts[2][kind.rows])]

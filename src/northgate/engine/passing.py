@@ -62,9 +62,9 @@ class Stop:
 
 @dataclass(frozen=True)
 class Back:
-    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a lane's cell, at a row, at an entry,
-    and by row of the repeats' book. `later`: the book after one, two, ... connects that took their time-out, where that
-    makes a difference to what is too late."""
+    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a lane's cell, at a row, at an
+    entry, and by row of the repeats' book. `later`: the book after one, two, ... connects that took their time-out,
+    where that makes a difference to what is too late."""
 
     pair: dict[int, Floats]
     cell: Floats
@@ -75,7 +75,8 @@ class Back:
 
     @property
     def books(self) -> tuple[Floats, ...]:
-        """What becomes of a connect by row of the book, after no connect that took its time-out, after one, and so on."""
+        """What becomes of a connect by row of the book, after no connect that took its time-out, after one, and so
+        on."""
         return (self.book, *self.later)
 
 
@@ -105,8 +106,8 @@ class Passing:
         return self.repeats.any
 
     def go(self, share: Floats) -> tuple[Sent, Queue, Back]:
-        """One pass with these shares of those who are free to be sent anywhere, of shape (fates or 1, pairs): forward to
-        targets, through their queues, and back."""
+        """One pass with these shares of those who are free to be sent anywhere, of shape (fates or 1, pairs): forward
+        to targets, through their queues, and back."""
         ends, stops = self.trying(self.mixed(share), share)
         sent = self.forward(ends)
         queue = self.queues(ends, sent)
@@ -121,7 +122,9 @@ class Passing:
         if not waits or not self._quiet(back):
             return ()
         late = self._late(queue, 0)
-        if not self.frame.with_others and all((self._late(queue, number) == late).all() for number in range(1, waits + 1)):
+        if not self.frame.with_others and all(
+            (self._late(queue, number) == late).all() for number in range(1, waits + 1)
+        ):
             return ()
         made = tuple(self.backward(ends, share, sent, queue, stops, number).book for number in range(1, waits + 1))
         self.after_waits.clear()
@@ -218,8 +221,8 @@ class Passing:
 
     @cached_property
     def of_sessions(self) -> list[tuple[dict[int, int], Ints]]:
-        """Per kind of session: the fates of its client's calls, each with one of them, and the cells that keep it; without
-        those calls whose classes are followed."""
+        """Per kind of session: the fates of its client's calls, each with one of them, and the cells that keep it;
+        without those calls whose classes are followed."""
         network, by_class = self.network, {one.fate for one in self.repeats.stuck}
         if self.moment.held is None:
             return []
@@ -304,7 +307,8 @@ class Passing:
     def backward(
         self, share: Floats, drawn: Floats, sent: Sent, queue: Queue, stops: list[Stop], waits: int = 0
     ) -> Back:  # fmt: skip
-        """What becomes of requests, from the deepest level up, of those that `waits` connects before took their time-out."""
+        """What becomes of requests, from the deepest level up, of those that `waits` connects before took their
+        time-out."""
         pair = self._at_machines(queue, waits)
         self._after_waits(queue, pair, waits)
         for stop in stops:
@@ -358,7 +362,8 @@ class Passing:
         return made
 
     def _failing(self, pair: dict[int, Floats], latency_s: Floats, waits: int) -> None:
-        """What of the failures is a failed connect of the client's, as it is at layer 4, and how long the others take."""
+        """What of the failures is a failed connect of the client's, as it is at layer 4, and how long the others
+        take."""
         network, standing, encounter = self.network, self.standing, self.moment.encounter
         at_4 = network.front_layer[network.pairs.front] == 4
         quiet = [(TIMED_OUT, standing.silent), (BLOCKED, standing.blocked)]
@@ -403,8 +408,8 @@ class Passing:
     def _late_after(
         self, fate: int, mine: Ints, latency_s: Floats, wait_s: Floats, queue: Queue, waits: int
     ) -> Bools:  # fmt: skip
-        """Whether answers of a cell's pairs come too late after a front has waited so long for silent ones; its own patience
-        for an answer begins anew with each."""
+        """Whether answers of a cell's pairs come too late after a front has waited so long for silent ones; its own
+        patience for an answer begins anew with each."""
         encounter = self.moment.encounter
         slope = queue.slope[self.network.pairs.machine[mine]]
         budget_s = encounter.budget_s[fate, mine] - waits * encounter.connect_s[fate]
@@ -434,7 +439,7 @@ class Passing:
             pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[stop.fate, mine] = value
 
     def _to_rows(self, share: Floats, drawn: Floats, pair: dict[int, Floats], sent: Sent, waits: int) -> Back:
-        network, frame, standing = self.network, self.frame, self.standing
+        network, frame = self.network, self.frame
         routes = network.routes
         cell = np.zeros((KINDS, self.fates, self.cells))
         row = np.zeros((len(frame.entry), KINDS))

@@ -1,8 +1,8 @@
 """Calls that are tried more than once: at the next address of an answer, and again when an attempt fails.
 
 A repeat keeps the set of addresses that DNS gave, its hash key and its session, and draws the rest anew. So what fails
-again is worked out per class of calls that hold the same set and are held at the same targets: `failed = Σ share x p^(r+1)`,
-tried `1 + p + ... + p^r` times, p being what fails of one attempt of that class (`tries`).
+again is worked out per class of calls that hold the same set and are held at the same targets: `failed = Σ share x
+p^(r+1)`, tried `1 + p + ... + p^r` times, p being what fails of one attempt of that class (`tries`).
 
 The book has a row for each entry, and one for each entry and class of calls that are held at targets: what becomes of a
 connect there, and how often it is made.
@@ -48,8 +48,8 @@ FAILS = slice(0, len(CAUSES))
 ALL = 1e-12
 # The least weight of a class where only their ratios count.
 EMPTY = 1e-12
-# So many classes of a call are followed at most; beyond that only every so-many-th of its sources' keys, evenly spread, of
-# which n give each share to within about 1 / sqrt(n).
+# So many classes of a call are followed at most; beyond that only every so-many-th of its sources' keys, evenly
+# spread, of which n give each share to within about 1 / sqrt(n).
 MOST_CLASSES = 400_000
 # With more ways than this in which sessions hold a call, targets that fare alike are taken together.
 MOST_TOGETHER = 2_000
@@ -57,10 +57,10 @@ MOST_TOGETHER = 2_000
 
 @dataclass
 class Stuck:
-    """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time), and
-    per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how many
-    silent targets those of a class have met before, or DRAWN. Row `first + e * classes + k` of the book is entry e's, of
-    `entries`, for class k."""
+    """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time),
+    and per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how
+    many silent targets those of a class have met before, or DRAWN. Row `first + e * classes + k` of the book is entry
+    e's, of `entries`, for class k."""
 
     call: int
     fate: int
@@ -94,8 +94,8 @@ class Stuck:
 
 @dataclass(frozen=True)
 class Part:
-    """Classes of a call's sources: their weights, per cell the pair that holds each (as one number with what is spent before
-    it), and whether no session holds any of them."""
+    """Classes of a call's sources: their weights, per cell the pair that holds each (as one number with what is spent
+    before it), and whether no session holds any of them."""
 
     weights: Floats
     pins: dict[int, Ints]
@@ -109,8 +109,8 @@ class Part:
 @dataclass(frozen=True)
 class Cases:
     """Calls of one class that hold one set of n addresses: (cases,) arrays, and per address its row of the book and the
-    entry that this belongs to, (cases, n). `share` is the set's of the call's, `kind` the place of the class among those of
-    all calls (0: the one class of calls that nothing holds)."""
+    entry that this belongs to, (cases, n). `share` is the set's of the call's, `kind` the place of the class among
+    those of all calls (0: the one class of calls that nothing holds)."""
 
     call: Ints
     share: Floats
@@ -120,8 +120,8 @@ class Cases:
 
 
 class Repeats:
-    """The calls of one moment that may be tried more than once; `stops` where calls that go on to others have been found
-    to end before."""
+    """The calls of one moment that may be tried more than once; `stops` where calls that go on to others have been
+    found to end before."""
 
     def __init__(self, standing: Standing, moment: Moment) -> None:
         self.standing, self.frame = standing, standing.frame
@@ -293,7 +293,8 @@ class Repeats:
             kinds.append((mine, pins, held, members))
         many = math.prod(len(members) + 1 for _, _, _, members in kinds) > MOST_TOGETHER
         for mine, pins, held, members in kinds:
-            alike = self._alike(fate, mine, pins, held, members) if many else [members[one : one + 1] for one in range(len(members))]
+            alone = [members[one : one + 1] for one in range(len(members))]
+            alike = self._alike(fate, mine, pins, members) if many else alone
             bound = [self._held_at(mine, pins, held, some) for some in alike]
             none = Part(np.array([max(1 - held.sum(), 0.0)]), {}, free=True)
             found = [one.also(other) for one in found for other in [*bound, none]]
@@ -305,13 +306,16 @@ class Repeats:
         for row, cell in enumerate(cells):
             pin = pins[row, some]
             if len(some) > 1 and pin[0] != NOBODY:
-                pin = np.array([self.lumps.add(pin // STRIDE, np.maximum(held[some], EMPTY)) * STRIDE + pin[0] % STRIDE])
+                pin = np.array(
+                    [self.lumps.add(pin // STRIDE, np.maximum(held[some], EMPTY)) * STRIDE + pin[0] % STRIDE]
+                )
             made[int(cell)] = pin[:1]
         return Part(np.array([held[some].sum()]), made, free=False)
 
-    def _alike(self, fate: int, cells: Ints, pins: Ints, held: Floats, members: Ints) -> list[Ints]:
-        """The members in lumps that fare alike: they meet the same at every front, and are machines of one make with queues
-        as long. Who takes no connect at a cell that goes on to others stays alone, as all others go on without it."""
+    def _alike(self, fate: int, cells: Ints, pins: Ints, members: Ints) -> list[Ints]:
+        """The members in lumps that fare alike: they meet the same at every front, and are machines of one make with
+        queues as long. Who takes no connect at a cell that goes on to others stays alone, as all others go on without
+        it."""
         network, truth = self.network, self.moment.truth
         machine = network.members.machine[members]
         made = [
@@ -337,8 +341,8 @@ class Repeats:
         return [cell for cell in hashed if len(segment.keys) and (weight[self.network.cell_pairs[cell]] > 0).any()]
 
     def _by_key(self, call: int, fate: int, bound: Sequence[Part], hashed: Sequence[int]) -> Iterator[Part]:
-        """Of those bound alike, the keys that fall to the same targets at every front are a class; where a session holds,
-        its key decides nothing, but where its target takes no connect, who comes next."""
+        """Of those bound alike, the keys that fall to the same targets at every front are a class; where a session
+        holds, its key decides nothing, but where its target takes no connect, who comes next."""
         if not hashed:
             yield from bound
             return
@@ -357,8 +361,8 @@ class Repeats:
             yield Part(part.weights[0] * share, pins, free=part.free)
 
     def _fall(self, cell: int, fate: int, segment: Segment, held: int, every: int) -> Ints:
-        """Where each key (of so many one) falls, that a session holds already (NOBODY: none does): the pair, and the silent
-        ones that it has met before in its own order."""
+        """Where each key (of so many one) falls, that a session holds already (NOBODY: none does): the pair, and the
+        silent ones that it has met before in its own order."""
         mine, table = self.network.cell_pairs[cell], hash_table(self.network)
         weight = self.choice.pair_weight[mine]
         count = len(segment.keys[::every])
@@ -374,8 +378,8 @@ class Repeats:
         return mine[here] * STRIDE + quiet + 1
 
     def lose_connections(self, call: int, lost: Floats) -> None:
-        """Of a call's connections those through these pairs have ended (shares of its sources): the sources are held where
-        their connections led, as a key or a session has led both."""
+        """Of a call's connections those through these pairs have ended (shares of its sources): the sources are held
+        where their connections led, as a key or a session has led both."""
         one = next((one for one in self.stuck if one.call == call), None)
         if one is None or lost.sum() <= 0:
             return
@@ -415,8 +419,8 @@ class Repeats:
         return self.after_one
 
     def coming(self, one: Stuck) -> Floats:
-        """How often calls of each class connect at each entry, those whose connection has ended under them too: (entries,
-        classes)."""
+        """How often calls of each class connect at each entry, those whose connection has ended under them too:
+        (entries, classes)."""
         made = self.free[one.call] * self.connects[one.rows]
         return np.asarray(made + self.anew[one.call] * self.connects_after_one[one.rows])
 
@@ -461,7 +465,8 @@ class Repeats:
         return np.asarray(held + weights[~pinned].sum() * drawn[mine])
 
     def _classes_at(self, one: Stuck, cell: int, connects_: Floats) -> Floats:
-        """The shares of the classes among the connects that come to a cell, of so many at each entry: (entries, classes)."""
+        """The shares of the classes among the connects that come to a cell, of so many at each entry: (entries,
+        classes)."""
         rows = np.flatnonzero((self.front == self.network.routes.cell_front[cell]) & np.isin(self.entry, one.entries))
         place = np.searchsorted(one.entries, self.entry[rows])
         coming = (connects_[place] * self.row_part[rows][:, None]).sum(axis=0)
@@ -518,9 +523,11 @@ class Repeats:
         wait_s = np.maximum(calls.connect_timeout_s[call], 1e-9)
         return np.maximum(np.ceil(calls.timeout_s[call] / wait_s - 1e-9), 1.0)
 
-    def outcomes(self, entry: Floats, share: Floats, pair: Mapping[int, Floats], row: Floats, after: "AfterWaits") -> Floats:
-        """What becomes of one connect by row of the book and kind; `share` is what is drawn anew, `row` what becomes of it
-        by row of `entry_fronts` where no pool is asked."""
+    def outcomes(
+        self, entry: Floats, share: Floats, pair: Mapping[int, Floats], row: Floats, after: "AfterWaits"
+    ) -> Floats:
+        """What becomes of one connect by row of the book and kind; `share` is what is drawn anew, `row` what becomes of
+        it by row of `entry_fronts` where no pool is asked."""
         if not self.stuck:
             return entry
         made = np.zeros((self.size, KINDS))
@@ -530,9 +537,9 @@ class Repeats:
         return made
 
     def ended(self, outcomes: Sequence[Floats], spent: int = 0) -> tuple[Floats, Floats]:
-        """Per row of the book the connects of a call there, and by kind what of the calls ends there, each counted once by
-        its last attempt; of calls that have `spent` attempts behind them. `outcomes` of a connect after 0, 1, ... others
-        that took their time-out (the last one for all further ones)."""
+        """Per row of the book the connects of a call there, and by kind what of the calls ends there, each counted once
+        by its last attempt; of calls that have `spent` attempts behind them. `outcomes` of a connect after 0, 1, ...
+        others that took their time-out (the last one for all further ones)."""
         connected = np.zeros(self.size)
         connected[: len(self.moment.told)] = self.moment.told
         ends = np.zeros((self.size, KINDS))
@@ -681,12 +688,15 @@ class Repeats:
         return made
 
     def opening(self, one: Stuck, cell: int, drawn: Floats, served: Floats, connected: Floats) -> Floats:
-        """Per pair of a cell: how often a call of a source that no session holds is served there, by the connects of those
-        classes; `drawn` and `served` per pair of the network."""
+        """Per pair of a cell: how often a call of a source that no session holds is served there, by the connects of
+        those classes; `drawn` and `served` per pair of the network."""
         mine, routes = self.network.cell_pairs[cell], self.network.routes
         # Of one source of each class, then of those whom nothing holds.
         once = np.divide(
-            connected[one.rows], one.weights, out=self._unweighted(one), where=np.broadcast_to(one.weights > 0, one.rows.shape)
+            connected[one.rows],
+            one.weights,
+            out=self._unweighted(one),
+            where=np.broadcast_to(one.weights > 0, one.rows.shape),
         )
         of_free = once * one.free_weights
         rows = np.flatnonzero((self.front == routes.cell_front[cell]) & np.isin(self.entry, one.entries))
@@ -697,7 +707,9 @@ class Repeats:
             coming = of_free[np.searchsorted(one.entries, self.entry[row])] * self.row_part[row]
             part = float(self.choice.lane_share[lanes].sum())
             if cell in one.spent:
-                made += part * coming.sum() * self._ends(one, cell, drawn[mine], coming / max(coming.sum(), 1e-300)).share
+                made += (
+                    part * coming.sum() * self._ends(one, cell, drawn[mine], coming / max(coming.sum(), 1e-300)).share
+                )
             else:
                 made += part * self._spread(one, cell, coming, drawn)
         return made * served[mine]
@@ -710,8 +722,8 @@ class Repeats:
 def sessions_of_free(network: Network, moment: Moment, number: int, call: int) -> Floats:
     """Of those sources of a call that have no open connection, the share that a session of a kind binds to each member.
 
-    At layer 4 a connection leads where its source's session does; so who has none is bound as all are, less those who are
-    connected there.
+    At layer 4 a connection leads where its source's session does; so who has none is bound as all are, less those who
+    are connected there.
     """
     assert moment.held is not None
     held = moment.held.sessions[number]
@@ -726,7 +738,8 @@ def sessions_of_free(network: Network, moment: Moment, number: int, call: int) -
     return np.asarray(bound / max(float(bound.sum()), 1.0))
 
 
-# What becomes of calls that have met silent targets before: per fate and cell (silent ones before, pair of the cell, kind).
+# What becomes of calls that have met silent targets before: per fate and cell (silent ones before, pair of the cell,
+# kind).
 AfterWaits = Mapping[tuple[int, int], Floats]
 
 

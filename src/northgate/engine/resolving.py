@@ -1,8 +1,8 @@
 """What clients' resolvers hold: caches are always warm, their ages spread evenly.
 
-Who keeps answers for D seconds uses the record of a name that was valid in [a, b) at time t with the share
-|[a, b) ∩ (t - D, t]| / D. Between events that is linear in time; an alias multiplies its own record's share by that of the
-name to which it leads, each over its own D.
+Who keeps answers for D seconds uses the record of a name that was valid in [a, b) at time t with the share |[a, b) ∩ (t
+- D, t]| / D. Between events that is linear in time; an alias multiplies its own record's share by that of the name to
+which it leads, each over its own D.
 """
 
 from collections.abc import Callable, Sequence
@@ -57,7 +57,8 @@ HeldAt = Callable[[int, float | None], Sequence[tuple[float, Record]]]
 def held_records(
     times: Sequence[float], records: Sequence[Record], hold_s: float, now: float
 ) -> list[tuple[float, Record]]:  # fmt: skip
-    """The records, each valid from its time on, that those who keep them for `hold_s` hold at a second, with their shares."""
+    """The records, each valid from its time on, that those who keep them for `hold_s` hold at a second, with their
+    shares."""
     if hold_s <= 0:
         return [(1.0, records[-1])]
     starts = [-np.inf, *times[1:]]
@@ -230,7 +231,10 @@ class Resolvers:
     def answers_at(self, history: "History", now: float) -> Answers:
         """What everyone held at any second of the past."""
         return self._answers(
-            [history.sets(self._who(number), one.over_share, one.over_s, now) for number, one in enumerate(self.holders)]
+            [
+                history.sets(self._who(number), one.over_share, one.over_s, now)
+                for number, one in enumerate(self.holders)
+            ]
         )
 
     def fresh(self) -> Floats:
@@ -238,8 +242,8 @@ class Resolvers:
         return self._answers([self._fresh_sets(number) for number in range(len(self.holders))]).told
 
     def mean_answers(self, now: float, second: float) -> Answers:
-        """What everyone holds on the mean until a second, before which no tail bends: the share of a record is linear, an
-        alias multiplies two of them or more, and Simpson's rule is exact for both."""
+        """What everyone holds on the mean until a second, before which no tail bends: the share of a record is linear,
+        an alias multiplies two of them or more, and Simpson's rule is exact for both."""
         parts = [(now, 1 / 6), ((now + second) / 2, 4 / 6), (second, 1 / 6)]
         made: list[Sets] = []
         for number in range(len(self.holders)):

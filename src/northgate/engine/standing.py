@@ -56,7 +56,8 @@ class Frame:
         self._find_trips(network)
 
     def _find_trips(self, network: Network) -> None:
-        """Per row the client's round trip (s), 0 behind another balancer; and whether it alone is beyond his patience."""
+        """Per row the client's round trip (s), 0 behind another balancer; and whether it alone is beyond his
+        patience."""
         calls, region = network.calls, network.zone_region[network.fronts.zone[self.front]]
         trip_s = np.where(self.of_client[self.entry], network.round_trip_s[self.call, region], 0.0)
         self.too_far: Bools = trip_s > calls.timeout_s[self.call]

@@ -109,9 +109,7 @@ class Story:
             return "its probe finds it failing, so it is out"
         failed = probe.unhealthy_after
         back = self._open_row(pair, "up")
-        coming = (
-            f" · back at the latest in {short(self._latest_s(back))}" if back else ""
-        )
+        coming = f" · back at the latest in {short(self._latest_s(back))}" if back else ""
         return f"{failed} probe{'s' if failed > 1 else ''} failed: out since {clock(row.believed_at_s)}{coming}"
 
     def when_noticed(self, pair: int, *, wrong: bool) -> str | None:

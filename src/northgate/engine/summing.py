@@ -231,8 +231,8 @@ class _Sums:
     # By call
 
     def _becomes(self) -> Floats:
-        """What becomes of the calls/s by entry that go no way that is open already, by kind; of what targets pass on, what
-        becomes of attempts."""
+        """What becomes of the calls/s by entry that go no way that is open already, by kind; of what targets pass on,
+        what becomes of attempts."""
         network, repeats, moment, back = self.network, self.repeats, self.moment, self.back
         call = network.entries.call
         calls = np.where(self.frame.of_client, moment.call_rps[call] * self.connected.free[call], 0.0)
@@ -249,8 +249,8 @@ class _Sums:
         return becomes
 
     def _connecting(self, spent: int) -> Floats:
-        """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or with
-        one that has just ended under a call (`spent` 1)."""
+        """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or
+        with one that has just ended under a call (`spent` 1)."""
         routes, frame, standing, repeats = self.network.routes, self.frame, self.standing, self.repeats
         made = np.zeros(self.connected.rps.shape)
         if spent and not self.connected.anew.any():

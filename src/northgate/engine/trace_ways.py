@@ -1,7 +1,8 @@
 """Every way that traced requests can take, with its share: what many of them are expected to get.
 
-The same stages as in `walking`, which takes one way of each by turns; here all are taken, each with its share. What becomes
-of attempts at several addresses, of targets tried in turn and of repeats is the solver's own arithmetic (`tries`, `others`).
+The same stages as in `walking`, which takes one way of each by turns; here all are taken, each with its share. What
+becomes of attempts at several addresses, of targets tried in turn and of repeats is the solver's own arithmetic
+(`tries`, `others`).
 """
 
 from collections.abc import Iterator, Mapping
@@ -19,7 +20,7 @@ from northgate.engine.trace_words import redirected
 from northgate.engine.tracing import Outcome
 from northgate.engine.tries import attempts, connects
 from northgate.engine.truth import ANSWERS, BLOCKED, REFUSES
-from northgate.engine.types import Floats, Ints
+from northgate.engine.types import Bools, Floats, Ints
 from northgate.engine.walking import MOST_BALANCERS, MOST_REDIRECTS, Ends, Tracer, Trail, Unconnected
 
 # What came back: the target that answered or failed to, the error, the cause.
@@ -34,8 +35,8 @@ MOST_CLASSES = 20_000
 
 @dataclass(frozen=True)
 class Holds:
-    """What holds a class of sources: per cell the order in which its key falls (positions of targets, -1 past the last),
-    and per group the member to which a session binds it (-1: none)."""
+    """What holds a class of sources: per cell the order in which its key falls (positions of targets, -1 past the
+    last), and per group the member to which a session binds it (-1: none)."""
 
     orders: Mapping[int, Ints] = field(default_factory=dict)
     sessions: Mapping[int, int] = field(default_factory=dict)
@@ -136,7 +137,9 @@ class Ways:
         orders = []
         for cell in cells:
             mine = network.cell_pairs[cell]
-            orders.append(ranking(keys, network.member_keys[network.pairs.member[mine]], weight[mine], self._tries(cell) + 2))
+            orders.append(
+                ranking(keys, network.member_keys[network.pairs.member[mine]], weight[mine], self._tries(cell) + 2)
+            )
         ends = np.cumsum([one.shape[1] for one in orders])[:-1]
         rows, counts = np.unique(np.concatenate(orders, axis=1), axis=0, return_counts=True)
         return [
@@ -246,9 +249,9 @@ class Ways:
             return self._through(front, Met({answer_key(end.outcome): 1.0}))
         if action.redirect:
             # Behind another balancer nobody follows it: it is the answer.
-            named = tracer.plan.balancers[balancer].name
-            end: Label | Request = (named, None, None)
-            return self._through(front, Met({end if here.source is not None else redirected(request, action.redirect): 1.0}))
+            named: Label = (tracer.plan.balancers[balancer].name, None, None)
+            on = redirected(request, action.redirect)
+            return self._through(front, Met({named if here.source is not None else on: 1.0}))
         trip_s = tracer.trip_s(front, sender.area) if here.source is None else 0.0
         met = self._to_pool(front, action.pool or "", request, replace(here, spent_s=here.spent_s + trip_s))
         return self._through(front, met)
@@ -284,7 +287,8 @@ class Ways:
     # Targets
 
     def _to_cell(self, cell: int, front: int, request: Request, here: Here) -> Met:
-        """What becomes of requests that come to a group: at the targets to which they are sent, or to which they go on."""
+        """What becomes of requests that come to a group: at the targets to which they are sent, or to which they go
+        on."""
         network, mine = self.network, self.network.cell_pairs[cell]
         first, drawn = self._cell_shares(cell, front, request, here)
         bad, silent = self._bad(mine, here.sender)
@@ -328,7 +332,7 @@ class Ways:
             return (bound.astype(np.float64) if bound.any() else drawn), drawn
         return tracer.with_sessions(cell, drawn), drawn
 
-    def _bad(self, mine: Ints, sender: Sender) -> tuple[Floats, Floats]:
+    def _bad(self, mine: Ints, sender: Sender) -> tuple[Bools, Bools]:
         """Which of some pairs take no connect, and which of those say nothing."""
         met = np.array([self.tracer.met(int(pair), sender) for pair in mine])
         onward = self.network.members.leads_on[self.network.pairs.member[mine]]
@@ -398,7 +402,7 @@ def _failed(end: Label | Request) -> bool:
 
 
 def answer_key(end: Outcome) -> Label:
-    """What came back: the target that answered, or failed to; the error, as which a status of 400 or more counts; and the
-    cause."""
+    """What came back: the target that answered, or failed to; the error, as which a status of 400 or more counts; and
+    the cause."""
     error = end.error or (f"status {end.status}" if end.cause else None)
     return end.target or end.error or str(end.status), error, end.cause

@@ -6,8 +6,8 @@ connect at e comes i-th, after m time-outs, with the chance
 
     i! (n - 1 - i)! / n! · [x^i y^m] Π over b ≠ e of (1 + x (f_b + s_b y))
 
-as each i addresses are tried first in any order with the chance i! (n - 1 - i)! / n!. No time-out begins once the client's
-patience is over. An attempt fails with the chance p; up to r repeats are made: 1 + p + ... + p^r attempts.
+as each i addresses are tried first in any order with the chance i! (n - 1 - i)! / n!. No time-out begins once the
+client's patience is over. An attempt fails with the chance p; up to r repeats are made: 1 + p + ... + p^r attempts.
 """
 
 from dataclasses import dataclass
@@ -19,16 +19,17 @@ from northgate.engine.types import Floats
 
 @dataclass(frozen=True)
 class Connects:
-    """Per case, address and number of time-outs before it: how often it is tried, and how often as the last that there is
-    or that may be tried (apart from time-outs that use up what is left)."""
+    """Per case, address and number of time-outs before it: how often it is tried, and how often as the last that there
+    is or that may be tried (apart from time-outs that use up what is left)."""
 
     tried: Floats
     last: Floats
 
 
 def connects(turned_away: Floats, quiet: Floats, most_waits: Floats, goes_on: Floats) -> Connects:
-    """How often each of n addresses is tried in one attempt: shapes (cases, n); `most_waits` (cases,) connects may begin
-    and take their time-out; `goes_on` (cases,) is 0 where no further address is taken. Gives (cases, n, waits)."""
+    """How often each of n addresses is tried in one attempt: shapes (cases, n); `most_waits` (cases,) connects may
+    begin and take their time-out; `goes_on` (cases,) is 0 where no further address is taken. Gives (cases, n,
+    waits)."""
     cases, count = quiet.shape
     waits = max(int(min(count, most_waits.max(initial=1))), 1) if quiet.any() else 1
     tried, last = np.zeros((cases, count, waits)), np.zeros((cases, count, waits))
@@ -73,8 +74,8 @@ def attempts(fails: Floats, repeats: Floats) -> Floats:
 
 
 def attempts_before(fails: Floats, repeats: Floats) -> Floats:
-    """1 + 2 p + ... + r p^(r-1): how many failed attempts a call has behind it when it is served, summed over its attempts;
-    times the share that an attempt serves and the chance that one fails."""
+    """1 + 2 p + ... + r p^(r-1): how many failed attempts a call has behind it when it is served, summed over its
+    attempts; times the share that an attempt serves and the chance that one fails."""
     made = np.zeros(np.shape(fails))
     for number in range(1, int(repeats.max(initial=0)) + 1):
         made += np.where(repeats >= number, number * fails ** (number - 1), 0.0)

@@ -42,8 +42,8 @@ class Encounter:
     `met` is ANSWERS, REFUSES, SILENT or BLOCKED per pair, as its front's own packets meet it. Outcome classes that fare
     alike under this truth share a fate: `fate[o]` is that of class o, `fate_met[f, p]` what its requests meet;
     `bad_page[f, p]`: whether its page answers what its judge does not like at pair p. `budget_s[f, p]`: how long its
-    requests may take there in all (s): the client's time-out less his round trip to the pair's front; `response_s[p]`: how
-    long the front waits for the answer. `connect_s[f]`: how long its connects wait (s). `row_blocked`: the rows of
+    requests may take there in all (s): the client's time-out less his round trip to the pair's front; `response_s[p]`:
+    how long the front waits for the answer. `connect_s[f]`: how long its connects wait (s). `row_blocked`: the rows of
     `entry_fronts` that never arrive.
     """
 

@@ -19,8 +19,8 @@ class Turns:
         self._behind: dict[Hashable, Floats] = {}
 
     def next(self, point: Hashable, shares: Floats, start: int = 0, *, anywhere: bool = False) -> int:
-        """The position of the one whose turn it is, of equal ones the next from `start` on; `anywhere`: at first whoever a
-        hash of the point falls to, for where there are many points and few choices at each.
+        """The position of the one whose turn it is, of equal ones the next from `start` on; `anywhere`: at first
+        whoever a hash of the point falls to, for where there are many points and few choices at each.
 
         Shares must sum to 1; whoever has none never comes.
         """

@@ -102,8 +102,8 @@ class Ends(Exception):
 
 
 class Unconnected(Ends):
-    """A connect of the client fails: `quiet`, after its time-out, or turned away at once. `trip_s` is what the way to the
-    front had added, which a client who goes on to the next address has not spent."""
+    """A connect of the client fails: `quiet`, after its time-out, or turned away at once. `trip_s` is what the way to
+    the front had added, which a client who goes on to the next address has not spent."""
 
     def __init__(self, outcome: Outcome, *, quiet: bool, trip_s: float = 0.0) -> None:
         super().__init__(outcome)
@@ -130,8 +130,8 @@ class Tracer:
         self.cells_met: list[int] = []
 
     def _pick(self, point: tuple[Any, ...], shares: Floats, start: int = 0) -> int:
-        """Whose turn it is at a point of choice. What has failed before in the same call makes it another point: an attempt
-        does not depend on which turn the one before it took."""
+        """Whose turn it is at a point of choice. What has failed before in the same call makes it another point: an
+        attempt does not depend on which turn the one before it took."""
         return self.turns.next((*point, *self.failures), shares, start, anywhere=bool(self.failures))
 
     # One request
@@ -285,7 +285,8 @@ class Tracer:
             found.append(
                 Candidate(
                     name=self._answer_word(name, number), zone=trip or None, share=share, excluded=why,
-                    chosen=any(leaf.path[0] == (name, number) for leaf in chosen), belief="in use" if healthy[number] else "out",
+                    chosen=any(leaf.path[0] == (name, number) for leaf in chosen),
+                    belief="in use" if healthy[number] else "out",
                     note=f"for {', '.join(answer.areas)}" if answer.areas else None,
                 )
             )  # fmt: skip
@@ -361,9 +362,7 @@ class Tracer:
             if source is None:
                 return target
             zone, name = self.network.front_name(front), self.plan.balancers[balancer].name
-            raise Ends(
-                self._end(trail, action.redirect.status, None, f"{name} redirects", target=name, zone=zone)
-            )
+            raise Ends(self._end(trail, action.redirect.status, None, f"{name} redirects", target=name, zone=zone))
         if action.respond:
             self.responds(balancer, front, action.respond.status, trail)
         return self._to_target(front, action.pool or "", request, sender, trail, depth)
@@ -597,7 +596,8 @@ class Tracer:
                 self._say_target(cell, pair, others, because, sender, trail)
 
     def others(self, cell: int, front: int, request: Request, sender: Sender, met: Sequence[int]) -> Floats:
-        """The shares of a cell's pairs when those that were met have taken no connect: as drawn, or in a hash's order."""
+        """The shares of a cell's pairs when those that were met have taken no connect: as drawn, or in a hash's
+        order."""
         network, mine = self.network, self.network.cell_pairs[cell]
         left = ~np.isin(mine, met)
         if network.cell_method[cell] == "source-hash":
@@ -629,8 +629,8 @@ class Tracer:
     def _leads_on(
         self, pair: int, front: int, request: Request, sender: Sender, trail: Trail, depth: int
     ) -> Request:  # fmt: skip
-        """To the balancer or name for which a target stands. To a layer 7 balancer a failed connect there is a failure like
-        others; a layer 4 one passes it back."""
+        """To the balancer or name for which a target stands. To a layer 7 balancer a failed connect there is a failure
+        like others; a layer 4 one passes it back."""
         network = self.network
         member, layer = int(network.pairs.member[pair]), int(network.front_layer[front])
         asks = self.inner_sender(pair, front, sender)
@@ -643,7 +643,8 @@ class Tracer:
             raise Ends(end.outcome) if layer == 7 else end from end
 
     def inner_sender(self, pair: int, front: int, sender: Sender) -> Sender:
-        """Who asks behind a target: at layer 7 the balancer, with its own patience for a connect; nothing is kept there."""
+        """Who asks behind a target: at layer 7 the balancer, with its own patience for a connect; nothing is kept
+        there."""
         layer = int(self.network.front_layer[front])
         return replace(sender, connect_timeout_s=self._hang_s(pair, sender, layer), over_share=0.0)
 
@@ -812,8 +813,8 @@ class Tracer:
         return None
 
     def _bound_by_session(self, cell: int, trail: Trail) -> int | None:
-        """The place in a cell to which the source's session binds it; None without one that counts here. Whose session it
-        has is decided once a call, by turns."""
+        """The place in a cell to which the source's session binds it; None without one that counts here. Whose session
+        it has is decided once a call, by turns."""
         network, mine = self.network, self.network.cell_pairs[cell]
         masses, group = self.sessions(cell), int(network.routes.cell_group[cell])
         if masses is None:
@@ -834,7 +835,8 @@ class Tracer:
         return np.asarray(held + max(1 - float(held.sum()), 0.0) * drawn)
 
     def sessions(self, cell: int) -> Floats | None:
-        """The share of the client group's sources that a session binds to each pair of a cell; None where it sees none."""
+        """The share of the client group's sources that a session binds to each pair of a cell; None where it sees
+        none."""
         network, moment, mine = self.network, self.flow.moment, self.network.cell_pairs[cell]
         group = self.plan.target_groups[int(network.routes.cell_group[cell])]
         asks = group.affinity.by == "source" or (self.question.session == "kept" and self.question.vary == "source")

@@ -45,7 +45,8 @@ class _Checks:
 
 
 def liked(judges: Sequence[Probe]) -> Floats:
-    """Per probe and kind: whether it likes what such a call comes to, as it expects the status that is answered then."""
+    """Per probe and kind: whether it likes what such a call comes to, as it expects the status that is answered
+    then."""
     likes = np.zeros((len(judges), KINDS))
     likes[:, SERVED] = 1.0
     for cause, status in STATUSES.items():
@@ -78,8 +79,8 @@ _onward_of: Callable[[Network], _Onward] = kept(_Onward)
 
 
 def with_onward(network: Network, flow: Flow, found: Outcome) -> Outcome:
-    """What the probes of targets find, those of targets that lead on too: each is a call from the front, and judged as the
-    probe of a name is."""
+    """What the probes of targets find, those of targets that lead on too: each is a call from the front, and judged as
+    the probe of a name is."""
     onward = _onward_of(network)
     if not onward.count:
         return found
@@ -94,9 +95,9 @@ def with_onward(network: Network, flow: Flow, found: Outcome) -> Outcome:
 
 
 def _judged(becomes: Floats, likes: Floats, connects: Bools, takes: Floats, timeout_s: Floats) -> Outcome:
-    """What probes find that are calls: they pass if more than half of such calls would get an expected status in time (with
-    `tcp`: would be taken by a living front with a target in use); a failure is known at once if most failures are answers
-    or refusals, else after the time-out. All per probe, `becomes` and `likes` by kind."""
+    """What probes find that are calls: they pass if more than half of such calls would get an expected status in time
+    (with `tcp`: would be taken by a living front with a target in use); a failure is known at once if most failures are
+    answers or refusals, else after the time-out. All per probe, `becomes` and `likes` by kind."""
     passes = np.where(connects, takes, (becomes * likes).sum(axis=1)) > ABOVE_HALF
     served = becomes[:, SERVED]
     takes_s = np.divide(becomes[:, WORK], served, out=np.zeros(len(served)), where=(served > 0) & ~connects)

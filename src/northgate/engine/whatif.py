@@ -21,8 +21,8 @@ class WhatIfAnswer(AnswerModel):
     """The board at the three moments of a loss; times are seconds after it, at worst (probes just missed it).
 
     Noticed: all verdicts on what was lost have come, and the votes of names that follow. Settled: no belief, address or
-    backlog changes any more, and nobody holds an answer from before; `settles` is false where that does not happen within
-    the hour that is looked at. `failed_until_noticed` is the integral of what fails until then.
+    backlog changes any more, and nobody holds an answer from before; `settles` is false where that does not happen
+    within the hour that is looked at. `failed_until_noticed` is the integral of what fails until then.
     """
 
     at_once: BoardState
