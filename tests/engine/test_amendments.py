@@ -345,7 +345,7 @@ def test_what_fails_until_it_is_noticed_is_the_drills_own_integral():
 
 
 @pytest.mark.parametrize("layer", [7, 4])
-def test_what_is_held_at_an_overloaded_target_follows_its_equations_to_a_millionth(layer):
+def test_what_is_held_at_an_overloaded_target_follows_its_equations_to_a_hundred_thousandth(layer):
     """Weights 3, 1, 1 on targets of 100/s without queues; 100/s become 220/s. Against Runge-Kutta:
 
     dm_j/dt = λ (1 - M) w_j (1 - e_j) - m_j / L, e_j the excess of what target j is offered."""
@@ -373,7 +373,7 @@ def test_what_is_held_at_an_overloaded_target_follows_its_equations_to_a_million
 
     before = 100 / sources / (100 / sources + 1 / lives_s)
     wanted = solve_ivp(change, (10, 200), np.append(before * weight, 0), rtol=1e-11, atol=1e-12).y[3, -1]
-    assert run.readings.failed == pytest.approx(wanted, rel=1e-6)
+    assert run.readings.failed == pytest.approx(wanted, rel=1e-5)
 
 
 def test_a_repeat_after_its_connection_broke_opens_one():
@@ -402,3 +402,16 @@ def test_a_drill_is_the_same_whoever_asks_for_its_flows():
     run = run_drill(network_of(world.data() | {"drills": [{"name": "d", "steps": world.steps}]}), run_of(world).drill)
     for frame, flow in zip(run.keyframes, run.flows, strict=True):
         assert flow.cause_rps == pytest.approx(frame.cause_rps, abs=1e-9)
+
+
+def test_behind_another_balancer_the_clients_budget_and_the_first_balancers_patience_hold():
+    """One of two targets behind takes 1 s: too long for a budget of 1.009 s with 10 ms of way, or for an outer balancer
+    that waits 0.9 s; just in time for 1.011 s."""
+    for timeout_s, waits_s, fails in ((1.011, 30, 0.0), (1.009, 30, 0.5), (60, 0.9, 0.5)):
+        world = World(2, 1).behind()
+        world.client["timeout_s"] = timeout_s
+        world.more["outer"] = {"targets": [{"balancer": "in"}], "response_timeout_s": waits_s}
+        data = world.data()
+        data["instances"][0]["service_ms"] = 1000
+        flow = undisturbed(network_of(data))
+        assert flow.cause_rps[1] / RPS == pytest.approx(fails)

@@ -66,31 +66,41 @@ class Crossing:
 NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
 
 
-def patience_bounds(network: Network) -> Floats:
-    """Every latency (s) beyond which some client, balancer or probe gives up, once each."""
+def patience_bounds(network: Network, region: int | None = None) -> Floats:
+    """Every latency (s) beyond which some client, balancer or probe gives up, once each; of calls that come to any region,
+    or to one."""
     calls, plan = network.calls, network.plan
-    trips_s = calls.trips_s[calls.outcome_trip] if len(calls.outcome_trip) else np.zeros((0, 1))
+    trips_s = calls.trips_s[calls.outcome_trip]
+    trips_s = trips_s if region is None else trips_s[:, region : region + 1]
     budgets_s = np.unique((calls.outcome_timeout_s[:, None] - trips_s).ravel())
     # Whoever has waited for silent targets, or for other addresses, has so much less patience.
     spent = {0.0} | {
         number * group.connect_timeout_s for group in plan.target_groups for number in range(1, group.try_others + 1)
     }
+    together = max((network.names.most_together(name) for name in range(len(plan.names))), default=1)
     spent |= {
         number * client.connect_timeout_s
         for client in plan.clients
         if client.tries_next_address
-        for number in range(1, min(_most_addresses(network), int(client.timeout_s // client.connect_timeout_s) + 1))
+        for number in range(1, min(together, int(client.timeout_s // client.connect_timeout_s) + 1))
     }
     patience = np.minimum.outer(budgets_s, np.unique(network.pair_response_timeout_s))
     left = np.subtract.outer(patience.ravel(), np.array(sorted(spent))).ravel()
-    left = left[np.isfinite(left)]
     probes = np.array([probe.timeout_s for probe in network.plan.probes], dtype=np.float64)
-    return np.unique(np.concatenate([left[left > 0], probes]))
+    return np.unique(np.concatenate([left[(left > 0) & np.isfinite(left)], probes]))
 
 
-def _most_addresses(network: Network) -> int:
-    """How many addresses an answer lists at most."""
-    return max((len(leaves) for leaves in network.names.leaves), default=1)
+def bounds_of_machines(network: Network) -> Floats:
+    """The same per machine, of calls through fronts of the regions that send there: (machines, bounds), inf past the last."""
+    asked = np.unique(np.stack([network.pairs.machine, network.pair_region], axis=1), axis=0)
+    of_region = {int(region): patience_bounds(network, int(region)) for region in np.unique(asked[:, 1])}
+    found: list[set[float]] = [set() for _ in network.machines.names]
+    for machine, region in asked.tolist():
+        found[machine] |= set(of_region[region].tolist())
+    made = np.full((len(found), max(map(len, found), default=0)), NEVER)
+    for machine, bounds in enumerate(found):
+        made[machine, : len(bounds)] = sorted(bounds)
+    return made
 
 
 def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float) -> Crossing:
@@ -101,7 +111,8 @@ def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float) -> Cr
     moving = np.flatnonzero((grown.slope != 0) | (grown.bend != 0))
     backlog = grown.backlog_s[moving]
     end = flow.network.machines.queue_s[moving]
-    late = bounds_s[None, :] - (flow.queue.latency_s[moving] - backlog)[:, None]
+    bounds_s = bounds_s[moving] if bounds_s.ndim > 1 else bounds_s[None, :]
+    late = bounds_s - (flow.queue.latency_s[moving] - backlog)[:, None]
     aims = np.concatenate([end[:, None], np.zeros((len(moving), 1)), late], axis=1)
     reachable = (aims >= 0) & (aims <= np.maximum(end, backlog)[:, None] + AT_BOUND_S)
     seconds = _first_meeting(backlog[:, None] - aims, grown.slope[moving][:, None], grown.bend[moving][:, None])

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from northgate.engine.addresses import Addresses
-from northgate.engine.backlog import NO_CROSSING, Crossing, Growth, growth, next_crossing, patience_bounds
+from northgate.engine.backlog import NO_CROSSING, Crossing, Growth, bounds_of_machines, growth, next_crossing
 from northgate.engine.errors import CannotRun
 from northgate.engine.flow import Flow, Moment, Opens, Tried
 from northgate.engine.load import AT_BOUND_S, too_late
@@ -37,8 +37,8 @@ NEVER = np.inf
 # seconds later; differences below EVEN are none.
 FOLLOWED, SHORTEST_S, EVEN = 0.05, 0.05, 1e-9
 # Where sessions and connections are opened otherwise as they themselves change a load, what is held on the mean is
-# worked out again from how they are opened then, so often at most.
-MEAN_ROUNDS, FINER = 2, 0.5
+# worked out again from how they are opened then, so often at most: what fails there is right to a hundred-thousandth.
+MEAN_ROUNDS = 2
 # `slow_start_s` raises a weight in so many equal steps, the first at once.
 SLOW_STEPS = 10
 
@@ -245,13 +245,12 @@ class _Run:
         self.truth = self._truth()
         self.view = probe_view(network, self.truth)
         self.encounter = encounter(network, self.truth)
-        self.bounds_s = patience_bounds(network)
+        self.bounds_s = bounds_of_machines(network)
         self.backlog_s: Floats = np.zeros(len(network.machines.names))
         self.crossing: Crossing = NO_CROSSING
         # When to look again at shares that change meanwhile, and how fast utilisations grow until then.
         self.look_s = NEVER
         self.faster: Floats | None = None
-        self.finely = False
         # The mean flow until what clients hold is looked at again, and when that is.
         self.ahead: tuple[float, Flow] | None = None
         self.addresses = Addresses(network, self.truth.front_dead)
@@ -670,19 +669,18 @@ class _Run:
         """Adds a stretch in which shares change: what is linear in them is that of their mean."""
         then, mean = self.ahead or (NEVER, self.flow)
         if then != second or self.grown.moves:
-            mean = self._mean_flow(second, self.grown.mean(seconds))
+            mean = self._mean_flow(second, self.grown.mean(seconds), mean if then == second else None)
         self.totals.add(mean, seconds, later_s)
         self.totals.add(self.flow, 0.0, self.backlog_s)
         self.holding.held = self.holding.after(mean.opens, seconds)
 
-    def _mean_flow(self, second: float, backlog_s: Floats) -> Flow:
-        """The flow under the mean of what clients hold until a second, and these backlogs."""
-        answers = self.resolvers.mean_answers(self.now, second)
-        mean = self.flow
-        for _ in range(MEAN_ROUNDS):
-            held = self.holding.mean(mean.opens, second - self.now)
-            before = mean
-            mean = solve(self.network, replace(self.flow.moment, answers=answers, held=held, backlog_s=backlog_s))
+    def _mean_flow(self, second: float, backlog_s: Floats, near: Flow | None = None) -> Flow:
+        """The flow under the mean of what clients hold until a second, and these backlogs; `near`: one near it."""
+        answers, mean = self.resolvers.mean_answers(self.now, second), near or self.flow
+        for _ in range(1 if near else MEAN_ROUNDS):
+            held, before = self.holding.mean(mean.opens, second - self.now), mean
+            moment = replace(self.flow.moment, answers=answers, held=held, backlog_s=backlog_s, attempts=mean.attempts)
+            mean = solve(self.network, moment)
             if not mean.opens.otherwise(before.opens):
                 break
         return mean
@@ -696,16 +694,8 @@ class _Run:
         self.look_s = min(steady_s, self.now + follow_s)
         if self.look_s == NEVER:
             return
-        if self.finely:
-            self.look_s = self.now + (self.look_s - self.now) * FINER
         grown = growth(self.flow)
         mean = self._mean_ahead(grown, follow_s)
-        # Where what is held changes how it is opened it is followed more finely, to a millionth of what fails.
-        otherwise = mean.opens.otherwise(self.flow.opens)
-        if otherwise and not self.finely:
-            self.look_s = self.now + (self.look_s - self.now) * FINER
-            mean = self._mean_ahead(grown, follow_s)
-        self.finely = otherwise
         if steady_s == NEVER and np.abs(mean.pair_share - self.flow.pair_share).max(initial=0.0) <= EVEN:
             # All that is busier is so alike.
             self.look_s = NEVER

@@ -203,6 +203,15 @@ class NameBook:
         """A name and those that it is an alias of."""
         return tuple(dict.fromkeys([name, *(one for leaf in self.leaves[name] for one, _ in leaf.path)]))
 
+    def most_together(self, name: int) -> int:
+        """How many addresses one answer of a name lists at most."""
+        sizes = [
+            self.most_together(inner) if (inner := self._alias(answer)) is not None else len(self._listed(answer)) or 1
+            for answer in self._given(name)
+        ]
+        together = self.plan.names[name].choose in ("all", "area")
+        return max(sum(sizes) if together else max(sizes, default=1), 1)
+
     # What they are told
 
     def record(self, name: int, healthy: Bools, present: Bools) -> Record:

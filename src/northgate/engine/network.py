@@ -453,6 +453,20 @@ class Network:
         return np.isin(self.fronts.balancer[self.pairs.front], asked)
 
     @cached_property
+    def pairs_behind(self) -> tuple[tuple[Ints, Ints], ...]:
+        """For each balancer that no client asks itself, the nearest to clients first: its pairs, and those that lead to
+        it."""
+        found = []
+        balancer = self.fronts.balancer[self.pairs.front]
+        for inner in np.argsort(self.level, kind="stable"):
+            into = np.flatnonzero((balancer == inner) & ~self.pair_first)
+            members = self.entries.member[(self.entries.balancer == inner) & (self.entries.member >= 0)]
+            before = np.flatnonzero(np.isin(self.pairs.member, members))
+            if len(into) and len(before):
+                found.append((into, before))
+        return tuple(found)
+
+    @cached_property
     def pair_connect_timeout_s(self) -> Floats:
         """Per pair: how long a request hangs on a silent target (s); at layer 4 the clients' own mean patience."""
         connect = np.array([group.connect_timeout_s for group in self.plan.target_groups], dtype=np.float64)

@@ -16,7 +16,6 @@ from functools import cached_property
 import numpy as np
 
 from northgate.engine.flow import (
-    DEAD_FRONT,
     KINDS,
     NONE_HEALTHY,
     OVERLOADED,
@@ -60,7 +59,7 @@ class Stuck:
     """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time),
     and per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how
     many silent targets those of a class have met before, or DRAWN. Row `first + e * classes + k` of the book is entry
-    e's, of `entries`, for class k."""
+    e's, of `entries`, for class k; `ways` are the rows of `Network.entry_fronts` that these entries may take."""
 
     call: int
     fate: int
@@ -69,6 +68,7 @@ class Stuck:
     free: Bools
     pins: dict[int, Ints]
     spent: dict[int, Ints]
+    ways: Ints
     first: int = 0
     first_kind: int = 0
 
@@ -272,7 +272,9 @@ class Repeats:
         pins = {cell: np.append(pin, NOBODY) for cell, pin in pins.items()}
         held = {cell: np.where(pin < 0, NOBODY, pin // STRIDE) for cell, pin in pins.items()}
         spent = {cell: np.where(pin < 0, 0, pin % STRIDE) + DRAWN for cell, pin in pins.items() if cell in self.others}
-        return Stuck(call, fate, self.network.entries_of_call[call], weights, free, held, spent)
+        entries = self.network.entries_of_call[call]
+        ways = np.flatnonzero(np.isin(self.entry, entries) & (self.row_part > 0))
+        return Stuck(call, fate, entries, weights, free, held, spent, ways)
 
     def _by_session(self, call: int, fate: int, reached: Ints) -> list[Part]:
         """Which sessions bind the call's sources: those of each kind with those of every other, as independent."""
@@ -467,7 +469,7 @@ class Repeats:
     def _classes_at(self, one: Stuck, cell: int, connects_: Floats) -> Floats:
         """The shares of the classes among the connects that come to a cell, of so many at each entry: (entries,
         classes)."""
-        rows = np.flatnonzero((self.front == self.network.routes.cell_front[cell]) & np.isin(self.entry, one.entries))
+        rows = one.ways[self.front[one.ways] == self.network.routes.cell_front[cell]]
         place = np.searchsorted(one.entries, self.entry[rows])
         coming = (connects_[place] * self.row_part[rows][:, None]).sum(axis=0)
         if coming.sum() <= 0:
@@ -533,7 +535,7 @@ class Repeats:
         made = np.zeros((self.size, KINDS))
         made[: len(entry)] = entry
         for one in self.stuck:
-            made[one.rows] = self._class_outcome(one, share, pair, row, after)
+            made[one.rows] = self._class_outcome(one, entry, share, pair, row, after)
         return made
 
     def ended(self, outcomes: Sequence[Floats], spent: int = 0) -> tuple[Floats, Floats]:
@@ -611,23 +613,20 @@ class Repeats:
     # What becomes of classes
 
     def _class_outcome(
-        self, one: Stuck, share: Floats, pair: Mapping[int, Floats], row: Floats, after: "AfterWaits"
+        self, one: Stuck, entry: Floats, share: Floats, pair: Mapping[int, Floats], row: Floats, after: "AfterWaits"
     ) -> Floats:
         """What becomes of one connect by entry of the call, class and kind."""
-        network = self.network
         made = np.zeros((len(one.entries), len(one.weights), KINDS))
         place = {int(entry): number for number, entry in enumerate(one.entries)}
-        for number in np.flatnonzero(np.isin(self.entry, one.entries)):
-            of_row = row[number][None, :]
+        somewhere = np.zeros(len(one.entries), dtype=bool)
+        for number in one.ways:
+            of_row, at = row[number][None, :], place[int(self.entry[number])]
             if self.route[number] >= 0 and self.standing.arrives[number]:
                 of_row = self._class_routed(one, int(number), share, pair, after)
-            made[place[int(self.entry[number])]] += self.row_part[number] * of_row
-        stranded = np.isin(one.entries, self.standing.stranded)
-        made[stranded, :, DEAD_FRONT] = made[stranded, :, UNMET + DEAD_FRONT] = 1.0
-        outside = np.isin(one.entries, self.frame.outside)
-        made[outside, :, SERVED] = 1.0
-        nowhere = np.flatnonzero(np.isin(one.entries, self.frame.nowhere))
-        made[nowhere, :, network.entries.fixed_cause[one.entries[nowhere]]] = 1.0
+            made[at] += self.row_part[number] * of_row
+            somewhere[at] = True
+        # Outside, or without any front in the address: whatever holds a call, all fare alike.
+        made[~somewhere] = entry[one.entries[~somewhere], None, :]
         return made
 
     def _class_routed(
@@ -699,7 +698,7 @@ class Repeats:
             where=np.broadcast_to(one.weights > 0, one.rows.shape),
         )
         of_free = once * one.free_weights
-        rows = np.flatnonzero((self.front == routes.cell_front[cell]) & np.isin(self.entry, one.entries))
+        rows = one.ways[self.front[one.ways] == routes.cell_front[cell]]
         rows = rows[self.standing.arrives[rows] & (self.route[rows] >= 0)]
         made = np.zeros(len(mine))
         for row in rows:

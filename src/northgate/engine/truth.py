@@ -230,11 +230,20 @@ def encounter(network: Network, truth: Truth) -> Encounter:
         fate_met=fate_met,
         fate_segment=segment[first],
         bad_page=bad,
-        budget_s=fates[:, 1][:, None] - trip_s,
+        budget_s=_behind_others(network, fates[:, 1][:, None] - trip_s),
         response_s=network.pair_response_timeout_s,
         connect_s=fates[:, 6],
         row_blocked=blocked.rows,
     )
+
+
+def _behind_others(network: Network, budget_s: Floats) -> Floats:
+    """Budgets by fate and pair, those at fronts behind other balancers too: what is left there of the client's, and as
+    long as the balancer before waits for an answer."""
+    for into, before in network.pairs_behind:
+        left = np.minimum(budget_s[:, before], network.pair_response_timeout_s[before])
+        budget_s[:, into] = left.max(axis=1, keepdims=True)
+    return budget_s
 
 
 def _bad_pages(network: Network, truth: Truth) -> tuple[Bools, Ints]:
