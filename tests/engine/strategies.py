@@ -120,6 +120,7 @@ def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
         data["target_groups"][0]["on_out"] = draw(st.sampled_from(["keep", "reset"]))
     if draw(st.booleans()):
         other = {**data["balancers"][0], "name": "other-front", "zones": {"fells-3": None}}
+        other["bandwidth_mbps"] = draw(st.sampled_from([None, 20]))
         data["balancers"].append(other)
         data["names"][0] |= {
             "answers": [{"balancer": "front"}, {"balancer": "other-front", "weight": 2}],
