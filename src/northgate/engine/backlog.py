@@ -67,8 +67,8 @@ NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
 
 
 def patience_bounds(network: Network, region: int | None = None) -> Floats:
-    """Every latency (s) beyond which some client, balancer or probe gives up, once each; of calls that come to any region,
-    or to one."""
+    """Every latency (s) beyond which some client, balancer or probe gives up, once each; of calls that come to any
+    region, or to one."""
     calls, plan = network.calls, network.plan
     trips_s = calls.trips_s[calls.outcome_trip]
     trips_s = trips_s if region is None else trips_s[:, region : region + 1]
@@ -91,7 +91,8 @@ def patience_bounds(network: Network, region: int | None = None) -> Floats:
 
 
 def bounds_of_machines(network: Network) -> Floats:
-    """The same per machine, of calls through fronts of the regions that send there: (machines, bounds), inf past the last."""
+    """The same per machine, of calls through fronts of the regions that send there: (machines, bounds), inf past the
+    last."""
     asked = np.unique(np.stack([network.pairs.machine, network.pair_region], axis=1), axis=0)
     of_region = {int(region): patience_bounds(network, int(region)) for region in np.unique(asked[:, 1])}
     found: list[set[float]] = [set() for _ in network.machines.names]

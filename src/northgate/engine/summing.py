@@ -171,7 +171,8 @@ class _Sums:
                     served = self.back.pair[SERVED][fate]
                     if fate in stuck:
                         one = stuck[fate]
-                        often = self.repeats.opening(one, cell, opens[fate], served, connected)
+                        drawn = self.free_share[min(fate, len(self.free_share) - 1)]
+                        often = self.repeats.opening(one, cell, drawn, served, connected)
                         rate += self.moment.call_rps[one.call] * often
                     else:
                         rate += cell_rps[fate, cell] * opens[fate, mine] * served[mine]
