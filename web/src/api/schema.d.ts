@@ -777,8 +777,8 @@ export interface components {
         };
         /**
          * BlindAnswer
-         * @description One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time. `unseen`: no probe asks about
-         *     what was lost, so that nobody notices, and there are no bounds.
+         * @description One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time. `unseen`: no probe asks
+         *     about what was lost, so that nobody notices, and there are no bounds.
          */
         BlindAnswer: {
             /** Target */
@@ -2715,8 +2715,8 @@ export interface components {
          * @description The board at the three moments of a loss; times are seconds after it, at worst (probes just missed it).
          *
          *     Noticed: all verdicts on what was lost have come, and the votes of names that follow. Settled: no belief, address or
-         *     backlog changes any more, and nobody holds an answer from before; `settles` is false where that does not happen within
-         *     the hour that is looked at. `failed_until_noticed` is the integral of what fails until then.
+         *     backlog changes any more, and nobody holds an answer from before; `settles` is false where that does not happen
+         *     within the hour that is looked at. `failed_until_noticed` is the integral of what fails until then.
          */
         WhatIfAnswer: {
             at_once: components["schemas"]["BoardState"];
