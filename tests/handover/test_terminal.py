@@ -51,3 +51,14 @@ def test_a_drill_without_loss_is_short():
     text = drill_summary(drill_answer(drill_of(plan_data(), [])))
     assert "longest blind times" not in text
     assert "expectations" not in text
+
+
+def test_what_nobody_asks_about_and_what_does_not_settle_is_said_so():
+    lost = drill_of(plan_data(), [fail(60, page="/tiles", status=500)], lasts_s=100)
+    text = drill_summary(drill_answer(lost))
+    assert "40.00 s, unseen: no probe asks about it" in text
+    assert "not settled" not in text
+    data = plan_data()
+    data["fleets"][0]["instance"] |= {"capacity_rps": 90, "queue_s": 5}
+    full = drill_summary(drill_answer(drill_of(data, [], lasts_s=100)))
+    assert "100.00 s, and not settled by its end" in full

@@ -47,9 +47,10 @@ def _reading_rows(answer: DrillAnswer) -> list[tuple[str, str]]:
     readings = asdict(answer.readings)
     causes = readings.pop("failed_by_cause")
     readings.pop("failed_by_mechanism")
-    rows = []
+    settled, rows = readings.pop("settled"), []
     for name, value in readings.items():
-        rows.append((name, in_unit(name, value)))
+        unsettled = name == "settled_s" and not settled
+        rows.append((name, in_unit(name, value) + (", and not settled by its end" if unsettled else "")))
         if name == "failed":
             rows += [(f"  {cause}", in_unit(cause, count)) for cause, count in causes.items() if count]
     return rows
