@@ -298,6 +298,8 @@ def test_a_loss_that_no_probe_asks_about_is_told():
         (True, None, 60, 40, None)
     ] * 3
     assert run.readings.worst_blind_s == 40
+    told = [(event.at_s, event.message) for event in run.events if event.kind == "unseen"]
+    assert told == [(60, "no probe asks about what is lost at tiles-1")]
     seen = drill_of(plan_data(), [fail(60, process="tiles-1")], lasts_s=200)
     assert not any(row.unseen for row in seen.blind)
 

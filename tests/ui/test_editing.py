@@ -248,6 +248,7 @@ def drop(page, text):
 
 def test_files_are_taken_in_by_choice_or_dropped_and_a_bad_one_says_where(page, tmp_path):
     page.goto("/plans")
+    expect(page.get_by_label("Title of beckwater", exact=True)).to_be_visible()
     chosen = tmp_path / "chosen.plan.yaml"
     chosen.write_text("northgate: 1\nname: chosen\ntitle: Chosen\n")
     page.locator("input[type=file]").set_input_files(chosen)

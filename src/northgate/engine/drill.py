@@ -752,7 +752,12 @@ class _Run:
         """Opens and closes rows of what requests have lost at targets whose probes pass all the same."""
         for prober in np.flatnonzero(~np.isnan(self.unseen_since) & ~unseen):
             self._close_unseen(int(prober))
-        self.unseen_since = np.where(unseen & np.isnan(self.unseen_since), self.now, self.unseen_since)
+        begun = unseen & np.isnan(self.unseen_since)
+        self.unseen_since = np.where(begun, self.now, self.unseen_since)
+        if begun.any():
+            machines = self.network.pairs.machine[self.network.probed[begun]]
+            names = tuple(dict.fromkeys(self.network.machines.names[int(one)] for one in machines))
+            self._log("unseen", names, f"no probe asks about what is lost at {', '.join(names)}")
 
     def _close_unseen(self, prober: int) -> None:
         pair, since = int(self.network.probed[prober]), float(self.unseen_since[prober])
