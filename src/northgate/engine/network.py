@@ -881,7 +881,9 @@ class _Asking:
             )
             name = self.names.index(request.host)
             if name is not None:
-                self._leads(call, -1, name, self.names.asker(name, area), request, segment)
+                # Who goes by an alias goes by the name behind it too; all askers are known before a network is shared.
+                asker, *_ = [self.names.asker(one, area) for one in self.names.names_below(name)]
+                self._leads(call, -1, name, asker, request, segment)
             else:
                 leaf = self.names.leaf_of_address(request.host)
                 self._leads(call, -1, len(self.plan.names), leaf, request, segment)
