@@ -417,3 +417,18 @@ def test_behind_another_balancer_the_clients_budget_and_the_first_balancers_pati
         data["instances"][0]["service_ms"] = 1000
         flow = undisturbed(network_of(data))
         assert flow.cause_rps[1] / RPS == pytest.approx(fails)
+
+
+def test_who_is_bound_out_of_a_fronts_reach_is_drawn_there():
+    """By source at layer 4, each front keeping to its own zone: two thirds are bound where a front does not reach.
+    Nothing happens, so nothing changes either."""
+    world = World(3, 3).at_layer_4()
+    world.group |= {"reach": "zone", "affinity": {"by": "source", "renews": True}}
+    run = run_of(world, lasts_s=200)
+    for second in (0, 5, 50, 199):
+        assert run.flow_at(second).zone_served[:3] == pytest.approx([RPS / 3] * 3, rel=1e-6)
+    uneven = World(3, 3).at_layer_4().with_second("all")
+    uneven.group |= {"reach": "zone", "affinity": {"by": "source", "renews": True}}
+    run = run_of(uneven, lasts_s=200)
+    first = run.flow_at(0).zone_served
+    assert run.flow_at(199).zone_served == pytest.approx(first, rel=1e-3)

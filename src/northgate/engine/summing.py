@@ -266,7 +266,7 @@ class _Sums:
             by_lane = by_route[routes.lane_route] * self.passing.choice.lane_share
             by_cell = total_by(routes.lane_cell, by_lane, frame.cells)
             share = self.share[min(fate, len(self.share) - 1)]
-            if self.network.connection_session[number] >= 0 and self.moment.held is not None:
+            if self.led[number]:
                 # Who is not bound is drawn; the others are in `bound_there`.
                 drawn = self.free_share[min(fate, len(self.free_share) - 1)]
                 share = drawn * self._unbound(number)
@@ -274,6 +274,20 @@ class _Sums:
                 share = self._spread(stuck[kind.call], connected)
             made[number] = by_cell[self.network.pairs.cell] * share * self.back.pair[SERVED][fate]
         return made
+
+    @cached_property
+    def led(self) -> list[bool]:
+        """Per kind of connection: whether sessions lead all connections, as each front reaches all targets to which its
+        sources are bound, and believes them in use."""
+        return [self._is_led(number) for number in range(len(self.connected.kinds))]
+
+    def _is_led(self, number: int) -> bool:
+        session = self.network.connection_session[number]
+        if session < 0 or self.moment.held is None:
+            return False
+        mine = np.flatnonzero(self.connected.kinds[number].lane_of_cell >= 0)
+        bound = total_by(self.network.pairs.cell, self._session_shares(number), self.frame.cells)[mine]
+        return bool(np.allclose(bound, self.moment.held.sessions[session].sum(), rtol=0, atol=1e-9))
 
     def _session_shares(self, number: int) -> Floats:
         """Per pair the share of sources that the session of a kind of connection binds to its target, as its front
@@ -295,7 +309,7 @@ class _Sums:
         routes, frame, standing = self.network.routes, self.frame, self.standing
         made = np.full(self.connected.rps.shape, np.nan)
         for number, kind in enumerate(self.connected.kinds):
-            if self.network.connection_session[number] < 0 or self.moment.held is None:
+            if not self.led[number]:
                 continue
             part = self.moment.told[frame.entry[kind.rows]] * standing.row_part[kind.rows]
             by_route = total_by(frame.route[kind.rows], part, frame.routes)
