@@ -24,7 +24,7 @@ $(STAMPS)/python: requirements.lock pyproject.toml
 # loop is there when it is first needed.
 $(STAMPS)/bytecode: $(STAMPS)/python $(PY_SOURCES)
 	$(BIN)/python -m compileall -q src
-	$(BIN)/python -m northgate.engine.kernel
+	$(BIN)/python -m northgate.engine.formulas.hash_kernel
 	@touch $@
 
 $(STAMPS)/node: web/package-lock.json web/package.json

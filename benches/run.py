@@ -11,13 +11,13 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from northgate.engine.answers import drill_answer
-from northgate.engine.asking import Question
-from northgate.engine.drill import run_drill, undisturbed
-from northgate.engine.network import compile_network
-from northgate.engine.shares import hash_table
-from northgate.engine.solving import solve
-from northgate.engine.trace import trace
+from northgate.engine.balancing.keys import hash_table
+from northgate.engine.drill.run import run_drill, undisturbed
+from northgate.engine.network.compile import compile_network
+from northgate.engine.reports.drill import drill_answer
+from northgate.engine.solver.solve import solve
+from northgate.engine.trace.question import Question
+from northgate.engine.trace.trace import trace
 from northgate.plan import plan_from_data, read_plan
 from northgate.plan.generated import generated_plan
 from northgate.plan.writing import plan_as_json

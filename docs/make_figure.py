@@ -3,8 +3,8 @@
 from pathlib import Path
 from typing import Any
 
-from northgate.engine.drill import run_drill
-from northgate.engine.network import compile_network
+from northgate.engine.drill.run import run_drill
+from northgate.engine.network.compile import compile_network
 from northgate.plan import plan_from_data
 
 FIGURE = Path(__file__).parent / "figures" / "silent.svg"

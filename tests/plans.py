@@ -3,8 +3,10 @@
 import copy
 from typing import Any
 
-from northgate.engine.drill import DrillRun, run_drill
-from northgate.engine.network import Network, compile_network
+from northgate.engine.drill.result import DrillRun
+from northgate.engine.drill.run import run_drill
+from northgate.engine.network.compile import compile_network
+from northgate.engine.network.tables import Network
 from northgate.plan import Plan, plan_from_data
 
 BASE: dict[str, Any] = {

@@ -13,11 +13,11 @@ import typer
 from northgate.plan.problems import PlanError, Problem, did_you_mean
 
 if TYPE_CHECKING:
-    from northgate.engine.answers import DrillAnswer
-    from northgate.engine.flow import Flow
+    from northgate.engine.base import Reached, Watch
     from northgate.engine.network import Network
-    from northgate.engine.story import Story
-    from northgate.engine.types import Reached, Watch
+    from northgate.engine.reports import DrillAnswer
+    from northgate.engine.solver import Flow
+    from northgate.engine.trace import Story
     from northgate.plan import Plan
 
 app = typer.Typer(
@@ -41,7 +41,7 @@ SHOWN_EVERY_S = 0.1
 
 def main() -> None:
     """The entry point: input errors become one message on standard error and exit status 2."""
-    from northgate.engine.errors import CannotRun
+    from northgate.engine.base import CannotRun
 
     try:
         app()
@@ -74,9 +74,9 @@ def drill(
     with_levers: Annotated[bool, typer.Option("--levers", help="Work out which settings would have helped.")] = False,
 ) -> None:
     """Run the drills of a plan and hold their readings against what is expected."""
-    from northgate.engine.answers import drill_answer
     from northgate.engine.drill import run_drill
     from northgate.engine.network import compile_network
+    from northgate.engine.reports import drill_answer
     from northgate.handover.terminal import drill_summary, lever_lines
     from northgate.plan.reading import read_plan
 
@@ -94,7 +94,7 @@ def drill(
     _write_reports(plan.name, answers, junit, markdown)
     helpful: dict[str, Any] = {}
     if with_levers:
-        from northgate.engine.levers import levers
+        from northgate.engine.reports import levers
 
         helpful = {name: levers(plan, name, _counting(name)) for name in wanted}
     if as_json:
@@ -111,7 +111,7 @@ def drill(
 
 def _progress(name: str, lasts_s: float) -> "Reached":
     """Shows on a terminal, and only there, how far a drill has been run."""
-    from northgate.engine.types import untold
+    from northgate.engine.base import untold
 
     if not sys.stderr.isatty():
         return untold
@@ -129,7 +129,7 @@ def _progress(name: str, lasts_s: float) -> "Reached":
 
 def _counting(name: str) -> "Watch":
     """Shows on a terminal, and only there, how many events have been computed in trying one setting after another."""
-    from northgate.engine.types import go_on
+    from northgate.engine.base import go_on
 
     if not sys.stderr.isatty():
         return go_on
@@ -158,7 +158,7 @@ def _write_reports(plan: str, answers: "list[DrillAnswer]", junit: Path | None, 
 def _moment(network: "Network", at: str | None) -> "tuple[Flow, Story]":
     """The flow now, or at DRILL@SECOND."""
     from northgate.engine.drill import run_drill, undisturbed
-    from northgate.engine.story import Story
+    from northgate.engine.trace import Story
 
     if at is None:
         flow = undisturbed(network)
@@ -198,9 +198,8 @@ def trace(
     as_json: AsJson = False,
 ) -> None:
     """Follow one request hop by hop, or many in turn: where it goes, and why there."""
-    from northgate.engine.asking import Question
     from northgate.engine.network import compile_network
-    from northgate.engine.probe_trace import trace_probe
+    from northgate.engine.trace import Question, trace_probe
     from northgate.engine.trace import trace as follow
     from northgate.handover.terminal import trace_summary
     from northgate.plan.reading import read_plan

@@ -5,10 +5,11 @@ import numpy as np
 import pytest
 from scipy.integrate import quad, solve_ivp
 
-from northgate.engine.answers import drill_answer
-from northgate.engine.drill import run_drill, undisturbed
-from northgate.engine.tries import attempts, attempts_before, connects
-from northgate.engine.whatif import what_if
+from northgate.engine.drill.run import run_drill, undisturbed
+from northgate.engine.formulas.address_tries import connects
+from northgate.engine.formulas.retries import attempts, attempts_before
+from northgate.engine.reports.drill import drill_answer
+from northgate.engine.reports.whatif import what_if
 from northgate.plan.drills import Expectation, Part
 from tests.plans import drill_of, fail, network_of, plan_data, restore
 from tests.worlds import RPS, World

@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 
-from northgate.engine import drill
-from northgate.engine.solving import solve
+from northgate.engine.drill import run as drill
+from northgate.engine.solver.solve import solve
 from tests.engine.strategies import plans_with_a_drill
 from tests.plans import network_of
 

@@ -2,7 +2,7 @@
 
 import pytest
 
-from northgate.engine.answers import drill_answer
+from northgate.engine.reports.drill import drill_answer
 from northgate.handover.terminal import WORST_ROWS, drill_summary, in_unit
 from tests.plans import drill_of, fail, plan_data, restore
 

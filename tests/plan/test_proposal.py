@@ -2,8 +2,8 @@
 
 import pytest
 
-from northgate.engine.drill import run_drill
-from northgate.engine.network import compile_network
+from northgate.engine.drill.run import run_drill
+from northgate.engine.network.compile import compile_network
 from northgate.plan import PlanError
 from northgate.plan.generated import generated_plan
 from northgate.plan.proposal import MachineRow, propose

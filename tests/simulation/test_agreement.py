@@ -8,8 +8,8 @@ from typing import get_args
 import numpy as np
 import pytest
 
-from northgate.engine.drill import run_drill
-from northgate.engine.network import compile_network
+from northgate.engine.drill.run import run_drill
+from northgate.engine.network.compile import compile_network
 from northgate.plan import plan_from_data, read_plan
 from northgate.plan.drills import _PARTS, CAUSES
 from northgate.plan.groups import TargetGroup

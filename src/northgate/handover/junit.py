@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from xml.etree import ElementTree
 
-from northgate.engine.answers import DrillAnswer
+from northgate.engine.reports import DrillAnswer
 
 
 def junit_report(plan: str, answers: Sequence[DrillAnswer]) -> str:

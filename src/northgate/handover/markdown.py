@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from northgate.engine.answers import DrillAnswer
+from northgate.engine.reports import DrillAnswer
 from northgate.handover.terminal import in_unit
 
 

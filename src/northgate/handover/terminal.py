@@ -3,9 +3,8 @@
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 
-from northgate.engine.answers import BlindAnswer, DrillAnswer, ExpectationAnswer
-from northgate.engine.levers import LeverAnswer
-from northgate.engine.tracing import Candidate, Outcome, TraceAnswer
+from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer, LeverAnswer
+from northgate.engine.trace import Candidate, Outcome, TraceAnswer
 
 _UNITS = {"s": "s", "ms": "ms", "share": "%", "utilisation": "%"}
 WORST_ROWS = 8

@@ -7,12 +7,11 @@ from threading import Event, Lock
 from typing import Any, TypeVar
 
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
-from northgate.engine.flow import Flow
-from northgate.engine.levers import LeverAnswer, levers
 from northgate.engine.network import Network, compile_network
-from northgate.engine.probing import Phases
-from northgate.engine.story import Story
-from northgate.engine.whatif import ZoneLoss, what_if, zone_losses
+from northgate.engine.processes import Phases
+from northgate.engine.reports import LeverAnswer, ZoneLoss, levers, what_if, zone_losses
+from northgate.engine.solver import Flow
+from northgate.engine.trace import Story
 from northgate.plan import Plan
 from northgate.plan.drills import Part
 from northgate.plan.problems import did_you_mean

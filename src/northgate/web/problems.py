@@ -9,7 +9,7 @@ from fastapi.responses import JSONResponse
 from pydantic import BaseModel
 from starlette.exceptions import HTTPException
 
-from northgate.engine.errors import CannotRun
+from northgate.engine.base import CannotRun
 from northgate.plan import PlanError, Problem
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.store.repository import NothingToMoveTo, StaleRevision, UnknownPlan

@@ -6,27 +6,27 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Depends, Query
 from pydantic import BaseModel, Field
 
-from northgate.engine.answers import (
+from northgate.engine.processes import Phases
+from northgate.engine.reports import (
+    BoardState,
     DrillAnswer,
     FoldedStrip,
+    LeverAnswer,
+    ListenerRules,
     PhasesAnswer,
     ProbeConsequence,
     Strip,
+    WhatIfAnswer,
+    ZoneLoss,
+    board_state,
     drill_answer,
     folded_strips,
+    listener_rules,
     phases_answer,
     probe_consequence,
     strips,
 )
-from northgate.engine.asking import Question
-from northgate.engine.board import BoardState, board_state
-from northgate.engine.levers import LeverAnswer
-from northgate.engine.probe_trace import trace_probe
-from northgate.engine.probing import Phases
-from northgate.engine.rules import ListenerRules, listener_rules
-from northgate.engine.trace import trace
-from northgate.engine.tracing import TraceAnswer
-from northgate.engine.whatif import WhatIfAnswer, ZoneLoss
+from northgate.engine.trace import Question, TraceAnswer, trace, trace_probe
 from northgate.plan.drills import Part
 from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer

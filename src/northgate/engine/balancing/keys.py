@@ -1,0 +1,90 @@
+"""Where the keys of a hash fall."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from northgate.engine.base import Floats, Ints, kept
+from northgate.engine.formulas import Keys, best_scores, ranking, winners
+from northgate.engine.network import Network, Segment
+
+
+@dataclass
+class _Fallen:
+    """Where the keys of a segment fall among the members of a cell, as last asked."""
+
+    weight: Floats
+    winner: Ints
+
+
+@dataclass
+class HashTable:
+    """Remembers where keys fell, so that one that leaves or joins moves only its own."""
+
+    network: Network
+    fallen: dict[tuple[bytes, int], _Fallen] = field(default_factory=dict)
+
+    def shares(self, cell: int, segments: Sequence[Segment], weight: Floats) -> list[Floats]:
+        """The share of each segment's sources that falls to each pair of a cell with these weights."""
+        whole = weight.sum()
+        if whole <= 0:
+            return [weight for _ in segments]
+        member = self.network.pairs.member[self.network.cell_pairs[cell]]
+        targets, digest = self.network.member_keys[member], member.tobytes()
+        self._learn(digest, targets, segments, weight)
+        made = []
+        for segment in segments:
+            if not len(segment.keys):
+                made.append(weight / whole)
+                continue
+            known = self.fallen[digest, segment.digest]
+            if not np.array_equal(known.weight, weight):
+                known = _Fallen(weight, _moved(segment.keys, targets, known, weight))
+                self.fallen[digest, segment.digest] = known
+            made.append(np.bincount(known.winner, minlength=len(weight)) / len(segment.keys))
+        return made
+
+    def winners(self, cell: int, segment: Segment, weight: Floats) -> Ints:
+        """The position in the cell of the pair to which each of a segment's sources falls."""
+        self.shares(cell, [segment], weight)
+        return self.fallen[self.network.pairs.member[self.network.cell_pairs[cell]].tobytes(), segment.digest].winner
+
+    def orders(self, cell: int, segment: Segment, weight: Floats, tries: int) -> Ints:
+        """The pairs (positions in the cell) that each of a segment's sources would be sent to one after the other:
+        (sources, at most tries + 1), -1 where there are no more."""
+        targets = self.network.member_keys[self.network.pairs.member[self.network.cell_pairs[cell]]]
+        return ranking(segment.keys, targets, weight, tries + 1)
+
+    def _learn(self, digest: bytes, targets: Keys, segments: Sequence[Segment], weight: Floats) -> None:
+        """Where the keys of segments fall that have not been asked for yet, of all of them at once."""
+        new = {one.digest: one.keys for one in segments if len(one.keys) and (digest, one.digest) not in self.fallen}
+        if not new:
+            return
+        ends = np.cumsum([len(keys) for keys in new.values()])
+        found = np.split(winners(np.concatenate(list(new.values())), targets, weight), ends[:-1])
+        self.fallen |= {(digest, one): _Fallen(weight, winner) for one, winner in zip(new, found, strict=True)}
+
+
+@kept
+def hash_table(network: Network) -> HashTable:
+    """The hash table of a network."""
+    return HashTable(network)
+
+
+def _moved(keys: Keys, targets: Keys, known: _Fallen, weight: Floats) -> Ints:
+    """Where keys fall after weights have changed: only what concerns those that changed is worked out anew."""
+    changed = known.weight != weight
+    winner = known.winner.copy()
+    lost = changed[winner]
+    if lost.any():
+        winner[lost] = winners(keys[lost], targets, weight)
+    raised = np.flatnonzero(changed & (weight > known.weight))
+    if len(raised):
+        stay = np.flatnonzero(~lost)
+        mine = best_scores(keys[stay], targets[winner[stay]], weight[winner[stay]])
+        for one in raised:
+            other = best_scores(keys[stay], targets[one], weight[one])
+            takes = (other > mine) | ((other == mine) & (one < winner[stay]))
+            winner[stay[takes]], mine = one, np.where(takes, other, mine)
+    return winner

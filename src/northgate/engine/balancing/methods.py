@@ -1,0 +1,32 @@
+"""The shares of targets, by the method of their group."""
+
+import numpy as np
+
+from northgate.engine.base import Bools, Floats, total_by
+from northgate.engine.formulas import least_connections, two_choices
+from northgate.engine.network import Network
+
+
+def even_shares(network: Network, weight: Floats) -> Floats:
+    """Each pair's share of its cell by weight; sums to 1 over a cell that has anybody to choose."""
+    cell = network.pairs.cell
+    whole = total_by(cell, weight, len(network.routes.cell_front))[cell]
+    return np.divide(weight, whole, out=np.zeros_like(weight), where=whole > 0)
+
+
+def busy_shares(
+    network: Network, weight: Floats, hold_s: Floats, refuses: Bools, silent: Bools, cell_rps: Floats, share: Floats
+) -> Floats:
+    """Shares of the cells that choose by how busy targets are; the others' stay as they are. All per pair."""
+    made = share.copy()
+    for cell, method in enumerate(network.cell_method):
+        if method not in ("least-connections", "two-choices"):
+            continue
+        mine = network.cell_pairs[cell]
+        if not (weight[mine] > 0).any():
+            continue
+        if method == "least-connections":
+            made[mine] = least_connections(weight[mine], hold_s[mine], refuses[mine], float(cell_rps[cell]))
+        else:
+            made[mine] = two_choices(weight[mine], hold_s[mine], refuses[mine], silent[mine])
+    return made

@@ -1,0 +1,105 @@
+"""Who is chosen: tiers, groups and targets as each front sees them."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.base import Bools, Floats, Ints, total_by
+from northgate.engine.network import Network
+
+
+@dataclass(frozen=True)
+class Choice:
+    """How each front chooses: per cell the share of its route, per pair its weight in its cell, per route what fails.
+
+    `lane_share[l]` is the share of its route's requests that go through lane l; `route_refused` the share that finds
+    nobody (cause none_healthy); `pair_weight` is 0 for those that are left out, `candidate` says who is not.
+    """
+
+    route_choice: Ints
+    lane_share: Floats
+    route_refused: Floats
+    pair_weight: Floats
+    candidate: Bools
+    cell_in_use: Floats
+    cell_targets: Floats
+    cell_anyway: Bools
+
+
+def choose(network: Network, in_use: Bools, warmth: Floats, here: Bools) -> Choice:
+    """Tiers, groups and candidates as each front sees them; `warmth` lowers the weight of those that start slowly,
+    `here` says which pairs have a target at all."""
+    pairs, routes = network.pairs, network.routes
+    cells = len(routes.cell_front)
+    counted = (pairs.weight > 0) & here
+    cell_in_use = total_by(pairs.cell, in_use & counted, cells)
+    cell_targets = total_by(pairs.cell, counted, cells)
+    choice_in_use = _sum_of_lanes(network, cell_in_use)
+    route_choice = _serving_choice(network, choice_in_use, _sum_of_lanes(network, cell_targets))
+    serving = route_choice[routes.lane_route] == routes.lane_choice
+    anyway = serving & (choice_in_use == 0)[routes.lane_choice] & _sends_anyway(network)
+    anyway &= (cell_targets > 0)[routes.lane_cell]
+    lane_share, refused = _lane_shares(network, serving, (cell_in_use > 0)[routes.lane_cell] | anyway, choice_in_use)
+    cell_anyway = total_by(routes.lane_cell, anyway, cells) > 0
+    candidate = counted & (in_use | cell_anyway[pairs.cell])
+    weight = _weights(network, np.where(candidate, pairs.weight * warmth, 0.0))
+    return Choice(
+        route_choice, lane_share, refused, weight, candidate & (weight > 0), cell_in_use, cell_targets, cell_anyway
+    )
+
+
+def _sum_of_lanes(network: Network, of_cell: Floats) -> Floats:
+    """Sums a value of cells over the lanes of each choice."""
+    routes = network.routes
+    return total_by(routes.lane_choice, of_cell[routes.lane_cell], len(routes.choice_route))
+
+
+def _serving_choice(network: Network, known: Floats, whole: Floats) -> Ints:
+    """Per route the first choice with enough targets in use, else the first with any, else the first."""
+    routes = network.routes
+    choices = len(routes.choice_route)
+    enough = (known >= routes.choice_min_count) & (known >= routes.choice_min_share * whole - 1e-9) & (known > 0)
+    best = routes.first_choice.copy()
+    for fitting in (known > 0, enough):
+        first = np.full(len(best), choices)
+        np.minimum.at(first, routes.choice_route[fitting], np.flatnonzero(fitting))
+        best = np.where(first < choices, first, best)
+    return best
+
+
+def _sends_anyway(network: Network) -> Bools:
+    """Per lane: its group sends to all its targets when none is healthy."""
+    groups = network.plan.target_groups
+    anyway = np.array([group.when_none_healthy == "send-anyway" for group in groups], dtype=bool)
+    return anyway[network.routes.cell_group[network.routes.lane_cell]] if len(anyway) else np.zeros(0, dtype=bool)
+
+
+def _lane_shares(network: Network, serving: Bools, lane_serves: Bools, choice_in_use: Floats) -> tuple[Floats, Floats]:
+    """The share of each route's requests per lane, and per route the share that finds nobody.
+
+    An empty group's weight is shared out, or fails, as its tier says; when the whole tier is empty, each group's
+    weight is its own affair.
+    """
+    routes = network.routes
+    count = len(routes.route_front)
+    weight = np.where(serving, routes.lane_weight, 0.0)
+    filled = np.where(lane_serves, weight, 0.0)
+    shares_out = routes.choice_shares_out & (choice_in_use > 0)
+    based_on = np.where(shares_out[routes.lane_choice], filled, weight)
+    base = total_by(routes.lane_route, based_on, count)[routes.lane_route]
+    share = np.divide(filled, base, out=np.zeros_like(filled), where=base > 0)
+    refused = np.divide(based_on - filled, base, out=np.zeros_like(filled), where=base > 0)
+    lost = total_by(routes.lane_route, refused, count)
+    given = total_by(routes.lane_route, share, count)
+    return share, np.where(given + lost > 0, lost, 1.0)
+
+
+def _weights(network: Network, weight: Floats) -> Floats:
+    """The candidates' weights; a `prefer-zone` cell keeps to its own zone's while it has any."""
+    pairs, routes = network.pairs, network.routes
+    prefers = np.array([group.reach == "prefer-zone" for group in network.plan.target_groups], dtype=bool)
+    if not prefers.any():
+        return weight
+    own = np.where(pairs.same_zone, weight, 0.0)
+    has_own = total_by(pairs.cell, own, len(routes.cell_front)) > 0
+    return np.where((prefers[routes.cell_group] & has_own)[pairs.cell], own, weight)

@@ -1,0 +1,62 @@
+"""What every room uses: array types, control of long work, errors, outcomes."""
+
+from northgate.engine.base.arrays import DIGITS, NEVER, Bools, Floats, Ints, sum_columns, total_by
+from northgate.engine.base.control import Reached, Watch, go_on, untold
+from northgate.engine.base.errors import CannotRun
+from northgate.engine.base.memo import kept
+from northgate.engine.base.outcomes import (
+    BAD_STATUS,
+    BLOCKED,
+    DEAD_FRONT,
+    FAILS,
+    KINDS,
+    LATE,
+    MECHANISMS,
+    NONE_HEALTHY,
+    OVERLOADED,
+    QUIET,
+    REFUSED,
+    RESET,
+    SERVED,
+    SPENT,
+    STATUSES,
+    TIMED_OUT,
+    TURNED_AWAY,
+    UNMET,
+    WORK,
+)
+
+__all__ = [
+    "BAD_STATUS",
+    "BLOCKED",
+    "DEAD_FRONT",
+    "DIGITS",
+    "FAILS",
+    "KINDS",
+    "LATE",
+    "MECHANISMS",
+    "NEVER",
+    "NONE_HEALTHY",
+    "OVERLOADED",
+    "QUIET",
+    "REFUSED",
+    "RESET",
+    "SERVED",
+    "SPENT",
+    "STATUSES",
+    "TIMED_OUT",
+    "TURNED_AWAY",
+    "UNMET",
+    "WORK",
+    "Bools",
+    "CannotRun",
+    "Floats",
+    "Ints",
+    "Reached",
+    "Watch",
+    "go_on",
+    "kept",
+    "sum_columns",
+    "total_by",
+    "untold",
+]

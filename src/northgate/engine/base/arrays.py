@@ -1,0 +1,32 @@
+"""Array types of the engine."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+
+
+Ints = NDArray[np.int64]
+
+
+Bools = NDArray[np.bool_]
+
+
+# Seconds are kept to the nanosecond, so that what happens together is found together.
+DIGITS = 9
+
+
+# A second that never comes.
+NEVER = np.inf
+
+
+def total_by(index: Ints, values: Floats | Bools, count: int) -> Floats:
+    """Sums `values` that have the same index: an array of `count` totals."""
+    return np.bincount(index, weights=values, minlength=count).astype(np.float64)
+
+
+def sum_columns(index: Ints, values: Floats, count: int) -> Floats:
+    """Sums the columns of `values` that have the same index: (rows, len(index)) to (rows, count)."""
+    rows = values.shape[0]
+    flat = (np.arange(rows)[:, None] * count + index).ravel()
+    return total_by(flat, values.ravel(), rows * count).reshape(rows, count)

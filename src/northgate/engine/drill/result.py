@@ -1,0 +1,98 @@
+"""A drill that has run."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from northgate.engine.base import Floats
+from northgate.engine.drill.blind import BlindRow
+from northgate.engine.drill.journal import Cascade, Event, Vote
+from northgate.engine.drill.readings import Readings
+from northgate.engine.network import Answers, Network
+from northgate.engine.processes import History, Holding, growth
+from northgate.engine.solver import Flow, Moment, Opens, solve
+from northgate.plan.drills import Drill, Expectation
+
+
+@dataclass(frozen=True)
+class Keyframe:
+    """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
+
+    Served by zone and failed by cause in requests/s, utilisation by machine; `moving`: some backlog grows or shrinks.
+    `faster`: how fast utilisations grow (1/s; None: not at all). `failed`: the calls that have failed up to here.
+    `opens`: how sessions and connections are opened until the next keyframe, on the mean.
+    """
+
+    t_s: float
+    moment: Moment
+    zone_served: Floats
+    cause_rps: Floats
+    mechanism_rps: Floats
+    utilisation: Floats
+    moving: bool
+    latency_s: float
+    faster: Floats | None
+    stale: Floats
+    failed: float
+    opens: Opens
+
+
+class Flows(Sequence[Flow]):
+    """The flows at the keyframes, each solved when it is asked for: to keep them all would fill the memory."""
+
+    def __init__(self, network: Network, keyframes: Sequence[Keyframe]) -> None:
+        self._network, self._keyframes = network, keyframes
+
+    def __len__(self) -> int:
+        return len(self._keyframes)
+
+    def __getitem__(self, index: Any) -> Any:
+        if isinstance(index, slice):
+            return Flows(self._network, self._keyframes[index])
+        return solve(self._network, self._keyframes[index].moment)
+
+
+@dataclass(frozen=True)
+class DrillRun:
+    """A drill, computed: keyframes at its events, blind rows, the log of events, and readings; what names answered, and
+    what everyone held of that at any second."""
+
+    network: Network
+    drill: Drill
+    keyframes: tuple[Keyframe, ...]
+    blind: tuple[BlindRow, ...]
+    events: tuple[Event, ...]
+    readings: Readings
+    history: History
+    answers_at: Callable[[float], Answers]
+    votes: tuple[Vote, ...]
+    cascade: Cascade | None = None
+
+    @property
+    def flows(self) -> Flows:
+        """The flow at each keyframe, solved anew when it is asked for."""
+        return Flows(self.network, self.keyframes)
+
+    def held(self, expectation: Expectation) -> bool:
+        """Whether an expectation is met."""
+        got = self.readings.value(expectation.reading)
+        low, high = expectation.at_least, expectation.at_most
+        if expectation.reading == "settled_s" and not self.readings.settled and high is not None:
+            # It has not settled within the drill: nobody knows how long it would take.
+            return False
+        return (low is None or got >= low) and (high is None or got <= high)
+
+    def flow_at(self, second: float) -> Flow:
+        """The flow at any second: that of the last event up to it, with the backlogs as far as they have come."""
+        times = [frame.t_s for frame in self.keyframes]
+        index = max(int(np.searchsorted(times, second, side="right")) - 1, 0)
+        flow, frame = self.flows[index], self.keyframes[index]
+        if second <= frame.t_s or not frame.moving:
+            return flow
+        seconds = second - frame.t_s
+        answers = self.answers_at(second)
+        held = Holding(self.network, frame.moment.held).after(frame.opens, seconds)
+        backlog_s = growth(flow, frame.faster).after(seconds)
+        return solve(self.network, replace(frame.moment, answers=answers, held=held, backlog_s=backlog_s))

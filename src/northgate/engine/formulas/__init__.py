@@ -1,0 +1,42 @@
+"""Pure functions, each with its source."""
+
+from northgate.engine.formulas.address_tries import Connects, connects
+from northgate.engine.formulas.blind_times import Bounds, down_bounds, up_bounds
+from northgate.engine.formulas.failover import LastStops, last_of_orders, last_stops, last_stops_in_order
+from northgate.engine.formulas.hashing import Keys, address_keys, best_scores, flow_key, ranking, target_keys, winners
+from northgate.engine.formulas.occupancy import Masses
+from northgate.engine.formulas.queues import AT_BOUND_S, Queue, queue_under, too_late
+from northgate.engine.formulas.retries import attempts, attempts_before
+from northgate.engine.formulas.roots import first_meeting
+from northgate.engine.formulas.selection import least_connections, two_choices
+from northgate.engine.formulas.turns import Turns
+
+__all__ = [
+    "AT_BOUND_S",
+    "Bounds",
+    "Connects",
+    "Keys",
+    "LastStops",
+    "Masses",
+    "Queue",
+    "Turns",
+    "address_keys",
+    "attempts",
+    "attempts_before",
+    "best_scores",
+    "connects",
+    "down_bounds",
+    "first_meeting",
+    "flow_key",
+    "last_of_orders",
+    "last_stops",
+    "last_stops_in_order",
+    "least_connections",
+    "queue_under",
+    "ranking",
+    "target_keys",
+    "too_late",
+    "two_choices",
+    "up_bounds",
+    "winners",
+]

@@ -1,0 +1,41 @@
+"""How long a belief may be wrong, by the four numbers of a probe."""
+
+from dataclasses import dataclass
+
+from northgate.plan.groups import Probe
+
+
+@dataclass(frozen=True)
+class Bounds:
+    """The shortest and longest possible blind time, in seconds."""
+
+    earliest_s: float
+    latest_s: float
+
+
+def down_bounds(probe: Probe, *, at_once: bool, answer_s: float = 0.0) -> Bounds:
+    """How long a target that went down may stay believed in use.
+
+    With n failures, interval I and time-out T: `[(n-1) I, n I)` when the failure is known at once, with T added when
+    it takes the time-out. When the interval starts at the result, the beat itself is I + T while failing, and the pass
+    before it was known `answer_s` after it was sent.
+    """
+    n, interval = probe.unhealthy_after, probe.interval_s
+    delay = 0.0 if at_once else probe.timeout_s
+    beat = interval if probe.next_after == "send" else interval + delay
+    earliest = (n - 1) * beat + delay
+    first = interval if probe.next_after == "send" else interval + answer_s
+    return Bounds(earliest, earliest + first)
+
+
+def up_bounds(probe: Probe, *, answer_s: float, at_once: bool) -> Bounds:
+    """How long a target that came back may stay believed out.
+
+    With m passes: `[(m-1) I, m I)` plus the time of the answer; when the interval starts at the result, the beat is
+    I + answer, and a failure sent just before the return delays the first pass by its time-out.
+    """
+    m, interval = probe.healthy_after, probe.interval_s
+    beat = interval if probe.next_after == "send" else interval + answer_s
+    earliest = (m - 1) * beat + answer_s
+    pending = 0.0 if at_once or probe.next_after == "send" else probe.timeout_s
+    return Bounds(earliest, earliest + interval + pending)

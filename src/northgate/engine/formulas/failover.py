@@ -1,0 +1,123 @@
+"""Trying other targets: at layer 7 a balancer whose connect fails takes further candidates, each at most once.
+
+A request is first sent to one target (by the shares of all requests, sessions included), then, as long as connects fail
+and tries are left, to one of the candidates not tried yet, in proportion to the shares of those who are drawn. A silent
+target costs its connect time-out before the next is tried. With q the first shares and p the drawn ones, a target that
+takes connects is the last stop of
+
+    q_i + p_i Σ over sequences (a, b, ...) of bad ones  q_a / (1 - p_a) · p_b / (1 - p_a - p_b) ...
+
+Bad targets with equal p that fail alike are counted together, so the sum is over counts, not over targets.
+"""
+
+from collections import defaultdict
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.base import Bools, Floats, Ints
+
+# A state of trying: how many of each lump of bad targets have been tried, and which lump was the last.
+_State = tuple[tuple[int, ...], int]
+
+
+@dataclass(frozen=True)
+class LastStops:
+    """Where requests end: `share` per target; `waited[s]` what of it comes to good targets after s silent ones."""
+
+    share: Floats
+    waited: Floats
+
+
+def last_stops(first: Floats, drawn: Floats, bad: Bools, silent: Bools, tries: int) -> LastStops:
+    """Where requests end, given the shares by which they are first sent and by which others are drawn.
+
+    All per target of one group at one front: `bad` ones take no connect, `silent` ones say so only after the time-out.
+    """
+    then = np.zeros(tries + 1)
+    if not (first[bad] > 0).any() or tries <= 0:
+        return LastStops(first, np.where(bad, 0.0, first)[None, :])
+    lumps = _lumps(drawn, bad & ((first > 0) | (drawn > 0)), silent)
+    left = np.zeros(len(lumps))
+    states: dict[_State, Floats] = {}
+    for number, lump in enumerate(lumps):
+        spent = np.zeros(tries + 1)
+        spent[int(lump.silent)] = float(first[lump.places].sum())
+        states[_one(number, len(lumps)), number] = spent
+    for _ in range(tries):
+        states = _try_one(states, lumps, then, left, float(drawn.sum()))
+    for (_, last), weight in states.items():
+        left[last] += weight.sum()
+    waited = np.where(bad, 0.0, drawn * then[:, None])
+    waited[0] += np.where(bad, 0.0, first)
+    share = waited.sum(axis=0)
+    for lump, ended in zip(lumps, left, strict=True):
+        share[lump.places] += ended / len(lump.places)
+    return LastStops(share, waited)
+
+
+def last_stops_in_order(order: Ints, bad: Bools, silent: Bools) -> LastStops:
+    """Where keys end that go on in an order of their own: (keys, tries + 1) targets, -1 where there are no more."""
+    keys, tries = order.shape
+    here, quiet = last_of_orders(order, bad, silent)
+    waited, good = np.zeros((tries, len(bad))), ~bad[here]
+    np.add.at(waited, (quiet[good], here[good]), 1.0)
+    share = waited.sum(axis=0) + np.bincount(here[~good], minlength=len(bad))
+    return LastStops(share / keys, waited / keys)
+
+
+def last_of_orders(order: Ints, bad: Bools, silent: Bools) -> tuple[Ints, Ints]:
+    """At which target each key ends that goes on in its own order, and how many silent ones it has met before."""
+    here, quiet = order[:, 0].copy(), np.zeros(len(order), dtype=np.int64)
+    for following in order.T[1:]:
+        goes_on = bad[here] & (following >= 0)
+        quiet += goes_on & silent[here]
+        here = np.where(goes_on, following, here)
+    return here, quiet
+
+
+@dataclass(frozen=True)
+class _Lump:
+    """Bad targets that are drawn with the same share and fail alike."""
+
+    places: Ints
+    drawn: float
+    silent: bool
+
+
+def _lumps(drawn: Floats, bad: Bools, silent: Bools) -> list[_Lump]:
+    alike: dict[tuple[float, bool], list[int]] = defaultdict(list)
+    for place in np.flatnonzero(bad):
+        alike[float(drawn[place]), bool(silent[place])].append(int(place))
+    return [_Lump(np.array(places), share, quiet) for (share, quiet), places in alike.items()]
+
+
+def _one(number: int, count: int) -> tuple[int, ...]:
+    return tuple(int(place == number) for place in range(count))
+
+
+def _try_one(
+    states: dict[_State, Floats], lumps: list[_Lump], then: Floats, left: Floats, whole: float
+) -> dict[_State, Floats]:  # fmt: skip
+    """One more try from every state: some end at good targets (`then`), some have nobody left to try (`left`)."""
+    made: dict[_State, Floats] = {}
+    for (counts, last), weight in states.items():
+        gone = sum(count * lump.drawn for count, lump in zip(counts, lumps, strict=True))
+        rest = whole - gone
+        if rest <= 1e-12:
+            left[last] += weight.sum()
+            continue
+        then += weight / rest
+        for state, part in _next_states(counts, lumps):
+            moved = np.roll(weight, 1) if lumps[state[1]].silent else weight
+            made[state] = made.get(state, 0.0) + moved * part / rest
+    return made
+
+
+def _next_states(counts: tuple[int, ...], lumps: list[_Lump]) -> Iterator[tuple[_State, float]]:
+    for number, lump in enumerate(lumps):
+        others = (len(lump.places) - counts[number]) * lump.drawn
+        if others > 0:
+            more = tuple(count + (place == number) for place, count in enumerate(counts))
+            yield (more, number), others

@@ -1,0 +1,170 @@
+"""Masses that are opened and end: sessions on targets, and layer 4 connections through fronts to targets.
+
+Of S sources that each ask λ times a second the share M holds a mass (a session, a connection); the others open one with
+their next call that is served, with the chance p_j on place j. Masses end with the rate δ = 1/L, L being their mean
+life; where a target is silent, its connections end with their first failed request too, so with δ + λ:
+
+    dm_j/dt = λ (1 - M) p_j - d_j m_j,   d_j = δ or δ + λ
+
+Who loses a connection under a call repeats that, and opens another with the chance q_j on place j. Between events λ, p,
+q and d stay as they are. With F the sum of the masses that end faster (nobody opens one there), G that of the others, Q
+the sum of q, I the integral of (1 - M) e^(-δ (t - τ)) and K that of F e^(-δ (t - τ)), all are linear:
+
+    F' = -(δ + λ) F,   G' = λ P (1 - F - G) + λ Q F - δ G,   I' = 1 - F - G - δ I,   K' = F - δ K
+    m_j(t) = m_j(0) e^(-δ t) + λ p_j I(t) + λ q_j K(t),   m_j(t) = m_j(0) e^(-(δ + λ) t) for the faster ones
+
+Connections of sources that a session binds lead where it leads: of the share b_j that is bound to place j those without
+one open one there, with the chance s_j, so that each place has its own equation and its own exponential:
+
+    dm_j/dt = λ s_j (b_j - m_j) + λ p_j - d_j m_j
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.base import NEVER, Bools, Floats
+
+# Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
+# What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
+STEP, SLOW, SMALL, STILL, RELAXED = 0.5, 0.125, 1e-3, 1e-6, 20.0
+
+
+@dataclass(frozen=True)
+class Masses:
+    """The masses of one kind as shares of its sources, and how they change.
+
+    `rate` is λ in calls per second and source, `opens` p, `ends` δ in 1/s, `silent` the places whose masses end with
+    their first failed request, `again` q (None: nobody repeats). `bound` and `served` are b and s, where sessions say
+    where connections lead; `opens` is then λ p of those who are not bound.
+    """
+
+    held: Floats
+    rate: float
+    opens: Floats
+    ends: float
+    silent: Bools
+    again: Floats | None = None
+    bound: Floats | None = None
+    served: Floats | None = None
+
+    def settled(self) -> Floats:
+        """The masses that stay as they are: M = λP / (λP + δ), shared out as p."""
+        opening = self.rate * float(self.opens.sum())
+        if opening <= 0:
+            return self.held
+        return np.asarray(opening / (opening + self.ends) * self.opens / self.opens.sum())
+
+    def after(self, seconds: float) -> Floats:
+        """The masses `seconds` later."""
+        if self.bound is not None:
+            speed, drift = self._own
+            return np.asarray(self.held * np.exp(-speed * seconds) + drift * _spent_each(speed, seconds))
+        if not self._anything:
+            return self.held
+        gone, _, free, _, lost, _ = self._integrals(seconds)
+        slow = self.held * gone[0] + self.rate * (self.opens * free + self._again * lost)
+        return np.maximum(np.where(self.silent, self.held * gone[1], slow), 0.0)
+
+    def mean(self, seconds: float) -> Floats:
+        """The mean masses over the next `seconds`."""
+        if seconds <= 0 or not self._anything:
+            return self.held
+        if self.bound is not None:
+            return self._own_mean(seconds)
+        _, spent, _, freed, _, lost = self._integrals(seconds)
+        slow = self.held * spent[0] + self.rate * (self.opens * freed + self._again * lost)
+        return np.maximum(np.where(self.silent, self.held * spent[1], slow), 0.0) / seconds
+
+    def step_s(self) -> float:
+        """After how many seconds to look again; inf while nothing moves."""
+        if self.bound is not None:
+            return self._own_step_s()
+        faster, opening = self.ends + self.rate, self.rate * float(self.opens.sum())
+        kappa = opening + self.ends
+        drift = opening * (1 - self.held.sum()) - self.held[~self.silent].sum() * self.ends
+        off = abs(float(drift)) / kappa if kappa > 0 else 0.0
+        steps = [NEVER]
+        for amount, rate in ((self._fast, faster), (off, kappa)):
+            if amount > STILL and rate > 0:
+                steps.append((STEP if amount > SMALL else RELAXED) / rate)
+        unlike = np.where(self.silent, 0.0, self.held - self.settled())
+        if self.ends > 0 and np.abs(unlike).max(initial=0.0) > STILL:
+            # Who is held where changes as slowly as masses end; what is quick and small beside it needs no steps.
+            steps = [step for step in steps if step < RELAXED / kappa or step == NEVER]
+            steps.append(SLOW / self.ends)
+        return min(steps)
+
+    @property
+    def _own(self) -> tuple[Floats, Floats]:
+        """Of places that sessions lead to: how fast each comes to rest (1/s), and how fast it grows from nothing
+        (1/s)."""
+        assert self.bound is not None
+        assert self.served is not None
+        # Who is connected there without being bound there stays until his connection ends.
+        pulls = np.where(self.held <= self.bound, self.rate * self.served, 0.0)
+        ends = self.ends + np.where(self.silent, self.rate, 0.0)
+        return ends + pulls, pulls * self.bound + self.rate * self.opens
+
+    def _own_mean(self, seconds: float) -> Floats:
+        speed, drift = self._own
+        spent = _spent_each(speed, seconds)
+        even = np.full(len(speed), seconds**2 / 2)
+        grown = np.divide(seconds - spent, speed, out=even, where=speed * seconds > 1e-9)
+        return np.asarray((self.held * spent + drift * grown) / seconds)
+
+    def _own_step_s(self) -> float:
+        speed, drift = self._own
+        rest = np.divide(drift, speed, out=self.held.copy(), where=speed > 0)
+        off = np.abs(self.held - rest)
+        steps = np.divide(np.where(off > SMALL, STEP, RELAXED), speed, out=np.full(len(off), NEVER), where=speed > 0)
+        return float(np.where(off > STILL, steps, NEVER).min(initial=NEVER))
+
+    @property
+    def _fast(self) -> float:
+        return float(self.held[self.silent].sum())
+
+    @property
+    def _anything(self) -> bool:
+        """Whether there is a mass, or one is being opened."""
+        return bool(self.held.any()) or self.rate * float(self.opens.sum()) > 0
+
+    @property
+    def _again(self) -> Floats:
+        return np.zeros(len(self.held)) if self.again is None else self.again
+
+    def _integrals(self, t: float) -> tuple[tuple[float, float], tuple[float, float], float, float, float, float]:
+        """What is left of a mass after t seconds (of a slow one, of a fast one), the integrals of that, I(t) and its
+        integral, K(t) and its integral."""
+        from scipy.linalg import expm
+
+        faster, opening = self.ends + self.rate, self.rate * float(self.opens.sum())
+        again, fast = self.rate * float(self._again.sum()), self._fast
+        # The state: 1, F, G, I, the integral of I, K, the integral of K.
+        drift = np.array(
+            [
+                [0, 0, 0, 0, 0, 0, 0],
+                [0, -faster, 0, 0, 0, 0, 0],
+                [opening, again - opening, -opening - self.ends, 0, 0, 0, 0],
+                [1, -1, -1, -self.ends, 0, 0, 0],
+                [0, 0, 0, 1, 0, 0, 0],
+                [0, 1, 0, 0, 0, -self.ends, 0],
+                [0, 0, 0, 0, 0, 1, 0],
+            ],
+            dtype=np.float64,
+        )
+        state = expm(drift * t) @ np.array([1.0, fast, float(self.held.sum()) - fast, 0.0, 0.0, 0.0, 0.0])
+        left = (float(np.exp(-self.ends * t)), float(np.exp(-faster * t)))
+        spent = (_spent(self.ends, t), _spent(faster, t))
+        return left, spent, float(state[3]), float(state[4]), float(state[5]), float(state[6])
+
+
+def _spent(rate: float, t: float) -> float:
+    """The integral of e^(-rate τ) over [0, t]."""
+    # So slow that nothing is spent: the quotient would be one of rounding errors.
+    return float(-np.expm1(-rate * t) / rate) if rate * t > 1e-12 else t
+
+
+def _spent_each(speed: Floats, t: float) -> Floats:
+    """The integral of e^(-speed τ) over [0, t], per place."""
+    return np.divide(-np.expm1(-speed * t), speed, out=np.full(len(speed), t), where=speed * t > 1e-12)

@@ -1,0 +1,101 @@
+"""Queues: how long a request waits at a machine, and how its backlog grows.
+
+Sources: A. K. Erlang, "Solution of some problems in the theory of probabilities of significance in automatic telephone
+exchanges" (1917), for the M/M/c wait; the fluid backlog is a balance of work offered and work finished.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.base import Bools, Floats, Ints
+
+# Above this utilisation the M/M/c wait is held: the backlog, not the steady state, then says how long one waits.
+WAIT_LIMIT = 0.98
+
+
+# Up to so many servers the loss formula is computed by its recursion.
+RECURSION_LIMIT = 64
+
+
+# Backlogs closer than this to a bound (seconds of work) are at it.
+AT_BOUND_S = 1e-9
+
+
+def servers(capacity: Floats, service_s: Floats) -> Ints:
+    """C of M/M/c: how many requests a machine of this capacity (1/s) and service time (s) works on at once."""
+    whole = np.isfinite(capacity)
+    product = np.where(whole, np.where(whole, capacity, 0.0) * service_s, 0.0)
+    return np.maximum(1, np.floor(product + 0.5)).astype(np.int64)
+
+
+def erlang_b(count: Ints, load: Floats) -> Floats:
+    """The probability that all of `count` servers are busy in M/M/c/c with an offered load of `load` Erlangs.
+
+    Few servers: the recursion B(k) = a B(k-1) / (k + a B(k-1)). Many: the Poisson(a) mass at c over its mass up to c,
+    from a library that is slow to load and therefore loaded only then.
+    """
+    most = int(count.max(initial=0))
+    if most > RECURSION_LIMIT:
+        return _erlang_b_of_many(count, load)
+    blocked = np.ones(len(load))
+    for servers_so_far in range(1, most + 1):
+        more = load * blocked / (servers_so_far + load * blocked)
+        blocked = np.where(servers_so_far <= count, more, blocked)
+    return blocked
+
+
+def _erlang_b_of_many(count: Ints, load: Floats) -> Floats:
+    from scipy.special import gammaincc, gammaln
+
+    safe = np.maximum(load, 1e-300)
+    mass = np.exp(count * np.log(safe) - safe - gammaln(count + 1)) / gammaincc(count + 1, safe)
+    return np.where(load > 0, mass, 0.0)
+
+
+def erlang_c(count: Ints, load: Floats) -> Floats:
+    """The probability of having to wait in M/M/c with c = `count` and offered load a = `load` < c (Erlangs).
+
+    C = B / (1 - (a/c)(1 - B)), B being Erlang's loss formula.
+    """
+    blocked = erlang_b(count, load)
+    return blocked / (1 - load / count * (1 - blocked))
+
+
+def mean_wait_s(capacity: Floats, service_s: Floats, utilisation: Floats) -> Floats:
+    """The mean M/M/c wait in seconds at min(utilisation, 0.98); 0 where no capacity limit is known."""
+    limited = np.isfinite(capacity)
+    held = np.where(limited, np.minimum(utilisation, WAIT_LIMIT), 0.0)
+    count = servers(capacity, service_s)
+    speed = np.where(limited, capacity, 1.0)
+    return np.where(limited, erlang_c(count, held * count) / (speed * (1 - held)), 0.0)
+
+
+@dataclass(frozen=True)
+class Queue:
+    """Per machine: share of the offered requests refused, backlog slope (seconds of work per second), latency (s)."""
+
+    utilisation: Floats
+    excess: Floats
+    slope: Floats
+    latency_s: Floats
+
+
+def queue_under(capacity: Floats, service_s: Floats, queue_s: Floats, offered: Floats, backlog_s: Floats) -> Queue:
+    """How the queues stand with this offered rate (1/s) and backlog (s).
+
+    Above saturation the backlog grows by u - 1 up to `queue_s`, then the excess 1 - 1/u is refused; below it shrinks
+    by 1 - u.
+    """
+    utilisation = offered / capacity
+    over, full = utilisation > 1, backlog_s >= queue_s - AT_BOUND_S
+    excess = np.where(over & full, 1 - 1 / np.maximum(utilisation, 1.0), 0.0)
+    growing = np.where(full, 0.0, utilisation - 1)
+    shrinking = np.where(backlog_s > AT_BOUND_S, utilisation - 1, 0.0)
+    latency = service_s + mean_wait_s(capacity, service_s, utilisation) + backlog_s
+    return Queue(utilisation, excess, np.where(over, growing, shrinking), latency)
+
+
+def too_late(latency_s: Floats, slope: Floats, bound_s: Floats) -> Bools:
+    """Whether a latency is beyond a bound; exactly at it, whether it is about to be."""
+    return (latency_s > bound_s + AT_BOUND_S) | ((np.abs(latency_s - bound_s) <= AT_BOUND_S) & (slope > 0))

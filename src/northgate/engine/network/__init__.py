@@ -1,0 +1,27 @@
+"""A plan compiled into frozen tables of index arrays."""
+
+from northgate.engine.network.answers import Answers, Sets
+from northgate.engine.network.compile import compile_network
+from northgate.engine.network.names import Asker, Leaf, NameBook, Record
+from northgate.engine.network.sources import Segment, address_text, source_numbers
+from northgate.engine.network.spares import roomy
+from northgate.engine.network.tables import CLIENTS_JUDGE, NO_PATH, OUTSIDE, Network, seen_source
+
+__all__ = [
+    "CLIENTS_JUDGE",
+    "NO_PATH",
+    "OUTSIDE",
+    "Answers",
+    "Asker",
+    "Leaf",
+    "NameBook",
+    "Network",
+    "Record",
+    "Segment",
+    "Sets",
+    "address_text",
+    "compile_network",
+    "roomy",
+    "seen_source",
+    "source_numbers",
+]

@@ -1,0 +1,83 @@
+"""Whether a plan can be run: nothing dangles, no probe outruns its own beat, and all that it uses is computed."""
+
+from collections.abc import Iterator
+
+from northgate.engine.base import CannotRun
+from northgate.engine.matching import is_address, plain_host, request_for
+from northgate.plan import Plan, Problem
+from northgate.plan.problems import did_you_mean, pointer
+from northgate.plan.references import dangling
+
+
+def check_runnable(plan: Plan) -> None:
+    """Raises CannotRun with everything that stands in the way of a run."""
+    problems = obstacles(plan)
+    if problems:
+        raise CannotRun(problems)
+
+
+def obstacles(plan: Plan) -> list[Problem]:
+    """Everything that stands in the way of a run, in document order."""
+    return [
+        *dangling(plan), *_impatient_probes(plan), *_unknown_hosts(plan), *_ports_of_name_probes(plan),
+        *_late_steps(plan), *_straight_to_instances(plan),
+    ]  # fmt: skip
+
+
+def _impatient_probes(plan: Plan) -> Iterator[Problem]:
+    for index, probe in enumerate(plan.probes):
+        if probe.next_after == "send" and probe.timeout_s > probe.interval_s:
+            yield Problem(
+                pointer(("probes", index, "timeout_s")),
+                f"probe {probe.name} waits {probe.timeout_s:g} s for an answer but sends every {probe.interval_s:g} s; "
+                f"lower timeout_s to at most {probe.interval_s:g}, or count the interval from the result",
+            )
+
+
+def _unknown_hosts(plan: Plan) -> Iterator[Problem]:
+    known = {plain_host(entry.name) for entry in plan.names}
+    addresses = {address for balancer in plan.balancers for address in balancer.addresses}
+    for index, client in enumerate(plan.clients):
+        for position, call in enumerate(client.calls):
+            host = request_for(call.url).host
+            if host not in known | addresses and not is_address(host):
+                yield Problem(
+                    pointer(("clients", index, "calls", position, "url")),
+                    f"no name of the plan answers for {host!r}{did_you_mean(host, sorted(known))}",
+                )
+
+
+def _late_steps(plan: Plan) -> Iterator[Problem]:
+    for index, drill in enumerate(plan.drills):
+        for position, step in enumerate(drill.steps):
+            if step.at_s > drill.lasts_s:
+                yield Problem(
+                    pointer(("drills", index, "steps", position, "at_s")),
+                    f"the step comes at {step.at_s:g} s, after the drill has ended at {drill.lasts_s:g} s",
+                )
+
+
+def _ports_of_name_probes(plan: Plan) -> Iterator[Problem]:
+    probes = {probe.name: probe for probe in plan.probes}
+    for index, name in enumerate(plan.names):
+        probe = probes.get(name.probe or "")
+        if probe and probe.port == "same":
+            yield Problem(
+                pointer(("names", index, "probe")),
+                f"a name has no port of its own: give probe {probe.name} the port that it is to ask",
+            )
+
+
+def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
+    """Names and clients lead to balancers, or outside the plan."""
+    owned = {instance.address: instance.name for instance in plan.instances if instance.address}
+    for index, name in enumerate(plan.names):
+        for position, answer in enumerate(name.answers):
+            if answer.address in owned:
+                where = pointer(("names", index, "answers", position, "address"))
+                yield Problem(where, f"{answer.address} is {owned[answer.address]}; a name leads to balancers only")
+    for index, client in enumerate(plan.clients):
+        for position, call in enumerate(client.calls):
+            if request_for(call.url).host in owned:
+                where = pointer(("clients", index, "calls", position, "url"))
+                yield Problem(where, f"this is the address of {owned[request_for(call.url).host]}, not of a balancer")

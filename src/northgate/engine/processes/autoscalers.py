@@ -1,0 +1,134 @@
+"""Autoscaling: what an autoscaler decides, on what it can see.
+
+Every `every_s` it wants ceil(n u / target) instances, n being those in use and u their mean served utilisation since
+its last decision, within min and max. Those that start count towards what is wanted; lost ones are not replaced as
+such, but count towards max. Launches go to living zones, the emptiest first; scaling in drains the newest, one a
+decision.
+"""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
+from northgate.engine.network import Network
+from northgate.plan import Plan
+from northgate.plan.machines import Fleet, Scale
+
+
+@dataclass(frozen=True)
+class Decision:
+    """What an autoscaler decides: which machines it launches, and which one it drains."""
+
+    fleet: str
+    words: str
+    launches: Ints
+    drains: Ints
+
+
+class Autoscaler:
+    """The autoscaler of one fleet in one drill: its machines, and which of them are there.
+
+    Per machine of the fleet: `since` when it was launched (-1: from the start, inf: not there), `starts` when it begins
+    to serve.
+    """
+
+    def __init__(self, network: Network, fleet: Fleet, scale: Scale) -> None:
+        self.network, self.fleet, self.scale = network, fleet, scale
+        own = {one for one in network.spares if one.rpartition("-")[0] == fleet.name}
+        names = {*fleet.instance_names(), *own}
+        self.machines = np.array([at for at, name in enumerate(network.machines.names) if name in names])
+        # In the order of their numbers: plan order has a fleet's own after the instances, and so after the spares.
+        self.machines = self.machines[np.argsort([_number(network.machines.names[at]) for at in self.machines])]
+        self.since = np.where(network.spare[self.machines], NEVER, -1.0)
+        self.gone_at = np.full(len(self.machines), NEVER)
+        self.next_s = scale.every_s
+        self._proven = self.since < 0
+        self._worked = np.zeros(len(self.machines))
+        self._seen_s = 0.0
+
+    def watch(self, utilisation: Floats, seconds: float) -> None:
+        """Takes in what machines have served over a stretch."""
+        self._worked += np.minimum(utilisation[self.machines], 1.0) * seconds
+        self._seen_s += seconds
+
+    def decide(self, now: float, in_use: Bools, leaving: Bools, living: Bools) -> Decision:
+        """The decision that is due now, given which machines are in use, which leave, and which zones live."""
+        mine, scale = self.machines, self.scale
+        there = self.since < NEVER
+        used = there & in_use[mine] & ~leaving[mine]
+        starting = there & ~used & ~leaving[mine] & self._not_proven(used)
+        count = int(used.sum())
+        load = float(self._worked[used].mean() / self._seen_s) if count and self._seen_s > 0 else 0.0
+        wanted = min(max(math.ceil(count * load / scale.target_utilisation - 1e-9), scale.min), scale.max)
+        have = count + int(starting.sum())
+        launches = self._launch(now, min(wanted - have, scale.max - int(there.sum())), living)
+        drains = self._drain(used) if wanted < have and not len(launches) else np.zeros(0, dtype=np.int64)
+        self.next_s = round(now + scale.every_s, 9)
+        self._worked[:], self._seen_s = 0.0, 0.0
+        words = f"{self.fleet.name}: {count} in use at {load:.0%}, {wanted} wanted"
+        return Decision(self.fleet.name, words, launches, drains)
+
+    def _not_proven(self, used: Bools) -> Bools:
+        """Those that have been launched and never been in use yet."""
+        self._proven |= used
+        return ~self._proven & (self.since >= 0)
+
+    def _launch(self, now: float, count: int, living: Bools) -> Ints:
+        zones = self.network.machines.zone[self.machines]
+        launched = []
+        for _ in range(max(count, 0)):
+            there = self.since < NEVER
+            free = [zone for zone in self._zones if living[zone] and (~there & (zones == zone)).any()]
+            if not free:
+                break
+            held = total_by(zones, there, len(self.network.zones))
+            zone = min(free, key=lambda one: held[one])
+            place = int(np.flatnonzero(~there & (zones == zone))[0])
+            self.since[place] = now
+            self._proven[place] = False
+            launched.append(int(self.machines[place]))
+        return np.array(launched, dtype=np.int64)
+
+    def _drain(self, used: Bools) -> Ints:
+        """The newest of those in use; of equally new ones the last."""
+        places = np.flatnonzero(used)
+        if not len(places):
+            return np.zeros(0, dtype=np.int64)
+        newest = places[self.since[places] == self.since[places].max()][-1]
+        return self.machines[[newest]]
+
+    @property
+    def _zones(self) -> list[int]:
+        return [self.network.zones.index(zone) for zone in self.fleet.zones]
+
+    def leaves(self, machine: int, at_s: float) -> None:
+        """A machine drains: from then on it is gone."""
+        self.gone_at[self.machines == machine] = at_s
+
+    def take_gone(self, now: float) -> Ints:
+        """The machines that are gone from now on."""
+        gone = self.gone_at <= now
+        self.since[gone], self.gone_at[gone] = NEVER, NEVER
+        return self.machines[gone]
+
+    def starting(self, now: float) -> Ints:
+        """The machines that do not serve yet."""
+        return self.machines[(self.since >= 0) & (self.since < NEVER) & (now < self.since + self.scale.warmup_s - 1e-9)]
+
+    def next_event_s(self, now: float) -> float:
+        """The next decision, start of service or end of a drain."""
+        ready = self.since[(self.since >= 0) & (self.since < NEVER)] + self.scale.warmup_s
+        ready = np.round(ready[ready > now + 1e-9], 9)
+        return min(self.next_s, float(ready.min(initial=NEVER)), float(self.gone_at.min(initial=NEVER)))
+
+
+def autoscalers(network: Network) -> list[Autoscaler]:
+    """The autoscalers of a network, in plan order."""
+    plan: Plan = network.plan
+    return [Autoscaler(network, fleet, fleet.scale) for fleet in plan.fleets if fleet.scale]
+
+
+def _number(name: str) -> int:
+    return int(name.rpartition("-")[2])

@@ -1,0 +1,125 @@
+"""Backlogs between events: how far they have come, and when the next one meets a bound.
+
+A bound is a full queue, an empty one, or a latency beyond which a client or a probe no longer waits. What is offered is
+constant between events, or changes evenly with the share that old answers still lead; so a backlog `b` is linear or
+quadratic, `b + (u - 1) t + u' t^2 / 2`, and meets its bounds at the roots of that.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from northgate.engine.base import NEVER, Floats, Ints
+from northgate.engine.formulas import AT_BOUND_S, first_meeting
+from northgate.engine.network import Network
+from northgate.engine.solver import Flow
+
+
+@dataclass(frozen=True)
+class Growth:
+    """How backlogs change from an event on, per machine: by `slope` (seconds of work a second), which itself changes by
+    `bend` a second. Both are 0 where a queue stays empty or full. `turns_s`: how long until what is offered comes to
+    what can be worked off."""
+
+    backlog_s: Floats
+    slope: Floats
+    bend: Floats
+    turns_s: Floats
+
+    @property
+    def moves(self) -> bool:
+        """Whether any backlog changes."""
+        return bool(self.slope.any() or self.bend.any())
+
+    def after(self, seconds: float) -> Floats:
+        """The backlogs `seconds` later."""
+        return np.maximum(self.backlog_s + (self.slope + self.bend * seconds / 2) * seconds, 0.0)
+
+    def mean(self, seconds: float) -> Floats:
+        """The mean backlogs over the next `seconds` (the integral of the quadratic, over their length)."""
+        return np.maximum(self.backlog_s + (self.slope / 2 + self.bend * seconds / 6) * seconds, 0.0)
+
+
+def growth(flow: Flow, faster: Floats | None = None) -> Growth:
+    """How backlogs change under a flow whose utilisations grow by `faster` a second (None: not at all)."""
+    used, backlog = flow.queue.utilisation - 1, flow.moment.backlog_s
+    more = np.zeros(len(used)) if faster is None else faster
+    even = np.abs(used) <= AT_BOUND_S
+    rises = (used > AT_BOUND_S) | (even & (more > 0))
+    rests = np.where(rises, backlog >= flow.network.machines.queue_s - AT_BOUND_S, backlog <= AT_BOUND_S)
+    turning = ~even & (used * more < 0)
+    turns_s = np.divide(-used, more, out=np.full(len(used), NEVER), where=turning)
+    return Growth(backlog, np.where(rests | even, 0.0, used), np.where(rests, 0.0, more), turns_s)
+
+
+@dataclass(frozen=True)
+class Crossing:
+    """The next meeting of a backlog with a bound: when, which machines, and the backlog that they then have."""
+
+    at_s: float
+    machines: Ints
+    backlog_s: Floats
+
+
+NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
+
+
+def patience_bounds(network: Network, region: int | None = None) -> Floats:
+    """Every latency (s) beyond which some client, balancer or probe gives up, once each; of calls that come to any
+    region, or to one."""
+    calls, plan = network.calls, network.plan
+    trips_s = calls.trips_s[calls.outcome_trip]
+    trips_s = trips_s if region is None else trips_s[:, region : region + 1]
+    budgets_s = np.unique((calls.outcome_timeout_s[:, None] - trips_s).ravel())
+    # Whoever has waited for silent targets, or for other addresses, has so much less patience.
+    spent = {0.0} | {
+        number * group.connect_timeout_s for group in plan.target_groups for number in range(1, group.try_others + 1)
+    }
+    together = max((network.names.most_together(name) for name in range(len(plan.names))), default=1)
+    spent |= {
+        number * client.connect_timeout_s
+        for client in plan.clients
+        if client.tries_next_address
+        for number in range(1, min(together, int(client.timeout_s // client.connect_timeout_s) + 1))
+    }
+    patience = np.minimum.outer(budgets_s, np.unique(network.pair_response_timeout_s))
+    left = np.subtract.outer(patience.ravel(), np.array(sorted(spent))).ravel()
+    probes = np.array([probe.timeout_s for probe in network.plan.probes], dtype=np.float64)
+    return np.unique(np.concatenate([left[(left > 0) & np.isfinite(left)], probes]))
+
+
+def bounds_of_machines(network: Network) -> Floats:
+    """The same per machine, of calls through fronts of the regions that send there: (machines, bounds), inf past the
+    last."""
+    asked = np.unique(np.stack([network.pairs.machine, network.pair_region], axis=1), axis=0)
+    of_region = {int(region): patience_bounds(network, int(region)) for region in np.unique(asked[:, 1])}
+    found: list[set[float]] = [set() for _ in network.machines.names]
+    for machine, region in asked.tolist():
+        found[machine] |= set(of_region[region].tolist())
+    made = np.full((len(found), max(map(len, found), default=0)), NEVER)
+    for machine, bounds in enumerate(found):
+        made[machine, : len(bounds)] = sorted(bounds)
+    return made
+
+
+def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float) -> Crossing:
+    """When, from `now` on, a backlog next meets a bound, or turns; its growth holds until then."""
+    turns = float(grown.turns_s.min(initial=NEVER))
+    if not grown.moves:
+        return replace(NO_CROSSING, at_s=now + turns)
+    moving = np.flatnonzero((grown.slope != 0) | (grown.bend != 0))
+    backlog = grown.backlog_s[moving]
+    end = flow.network.machines.queue_s[moving]
+    bounds_s = bounds_s[moving] if bounds_s.ndim > 1 else bounds_s[None, :]
+    late = bounds_s - (flow.queue.latency_s[moving] - backlog)[:, None]
+    aims = np.concatenate([end[:, None], np.zeros((len(moving), 1)), late], axis=1)
+    reachable = (aims >= 0) & (aims <= np.maximum(end, backlog)[:, None] + AT_BOUND_S)
+    seconds = first_meeting(backlog[:, None] - aims, grown.slope[moving][:, None], grown.bend[moving][:, None])
+    seconds = np.where(reachable, seconds, NEVER)
+    nearest = seconds.argmin(axis=1)
+    each = seconds[np.arange(len(moving)), nearest]
+    soonest = min(float(each.min()), turns)
+    if soonest == NEVER:
+        return NO_CROSSING
+    meets = each <= soonest + AT_BOUND_S
+    return Crossing(now + soonest, moving[meets], aims[np.arange(len(moving)), nearest][meets])

@@ -1,0 +1,92 @@
+"""Sessions and layer 4 connections of a network: how their masses change, and what ends them at once."""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from northgate.engine.base import NEVER, Bools, Floats
+from northgate.engine.formulas import Masses
+from northgate.engine.network import Network
+from northgate.engine.solver import Held, Opens
+
+
+class Holding:
+    """What is held now, how it changes, and what is taken away at once."""
+
+    def __init__(self, network: Network, held: Held | None = None) -> None:
+        self.network = network
+        self.kinds = network.connection_kinds
+        self.held = held or Held(
+            np.zeros((len(network.session_kinds), len(network.members.group))),
+            np.zeros((len(self.kinds), len(network.pairs.front))),
+        )
+        self._made: tuple[Opens, Held, list[Masses]] | None = None
+
+    def settle(self, opens: Opens) -> None:
+        """What stays as it is while they are opened so."""
+        self.held = self._each(opens, Masses.settled)
+
+    def after(self, opens: Opens, seconds: float) -> Held:
+        """What is held `seconds` later."""
+        return self._each(opens, lambda masses: masses.after(seconds))
+
+    def mean(self, opens: Opens, seconds: float) -> Held:
+        """What is held on the mean over the next `seconds`."""
+        return self._each(opens, lambda masses: masses.mean(seconds))
+
+    def next_s(self, opens: Opens, now: float) -> float:
+        """When to look again: inf while nothing moves."""
+        return now + min((masses.step_s() for masses in self._kinds(opens)), default=NEVER)
+
+    def free_sessions(self, members: Bools) -> float:
+        """Ends the sessions on these members; returns how many that were."""
+        sources = [self.network.plan.clients[client].sources for client, _ in self.network.session_kinds]
+        if not self.held.sessions[:, members].any():
+            return 0.0
+        kept, freed = _without(self.held.sessions, members, sources)
+        self.held = Held(kept, self.held.connections)
+        return freed
+
+    def free_connections(self, pairs: Bools) -> float:
+        """Ends the connections through these pairs; returns how many that were."""
+        if not self.held.connections[:, pairs].any():
+            return 0.0
+        kept, freed = _without(self.held.connections, pairs, [kind.sources for kind in self.kinds])
+        self.held = Held(self.held.sessions, kept)
+        return freed
+
+    def _each(self, opens: Opens, change: Callable[[Masses], Floats]) -> Held:
+        made = [change(masses) for masses in self._kinds(opens)]
+        sessions, connections = made[: len(self.held.sessions)], made[len(self.held.sessions) :]
+        return Held(
+            np.array(sessions, dtype=np.float64).reshape(self.held.sessions.shape),
+            np.array(connections, dtype=np.float64).reshape(self.held.connections.shape),
+        )
+
+    def _kinds(self, opens: Opens) -> list[Masses]:
+        """The masses of every kind under a flow: sessions, then connections; kept while neither changes."""
+        if self._made is None or self._made[0] is not opens or self._made[1] is not self.held:
+            self._made = (opens, self.held, [*self._sessions(opens), *self._connections(opens)])
+        return self._made[2]
+
+    def _sessions(self, opens: Opens) -> Iterator[Masses]:
+        network = self.network
+        for number, (held, (_, cells)) in enumerate(zip(self.held.sessions, network.session_kinds, strict=True)):
+            group = network.plan.target_groups[int(network.routes.cell_group[cells[0]])]
+            ends = 0.0 if group.affinity.renews else 1 / group.affinity.lasts_s
+            yield Masses(held, 1.0, opens.opening[number], ends, np.zeros(len(held), dtype=bool))
+
+    def _connections(self, opens: Opens) -> Iterator[Masses]:
+        for number, (held, kind) in enumerate(zip(self.held.connections, self.kinds, strict=True)):
+            rate = float(opens.rps[number]) / kind.sources
+            again, bound = opens.reconnecting[number], opens.bound[number]
+            masses = Masses(held, rate, opens.connecting[number], kind.ends, opens.ending[number], again)
+            if not np.isnan(bound).any():
+                masses = replace(masses, bound=bound, served=opens.served[number])
+            yield masses
+
+
+def _without(held: Floats, places: Bools, sources: Sequence[float]) -> tuple[Floats, float]:
+    freed = float((held[:, places].sum(axis=1) * np.array(sources, dtype=np.float64)).sum()) if len(held) else 0.0
+    return np.where(places, 0.0, held), freed

@@ -1,0 +1,224 @@
+"""Answers of the engine as documents: what the command line prints and the server sends.
+
+Keys are a contract; more may be added. Times are seconds, rates requests per second, shares fractions of 1.
+"""
+
+from dataclasses import asdict
+from typing import Literal
+
+import numpy as np
+
+from northgate.engine.base import DIGITS, MECHANISMS, total_by
+from northgate.engine.drill import BlindRow, DrillRun, Readings
+from northgate.engine.network import Network
+from northgate.engine.reports.beliefs import ever_there
+from northgate.engine.reports.model import AnswerModel
+from northgate.engine.reports.words import summary
+from northgate.plan.drills import CAUSES, Expectation
+
+
+class ExpectationAnswer(AnswerModel):
+    """One expectation: what was wanted (in words), what was got, and whether it held."""
+
+    reading: str
+    wanted: str
+    got: float
+    held: bool
+
+
+class BlindAnswer(AnswerModel):
+    """One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time. `unseen`: no probe asks
+    about what was lost, so that nobody notices, and there are no bounds."""
+
+    target: str
+    group: str
+    balancer: str
+    front: str
+    probe: str
+    change: Literal["down", "up"]
+    true_at_s: float
+    believed_at_s: float | None
+    blind_s: float
+    earliest_s: float | None
+    latest_s: float | None
+    unseen: bool
+
+
+class EventAnswer(AnswerModel):
+    """Something that happened, in words."""
+
+    at_s: float
+    kind: str
+    about: list[str]
+    message: str
+
+
+class SeriesAnswer(AnswerModel):
+    """Values right after each event; `utilisation` is by instance.
+
+    `busiest` is the busiest instance, `middle_utilisation` the median of those that get anything; `sessions` by the
+    zone of the target that they are bound to, in sources.
+    """
+
+    t_s: list[float]
+    by_zone_rps: dict[str, list[float]]
+    failed_rps: dict[str, list[float]]
+    mechanism_rps: dict[str, list[float]]
+    utilisation: dict[str, list[float]]
+    stale_share: dict[str, list[float]]
+    busiest: list[str]
+    busiest_utilisation: list[float]
+    middle_utilisation: list[float]
+    latency_ms: list[float]
+    sessions: dict[str, list[float]]
+
+
+class CascadeAnswer(AnswerModel):
+    """The moment when a target that no fault touches fell to its load, and what set that off."""
+
+    at_s: float
+    target: str
+    trigger: str | None
+
+
+class DrillAnswer(AnswerModel):
+    """A drill's outcome; `moving[i]`: after the event at `series.t_s[i]` some backlog grows or shrinks."""
+
+    name: str
+    title: str
+    lasts_s: float
+    held: bool
+    readings: Readings
+    expect: list[ExpectationAnswer]
+    blind: list[BlindAnswer]
+    events: list[EventAnswer]
+    series: SeriesAnswer
+    moving: list[bool]
+    summary: str
+    cascade: CascadeAnswer | None
+
+
+def drill_answer(run: DrillRun, *, with_utilisation: bool = True) -> DrillAnswer:
+    """The document of a drill that has run; every machine's utilisation is much, and can be left out."""
+    expect = [_expectation(run, one) for one in run.drill.expect]
+    return DrillAnswer(
+        name=run.drill.name,
+        title=run.drill.title,
+        lasts_s=run.drill.lasts_s,
+        held=all(one.held for one in expect),
+        readings=run.readings,
+        expect=expect,
+        blind=[_blind(run.network, row) for row in run.blind],
+        events=[EventAnswer(**(asdict(event) | {"about": list(event.about)})) for event in run.events],
+        series=_series(run, with_utilisation=with_utilisation),
+        moving=[frame.moving for frame in run.keyframes],
+        summary=summary(run),
+        cascade=CascadeAnswer(**vars(run.cascade)) if run.cascade else None,
+    )
+
+
+class PhasesAnswer(AnswerModel):
+    """What a drill comes to with its probes elsewhere in their cycles: where they notice first (`best`), spread over
+    them, or where they notice last (`worst`)."""
+
+    phases: Literal["best", "spread", "worst"]
+    failed: float
+    worst_blind_s: float
+    settled_s: float
+    settled: bool
+    peak_utilisation: float
+    t_s: list[float]
+    failed_rps: list[float]
+
+
+def phases_answer(run: DrillRun) -> PhasesAnswer:
+    """What a drill that has run with certain phases came to; a rate is the one right after the event at its second."""
+    readings = run.readings
+    return PhasesAnswer(
+        phases=run.drill.phases,
+        failed=readings.failed,
+        worst_blind_s=readings.worst_blind_s,
+        settled_s=readings.settled_s,
+        settled=readings.settled,
+        peak_utilisation=readings.peak_utilisation,
+        t_s=[frame.t_s for frame in run.keyframes],
+        failed_rps=[float(frame.cause_rps.sum()) for frame in run.keyframes],
+    )
+
+
+def _expectation(run: DrillRun, wanted: Expectation) -> ExpectationAnswer:
+    bounds = [
+        f"{word} {bound:g}"
+        for word, bound in (("at least", wanted.at_least), ("at most", wanted.at_most))
+        if bound is not None
+    ]
+    return ExpectationAnswer(
+        reading=wanted.reading,
+        wanted=" and ".join(bounds),
+        got=run.readings.value(wanted.reading),
+        held=run.held(wanted),
+    )
+
+
+def _blind(network: Network, row: BlindRow) -> BlindAnswer:
+    pairs, members = network.pairs, network.members
+    front = int(pairs.front[row.pair])
+    group = network.plan.target_groups[int(members.group[pairs.member[row.pair]])]
+    return BlindAnswer(
+        target=network.machines.names[int(pairs.machine[row.pair])],
+        group=group.name,
+        balancer=network.balancer_of(front),
+        front=network.front_name(front),
+        probe=group.probe or "",
+        change="up" if row.change == "up" else "down",
+        true_at_s=row.true_at_s,
+        believed_at_s=row.believed_at_s,
+        blind_s=round(row.blind_s, DIGITS),
+        earliest_s=round(row.bounds.earliest_s, DIGITS) if row.bounds else None,
+        latest_s=round(row.bounds.latest_s, DIGITS) if row.bounds else None,
+        unseen=row.unseen,
+    )
+
+
+def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
+    network = run.network
+    zone_rates = np.array([frame.zone_served for frame in run.keyframes])
+    causes = np.array([frame.cause_rps for frame in run.keyframes])
+    mechanisms = np.array([frame.mechanism_rps for frame in run.keyframes])
+    ever = ever_there(run)
+    machines = network.machines.names if with_utilisation else ()
+    utilisation = np.array([frame.utilisation for frame in run.keyframes])
+    stale = np.array([frame.stale for frame in run.keyframes])
+    return SeriesAnswer(
+        t_s=[frame.t_s for frame in run.keyframes],
+        by_zone_rps={zone: zone_rates[:, index].tolist() for index, zone in enumerate(network.zones)},
+        failed_rps={cause: causes[:, index].tolist() for index, cause in enumerate(CAUSES)},
+        mechanism_rps={name: mechanisms[:, index].tolist() for index, name in enumerate(MECHANISMS)},
+        utilisation={name: utilisation[:, index].tolist() for index, name in enumerate(machines) if ever[index]},
+        busiest=[network.machines.names[int(values.argmax())] if len(values) else "" for values in utilisation],
+        busiest_utilisation=utilisation.max(axis=1, initial=0.0).tolist(),
+        middle_utilisation=[
+            float(np.median(values[values > 0])) if (values > 0).any() else 0.0 for values in utilisation
+        ],
+        latency_ms=[frame.latency_s * 1000 for frame in run.keyframes],
+        sessions=_sessions(run),
+        stale_share={name.name: stale[:, index].tolist() for index, name in enumerate(network.plan.names)},
+    )
+
+
+def _sessions(run: DrillRun) -> dict[str, list[float]]:
+    """How many sessions and layer 4 connections lead to targets of each zone; empty where there are none."""
+    network = run.network
+    kinds = network.connection_kinds
+    if not network.session_kinds and not kinds:
+        return {}
+    sources = np.array([network.plan.clients[client].sources for client, _ in network.session_kinds], dtype=np.float64)
+    openers = np.array([kind.sources for kind in kinds], dtype=np.float64)
+    zone, over = network.machines.zone[network.members.machine], network.machines.zone[network.pairs.machine]
+    zones = len(network.zones)
+    rows = [
+        total_by(zone, sources @ held.sessions, zones) + total_by(over, openers @ held.connections, zones)
+        for frame in run.keyframes
+        if (held := frame.moment.held) is not None
+    ]
+    return {name: [float(row[index]) for row in rows] for index, name in enumerate(network.zones)}

@@ -1,0 +1,60 @@
+"""A listener's rules as a table: how much each takes, what shadows it, and which takes a request."""
+
+from northgate.engine.base import CannotRun
+from northgate.engine.matching import OTHERWISE, asked_request, matches, shadow_of
+from northgate.engine.reports.model import AnswerModel
+from northgate.engine.solver import Flow
+from northgate.plan import Problem
+from northgate.plan.balancers import Listener
+
+
+class RuleRow(AnswerModel):
+    """One rule: the requests per second that it takes now, and an earlier rule that takes all it could match."""
+
+    name: str
+    rps: float
+    shadowed_by: str | None
+    takes: bool
+
+
+class ListenerRules(AnswerModel):
+    """The rules in order, the last row being `otherwise`; `because` says why the taking row takes the URL asked."""
+
+    rows: list[RuleRow]
+    because: str | None
+
+
+def listener_rules(flow: Flow, balancer: str, listener: str, url: str | None, method: str = "GET") -> ListenerRules:
+    """The table of a listener; raises CannotRun when there is no such listener."""
+    plan, entries = flow.network.plan, flow.network.entries
+    found = [
+        (number, position, one)
+        for number, owner in enumerate(plan.balancers)
+        for position, one in enumerate(owner.listeners)
+        if (owner.name, one.name) == (balancer, listener)
+    ]
+    if not found:
+        raise CannotRun([Problem("/balancers", f"there is no listener {listener!r} of {balancer!r}")])
+    number, position, settings = found[0]
+    mine = (entries.balancer == number) & (entries.listener == position)
+    winner, because = _winner(settings, url, method)
+
+    def rate(rule: int) -> float:
+        return float(flow.places.entry_rps[mine & (entries.rule == rule)].sum())
+
+    rows = [
+        RuleRow(name=rule.name, rps=rate(index), shadowed_by=shadow_of(settings, index), takes=winner == index)
+        for index, rule in enumerate(settings.rules)
+    ]
+    last = RuleRow(name="otherwise", rps=rate(OTHERWISE), shadowed_by=None, takes=winner == OTHERWISE)
+    return ListenerRules(rows=[*rows, last], because=because)
+
+
+def _winner(listener: Listener, url: str | None, method: str) -> tuple[int | None, str | None]:
+    if not url:
+        return None, None
+    request = asked_request(url, listener.protocol, method)
+    for index, rule in enumerate(listener.rules):
+        if rule.when.source is None and matches(rule.when, request):
+            return index, f"rule {index + 1} of {len(listener.rules)} is the first that matches {request.path}"
+    return OTHERWISE, f"no rule matches {request.host}{request.path}"

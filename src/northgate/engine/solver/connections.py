@@ -1,0 +1,136 @@
+"""Layer 4 connections that are open: where the calls over them go, and what becomes of those.
+
+A call over an open connection asks no name and chooses no target: it meets the front and the target to which its
+connection leads. Only calls of sources without one go through the fronts' choice; the share of them that is served
+opens one.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.base import BLOCKED, DEAD_FRONT, KINDS, SERVED, SPENT, UNMET, Bools, Floats, sum_columns, total_by
+from northgate.engine.formulas import attempts
+from northgate.engine.network import Network
+from northgate.engine.solver.frame import frame_of
+from northgate.engine.solver.retries.kinds import by_last_attempt, capped, with_trip
+from northgate.engine.solver.state import Moment
+from northgate.engine.truth import BARRED, SILENT
+
+
+@dataclass(frozen=True)
+class Bound:
+    """What becomes of the calls over open connections, in calls/s: per row of `entry_fronts` and kind of outcome, the
+    attempts per row, and what is served by kind of connection and pair."""
+
+    row: Floats
+    row_rps: Floats
+    served: Floats
+
+
+class Connected:
+    """The calls over open connections at one moment: `rps[k, p]` by kind and pair; `free` is per call the share of its
+    sources that have none."""
+
+    def __init__(self, network: Network, moment: Moment, retries: Floats) -> None:
+        self.network, self.moment = network, moment
+        self.kinds = network.connection_kinds
+        self.free = np.ones(len(moment.call_rps))
+        calls = np.array([kind.call for kind in self.kinds], dtype=np.int64)
+        held = np.zeros((len(calls), len(network.pairs.front))) if moment.held is None else moment.held.connections
+        self.held = held
+        self.free[calls] = np.clip(1 - held.sum(axis=1), 0.0, 1.0)
+        self.rps = held * moment.call_rps[calls][:, None]
+        # Whether any connection is open.
+        self.any = bool(self.rps.any())
+        self.fate = moment.encounter.fate[network.calls.outcome[calls]]
+        self.tries = np.ones_like(self.rps)
+        self.anew = np.zeros_like(self.free)
+        self.over = np.zeros(len(network.fronts.zone))
+        clients = network.calls.client[calls]
+        self.retries: Floats = retries[clients]
+        front = network.pairs.front
+        rows = np.array([kind.row_of_front for kind in self.kinds], dtype=np.int64)
+        rows = rows.reshape(len(calls), len(network.fronts.zone))[:, front]
+        self.row = rows
+        self.dead = moment.truth.front_dead[front][None, :] & (rows >= 0)
+        self.blocked = moment.encounter.row_blocked[np.maximum(rows, 0)] & (rows >= 0) & ~self.dead
+        self.blocked = self.blocked if len(network.entry_fronts[0]) else np.zeros_like(self.dead)
+
+    def ends_at_first_failure(self) -> Bools:
+        """Per kind and pair: nothing answers there, so that a connection ends with its first failed call."""
+        met = self.moment.encounter.fate_met[self.fate]
+        return np.asarray(((met == SILENT) | (met == BARRED) | self.blocked) & ~self.dead)
+
+    @property
+    def coming(self) -> Floats:
+        """Per kind and pair the attempts/s that come to the target; those through dead fronts do not."""
+        return np.where(self.dead | self.blocked, 0.0, self.rps * self.tries)
+
+    def arriving(self, fates: int) -> Floats:
+        """The same per fate and pair."""
+        made = np.zeros((fates, self.rps.shape[1]))
+        np.add.at(made, self.fate, self.coming)
+        return made
+
+    def outcome(self, pair: Mapping[int, Floats]) -> Floats:
+        """Per kind, pair and kind of outcome the share of one attempt."""
+        made = np.zeros((*self.rps.shape, KINDS))
+        for kind, value in pair.items():
+            made[:, :, kind] = value[self.fate]
+        # Over an open connection nobody connects, and so takes no next address: he waits until his patience is over.
+        unheard = made[:, :, UNMET:].sum(axis=2)
+        made[:, :, UNMET:] = 0.0
+        frame = frame_of(self.network)
+        if len(frame.entry):
+            with_trip(made, np.where(self.row >= 0, frame.trip_s[np.maximum(self.row, 0)], 0.0))
+        capped(made, self.over[self.network.pairs.front][None, :])
+        for lost, kind in ((self.blocked, BLOCKED), (self.dead, DEAD_FRONT)):
+            made[lost] = 0.0
+            made[lost, kind] = unheard[lost] = 1.0
+        timeout_s = self.network.calls.timeout_s[[one.call for one in self.kinds]]
+        made[:, :, SPENT] = np.where(unheard > 0, unheard * timeout_s[:, None], made[:, :, SPENT])
+        return made
+
+    def attempts(self, outcome: Floats) -> Floats:
+        """How often a call is tried over its connection: again as long as that stands."""
+        return attempts(np.clip(1 - outcome[:, :, SERVED], 0, 1), self._repeats())
+
+    def _repeats(self) -> Floats:
+        return np.where(self.ends_at_first_failure(), 0.0, self.retries[:, None])
+
+    def ended_under_calls(self, outcome: Floats) -> Floats:
+        """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without
+        one."""
+        fails = np.clip(1 - outcome[:, :, SERVED], 0, 1)
+        ended = self.ends_at_first_failure() & (self.retries > 0)[:, None]
+        return np.asarray(self.held * np.where(ended, fails, 0.0))
+
+    def by_call(self, by_kind_pair: Floats) -> Floats:
+        """Sums a value per kind of connection and pair by call."""
+        made = np.zeros_like(self.free)
+        made[[kind.call for kind in self.kinds]] = by_kind_pair.sum(axis=1)
+        return made
+
+    def ended(self, outcome: Floats) -> Bound:
+        """What becomes of the calls over connections, each counted by its last attempt there."""
+        repeats = np.broadcast_to(self._repeats(), self.rps.shape)
+        fails = np.clip(1 - outcome[:, :, SERVED], 0, 1)
+        rate = by_last_attempt(outcome, fails, repeats) * self.rps[:, :, None]
+        anew = self.ends_at_first_failure() & (self.retries > 0)[:, None]
+        rate[anew] = 0.0
+        rows = len(self.network.entry_fronts[0])
+        flat = np.maximum(self.row, 0).ravel()
+        row = np.stack([total_by(flat, rate[:, :, kind].ravel(), rows) for kind in range(KINDS)], axis=1)
+        return Bound(row, total_by(flat, (self.rps * self.tries).ravel(), rows), rate[:, :, SERVED])
+
+    def by_lane(self, by_kind_cell: Floats) -> Floats:
+        """Sums a value per kind and cell over the lanes by which those connections go."""
+        lanes = np.array([kind.lane_of_cell for kind in self.kinds], dtype=np.int64)
+        used = lanes >= 0
+        return total_by(lanes[used], by_kind_cell[used], len(self.network.routes.lane_cell))
+
+    def by_cell(self, by_pair: Floats) -> Floats:
+        """Sums a value per kind and pair over the cells."""
+        return sum_columns(self.network.pairs.cell, by_pair, len(self.network.routes.cell_front))

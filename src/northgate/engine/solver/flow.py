@@ -1,0 +1,143 @@
+"""What rates depend on at one moment, and the rates that follow; `solving` finds them."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from northgate.engine.balancing import Choice
+from northgate.engine.base import Bools, Floats
+from northgate.engine.formulas import Queue
+from northgate.engine.network import Network
+from northgate.engine.solver.state import Moment, Tried
+
+# Rates at which sessions and connections are opened that differ by less than this are the same.
+ALIKE = 1e-9
+
+
+@dataclass(frozen=True)
+class Places:
+    """Rates (requests/s) by place on the way; what is tried, and what of it is served."""
+
+    front_rps: Floats
+    front_dead_rps: Floats
+    front_served: Floats
+    entry_rps: Floats
+    entry_served: Floats
+    cell_rps: Floats
+    cell_served: Floats
+    lane_rps: Floats
+    lane_served: Floats
+    pair_rps: Floats
+    zone_from_elsewhere: Floats
+
+
+@dataclass(frozen=True)
+class Opens:
+    """How sessions and connections are opened and end (see `Flow`), with the rate of each kind of connection's call
+    (calls/s). `bound[k, p]`: the share of its sources that a session leads through pair p (NaN: sessions do not say
+    where its connections lead), `served[k, p]` the chance that a call of theirs is served there."""
+
+    opening: Floats
+    connecting: Floats
+    reconnecting: Floats
+    ending: Bools
+    rps: Floats
+    bound: Floats
+    served: Floats
+
+    def otherwise(self, other: "Opens") -> bool:
+        """Whether they are opened at other rates, or elsewhere."""
+        mine, theirs = ((one.opening, one.connecting, one.reconnecting) for one in (self, other))
+        return any(np.abs(a - b).max(initial=0.0) > ALIKE for a, b in zip(mine, theirs, strict=True))
+
+
+@dataclass(frozen=True)
+class Flow:
+    """Rates (requests/s) at one moment; arrays over the network's indices.
+
+    `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
+    alike); `pair_served` is what is served through each pair, `front_excess` the share of a front's answers that its
+    balancer's bandwidth does not let through. `row_part` is the share of an entry's requests that each row of
+    `entry_fronts` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED and
+    WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session of the k-th
+    kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that would
+    open one through pair p, made by a source that has none; `reconnecting[k, p]` the same of calls whose connection has
+    just ended under them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there;
+    `bound_there` and `served_there` as in `Opens`. `work_out` finds the rates by place (`places`).
+    """
+
+    network: Network
+    moment: Moment
+    choice: Choice
+    queue: Queue
+    pair_share: Floats
+    attempts: Tried
+    opening: Floats
+    connecting: Floats
+    reconnecting: Floats
+    ending: Bools
+    bound_there: Floats
+    served_there: Floats
+    row_part: Floats
+    row_fate: Floats
+    entry_fate: Floats
+    entry_accepts: Floats
+    call_served: Floats
+    call_cause: Floats
+    mechanism_rps: Floats
+    pair_served: Floats
+    front_excess: Floats
+    zone_served: Floats
+    latency_sum: float
+    work_out: Callable[[], Places]
+
+    @cached_property
+    def places(self) -> Places:
+        """Rates by place, worked out when somebody looks."""
+        return self.work_out()
+
+    @cached_property
+    def requests(self) -> float:
+        """Calls offered per second."""
+        return float(self.moment.call_rps.sum())
+
+    @cached_property
+    def cause_rps(self) -> Floats:
+        """Failed calls per second by cause."""
+        return np.asarray(self.call_cause.sum(axis=0))
+
+    @cached_property
+    def served(self) -> float:
+        """Served calls per second."""
+        return float(self.call_served.sum())
+
+    @cached_property
+    def cross_zone(self) -> float:
+        """Served calls per second whose front and target stand in different zones."""
+        return float(self.pair_served[~self.network.pairs.same_zone].sum())
+
+    @cached_property
+    def mean_latency_s(self) -> float:
+        """The mean latency of served calls, the client's round trip included; 0 when nothing is served."""
+        return self.latency_sum / self.served if self.served > 0 else 0.0
+
+    @cached_property
+    def opens(self) -> Opens:
+        """How sessions and connections are opened and end under these rates."""
+        calls = np.array([kind.call for kind in self.network.connection_kinds], dtype=np.int64)
+        rps = self.moment.call_rps[calls]
+        return Opens(
+            self.opening, self.connecting, self.reconnecting, self.ending, rps, self.bound_there, self.served_there
+        )
+
+    def call_fate(self, call: int) -> Floats:
+        """What becomes of a call, by kind, as shares; also of one that nobody makes now."""
+        mine = self.network.entries_of_call[call]
+        return np.asarray(self.moment.told[mine] @ self.entry_fate[mine])
+
+    def call_accepted(self, call: int) -> float:
+        """The share of a call's connections that a living front takes which believes some target in use."""
+        mine = self.network.entries_of_call[call]
+        return float(self.moment.told[mine] @ self.entry_accepts[mine])

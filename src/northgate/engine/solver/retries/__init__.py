@@ -1,0 +1,1 @@
+"""Calls that are tried more than once."""

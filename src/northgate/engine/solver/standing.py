@@ -1,0 +1,132 @@
+"""What rates depend on besides load: who is chosen, who is met, which fronts stand in which address.
+
+All of it stays as it is while load alone changes, as when old answers fade; so the last standing of a network is kept.
+"""
+
+from functools import cached_property
+from weakref import WeakKeyDictionary
+
+import numpy as np
+
+from northgate.engine.balancing import choose, even_shares, hash_table
+from northgate.engine.base import Bools, Floats, Ints, total_by
+from northgate.engine.formulas import LastStops
+from northgate.engine.network import Network
+from northgate.engine.solver.frame import frame_of
+from northgate.engine.solver.state import Moment
+from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT
+
+
+class Standing:
+    """One truth, and one set of beliefs and addresses under it."""
+
+    def __init__(self, network: Network, moment: Moment) -> None:
+        self.network, self.moment, self.frame = network, moment, frame_of(network)
+        encounter = moment.encounter
+        self.choice = choose(network, moment.in_use, moment.warmth, moment.present(network.pairs.machine))
+        self.fates = int(encounter.fate.max(initial=0)) + 1
+        self.fate_of_call: Ints = encounter.fate[network.calls.outcome]
+        self.answers: Bools = encounter.fate_met == ANSWERS
+        self.all_alike = bool((self.answers == self.answers[:1]).all())
+        self.refuses, self.silent, self.blocked = (
+            np.asarray(met, dtype=np.float64) if met.any() else None
+            for met in (encounter.fate_met == REFUSES, encounter.fate_met == SILENT, encounter.fate_met == BARRED)
+        )
+
+        # Where calls end that go on to others, as found so far: by fate, cell, where they begin, and how all are drawn.
+        self.stops: dict[tuple[int, int, int, bytes], LastStops] = {}
+
+    def holds(self, moment: Moment) -> bool:
+        """Whether all is still so at a moment."""
+        mine = self.moment
+        return (
+            moment.truth is mine.truth
+            and moment.encounter is mine.encounter
+            and _same(moment.in_use, mine.in_use)
+            and _same(moment.in_address, mine.in_address)
+            and _same(moment.warmth, mine.warmth)
+            and _same(moment.exists, mine.exists)
+        )
+
+    @cached_property
+    def first_shares(self) -> Floats:
+        """Shares by weight, by hash where the group wants that: one row, or one a fate where sources matter."""
+        network = self.network
+        even = even_shares(network, self.choice.pair_weight)
+        if not self.frame.hashed:
+            return even[None, :]
+        table, share = hash_table(network), np.repeat(even[None, :], self.fates, axis=0)
+        segments = self.moment.encounter.fate_segment
+        asked = np.unique(segments)
+        of_segment = [network.segments[int(number)] for number in asked]
+        for cell in self.frame.hashed:
+            mine = network.cell_pairs[cell]
+            fallen = table.shares(cell, of_segment, self.choice.pair_weight[mine])
+            for number, shares in zip(asked, fallen, strict=True):
+                share[np.ix_(segments == number, mine)] = shares
+        return share
+
+    @cached_property
+    def row_part(self) -> Floats:
+        """The share of an entry's requests that each of its fronts gets: even over those in the address.
+
+        An anycast address leads each area to the nearest region that has a front in it.
+        """
+        frame = self.frame
+        present = (self.moment.in_address[frame.front] | frame.own_address).astype(np.float64)
+        if frame.anycast.any():
+            present *= self._nearest(present > 0)
+        count = total_by(frame.entry, present, len(self.network.entries.call))[frame.entry]
+        return np.divide(present, count, out=np.zeros_like(present), where=count > 0)
+
+    def _nearest(self, present: Bools) -> Floats:
+        network, frame = self.network, self.frame
+        region = network.zone_region[network.fronts.zone[frame.front]]
+        # Regions that are equally near, or equally unknown: the first in the plan.
+        rank = np.where(present, network.calls.distance_s[frame.call, region], np.inf)
+        best = np.full(len(network.entries.call), np.inf)
+        np.minimum.at(best, frame.entry, rank)
+        near = present & (rank == best[frame.entry])
+        first = np.full(len(best), len(network.regions))
+        np.minimum.at(first, frame.entry[near], region[near])
+        near &= region == first[frame.entry]
+        return np.where(frame.anycast[network.fronts.balancer[frame.front]], near, True).astype(np.float64)
+
+    @cached_property
+    def stranded(self) -> Ints:
+        """The entries at balancers without any front in the address."""
+        count = total_by(self.frame.entry, self.row_part, len(self.network.entries.call))
+        return np.flatnonzero((count == 0) & self.frame.behind_front)
+
+    @cached_property
+    def dead(self) -> Bools:
+        """Which rows meet a dead front."""
+        return np.asarray(self.moment.truth.front_dead[self.frame.front])
+
+    @cached_property
+    def arrives(self) -> Bools:
+        """Which rows meet a living front, and are let in."""
+        return ~self.dead & ~self.moment.encounter.row_blocked
+
+    @cached_property
+    def flat_route(self) -> Ints:
+        """Per routed row the place of its fate and route in an array of all fates' routes."""
+        frame = self.frame
+        flat: Ints = self.fate_of_call[frame.call[frame.routed]] * frame.routes + frame.route[frame.routed]
+        return flat
+
+
+def _same(one: Bools | Floats | None, other: Bools | Floats | None) -> bool:
+    return one is other or (one is not None and other is not None and np.array_equal(one, other))
+
+
+# The last standing of each network.
+_last: WeakKeyDictionary[Network, Standing] = WeakKeyDictionary()
+
+
+def standing_at(network: Network, moment: Moment) -> Standing:
+    """How things stand at a moment."""
+    last = _last.get(network)
+    if last is None or not last.holds(moment):
+        last = _last[network] = Standing(network, moment)
+    return last

@@ -1,0 +1,85 @@
+"""Everything that rates depend on at one moment."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.network import Answers
+from northgate.engine.truth import Encounter, Truth
+
+
+@dataclass(frozen=True)
+class Held:
+    """What sources hold, as shares of them: `sessions[k, m]` of the k-th kind of session (`Network.session_kinds`) on
+    member m, `connections[k, p]` of the k-th kind of connection (`Network.connection_kinds`) through pair p."""
+
+    sessions: Floats
+    connections: Floats
+
+
+@dataclass(frozen=True)
+class Tried:
+    """How often calls connect, against once each: `book` by what their outcomes are kept by (`repeats.Repeats`:
+    entries, then classes of held calls at entries); `after_one` how often when one attempt has been made already;
+    `over_open` how often over open connections, by kind and pair; `anew`: per call the share that goes on without its
+    connection, as that has ended under it."""
+
+    book: Floats
+    after_one: Floats
+    over_open: Floats
+    anew: Floats
+
+    @property
+    def parts(self) -> tuple[Floats, ...]:
+        """All of it."""
+        return (self.book, self.after_one, self.over_open, self.anew)
+
+    def fits(self, other: "Tried") -> bool:
+        """Whether both are about the same entries, connections and classes."""
+        return [part.shape for part in self.parts] == [part.shape for part in other.parts]
+
+    def off(self, wanted: "Tried") -> Floats:
+        """How far what is wanted lies from this: all differences in a row."""
+        return np.concatenate([(new - old).ravel() for old, new in zip(self.parts, wanted.parts, strict=True)])
+
+    def towards(self, wanted: "Tried", stretch: float) -> "Tried":
+        """`stretch` times as far as wanted, and never below nothing."""
+        if stretch == 1:
+            return wanted
+        made = [np.maximum(old + stretch * (new - old), 0.0) for old, new in zip(self.parts, wanted.parts, strict=True)]
+        return Tried(made[0], made[1], made[2], made[3])
+
+
+@dataclass(frozen=True)
+class Moment:
+    """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
+    fronts are in their address, which answers of each name are healthy, the answers that everyone holds, the warmth (0
+    to 1) of each pair's target, the rate of each call (requests/s), the backlog of each machine (seconds of work), and
+    the sessions and connections that sources hold. `attempts`: how often calls were tried in the state before, from
+    which a retry storm goes on. `fresh`: what entries would be told if nobody held old answers. `exists`: which
+    machines are there, where autoscalers launch them (None: all)."""
+
+    truth: Truth
+    encounter: Encounter
+    in_use: Bools
+    in_address: Bools
+    healthy: Sequence[Bools]
+    answers: Answers
+    warmth: Floats
+    call_rps: Floats
+    backlog_s: Floats
+    held: Held | None = None
+    attempts: Tried | None = None
+    fresh: Floats | None = None
+    exists: Bools | None = None
+
+    @property
+    def told(self) -> Floats:
+        """The share of its call's first connects that each entry gets."""
+        return self.answers.told
+
+    def present(self, machines: Ints) -> Bools:
+        """Whether machines are there at all."""
+        return np.ones(len(machines), dtype=bool) if self.exists is None else self.exists[machines]

@@ -1,0 +1,24 @@
+"""What the parts of a plan really do, given the faults in force."""
+
+from northgate.engine.truth.encounter import ANSWERS, BARRED, REFUSES, SILENT, Encounter, encounter
+from northgate.engine.truth.faults import Truth, healthy, truth_under
+from northgate.engine.truth.paths import paths_of
+from northgate.engine.truth.probes import SPEAKS, probe_view
+from northgate.engine.truth.words import describe_part, truth_word
+
+__all__ = [
+    "ANSWERS",
+    "BARRED",
+    "REFUSES",
+    "SILENT",
+    "SPEAKS",
+    "Encounter",
+    "Truth",
+    "describe_part",
+    "encounter",
+    "healthy",
+    "paths_of",
+    "probe_view",
+    "truth_under",
+    "truth_word",
+]

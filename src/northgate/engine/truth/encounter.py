@@ -1,0 +1,126 @@
+"""What requests meet under a truth, whoever is loaded how."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.network import CLIENTS_JUDGE, NO_PATH, Network
+from northgate.engine.truth.faults import Truth
+from northgate.engine.truth.paths import paths_of
+
+ANSWERS, REFUSES, SILENT, BARRED = 0, 1, 2, 3
+
+
+@dataclass(frozen=True)
+class Encounter:
+    """What requests meet under a truth, whoever is loaded how.
+
+    `met` is ANSWERS, REFUSES, SILENT or BARRED per pair, as its front's own packets meet it. Outcome classes that fare
+    alike under this truth share a fate: `fate[o]` is that of class o, `fate_met[f, p]` what its requests meet;
+    `bad_page[f, p]`: whether its page answers what its judge does not like at pair p. `budget_s[f, p]`: how long its
+    requests may take there in all (s): the client's time-out less his round trip to the pair's front; `response_s[p]`:
+    how long the front waits for the answer. `connect_s[f]`: how long its connects wait (s). `row_blocked`: the rows of
+    `entry_fronts` that never arrive.
+    """
+
+    met: Ints
+    fate: Ints
+    fate_met: Ints
+    fate_segment: Ints
+    bad_page: Bools
+    budget_s: Floats
+    response_s: Floats
+    connect_s: Floats
+    row_blocked: Bools
+
+    def patience_s(self, waits: int = 0) -> Floats:
+        """How long requests wait at a pair (s), after so many connects that took their time-out: (fates, pairs)."""
+        return np.minimum(self.budget_s - waits * self.connect_s[:, None], self.response_s[None, :])
+
+
+def encounter(network: Network, truth: Truth) -> Encounter:
+    """What requests meet under a truth."""
+    calls, service = network.calls, network.members.service[network.pairs.member]
+    blocked = paths_of(network).under(truth.gone_rules)
+    segment = np.zeros(len(calls.outcome_who), dtype=np.int64)
+    segment[calls.outcome] = calls.segment
+    look = segment if len(blocked.pairs) > 1 else np.zeros_like(segment)
+    kinds, kind = _bad_pages(network, truth)
+    looks = np.stack(
+        [
+            kind, calls.outcome_timeout_s, calls.outcome_who, look, segment * (calls.outcome_who > 0),
+            calls.outcome_trip, calls.outcome_connect_s,
+        ],
+        axis=1,
+    )  # fmt: skip
+    fates, first, fate = np.unique(looks, axis=0, return_index=True, return_inverse=True)
+    bad = np.zeros((len(fates), len(service)), dtype=bool)
+    if len(network.services.port):
+        bad = kinds[:, fates[:, 0].astype(np.int64)].T[:, service] & ~network.members.leads_on[network.pairs.member]
+    trips_s = calls.trips_s[fates[:, 5].astype(np.int64)][:, network.pair_region]
+    trip_s = np.where(network.pair_first, trips_s, 0.0)
+    met = as_met(network, truth, service)
+    fate_met = np.where(blocked.pairs[fates[:, 3].astype(np.int64)], BARRED, met[None, :])
+    return Encounter(
+        met=np.where(blocked.pairs.all(axis=0), BARRED, met),
+        fate=fate.ravel(),
+        fate_met=fate_met,
+        fate_segment=segment[first],
+        bad_page=bad,
+        budget_s=_behind_others(network, fates[:, 1][:, None] - trip_s),
+        response_s=network.pair_response_timeout_s,
+        connect_s=fates[:, 6],
+        row_blocked=blocked.rows,
+    )
+
+
+def _behind_others(network: Network, budget_s: Floats) -> Floats:
+    """Budgets by fate and pair, those at fronts behind other balancers too: what is left there of the client's, and as
+    long as the balancer before waits for an answer."""
+    for into, before in network.pairs_behind:
+        left = np.minimum(budget_s[:, before], network.pair_response_timeout_s[before])
+        budget_s[:, into] = left.max(axis=1, keepdims=True)
+    return budget_s
+
+
+def _bad_pages(network: Network, truth: Truth) -> tuple[Bools, Ints]:
+    """The different tables of disliked pages, as columns by service, and which is each outcome class's own."""
+    calls, status = network.calls, truth.service_status
+    wants = sorted(set(zip(calls.outcome_path.tolist(), calls.outcome_judge.tolist(), strict=True)))
+    columns = np.zeros((len(status), max(len(wants), 1)), dtype=bool)
+    for number, (path, judge) in enumerate(wants):
+        if path != NO_PATH:
+            columns[:, number] = _not_liked(network, status[:, path], judge)
+    kinds, kind = _alike(columns)
+    mine = [wants.index(one) for one in zip(calls.outcome_path.tolist(), calls.outcome_judge.tolist(), strict=True)]
+    return kinds, kind[np.array(mine, dtype=np.int64)]
+
+
+def _not_liked(network: Network, status: Ints, judge: int) -> Bools:
+    if judge == CLIENTS_JUDGE:
+        return np.asarray(status >= 400)
+    probe = network.plan.probes[judge]
+    if probe.protocol == "tcp":
+        return np.zeros(len(status), dtype=bool)
+    found, which = np.unique(status, return_inverse=True)
+    return ~np.array([probe.expects(int(one)) for one in found], dtype=bool)[which.ravel()]
+
+
+def _alike(pages: Bools) -> tuple[Bools, Ints]:
+    """The different columns of a table, and which of them each column is; a table of one answer is quickly told."""
+    if not pages.any():
+        return pages[:, :1], np.zeros(pages.shape[1], dtype=np.int64)
+    kinds, kind = np.unique(pages, axis=1, return_inverse=True)
+    return kinds, kind.ravel()
+
+
+def as_met(network: Network, truth: Truth, service: Ints) -> Ints:
+    """What each pair's front meets at these services (-1: nothing serves there, so the machine refuses)."""
+    pairs = network.pairs
+    silent = truth.machine_silent[pairs.machine]
+    silent = silent | truth.cut[network.fronts.zone[pairs.front], network.machines.zone[pairs.machine]]
+    refuses = (service < 0) | np.append(truth.service_refuses, False)[service]
+    refuses &= ~network.members.leads_on[pairs.member]
+    silent &= ~network.members.leads_on[pairs.member]
+    return np.where(silent, SILENT, np.where(refuses, REFUSES, ANSWERS))

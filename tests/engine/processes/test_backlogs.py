@@ -1,0 +1,169 @@
+"""When backlogs meet their bounds, and how fronts come and go."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from northgate.engine.drill.run import undisturbed
+from northgate.engine.processes.backlogs import Growth, growth, next_crossing, patience_bounds
+from northgate.engine.processes.fronts import Addresses
+from northgate.engine.solver.solve import solve
+from tests.plans import changed, drill_of, network_of, plan_data
+
+
+def overloaded(**client):
+    """600/s onto six machines of 50/s: each has u = 2, and its backlog grows by a second a second."""
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 50)
+    data = changed(data, "/target_groups/0/probe", None)
+    data["clients"][0] |= client
+    return undisturbed(network_of(data))
+
+
+def test_bounds_are_every_patience_once():
+    data = plan_data()
+    data["clients"][0]["timeout_s"] = 4
+    data["target_groups"][0]["response_timeout_s"] = 3
+    assert patience_bounds(network_of(data)).tolist() == [3, 5]
+
+
+def test_the_nearest_bound_comes_first():
+    flow = overloaded(timeout_s=2)
+    at_rest = flow.queue.latency_s[0]
+    crossing = next_crossing(flow, growth(flow), patience_bounds(flow.network), 100.0)
+    assert crossing.at_s == pytest.approx(100 + 2 - 0.012 - at_rest), "less the round trip"
+    assert len(crossing.machines) == 6
+    patient = overloaded(timeout_s=500)
+    beyond = next_crossing(patient, growth(patient), np.array([500.0]), 0.0)
+    assert beyond.at_s == pytest.approx(10), "then the queue is full"
+    assert beyond.backlog_s == pytest.approx([10] * 6)
+
+
+def test_nothing_moves_below_saturation():
+    flow = undisturbed(network_of(plan_data()))
+    assert next_crossing(flow, growth(flow), patience_bounds(flow.network), 0.0).at_s == np.inf
+
+
+def test_a_backlog_is_the_integral_of_what_is_offered_beyond_what_is_worked_off():
+    flow = overloaded()
+    assert growth(flow).after(4.0) == pytest.approx([4] * 6)
+    faster = growth(flow, np.full(6, 0.25))
+    seconds = np.linspace(0, 3, 30_001)
+    integral = np.trapezoid(1 + 0.25 * seconds, seconds)
+    assert faster.after(3.0) == pytest.approx([integral] * 6, rel=1e-9)
+    assert faster.mean(3.0)[0] == pytest.approx(
+        np.trapezoid([faster.after(t)[0] for t in seconds], seconds) / 3, rel=1e-8
+    )
+
+
+@pytest.mark.parametrize(("slope", "bend", "aim"), [(1, 0, 4), (1, 0.5, 4), (-1, 0.1, 2), (0, 0.5, 4), (2, -0.25, 7)])
+def test_bounds_are_met_at_the_roots(slope, bend, aim):
+    flow = overloaded(timeout_s=500)
+    backlog = np.full(6, 3.0)
+    grown = Growth(backlog, np.full(6, float(slope)), np.full(6, float(bend)), np.full(6, np.inf))
+    at_rest = flow.queue.latency_s[0] - 3
+    crossing = next_crossing(flow, grown, np.array([aim + at_rest, 500]), 0.0)
+    roots = np.roots([bend / 2, slope, 3 - aim])
+    assert crossing.at_s == pytest.approx(min(root for root in roots if root > 0), rel=1e-9)
+    assert grown.after(crossing.at_s) == pytest.approx([aim] * 6, rel=1e-9)
+
+
+def test_what_rests_turns_when_offered_and_worked_off_are_even():
+    idle = undisturbed(network_of(plan_data()))
+    used = idle.queue.utilisation[0]
+    grown = growth(idle, np.full(6, 0.1))
+    assert not grown.moves
+    assert next_crossing(idle, grown, np.zeros(0), 50.0).at_s == pytest.approx(50 + (1 - used) / 0.1)
+    full = replace(overloaded(), moment=replace(overloaded().moment, backlog_s=np.full(6, 10.0)))
+    grown = growth(full, np.full(6, -0.5))
+    assert not grown.moves, "it stays full while more is offered than is worked off"
+    assert next_crossing(full, grown, np.zeros(0), 0.0).at_s == pytest.approx(1 / 0.5)
+
+
+def test_a_queue_fills_as_old_answers_fade():
+    """Answers move to a second balancer over a TTL of 60 s: its load rises evenly, and its backlog with the square."""
+    zones = ["fells-1", "fells-2", "fells-3"]
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 100)
+    data["fleets"].append({**data["fleets"][0], "name": "reserve", "zones": {"fells-3": None}, "count": 2})
+    data["target_groups"] += [
+        {"name": "reserve", "port": 8080, "probe": None, "targets": [{"fleet": "reserve"}]},
+    ]
+    data["pools"].append({"name": "reserve", "tiers": [{"groups": {"reserve": 1}}]})
+    other = {**data["balancers"][0], "name": "second", "zones": {"fells-3": None}, "addresses": ["203.0.113.20"]}
+    listener = {**data["balancers"][0]["listeners"][0], "otherwise": {"pool": "reserve"}}
+    data["balancers"].append(other | {"listeners": [listener]})
+    data["probes"].append({"name": "watch", "protocol": "https", "port": 443, "interval_s": 10, "unhealthy_after": 1})
+    data["names"][0] |= {"answers": [{"balancer": "front"}, {"balancer": "second"}], "probe": "watch", "ttl_s": 60}
+    data["names"][0]["probed_from"] = ["uplands"]
+    data["clients"][0] |= {"rps": 600, "timeout_s": 500}
+    steps = [{"at_s": 20, "fail": {"front": {"balancer": "front", "zone": zone}}} for zone in zones]
+    run = drill_of(data, steps, phases="best", lasts_s=200)
+    changed_s = next(event.at_s for event in run.events if event.kind == "answer")
+    # 600/s move over 60 s onto 2 x 100/s: u = t / 20 s, even after 20 s, then b = (t - 20)^2 / 40, full at 10 s.
+    for after_s in (25, 30, 38):
+        backlog = run.flow_at(changed_s + after_s).moment.backlog_s
+        assert backlog[6:] == pytest.approx([(after_s - 20) ** 2 / 40] * 2, rel=1e-9)
+    full_s = 20 + (10 * 40) ** 0.5
+    assert (
+        run.flow_at(changed_s + full_s + 1e-6).cause_rps.sum() > run.flow_at(changed_s + full_s - 1e-3).cause_rps.sum()
+    )
+
+
+def test_a_change_of_speed_keeps_the_work_and_stretches_its_seconds():
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 50)
+    data = changed(data, "/target_groups/0/probe", None)
+    steps = [{"at_s": 3, "fail": {"slow": "tiles-1", "factor": 2}}]
+    run = drill_of(data, steps, lasts_s=10)
+    assert run.flow_at(3).moment.backlog_s[:2] == pytest.approx([6, 3])
+
+
+@pytest.fixture
+def addresses():
+    return Addresses(network_of(plan_data()), np.array([False, False, False]))
+
+
+def test_a_dead_front_leaves_and_a_returned_one_joins_after_its_time(addresses):
+    addresses.meet(10.0, np.array([True, False, False]))
+    assert addresses.next_change_s() == 15
+    assert addresses.take_changes(15.0).tolist() == [0]
+    assert addresses.present.tolist() == [False, True, True]
+    addresses.meet(20.0, np.array([False, False, False]))
+    assert addresses.take_changes(25.0).tolist() == [0]
+    assert addresses.present.all()
+
+
+def test_a_second_fault_does_not_start_the_time_again(addresses):
+    addresses.meet(10.0, np.array([True, False, False]))
+    addresses.meet(13.0, np.array([True, True, False]))
+    assert addresses.take_changes(15.0).tolist() == [0]
+    assert addresses.next_change_s() == 18
+
+
+def test_a_front_that_is_back_in_time_stays(addresses):
+    addresses.meet(10.0, np.array([True, False, False]))
+    addresses.meet(12.0, np.array([False, False, False]))
+    assert addresses.next_change_s() == np.inf
+    assert addresses.take_changes(15.0).tolist() == []
+
+
+@pytest.mark.parametrize("balance", ["least-connections", "two-choices"])
+def test_those_chosen_by_how_busy_they_are_follow_their_backlogs(balance):
+    """Shares go by w / hold, hold by the backlog that they make: the drill's steps against fine Runge-Kutta ones."""
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 90)
+    data["target_groups"][0] |= {"probe": None, "balance": balance}
+    data["clients"][0]["timeout_s"] = 500
+    run = drill_of(data, [{"at_s": 1, "fail": {"slow": "tiles-1", "factor": 3}}], lasts_s=12)
+    flow = run.flow_at(1)
+
+    def slope(backlog_s):
+        return solve(run.network, replace(flow.moment, backlog_s=backlog_s)).queue.utilisation - 1
+
+    backlog_s, step_s = flow.moment.backlog_s, 0.05
+    for _ in range(int(5 / step_s)):
+        first = slope(backlog_s)
+        second = slope(backlog_s + first * step_s / 2)
+        third = slope(backlog_s + second * step_s / 2)
+        fourth = slope(backlog_s + third * step_s)
+        backlog_s = np.maximum(backlog_s + (first + 2 * second + 2 * third + fourth) * step_s / 6, 0)
+    assert backlog_s[0] > 1.2 * backlog_s[1], "the slow one's grows faster"
+    assert run.flow_at(6).moment.backlog_s == pytest.approx(backlog_s, rel=3e-4)

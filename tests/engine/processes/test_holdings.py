@@ -1,0 +1,67 @@
+"""Sessions: what a lost and a returned target sees of them."""
+
+import numpy as np
+import pytest
+
+from northgate.engine.drill.run import undisturbed
+from tests.engine.drill.test_traffic import targets
+from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
+
+
+def sticky(**affinity):
+    data = changed(plan_data(), "/target_groups/0/affinity", {"by": "cookie", **affinity})
+    data["clients"][0]["sources"] = 3000
+    return data
+
+
+def test_settled_sessions_change_no_shares():
+    for affinity in ({"renews": True}, {"renews": False, "lasts_s": 30}):
+        flow = undisturbed(network_of(sticky(**affinity)))
+        assert list(targets(flow).values()) == pytest.approx([100] * 6)
+        assert flow.served == pytest.approx(600)
+
+
+def test_a_lost_targets_sessions_move_at_the_first_verdict():
+    lost = [fail(60, instance="tiles-1")]
+    renewed = drill_of(sticky(renews=True), lost, lasts_s=300)
+    assert renewed.readings.sessions_moved == pytest.approx(3000 / 6)
+    rate, lasts_s = 600 / 3000, 30.0
+    ended = drill_of(sticky(renews=False, lasts_s=lasts_s), lost, lasts_s=300)
+    # While it is silent it opens none, and its sessions end: m(35) = m e^(-35/L).
+    held = rate / (rate + 1 / lasts_s) * 3000 / 6
+    assert ended.readings.sessions_moved == pytest.approx(held * np.exp(-35 / lasts_s))
+
+
+def test_a_silent_target_fails_the_sessions_it_has_and_the_calls_that_draw_it():
+    """With renewed sessions all of a sixth of the sources stay with it until the verdict: 600/6 calls a second."""
+    run = drill_of(sticky(renews=True), [fail(60, instance="tiles-1")], lasts_s=300)
+    assert run.readings.failed == pytest.approx(600 / 6 * 35)
+    assert targets(run.flow_at(299))["tiles-1"] == 0
+
+
+def test_a_returned_target_is_avoided_by_renewed_sessions_and_filled_as_others_end():
+    script = [fail(60, instance="tiles-1"), restore(200, instance="tiles-1")]
+    renewed = drill_of(sticky(renews=True), script, lasts_s=900)
+    assert targets(renewed.flow_at(899))["tiles-1"] == pytest.approx(0, abs=0.5), "nobody is free to come back"
+    ended = drill_of(sticky(renews=False, lasts_s=60), script, lasts_s=900)
+    back = next(row.believed_at_s for row in ended.blind if row.change == "up")
+    early, late = targets(ended.flow_at(back + 5))["tiles-1"], targets(ended.flow_at(899))["tiles-1"]
+    assert 0 < early < 40
+    assert late == pytest.approx(100, rel=1e-3)
+
+
+def test_what_is_served_and_failed_adds_up_while_sessions_move():
+    run = drill_of(
+        sticky(renews=False, lasts_s=60), [fail(60, zone="fells-1"), restore(200, zone="fells-1")], lasts_s=600
+    )
+    for flow in run.flows:
+        assert flow.served + flow.cause_rps.sum() == pytest.approx(600)
+        assert flow.moment.held.sessions.sum() <= 1 + 1e-9
+    assert run.readings.requests == pytest.approx(600 * 600)
+
+
+def test_sessions_on_a_target_that_drains_move_on():
+    run = drill_of(sticky(renews=True), [{"at_s": 60, "drain": {"instance": "tiles-1"}}], lasts_s=300)
+    assert run.readings.sessions_moved == pytest.approx(3000 / 6)
+    assert run.readings.failed == 0
+    assert run.flow_at(200).moment.held.sessions.sum() == pytest.approx(1)

@@ -1,0 +1,152 @@
+"""Blind times against their algebra."""
+
+import pytest
+
+from northgate.engine.formulas.blind_times import down_bounds, up_bounds
+from northgate.plan.groups import Probe
+from tests.plans import changed, drill_of, fail, plan_data, restore
+
+CLOSE = 1e-9
+FIELDS = ("interval_s", "timeout_s", "unhealthy_after", "healthy_after")
+NUMBERS = [(10, 5, 3, 2), (7, 7, 1, 1), (0.5, 0.2, 5, 4), (30, 1, 2, 10)]
+
+
+def probe_data(numbers, next_after="send"):
+    data = plan_data()
+    data["probes"][0] |= dict(zip(FIELDS, numbers, strict=True)) | {"next_after": next_after}
+    data["fleets"][0]["instance"] |= {"service_ms": 0, "capacity_rps": None}
+    return data
+
+
+def downs(run):
+    return [row for row in run.blind if row.change == "down"]
+
+
+def ups(run):
+    return [row for row in run.blind if row.change == "up"]
+
+
+@pytest.mark.parametrize("numbers", NUMBERS)
+def test_bounds_of_a_silent_and_a_refusing_target(numbers):
+    interval, timeout, n, m = numbers
+    probe = Probe(name="p", **dict(zip(FIELDS, numbers, strict=True)))
+    silent, refused = down_bounds(probe, at_once=False), down_bounds(probe, at_once=True)
+    assert (silent.earliest_s, silent.latest_s) == pytest.approx(((n - 1) * interval + timeout, n * interval + timeout))
+    assert (refused.earliest_s, refused.latest_s) == pytest.approx(((n - 1) * interval, n * interval))
+    back = up_bounds(probe, answer_s=0.02, at_once=False)
+    assert (back.earliest_s, back.latest_s) == pytest.approx(((m - 1) * interval + 0.02, m * interval + 0.02))
+
+
+def test_bounds_when_the_interval_starts_at_the_result():
+    probe = Probe(name="p", interval_s=10, timeout_s=15, unhealthy_after=3, healthy_after=2, next_after="result")
+    silent = down_bounds(probe, at_once=False)
+    assert (silent.earliest_s, silent.latest_s) == (2 * 25 + 15, 3 * 25)
+    assert down_bounds(probe, at_once=False, answer_s=0.5).latest_s == 75.5
+
+
+@pytest.mark.parametrize("numbers", NUMBERS)
+@pytest.mark.parametrize(("part", "waits"), [("instance", True), ("process", False)])
+def test_best_and_worst_phases_meet_the_bounds_exactly(numbers, part, waits):
+    interval, timeout, n, _ = numbers
+    steps = [fail(61.3, **{part: "tiles-1"})]
+    for phases, sends in (("best", n - 1), ("worst", n)):
+        rows = downs(drill_of(probe_data(numbers), steps, phases=phases))
+        assert len(rows) == 3, "one row for each front"
+        for row in rows:
+            assert row.blind_s == pytest.approx(sends * interval + (timeout if waits else 0), rel=CLOSE)
+            assert row.bounds.earliest_s - CLOSE <= row.blind_s <= row.bounds.latest_s + CLOSE
+
+
+@pytest.mark.parametrize("numbers", NUMBERS)
+def test_spread_phases_follow_the_formula(numbers):
+    interval, timeout, n, m = numbers
+    steps = [fail(60, instance="tiles-2"), restore(300, instance="tiles-2")]
+    run = drill_of(probe_data(numbers), steps, phases="spread")
+    for front, (down, up) in enumerate(zip(downs(run), ups(run), strict=True)):
+        phase = (1 + front / 3) / 6 * interval
+        first = next_beat(60, phase, interval)
+        assert down.believed_at_s == pytest.approx(first + (n - 1) * interval + timeout, rel=CLOSE)
+        back = next_beat(300, phase, interval)
+        assert up.believed_at_s == pytest.approx(back + (m - 1) * interval, rel=CLOSE)
+
+
+def next_beat(second, phase, interval):
+    beats = 0
+    while phase + beats * interval < second - 1e-9:
+        beats += 1
+    return phase + beats * interval
+
+
+def test_the_answers_time_delays_the_return():
+    data = changed(plan_data(), "/fleets/0/instance/service_ms", 250)
+    data = changed(data, "/fleets/0/instance/capacity_rps", None)
+    run = drill_of(data, [fail(60, instance="tiles-1"), restore(200, instance="tiles-1")], phases="best")
+    assert ups(run)[0].blind_s == pytest.approx(1 * 10 + 0.25, rel=CLOSE)
+
+
+@pytest.mark.parametrize(("phases", "first"), [("best", 0), ("worst", 10)])
+def test_a_beat_from_the_result_waits_for_each_time_out(phases, first):
+    data = probe_data((10, 15, 3, 2), next_after="result")
+    run = drill_of(data, [fail(60, instance="tiles-1")], phases=phases)
+    assert downs(run)[0].blind_s == pytest.approx(first + 2 * (10 + 15) + 15, rel=CLOSE)
+
+
+def test_a_probe_sent_before_the_return_still_fails():
+    """Sent at 70, silent; the target returns at 72; the time-out at 75 is the third failure all the same."""
+    data = probe_data((10, 5, 2, 2))
+    run = drill_of(data, [fail(60, instance="tiles-1"), restore(72, instance="tiles-1")], phases="best")
+    believed = [(row.change, row.true_at_s, row.believed_at_s) for row in run.blind if row.pair == 0]
+    assert believed == [("down", 60, None)]
+    verdicts = [event.at_s for event in run.events if event.kind == "verdict"]
+    assert verdicts[0] == 75, "the second failure is known at 70 + 5"
+    assert verdicts[-1] == 90, "passes at 80 and 90 bring it back"
+
+
+def test_a_loss_shorter_than_the_threshold_is_never_noticed():
+    run = drill_of(plan_data(), [fail(60, instance="tiles-1"), restore(78, instance="tiles-1")])
+    rows = downs(run)
+    assert [row.believed_at_s for row in rows] == [None] * 3
+    assert [row.blind_s for row in rows] == [18] * 3
+    assert run.readings.worst_blind_s == 18
+    assert run.readings.failed == pytest.approx(100 * 18)
+
+
+def test_failures_must_be_consecutive():
+    """Two failures, a pass, two failures: three in a row never come."""
+    steps = [
+        fail(60, process="tiles-1"), restore(75, process="tiles-1"),
+        fail(85, process="tiles-1"), restore(105, process="tiles-1"),
+    ]  # fmt: skip
+    run = drill_of(plan_data(), steps, phases="best")
+    assert not [event for event in run.events if event.kind == "verdict"]
+
+
+def test_an_unexpected_status_is_known_at_once():
+    data = changed(plan_data(), "/probes/0/expect", ["200-299"])
+    run = drill_of(data, [fail(60, page="/ready", instance="tiles-1", status=404)], phases="best")
+    assert [row.blind_s for row in downs(run)] == [20] * 3
+    assert run.readings.failed == 0, "the pages that clients ask are as before"
+
+
+def test_a_page_that_answers_badly_fails_its_requests():
+    run = drill_of(plan_data(), [fail(60, page="/tiles", instance="tiles-1", status=500)], phases="best", lasts_s=100)
+    assert run.readings.failed_by_cause["bad_status"] == pytest.approx(100 * 40)
+    rows = [(row.change, row.true_at_s, row.believed_at_s, row.blind_s, row.unseen) for row in run.blind]
+    assert rows == [("down", 60, None, 40, True)] * 3, "the health page says yes all the while, at each front"
+
+
+def test_a_dead_fronts_probers_stop_and_believe_what_they_find_on_return():
+    steps = [fail(60, zone="fells-2"), restore(300, zone="fells-2")]
+    run = drill_of(plan_data(), steps)
+    fronts = {run.network.front_name(int(run.network.pairs.front[row.pair])) for row in run.blind}
+    assert fronts == {"fells-1", "fells-3"}
+    returned = run.flow_at(300).moment.in_use[run.network.pairs.front == 1]
+    assert returned.all()
+
+
+def test_a_slow_answer_counts_as_silence():
+    data = changed(plan_data(), "/probes/0/timeout_s", 2)
+    run = drill_of(data, [fail(60, slow="tiles-1", factor=150)], phases="best")
+    row = downs(run)[0]
+    assert row.blind_s == pytest.approx(2 * 10 + 2)
+    assert (row.bounds.earliest_s, row.bounds.latest_s) == (22, 32)

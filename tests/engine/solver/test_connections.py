@@ -1,0 +1,136 @@
+"""Layer 4 connections: what they keep where it was, and how they end."""
+
+import numpy as np
+import pytest
+
+from northgate.engine.drill.run import undisturbed
+from tests.engine.drill.test_traffic import targets
+from tests.plans import drill_of, fail, network_of, plan_data, restore
+
+SOURCES, RPS, LIVES_S = 3000, 600, 30.0
+RATE = RPS / SOURCES
+OPEN = RATE / (RATE + 1 / LIVES_S)
+
+
+def layer_4(group=None, **client):
+    data = plan_data()
+    listener = {"name": "tls", "protocol": "tls", "port": 443, "otherwise": {"pool": "web"}}
+    data["balancers"][0] |= {"layer": 4, "listeners": [listener]}
+    data["target_groups"][0] |= {"protocol": "tls", "targets": [{"fleet": "tiles"}], **(group or {})}
+    data["clients"][0] |= {"sources": SOURCES, "connection_s": LIVES_S, **client}
+    return data
+
+
+def connections(flow):
+    return flow.moment.held.connections[0] * SOURCES
+
+
+def test_settled_connections_change_no_shares():
+    run = drill_of(layer_4(), [], lasts_s=100)
+    flow = run.flow_at(99)
+    assert list(targets(flow).values()) == pytest.approx([100] * 6)
+    assert flow.served == pytest.approx(RPS)
+    assert connections(flow).sum() == pytest.approx(SOURCES * OPEN)
+    assert flow.places.front_rps == pytest.approx([200] * 3)
+    assert flow.places.lane_rps.sum() == pytest.approx(RPS)
+    assert flow.places.entry_rps.sum() == pytest.approx(RPS)
+
+
+def test_a_silent_targets_connections_end_with_their_first_failed_call():
+    run = drill_of(layer_4(), [fail(60, instance="tiles-1")], lasts_s=300)
+    at_once, later = run.flow_at(60), run.flow_at(80)
+    assert at_once.cause_rps.sum() == pytest.approx(100), "a sixth of the calls, over connections or not"
+    kept = SOURCES * OPEN / 6 * np.exp(-(RATE + 1 / LIVES_S) * 20)
+    mine = run.network.pairs.machine == 0
+    assert connections(later)[mine].sum() == pytest.approx(kept, rel=1e-6)
+    free = 1 - connections(later).sum() / SOURCES
+    assert later.cause_rps.sum() == pytest.approx(RATE * kept + RPS * free / 6, rel=1e-6)
+    assert run.readings.failed_by_cause["timed_out"] == pytest.approx(run.readings.failed)
+    assert run.readings.connections_reset == 0
+
+
+def test_a_target_that_refuses_resets_its_connections_at_once():
+    run = drill_of(layer_4(), [fail(60, process="tiles-1")], lasts_s=300)
+    assert run.readings.connections_reset == pytest.approx(SOURCES * OPEN / 6)
+    flow = run.flow_at(60)
+    free = 1 - connections(flow).sum() / SOURCES
+    assert free == pytest.approx(1 - OPEN * 5 / 6)
+    assert flow.cause_rps.sum() == pytest.approx(RPS * free / 6), "only those who open a connection are refused"
+
+
+def test_a_verdict_keeps_or_resets_the_connections_of_a_target_that_works():
+    """The probe's page fails, the service goes on: its connections stand, or are reset front by front."""
+    page = [fail(60, page="/ready", instance="tiles-1", status=503)]
+    kept = drill_of(layer_4(), page, lasts_s=300)
+    reset = drill_of(layer_4({"on_out": "reset"}), page, lasts_s=300)
+    assert kept.readings.failed == reset.readings.failed == 0
+    assert kept.readings.connections_reset == 0
+    assert reset.readings.connections_reset == pytest.approx(SOURCES * OPEN / 6)
+    out = next(row.believed_at_s for row in kept.blind)
+    assert targets(kept.flow_at(out))["tiles-1"] == pytest.approx(RPS * OPEN / 6)
+    assert targets(kept.flow_at(out + 30))["tiles-1"] == pytest.approx(RPS * OPEN / 6 * np.exp(-1), rel=1e-3)
+    assert targets(reset.flow_at(out))["tiles-1"] == 0
+
+
+def test_connections_through_a_dead_front_time_out_until_it_has_left():
+    run = drill_of(layer_4(), [fail(60, front={"balancer": "front", "zone": "fells-1"})], lasts_s=300)
+    assert run.flow_at(60).cause_rps.sum() == pytest.approx(200)
+    third = SOURCES * OPEN / 3 * np.exp(-5 / LIVES_S)
+    assert run.readings.connections_reset == pytest.approx(third, rel=1e-6)
+    assert run.readings.failed_by_cause["dead_front"] == pytest.approx(run.readings.failed)
+    assert run.flow_at(66).cause_rps.sum() == 0
+
+
+def test_a_returned_target_fills_as_connections_end():
+    run = drill_of(layer_4(), [fail(60, instance="tiles-1"), restore(200, instance="tiles-1")], lasts_s=900)
+    back = next(row.believed_at_s for row in run.blind if row.change == "up")
+    assert 0 < targets(run.flow_at(back + 3))["tiles-1"] < 60
+    assert targets(run.flow_at(899))["tiles-1"] == pytest.approx(100, rel=1e-4)
+
+
+def test_a_cut_way_is_as_silent_to_connections():
+    data = layer_4()
+    data["regions"].append({"name": "coast", "zones": ["coast-1"]})
+    run = drill_of(data, [fail(60, link=["fells-1", "fells-2"])], lasts_s=90)
+    assert run.flow_at(60).cause_rps.sum() == pytest.approx(RPS * 2 / 9), (
+        "from each of two fronts to a third of targets"
+    )
+
+
+def test_a_repeated_call_opens_a_new_connection_when_its_own_has_died():
+    """Of the calls over connections to the silent target all go on as new ones, one attempt spent."""
+    run = drill_of(layer_4(retries=1), [fail(60, instance="tiles-1")], lasts_s=300)
+    flow = run.flow_at(60)
+    lost = OPEN / 6
+    assert flow.cause_rps.sum() == pytest.approx(RPS * ((1 - OPEN) / 36 + lost / 6))
+    assert flow.places.front_rps.sum() == pytest.approx(RPS * (1 + lost + (1 - OPEN) / 6))
+    assert flow.served + flow.cause_rps.sum() == pytest.approx(RPS)
+    assert flow.zone_served.sum() == pytest.approx(flow.served)
+
+
+def test_over_a_dead_front_every_attempt_of_a_connection_is_lost():
+    run = drill_of(layer_4(retries=2), [fail(60, front={"balancer": "front", "zone": "fells-1"})], lasts_s=300)
+    flow = run.flow_at(60)
+    assert flow.cause_rps.sum() == pytest.approx(RPS * (OPEN / 3 + (1 - OPEN) / 27))
+    assert flow.served + flow.cause_rps.sum() == pytest.approx(RPS)
+
+
+def test_connections_to_a_target_that_drains_may_last_a_while():
+    script = [{"at_s": 60, "drain": {"instance": "tiles-1"}}]
+    run = drill_of(layer_4({"drain_s": 20}), script, lasts_s=300)
+    assert targets(run.flow_at(79.9))["tiles-1"] == pytest.approx(RPS * OPEN / 6 * np.exp(-19.9 / LIVES_S), rel=1e-6)
+    assert run.readings.connections_reset == pytest.approx(SOURCES * OPEN / 6 * np.exp(-20 / LIVES_S), rel=1e-6)
+    assert targets(run.flow_at(81))["tiles-1"] == 0
+    assert run.readings.failed == 0
+
+
+def test_datagrams_make_no_connections():
+    data = layer_4()
+    listener = {"name": "gauges", "protocol": "udp", "port": 5000, "otherwise": {"pool": "web"}}
+    data["balancers"][0]["listeners"] = [listener]
+    data["target_groups"][0] |= {"protocol": "udp", "port": 5000, "probe": None}
+    data["fleets"][0]["instance"]["serves"].append({"port": 5000, "protocol": "udp"})
+    data["clients"][0]["calls"] = [{"url": "udp://www.beckwater.example:5000"}]
+    flow = undisturbed(network_of(data))
+    assert flow.served == pytest.approx(RPS)
+    assert flow.connecting.size == 0
