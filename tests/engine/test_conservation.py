@@ -48,9 +48,9 @@ def offered_is_served_plus_failed(flow, client):
 
 def shares_sum_to_one(flow):
     choice, network = flow.choice, flow.network
-    by_cell = np.bincount(network.pairs.cell, weights=flow.pair_share[0], minlength=len(network.routes.cell_front))
+    by_cell = np.bincount(network.pairs.cell, weights=flow.pair_share[0], minlength=len(network.cells.front))
     assert np.all((np.abs(by_cell - 1) < 1e-9) | (by_cell == 0))
-    lanes = np.bincount(network.routes.lane_route, weights=choice.lane_share, minlength=len(choice.route_choice))
+    lanes = np.bincount(network.weighted.route, weights=choice.lane_share, minlength=len(choice.route_choice))
     assert lanes + choice.route_refused == pytest.approx(np.ones(len(lanes)))
 
 

@@ -133,7 +133,7 @@ def test_a_hashed_call_that_is_repeated_goes_the_same_way_again():
     silent = {number for number, name in enumerate(network.machines.names) if name in ("tiles-1", "tiles-4")}
     lost = 0
     for front in range(3):
-        pairs = network.cell_pairs[front]
+        pairs = network.cells.pairs[front]
         order = hash_table(network).orders(front, segment, network.pairs.weight[pairs], 1)
         machines = network.pairs.machine[pairs][order]
         lost += sum(set(row.tolist()) <= silent for row in machines) / len(order) / 3

@@ -30,8 +30,8 @@ class HashTable:
         whole = weight.sum()
         if whole <= 0:
             return [weight for _ in segments]
-        member = self.network.pairs.member[self.network.cell_pairs[cell]]
-        targets, digest = self.network.member_keys[member], member.tobytes()
+        member = self.network.pairs.member[self.network.cells.pairs[cell]]
+        targets, digest = self.network.members.keys[member], member.tobytes()
         self._learn(digest, targets, segments, weight)
         made = []
         for segment in segments:
@@ -48,12 +48,12 @@ class HashTable:
     def winners(self, cell: int, segment: Segment, weight: Floats) -> Ints:
         """The position in the cell of the pair to which each of a segment's sources falls."""
         self.shares(cell, [segment], weight)
-        return self.fallen[self.network.pairs.member[self.network.cell_pairs[cell]].tobytes(), segment.digest].winner
+        return self.fallen[self.network.pairs.member[self.network.cells.pairs[cell]].tobytes(), segment.digest].winner
 
     def orders(self, cell: int, segment: Segment, weight: Floats, tries: int) -> Ints:
         """The pairs (positions in the cell) that each of a segment's sources would be sent to one after the other:
         (sources, at most tries + 1), -1 where there are no more."""
-        targets = self.network.member_keys[self.network.pairs.member[self.network.cell_pairs[cell]]]
+        targets = self.network.members.keys[self.network.pairs.member[self.network.cells.pairs[cell]]]
         return ranking(segment.keys, targets, weight, tries + 1)
 
     def _learn(self, digest: bytes, targets: Keys, segments: Sequence[Segment], weight: Floats) -> None:

@@ -10,7 +10,7 @@ from northgate.engine.network import Network
 def even_shares(network: Network, weight: Floats) -> Floats:
     """Each pair's share of its cell by weight; sums to 1 over a cell that has anybody to choose."""
     cell = network.pairs.cell
-    whole = total_by(cell, weight, len(network.routes.cell_front))[cell]
+    whole = total_by(cell, weight, len(network.cells.front))[cell]
     return np.divide(weight, whole, out=np.zeros_like(weight), where=whole > 0)
 
 
@@ -19,10 +19,10 @@ def busy_shares(
 ) -> Floats:
     """Shares of the cells that choose by how busy targets are; the others' stay as they are. All per pair."""
     made = share.copy()
-    for cell, method in enumerate(network.cell_method):
+    for cell, method in enumerate(network.cells.method):
         if method not in ("least-connections", "two-choices"):
             continue
-        mine = network.cell_pairs[cell]
+        mine = network.cells.pairs[cell]
         if not (weight[mine] > 0).any():
             continue
         if method == "least-connections":

@@ -29,18 +29,24 @@ class Choice:
 def choose(network: Network, in_use: Bools, warmth: Floats, here: Bools) -> Choice:
     """Tiers, groups and candidates as each front sees them; `warmth` lowers the weight of those that start slowly,
     `here` says which pairs have a target at all."""
-    pairs, routes = network.pairs, network.routes
-    cells = len(routes.cell_front)
+    pairs = network.pairs
+    cells = len(network.cells.front)
     counted = (pairs.weight > 0) & here
     cell_in_use = total_by(pairs.cell, in_use & counted, cells)
     cell_targets = total_by(pairs.cell, counted, cells)
     choice_in_use = _sum_of_lanes(network, cell_in_use)
     route_choice = _serving_choice(network, choice_in_use, _sum_of_lanes(network, cell_targets))
-    serving = route_choice[routes.lane_route] == routes.lane_choice
-    anyway = serving & (choice_in_use == 0)[routes.lane_choice] & _sends_anyway(network)
-    anyway &= (cell_targets > 0)[routes.lane_cell]
-    lane_share, refused = _lane_shares(network, serving, (cell_in_use > 0)[routes.lane_cell] | anyway, choice_in_use)
-    cell_anyway = total_by(routes.lane_cell, anyway, cells) > 0
+    serving = route_choice[network.weighted.route] == network.weighted.tier
+    anyway = (
+        serving
+        & (choice_in_use == 0)[network.weighted.tier]
+        & network.groups.sends_anyway[network.cells.group[network.weighted.cell]]
+    )
+    anyway &= (cell_targets > 0)[network.weighted.cell]
+    lane_share, refused = _lane_shares(
+        network, serving, (cell_in_use > 0)[network.weighted.cell] | anyway, choice_in_use
+    )
+    cell_anyway = total_by(network.weighted.cell, anyway, cells) > 0
     candidate = counted & (in_use | cell_anyway[pairs.cell])
     weight = _weights(network, np.where(candidate, pairs.weight * warmth, 0.0))
     return Choice(
@@ -50,28 +56,19 @@ def choose(network: Network, in_use: Bools, warmth: Floats, here: Bools) -> Choi
 
 def _sum_of_lanes(network: Network, of_cell: Floats) -> Floats:
     """Sums a value of cells over the lanes of each choice."""
-    routes = network.routes
-    return total_by(routes.lane_choice, of_cell[routes.lane_cell], len(routes.choice_route))
+    return total_by(network.weighted.tier, of_cell[network.weighted.cell], len(network.tiers.route))
 
 
 def _serving_choice(network: Network, known: Floats, whole: Floats) -> Ints:
     """Per route the first choice with enough targets in use, else the first with any, else the first."""
-    routes = network.routes
-    choices = len(routes.choice_route)
-    enough = (known >= routes.choice_min_count) & (known >= routes.choice_min_share * whole - 1e-9) & (known > 0)
-    best = routes.first_choice.copy()
+    choices = len(network.tiers.route)
+    enough = (known >= network.tiers.min_count) & (known >= network.tiers.min_share * whole - 1e-9) & (known > 0)
+    best = network.tiers.first.copy()
     for fitting in (known > 0, enough):
         first = np.full(len(best), choices)
-        np.minimum.at(first, routes.choice_route[fitting], np.flatnonzero(fitting))
+        np.minimum.at(first, network.tiers.route[fitting], np.flatnonzero(fitting))
         best = np.where(first < choices, first, best)
     return best
-
-
-def _sends_anyway(network: Network) -> Bools:
-    """Per lane: its group sends to all its targets when none is healthy."""
-    groups = network.plan.target_groups
-    anyway = np.array([group.when_none_healthy == "send-anyway" for group in groups], dtype=bool)
-    return anyway[network.routes.cell_group[network.routes.lane_cell]] if len(anyway) else np.zeros(0, dtype=bool)
 
 
 def _lane_shares(network: Network, serving: Bools, lane_serves: Bools, choice_in_use: Floats) -> tuple[Floats, Floats]:
@@ -80,26 +77,25 @@ def _lane_shares(network: Network, serving: Bools, lane_serves: Bools, choice_in
     An empty group's weight is shared out, or fails, as its tier says; when the whole tier is empty, each group's
     weight is its own affair.
     """
-    routes = network.routes
-    count = len(routes.route_front)
-    weight = np.where(serving, routes.lane_weight, 0.0)
+    count = len(network.routes.front)
+    weight = np.where(serving, network.weighted.weight, 0.0)
     filled = np.where(lane_serves, weight, 0.0)
-    shares_out = routes.choice_shares_out & (choice_in_use > 0)
-    based_on = np.where(shares_out[routes.lane_choice], filled, weight)
-    base = total_by(routes.lane_route, based_on, count)[routes.lane_route]
+    shares_out = network.tiers.shares_out & (choice_in_use > 0)
+    based_on = np.where(shares_out[network.weighted.tier], filled, weight)
+    base = total_by(network.weighted.route, based_on, count)[network.weighted.route]
     share = np.divide(filled, base, out=np.zeros_like(filled), where=base > 0)
     refused = np.divide(based_on - filled, base, out=np.zeros_like(filled), where=base > 0)
-    lost = total_by(routes.lane_route, refused, count)
-    given = total_by(routes.lane_route, share, count)
+    lost = total_by(network.weighted.route, refused, count)
+    given = total_by(network.weighted.route, share, count)
     return share, np.where(given + lost > 0, lost, 1.0)
 
 
 def _weights(network: Network, weight: Floats) -> Floats:
     """The candidates' weights; a `prefer-zone` cell keeps to its own zone's while it has any."""
-    pairs, routes = network.pairs, network.routes
-    prefers = np.array([group.reach == "prefer-zone" for group in network.plan.target_groups], dtype=bool)
+    pairs = network.pairs
+    prefers = network.groups.prefers_zone
     if not prefers.any():
         return weight
     own = np.where(pairs.same_zone, weight, 0.0)
-    has_own = total_by(pairs.cell, own, len(routes.cell_front)) > 0
-    return np.where((prefers[routes.cell_group] & has_own)[pairs.cell], own, weight)
+    has_own = total_by(pairs.cell, own, len(network.cells.front)) > 0
+    return np.where((prefers[network.cells.group] & has_own)[pairs.cell], own, weight)

@@ -1,6 +1,6 @@
 """What every room uses: array types, control of long work, errors, outcomes."""
 
-from northgate.engine.base.arrays import DIGITS, NEVER, Bools, Floats, Ints, sum_columns, total_by
+from northgate.engine.base.arrays import DIGITS, NEVER, Bools, Floats, Ints, bools, floats, ints, sum_columns, total_by
 from northgate.engine.base.control import Reached, Watch, go_on, untold
 from northgate.engine.base.errors import CannotRun
 from northgate.engine.base.memo import kept
@@ -54,7 +54,10 @@ __all__ = [
     "Ints",
     "Reached",
     "Watch",
+    "bools",
+    "floats",
     "go_on",
+    "ints",
     "kept",
     "sum_columns",
     "total_by",

@@ -1,5 +1,8 @@
 """Array types of the engine."""
 
+from collections.abc import Iterable
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -30,3 +33,18 @@ def sum_columns(index: Ints, values: Floats, count: int) -> Floats:
     rows = values.shape[0]
     flat = (np.arange(rows)[:, None] * count + index).ravel()
     return total_by(flat, values.ravel(), rows * count).reshape(rows, count)
+
+
+def ints(values: Iterable[Any]) -> Ints:
+    """An array of whole numbers."""
+    return np.array(list(values), dtype=np.int64)
+
+
+def floats(values: Iterable[Any]) -> Floats:
+    """An array of numbers."""
+    return np.array(list(values), dtype=np.float64)
+
+
+def bools(values: Iterable[Any]) -> Bools:
+    """An array of truth values."""
+    return np.array(list(values), dtype=bool)

@@ -92,7 +92,7 @@ class _Run:
         self.faults: list[Part] = []
         self.surges: dict[str, float] = {}
         self.scalers = autoscalers(network)
-        self.exists = ~network.spare
+        self.exists = ~network.machines.spare
         self.most_targets = int((self.exists & network.machines.real).sum())
         self.truth = self._truth()
         self.view = probe_view(network, self.truth)
@@ -122,14 +122,14 @@ class _Run:
         self.grown = growth(self.flow)
         change_s = first_change_s(drill)
         self.probers = Probers(target_beats(network), self._outcome(), drill.phases, change_s)
-        self.probers.set_alive(self.exists[network.pairs.machine[network.probed]])
+        self.probers.set_alive(self.exists[network.pairs.machine[network.probed.pair]])
         self.name_probers = Probers(name_beats(network), name_findings(self.network, self.flow), drill.phases, change_s)
         self.met = self.probers.believes.copy()
-        self.wrong_since = np.full(len(network.probed), np.nan)
+        self.wrong_since = np.full(len(network.probed.pair), np.nan)
         self.answer_s = self._outcome().delay_s
         # The shortest and longest time of an answer since a prober last began to pass.
         self.answer_range_s = (self.answer_s, self.answer_s)
-        self.failed_at_once = np.zeros(len(network.probed), dtype=bool)
+        self.failed_at_once = np.zeros(len(network.probed.pair), dtype=bool)
         self._begin_notes()
 
     def _begin_notes(self) -> None:
@@ -138,7 +138,7 @@ class _Run:
         # Per probed pair: whether requests meet nothing good there without any fault, and since when they have lost
         # what no probe asks about.
         self.never_well = self._requests_fail(encounter(network, healthy(network)))
-        self.unseen_since = np.full(len(network.probed), np.nan)
+        self.unseen_since = np.full(len(network.probed.pair), np.nan)
         self.totals = Totals()
         self.keyframes: list[Keyframe] = []
         self.blind: list[BlindRow] = []
@@ -228,7 +228,7 @@ class _Run:
     def _drain(self, step: Step) -> None:
         """An instance leaves, or comes back: it gets nothing new from any front."""
         name = (step.drain or step.undrain).instance  # type: ignore[union-attr]
-        self._leave(self.network.machine_index(name), leaves=step.drain is not None)
+        self._leave(self.network.machines.index(name), leaves=step.drain is not None)
         self._log(step.kind, (name,), f"{name} {'drains' if step.drain else 'is back from draining'}")
 
     def _leave(self, machine: int, *, leaves: bool) -> None:
@@ -251,7 +251,7 @@ class _Run:
     def _drain_s(self) -> Floats:
         """Per pair: how long connections to a target that leaves may last (s)."""
         drain = np.array([group.drain_s for group in self.network.plan.target_groups], dtype=np.float64)
-        return drain[self.network.members.group[self.network.pairs.member]]
+        return drain[self.network.pairs.group]
 
     def _change_truth(self) -> None:
         before, self.truth = self.truth, self._truth()
@@ -290,7 +290,7 @@ class _Run:
         if changed or starting != self.starting:
             self.starting = starting
             self.most_targets = max(self.most_targets, int((self.exists & self.network.machines.real).sum()))
-            self.probers.start(np.isin(self.network.pairs.machine[self.network.probed], launched))
+            self.probers.start(np.isin(self.network.pairs.machine[self.network.probed.pair], launched))
             self._change_truth()
 
     def _decide(self, scaler: Autoscaler) -> Ints:
@@ -324,7 +324,7 @@ class _Run:
     def _resets_when_out(self) -> Bools:
         """Per pair: its group resets the connections of a target that is found bad."""
         resets = np.array([group.on_out == "reset" for group in self.network.plan.target_groups], dtype=bool)
-        return resets[self.network.members.group[self.network.pairs.member]]
+        return resets[self.network.pairs.group]
 
     def _take_fronts(self) -> None:
         changed = self.addresses.take_changes(self.now)
@@ -344,19 +344,19 @@ class _Run:
             self._note_right(changed)
             self._log_verdicts(changed)
             self._note_cascade(changed[~self.probers.believes[changed]])
-            fallen = self.network.probed[changed[~self.probers.believes[changed]]]
+            fallen = self.network.probed.pair[changed[~self.probers.believes[changed]]]
             freed = np.zeros(len(self.network.members.group), dtype=bool)
             freed[self.network.pairs.member[fallen]] = True
             self.sessions_moved += self.holding.free_sessions(freed)
             self._reset(self._resets_when_out & np.isin(np.arange(len(self._resets_when_out)), fallen))
-            risen = self.network.probed[changed[self.probers.believes[changed]]]
+            risen = self.network.probed.pair[changed[self.probers.believes[changed]]]
             self.warm_since[risen[self._slow_s[risen] > 0]] = self.now
 
     def _take_votes(self) -> None:
         """Verdicts of those who probe names, and what they make of the answers."""
         changed = self.name_probers.take_verdicts(self.now)
         for prober in changed:
-            name, answer, area, _ = self.network.checks[int(prober)]
+            name, answer, area, _ = self.network.names.checks[int(prober)]
             vote = Vote(self.now, name, answer, area, bool(self.name_probers.believes[prober]))
             self.votes.append(vote)
             self._log_answer(name, answer, area, believed=vote.believed)
@@ -384,7 +384,7 @@ class _Run:
             return np.zeros(len(network.fronts.zone), dtype=bool)
         usable = self._in_use(self.probers.believes) & (network.pairs.weight > 0)
         count = len(network.fronts.zone)
-        has_groups = np.isin(np.arange(count), network.routes.cell_front)
+        has_groups = np.isin(np.arange(count), network.cells.front)
         return np.asarray(
             withdraws[network.fronts.balancer] & has_groups & (total_by(network.pairs.front, usable, count) == 0)
         )
@@ -411,7 +411,7 @@ class _Run:
     def _slow_s(self) -> Floats:
         """Per pair: over how many seconds a target that comes into use is warmed up."""
         slow = np.array([group.slow_start_s for group in self.network.plan.target_groups], dtype=np.float64)
-        return slow[self.network.members.group[self.network.pairs.member]]
+        return slow[self.network.pairs.group]
 
     # Solving
 
@@ -435,7 +435,7 @@ class _Run:
 
     def _in_use(self, believes: Bools) -> Bools:
         in_use = np.ones(len(self.network.pairs.front), dtype=bool)
-        in_use[self.network.probed] = believes
+        in_use[self.network.probed.pair] = believes
         in_use &= ~self.leaving[self.network.pairs.machine]
         if self.scalers:
             waits = ~self.exists
@@ -445,7 +445,7 @@ class _Run:
 
     def _settled_flow(self) -> Flow:
         """The flow at the start: belief is what the probes find under the load that this belief makes."""
-        believes = self.view.passes[self.network.probed]
+        believes = self.view.passes[self.network.probed.pair]
         for _ in range(SETTLING_ROUNDS):
             self.flow = solve(self.network, self._moment(self._in_use(believes)))
             found, healthy = self._outcome().passes, votes(self.network, self.flow)
@@ -460,7 +460,7 @@ class _Run:
         self.flow = solve(self.network, self._moment(self._in_use(self.probers.believes)))
         self.attempts = self.flow.attempts
         self._meet()
-        if self.network.checks:
+        if self.network.names.checks:
             self.name_probers.meet(self.now, name_findings(self.network, self.flow))
         self._look_ahead()
         self.grown = growth(self.flow, self.faster)
@@ -468,9 +468,9 @@ class _Run:
 
     def _outcome(self) -> Findings:
         """What the probes of each prober find now, given truth and the queues of the latest solve."""
-        pairs = self.network.probed
+        pairs = self.network.probed.pair
         machine = self.network.pairs.machine[pairs]
-        timeout = self.network.probe_timeout_s
+        timeout = self.network.probed.timeout_s
         latency, slope = self.flow.queue.latency_s[machine], self.flow.queue.slope[machine]
         latency = latency + (self.backlog_s - self.flow.moment.backlog_s)[machine]
         late = too_late(latency, slope, timeout) & ~self.view.silent[pairs]
@@ -485,8 +485,8 @@ class _Run:
         """Tells the probers what they find from now on, and notes whose belief has become wrong."""
         outcome = self._outcome()
         self.probers.meet(self.now, outcome)
-        alive = ~self.truth.front_dead[self.network.pairs.front[self.network.probed]]
-        alive &= self.exists[self.network.pairs.machine[self.network.probed]]
+        alive = ~self.truth.front_dead[self.network.pairs.front[self.network.probed.pair]]
+        alive &= self.exists[self.network.pairs.machine[self.network.probed.pair]]
         self.probers.set_alive(alive)
         self._note_changes(outcome, alive)
 
@@ -607,28 +607,28 @@ class _Run:
         begun = unseen & np.isnan(self.unseen_since)
         self.unseen_since = np.where(begun, self.now, self.unseen_since)
         if begun.any():
-            machines = self.network.pairs.machine[self.network.probed[begun]]
+            machines = self.network.pairs.machine[self.network.probed.pair[begun]]
             names = tuple(dict.fromkeys(self.network.machines.names[int(one)] for one in machines))
             self._log("unseen", names, f"no probe asks about what is lost at {', '.join(names)}")
 
     def _close_unseen(self, prober: int) -> None:
-        pair, since = int(self.network.probed[prober]), float(self.unseen_since[prober])
+        pair, since = int(self.network.probed.pair[prober]), float(self.unseen_since[prober])
         self.unseen_since[prober] = np.nan
         if self.now > since:
             self.blind.append(BlindRow(pair, "down", since, None, self.now, None))
 
     def _requests_fail(self, met: Encounter) -> Bools:
         """Per probed pair: whether some client's requests meet nothing there, or a page that is no good."""
-        pairs = self.network.probed
+        pairs = self.network.probed.pair
         fails = ((met.fate_met != ANSWERS) | met.bad_page)[:, pairs]
         return np.asarray((fails & self._fates_asking(met)[:, pairs]).any(axis=0))
 
     def _fates_asking(self, met: Encounter) -> Bools:
         """Per fate and pair: whether calls of clients that fare so may come there."""
         network = self.network
-        made = np.zeros((met.fate_met.shape[0], len(network.routes.cell_front)), dtype=bool)
+        made = np.zeros((met.fate_met.shape[0], len(network.cells.front)), dtype=bool)
         fate = met.fate[network.calls.outcome]
-        np.logical_or.at(made, fate, network.calls_at_cells)
+        np.logical_or.at(made, fate, network.kept.at_cells)
         return made[:, network.pairs.cell]
 
     def _note_right(self, changed: Ints) -> None:
@@ -639,7 +639,7 @@ class _Run:
         since = float(self.wrong_since[prober])
         self.wrong_since[prober] = np.nan
         up = bool(self.probers.believes[prober]) if believed else not self.probers.believes[prober]
-        pair = int(self.network.probed[prober])
+        pair = int(self.network.probed.pair[prober])
         row = BlindRow(
             pair=pair,
             change="up" if up else "down",
@@ -651,8 +651,8 @@ class _Run:
         self.blind.append(row)
 
     def _bounds(self, prober: int, pair: int, *, up: bool) -> Bounds:
-        group = int(self.network.members.group[self.network.pairs.member[pair]])
-        probe = self.network.group_probes[group]
+        group = int(self.network.pairs.group[pair])
+        probe = self.network.groups.probe[group]
         assert probe is not None
         answer, at_once = float(self.answer_s[prober]), bool(self.failed_at_once[prober])
         if up:
@@ -677,7 +677,7 @@ class _Run:
 
     def _note_cascade(self, fallen: Ints) -> None:
         """The first target that falls to its load alone: what its probe asks is there, but comes too late."""
-        pairs = self.network.probed[fallen]
+        pairs = self.network.probed.pair[fallen]
         tired = pairs[self.view.passes[pairs] & ~self._outcome().passes[fallen]]
         if self.cascade is None and len(tired):
             names = dict.fromkeys(self.network.machines.names[int(one)] for one in self.network.pairs.machine[tired])
@@ -687,7 +687,7 @@ class _Run:
             self._log("cascade", tuple(names), f"{', '.join(names)} {fall}: a cascade{set_off}")
 
     def _log_verdicts(self, changed: Ints) -> None:
-        pairs = self.network.probed[changed]
+        pairs = self.network.probed.pair[changed]
         for believed, word in ((True, "back in use"), (False, "out")):
             mine = pairs[self.probers.believes[changed] == believed]
             for front in np.unique(self.network.pairs.front[mine]):

@@ -1,6 +1,6 @@
 """Which listener and rule takes a request, and who can reach whom."""
 
-from northgate.engine.matching.reach import Check, End, GoneRules, Remedy, checks, passes
+from northgate.engine.matching.reach import Check, End, GoneRules, Remedy, checks, passes, seen_source
 from northgate.engine.matching.requests import (
     CONNECT,
     Request,
@@ -48,6 +48,7 @@ __all__ = [
     "redirected",
     "request_for",
     "rule_for",
+    "seen_source",
     "shadow_of",
     "span_of",
     "url_of",

@@ -10,6 +10,7 @@ from typing import Any, Literal
 
 from northgate.engine.matching.spans import Range, narrowest, within
 from northgate.plan import Plan
+from northgate.plan.balancers import Balancer
 from northgate.plan.places import AllowIn, AllowOut, Firewall
 from northgate.plan.problems import pointer
 
@@ -175,3 +176,8 @@ def _peer_of(end: End) -> str:
     if end.span is None:
         return "any"
     return narrowest(end.span)
+
+
+def seen_source(balancer: Balancer) -> str:
+    """Whom targets see as the source: the balancer (by default at layer 7), or the client (at layer 4)."""
+    return balancer.source_seen or ("balancer" if balancer.layer == 7 else "client")

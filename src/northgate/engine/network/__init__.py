@@ -5,7 +5,7 @@ from northgate.engine.network.compile import compile_network
 from northgate.engine.network.names import Asker, Leaf, NameBook, Record
 from northgate.engine.network.sources import Segment, address_text, source_numbers
 from northgate.engine.network.spares import roomy
-from northgate.engine.network.tables import CLIENTS_JUDGE, NO_PATH, OUTSIDE, Network, seen_source
+from northgate.engine.network.tables import CLIENTS_JUDGE, NO_PATH, OUTSIDE, Network
 
 __all__ = [
     "CLIENTS_JUDGE",
@@ -22,6 +22,5 @@ __all__ = [
     "address_text",
     "compile_network",
     "roomy",
-    "seen_source",
     "source_numbers",
 ]

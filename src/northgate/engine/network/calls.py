@@ -5,6 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from northgate.engine.base import floats, ints
 from northgate.engine.matching import (
     CONNECT,
     OTHERWISE,
@@ -14,6 +15,7 @@ from northgate.engine.matching import (
     plain_host,
     request_for,
     rule_for,
+    seen_source,
 )
 from northgate.engine.network.names import Leaf, NameBook
 from northgate.engine.network.routes import actions_of
@@ -23,10 +25,7 @@ from northgate.engine.network.tables import (
     NO_PATH,
     Calls,
     Entries,
-    floats,
-    ints,
     known_trips_s,
-    seen_source,
 )
 from northgate.engine.network.targets import TargetRows
 from northgate.plan import Plan
@@ -220,6 +219,10 @@ class CallRows:
         pool = self._pool_at[action.pool] if action.pool else -1
         return listener, rule, pool, _fixed_cause(action), _fixed_status(action)
 
+    def _kilobytes(self, client: int, number: int) -> float:
+        clients = self.plan.clients
+        return clients[client].calls[number].kilobytes if client < len(clients) else 0.0
+
     def _calls(self) -> Calls:
         rows = self._rows
         area = ints(row[3] for row in rows)
@@ -240,6 +243,8 @@ class CallRows:
             timeout_s=floats(row[7] for row in rows),
             distance_s=np.array(self._trips, dtype=np.float64).reshape(len(self._trips), -1)[area],
             trips_s=known_trips_s(np.array(list(self._trip_kind), dtype=np.float64).reshape(len(self._trip_kind), -1)),
+            # A kilobyte is 1,000 bytes; what is probed is as good as nothing.
+            megabits=floats(self._kilobytes(row[0], row[1]) * 8 / 1000 for row in rows),
             requests=tuple(self._requests),
         )
 

@@ -2,13 +2,16 @@
 
 from typing import Any
 
+from northgate.engine.base import Ints, ints
 from northgate.engine.matching import plain_host, request_for
 from northgate.engine.network.calls import CallRows
+from northgate.engine.network.kept import Keeping
 from northgate.engine.network.names import NameBook
+from northgate.engine.network.pairs import cells_and_pairs, probed_of
 from northgate.engine.network.readiness import check_runnable
-from northgate.engine.network.routes import fronts_of, levels_of, routes_and_pairs
+from northgate.engine.network.routes import balancers_of, fronts_of, groups_of, ways_of
 from northgate.engine.network.sources import segments_of
-from northgate.engine.network.tables import OUTSIDE, Network, ints
+from northgate.engine.network.tables import OUTSIDE, Arrivals, Entries, Fronts, Network, Routes
 from northgate.engine.network.targets import TargetRows, services_of
 from northgate.plan import Plan
 from northgate.plan.addressing import AddressBook
@@ -19,46 +22,75 @@ def compile_network(plan: Plan, spares: frozenset[str] = frozenset()) -> Network
     there yet."""
     check_runnable(plan)
     book = AddressBook(plan)
+    zones, regions, zone_region = _places(plan, book)
+    zone_at = {zone: position for position, zone in enumerate(zones)}
+    paths, names, segments, targets = _paths(plan), NameBook(plan, book), segments_of(plan), TargetRows(plan, book)
+    machines = targets.machines(zone_at, spares)
+    services = services_of(targets.instances, paths)
+    members, groups = targets.members(services), groups_of(plan)
+    balancers, fronts = balancers_of(plan, names), fronts_of(plan, zone_at)
+    ways = ways_of(plan, fronts)
+    draft = CallRows(plan, names, segments, paths, regions, targets, book)
+    calls, entries = draft.compiled()
+    arrivals = _arrivals(entries, fronts, ways.routes)
+    cells, pairs = cells_and_pairs(plan, ways, machines, members, groups, balancers, fronts, entries, zone_region)
+    kept = Keeping(plan, segments, fronts, cells, ways.weighted, calls, entries, arrivals).compiled()
+    return Network(
+        plan=plan,
+        zones=zones,
+        zone_region=zone_region,
+        regions=regions,
+        paths=paths,
+        machines=machines,
+        services=services,
+        groups=groups,
+        members=members,
+        balancers=balancers,
+        fronts=fronts,
+        cells=cells,
+        pairs=pairs,
+        probed=probed_of(groups, pairs, draft.probe_calls),
+        routes=ways.routes,
+        tiers=ways.tiers,
+        weighted=ways.weighted,
+        calls=calls,
+        entries=entries,
+        arrivals=arrivals,
+        kept=kept,
+        segments=segments,
+        names=names,
+        book=book,
+    )
+
+
+def _places(plan: Plan, book: AddressBook) -> tuple[tuple[str, ...], tuple[str, ...], Ints]:
+    """Zones, regions, and the region of each zone; one more of each where something leads outside the plan."""
     zones = [zone for region in plan.regions for zone in region.zones]
     regions = [region.name for region in plan.regions]
     zone_region = [index for index, region in enumerate(plan.regions) for _ in region.zones]
     if _leads_outside(plan, book):
         zones, regions, zone_region = [*zones, OUTSIDE], [*regions, OUTSIDE], [*zone_region, len(regions)]
-    zone_at = {zone: position for position, zone in enumerate(zones)}
-    places = ints(zone_region)
-    names = NameBook(plan, book)
-    standing = TargetRows(plan, book)
-    level = levels_of(plan, names)
-    machines = standing.machines(zone_at)
-    paths = _paths(plan)
-    services = services_of(standing.instances, paths)
-    members = standing.members(services)
-    fronts = fronts_of(plan, zone_at)
-    routes, pairs = routes_and_pairs(plan, machines, members, fronts, places)
-    segments = segments_of(plan)
-    draft = CallRows(plan, names, segments, paths, regions, standing, book)
-    calls, entries = draft.compiled()
-    return Network(
-        plan=plan,
-        zones=tuple(zones),
-        zone_region=places,
-        regions=tuple(regions),
-        paths=paths,
-        machines=machines,
-        services=services,
-        members=members,
-        fronts=fronts,
-        pairs=pairs,
-        routes=routes,
-        calls=calls,
-        entries=entries,
-        segments=segments,
-        names=names,
-        book=book,
-        level=level,
-        spares=spares,
-        probe_calls=draft.probe_calls,
-    )
+    return tuple(zones), tuple(regions), ints(zone_region)
+
+
+def _arrivals(entries: Entries, fronts: Fronts, routes: Routes) -> Arrivals:
+    """Every front that may take an entry's requests."""
+    route_of = {
+        (int(front), int(pool)): number
+        for number, (front, pool) in enumerate(zip(routes.front, routes.pool, strict=True))
+    }
+    of_balancer: dict[int, list[int]] = {}
+    for front, balancer in enumerate(fronts.balancer.tolist()):
+        of_balancer.setdefault(balancer, []).append(front)
+    ways = zip(entries.balancer.tolist(), entries.front.tolist(), entries.pool.tolist(), strict=True)
+    rows = [
+        (entry, front, route_of.get((front, pool), -1))
+        for entry, (balancer, only, pool) in enumerate(ways)
+        for front in of_balancer.get(balancer, ())
+        if only in (-1, front)
+    ]
+    table = ints(rows).reshape(-1, 3)
+    return Arrivals(table[:, 0], table[:, 1], table[:, 2])
 
 
 def _leads_outside(plan: Plan, book: AddressBook) -> bool:

@@ -1,12 +1,13 @@
-"""How requests at a front find their group, compiled; and how deep balancers stand behind each other."""
+"""Balancers, groups, and how requests at a front find their group, compiled."""
 
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 
 import numpy as np
 
-from northgate.engine.base import CannotRun, Ints
+from northgate.engine.base import CannotRun, Ints, bools, floats, ints
 from northgate.engine.network.names import NameBook
-from northgate.engine.network.tables import Fronts, Machines, Members, Pairs, Routes, floats, ints
+from northgate.engine.network.tables import Balancers, Fronts, Groups, Routes, Tiers, WeightedGroups
 from northgate.plan import Plan, Problem
 from northgate.plan.balancers import Action, Balancer
 from northgate.plan.problems import pointer
@@ -47,13 +48,41 @@ def onward_balancers(plan: Plan, names: NameBook) -> list[set[int]]:
     return [{one for one in some if one >= 0} for some in found]
 
 
+def balancers_of(plan: Plan, names: NameBook) -> Balancers:
+    """The balancers, in plan order; raises CannotRun when what stands behind some leads back to them."""
+    return Balancers(
+        layer=ints(balancer.layer for balancer in plan.balancers),
+        level=levels_of(plan, names),
+        bandwidth_mbps=floats(balancer.bandwidth_mbps or np.inf for balancer in plan.balancers),
+        withdraws=bools(balancer.withdraw_when == "no-targets" for balancer in plan.balancers),
+    )
+
+
 def fronts_of(plan: Plan, zone_at: dict[str, int]) -> Fronts:
     """Every balancer's fronts, in plan order."""
     rows = [(index, zone, balancer) for index, balancer in enumerate(plan.balancers) for zone in balancer.zones]
     return Fronts(
         balancer=ints(index for index, _, _ in rows),
+        layer=ints(balancer.layer for _, _, balancer in rows),
         zone=ints(zone_at[zone] for _, zone, _ in rows),
         failover_s=floats(balancer.front_failover_s for _, _, balancer in rows),
+    )
+
+
+def groups_of(plan: Plan) -> Groups:
+    """The settings of the target groups, in plan order."""
+    groups, probes = plan.target_groups, {probe.name: probe for probe in plan.probes}
+    return Groups(
+        probe=tuple(probes.get(group.probe or "") for group in groups),
+        method=tuple(group.balance for group in groups),
+        reach=tuple(group.reach for group in groups),
+        try_others=ints(group.try_others for group in groups),
+        connect_timeout_s=floats(group.connect_timeout_s for group in groups),
+        response_timeout_s=floats(group.response_timeout_s for group in groups),
+        drain_s=floats(group.drain_s for group in groups),
+        slow_start_s=floats(group.slow_start_s for group in groups),
+        resets_when_out=bools(group.on_out == "reset" for group in groups),
+        sends_anyway=bools(group.when_none_healthy == "send-anyway" for group in groups),
     )
 
 
@@ -64,73 +93,58 @@ def actions_of(balancer: Balancer) -> Iterator[Action]:
         yield listener.otherwise
 
 
-def routes_and_pairs(
-    plan: Plan, machines: Machines, members: Members, fronts: Fronts, zone_region: Ints
-) -> tuple[Routes, Pairs]:
-    """How a request at each front finds its group, and who is within reach there; `zone_region` per zone."""
+@dataclass
+class _Rows:
+    """Cells, routes, tiers and weighted groups while they are collected."""
+
+    cells: dict[tuple[int, int], int] = field(default_factory=dict)
+    routes: list[tuple[int, int]] = field(default_factory=list)
+    tiers: list[tuple[int, int, float, float, bool]] = field(default_factory=list)
+    weighted: list[tuple[int, int, int]] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Ways:
+    """How requests at fronts find their groups; `cell_front` and `cell_group` are the cells."""
+
+    routes: Routes
+    tiers: Tiers
+    weighted: WeightedGroups
+    cell_front: Ints
+    cell_group: Ints
+
+
+def ways_of(plan: Plan, fronts: Fronts) -> Ways:
+    """How requests at fronts find their groups."""
+    rows = _Rows()
     pool_at = {pool.name: index for index, pool in enumerate(plan.pools)}
-    group_at = {group.name: index for index, group in enumerate(plan.target_groups)}
-    cells: dict[tuple[int, int], int] = {}
-    routes: list[tuple[int, int]] = []
-    choices: list[tuple[int, int, float, float, bool]] = []
-    lanes: list[tuple[int, int, int]] = []
     used = [dict.fromkeys(a.pool for a in actions_of(balancer) if a.pool) for balancer in plan.balancers]
     for front, balancer in enumerate(fronts.balancer):
         for pool_name in used[int(balancer)]:
-            pool = plan.pools[pool_at[pool_name]]
-            routes.append((front, pool_at[pool_name]))
-            for number, tier in enumerate(pool.tiers):
-                bound = tier.min_healthy
-                choices.append(
-                    (len(routes) - 1, number, bound.count or 0, bound.share or 0, tier.empty_group == "share-out")
-                )
-                for group_name, weight in tier.groups.items():
-                    cell = cells.setdefault((front, group_at[group_name]), len(cells))
-                    lanes.append((len(choices) - 1, cell, weight))
-    choice_table = np.array(choices, dtype=np.float64).reshape(-1, 5)
-    lane_table = np.array(lanes, dtype=np.int64).reshape(-1, 3)
-    cell_table = ints(cells).reshape(-1, 2)
-    route_table = ints(routes).reshape(-1, 2)
-    made = Routes(
-        cell_front=cell_table[:, 0],
-        cell_group=cell_table[:, 1],
-        route_front=route_table[:, 0],
-        route_pool=route_table[:, 1],
-        choice_route=choice_table[:, 0].astype(np.int64),
-        choice_tier=choice_table[:, 1].astype(np.int64),
-        choice_min_count=choice_table[:, 2],
-        choice_min_share=choice_table[:, 3],
-        choice_shares_out=choice_table[:, 4].astype(bool),
-        lane_choice=lane_table[:, 0],
-        lane_cell=lane_table[:, 1],
-        lane_weight=lane_table[:, 2].astype(np.float64),
+            _add_route(plan, rows, front, pool_at[pool_name])
+    tier = np.array(rows.tiers, dtype=np.float64).reshape(-1, 5)
+    weighted = np.array(rows.weighted, dtype=np.int64).reshape(-1, 3)
+    cell, route = ints(rows.cells).reshape(-1, 2), ints(rows.routes).reshape(-1, 2)
+    tiers = Tiers(
+        route=tier[:, 0].astype(np.int64),
+        number=tier[:, 1].astype(np.int64),
+        min_count=tier[:, 2],
+        min_share=tier[:, 3],
+        shares_out=tier[:, 4].astype(bool),
     )
-    return made, _pairs(plan, machines, members, fronts, zone_region, cell_table)
+    groups = WeightedGroups(
+        weighted[:, 0], tiers.route[weighted[:, 0]], weighted[:, 1], weighted[:, 2].astype(np.float64)
+    )
+    return Ways(Routes(route[:, 0], route[:, 1]), tiers, groups, cell[:, 0], cell[:, 1])
 
 
-def _pairs(plan: Plan, machines: Machines, members: Members, fronts: Fronts, zone_region: Ints, cells: Ints) -> Pairs:
-    front_parts, member_parts, cell_parts = [ints([])], [ints([])], [ints([])]
-    of_group = [np.flatnonzero(members.group == index) for index in range(len(plan.target_groups))]
-    for cell, (front, group) in enumerate(cells):
-        candidates = of_group[int(group)]
-        zones = machines.zone[members.machine[candidates]]
-        reach = plan.target_groups[int(group)].reach
-        # What leads on, or outside, is no place of its own: every front may use it.
-        everywhere = ~machines.real[members.machine[candidates]]
-        if reach == "zone":
-            candidates = candidates[everywhere | (zones == fronts.zone[front])]
-        elif reach != "any":
-            candidates = candidates[everywhere | (zone_region[zones] == zone_region[fronts.zone[front]])]
-        front_parts.append(np.full(len(candidates), front))
-        member_parts.append(candidates)
-        cell_parts.append(np.full(len(candidates), cell))
-    front, member, cell_of = map(np.concatenate, (front_parts, member_parts, cell_parts))
-    machine = members.machine[member]
-    return Pairs(
-        front=front,
-        member=member,
-        cell=cell_of,
-        machine=machine,
-        weight=members.weight[member],
-        same_zone=(fronts.zone[front] == machines.zone[machine]) | members.leads_on[member],
-    )
+def _add_route(plan: Plan, rows: _Rows, front: int, pool: int) -> None:
+    group_at = {group.name: index for index, group in enumerate(plan.target_groups)}
+    rows.routes.append((front, pool))
+    for number, tier in enumerate(plan.pools[pool].tiers):
+        bound = tier.min_healthy
+        shares_out = tier.empty_group == "share-out"
+        rows.tiers.append((len(rows.routes) - 1, number, bound.count or 0, bound.share or 0, shares_out))
+        for group_name, weight in tier.groups.items():
+            cell = rows.cells.setdefault((front, group_at[group_name]), len(rows.cells))
+            rows.weighted.append((len(rows.tiers) - 1, cell, weight))

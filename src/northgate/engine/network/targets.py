@@ -5,8 +5,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from northgate.engine.base import bools, floats, ints
+from northgate.engine.formulas import target_keys
 from northgate.engine.matching import page_status, plain_host
-from northgate.engine.network.tables import OUTSIDE, Machines, Members, Services, floats, ints
+from northgate.engine.network.tables import OUTSIDE, Machines, Members, Services
 from northgate.plan import Plan
 from northgate.plan.addressing import AddressBook
 from northgate.plan.groups import Target, TargetGroup
@@ -86,8 +88,8 @@ class TargetRows:
         self.instances.append(made.model_copy(update={"name": name}))
         return len(self.instances) - 1
 
-    def machines(self, zone_at: dict[str, int]) -> Machines:
-        """The machines as arrays."""
+    def machines(self, zone_at: dict[str, int], spares: frozenset[str]) -> Machines:
+        """The machines as arrays; `spares` are not there yet."""
         instances = self.instances
         return Machines(
             names=tuple(instance.name for instance in instances),
@@ -96,6 +98,8 @@ class TargetRows:
             service_s=floats(instance.service_ms / 1000 for instance in instances),
             queue_s=floats(instance.queue_s for instance in instances),
             real=np.arange(len(instances)) < self.real,
+            outside=bools(n >= self.real and one.zone == OUTSIDE for n, one in enumerate(instances)),
+            spare=bools(instance.name in spares for instance in instances),
         )
 
     def members(self, services: Services) -> Members:
@@ -116,7 +120,8 @@ class TargetRows:
             probe_service=ints(service_at.get((row.machine, row.probe_port, False), -1) for row in rows),
             port=ints(row.port for row in rows),
             probe_port=ints(row.probe_port for row in rows),
-            leads_on=np.array([row.balancer >= 0 or row.name >= 0 for row in rows], dtype=bool),
+            leads_on=bools(row.balancer >= 0 or row.name >= 0 for row in rows),
+            keys=target_keys([self.instances[row.machine].name for row in rows]),
         )
 
 

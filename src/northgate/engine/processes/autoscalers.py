@@ -36,12 +36,13 @@ class Autoscaler:
 
     def __init__(self, network: Network, fleet: Fleet, scale: Scale) -> None:
         self.network, self.fleet, self.scale = network, fleet, scale
-        own = {one for one in network.spares if one.rpartition("-")[0] == fleet.name}
-        names = {*fleet.instance_names(), *own}
+        machines = network.machines
+        own = {machines.names[one] for one in np.flatnonzero(machines.spare)}
+        names = {*fleet.instance_names(), *(one for one in own if one.rpartition("-")[0] == fleet.name)}
         self.machines = np.array([at for at, name in enumerate(network.machines.names) if name in names])
         # In the order of their numbers: plan order has a fleet's own after the instances, and so after the spares.
         self.machines = self.machines[np.argsort([_number(network.machines.names[at]) for at in self.machines])]
-        self.since = np.where(network.spare[self.machines], NEVER, -1.0)
+        self.since = np.where(network.machines.spare[self.machines], NEVER, -1.0)
         self.gone_at = np.full(len(self.machines), NEVER)
         self.next_s = scale.every_s
         self._proven = self.since < 0

@@ -82,7 +82,7 @@ def patience_bounds(network: Network, region: int | None = None) -> Floats:
         if client.tries_next_address
         for number in range(1, min(together, int(client.timeout_s // client.connect_timeout_s) + 1))
     }
-    patience = np.minimum.outer(budgets_s, np.unique(network.pair_response_timeout_s))
+    patience = np.minimum.outer(budgets_s, np.unique(network.pairs.response_timeout_s))
     left = np.subtract.outer(patience.ravel(), np.array(sorted(spent))).ravel()
     probes = np.array([probe.timeout_s for probe in network.plan.probes], dtype=np.float64)
     return np.unique(np.concatenate([left[(left > 0) & np.isfinite(left)], probes]))
@@ -91,7 +91,7 @@ def patience_bounds(network: Network, region: int | None = None) -> Floats:
 def bounds_of_machines(network: Network) -> Floats:
     """The same per machine, of calls through fronts of the regions that send there: (machines, bounds), inf past the
     last."""
-    asked = np.unique(np.stack([network.pairs.machine, network.pair_region], axis=1), axis=0)
+    asked = np.unique(np.stack([network.pairs.machine, network.pairs.region], axis=1), axis=0)
     of_region = {int(region): patience_bounds(network, int(region)) for region in np.unique(asked[:, 1])}
     found: list[set[float]] = [set() for _ in network.machines.names]
     for machine, region in asked.tolist():

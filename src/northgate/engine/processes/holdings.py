@@ -16,9 +16,9 @@ class Holding:
 
     def __init__(self, network: Network, held: Held | None = None) -> None:
         self.network = network
-        self.kinds = network.connection_kinds
+        self.kinds = network.kept.connections
         self.held = held or Held(
-            np.zeros((len(network.session_kinds), len(network.members.group))),
+            np.zeros((len(network.kept.sessions), len(network.members.group))),
             np.zeros((len(self.kinds), len(network.pairs.front))),
         )
         self._made: tuple[Opens, Held, list[Masses]] | None = None
@@ -41,7 +41,7 @@ class Holding:
 
     def free_sessions(self, members: Bools) -> float:
         """Ends the sessions on these members; returns how many that were."""
-        sources = [self.network.plan.clients[client].sources for client, _ in self.network.session_kinds]
+        sources = [self.network.plan.clients[kind.client].sources for kind in self.network.kept.sessions]
         if not self.held.sessions[:, members].any():
             return 0.0
         kept, freed = _without(self.held.sessions, members, sources)
@@ -72,8 +72,8 @@ class Holding:
 
     def _sessions(self, opens: Opens) -> Iterator[Masses]:
         network = self.network
-        for number, (held, (_, cells)) in enumerate(zip(self.held.sessions, network.session_kinds, strict=True)):
-            group = network.plan.target_groups[int(network.routes.cell_group[cells[0]])]
+        for number, (held, kind) in enumerate(zip(self.held.sessions, network.kept.sessions, strict=True)):
+            group = network.plan.target_groups[kind.group]
             ends = 0.0 if group.affinity.renews else 1 / group.affinity.lasts_s
             yield Masses(held, 1.0, opens.opening[number], ends, np.zeros(len(held), dtype=bool))
 

@@ -31,11 +31,11 @@ class _Checks:
     """The name probers of a network (`Network.checks`): the entries that their calls may take, and what they like."""
 
     def __init__(self, network: Network) -> None:
-        checks, plan = network.checks, network.plan
+        checks, plan = network.names.checks, network.plan
         self.count = len(checks)
         probes = {probe.name: probe for probe in plan.probes}
         judges = [probes[plan.names[name].probe or ""] for name, _, _, _ in checks]
-        mine = [network.entries_of_call[call] for _, _, _, call in checks]
+        mine = [network.entries.of_call[call] for _, _, _, call in checks]
         self.entries = np.concatenate(mine) if mine else np.zeros(0, dtype=np.int64)
         self.check = np.repeat(np.arange(self.count), [len(some) for some in mine])
         self.timeout_s = np.array([probe.timeout_s for probe in judges], dtype=np.float64)
@@ -69,10 +69,11 @@ def liked(judges: Sequence[Probe]) -> Floats:
 
 
 class _Onward:
-    """The probed pairs whose target leads on (`Network.onward_checks`): the entries by which their probes go on."""
+    """The probed pairs whose target leads on (`Probed.onward`): the entries by which their probes go on."""
 
     def __init__(self, network: Network) -> None:
-        self.pairs, calls = network.onward_checks
+        self.place, calls = network.probed.onward, network.probed.onward_call
+        self.pairs = network.probed.pair[self.place]
         members, entries = network.pairs.member[self.pairs], network.entries
         mine = [
             np.flatnonzero((entries.call == call) & (entries.member == member))
@@ -81,11 +82,9 @@ class _Onward:
         self.count = len(self.pairs)
         self.entries = np.concatenate(mine) if mine else np.zeros(0, dtype=np.int64)
         self.check = np.repeat(np.arange(self.count), [len(some) for some in mine])
-        judges = [network.group_probes[int(group)] or Probe(name="nobody") for group in network.members.group[members]]
+        judges = [network.groups.probe[int(group)] or Probe(name="nobody") for group in network.members.group[members]]
         self.likes = liked(judges)
         self.connects = np.array([probe.protocol == "tcp" for probe in judges], dtype=bool)
-        # Their places among the probers of targets.
-        self.place = np.searchsorted(network.probed, self.pairs)
 
 
 _onward_of: Callable[[Network], _Onward] = kept(_Onward)
@@ -100,7 +99,7 @@ def with_onward(network: Network, flow: Flow, found: Findings) -> Findings:
     told = flow.moment.told[onward.entries]
     becomes = sum_columns(onward.check, (told[:, None] * flow.entry_fate[onward.entries]).T, onward.count).T
     takes = total_by(onward.check, told * flow.entry_accepts[onward.entries], onward.count)
-    timeout_s = network.probe_timeout_s[onward.place]
+    timeout_s = network.probed.timeout_s[onward.place]
     mine = _judged(becomes, onward.likes, onward.connects, takes, timeout_s)
     passes, delay_s, slope = found.passes.copy(), found.delay_s.copy(), found.slope.copy()
     passes[onward.place], delay_s[onward.place], slope[onward.place] = mine.passes, mine.delay_s, mine.slope

@@ -60,17 +60,17 @@ def beats_of(probes: Sequence[Probe], which: Ints, spread: Floats) -> Beats:
 
 def target_beats(network: Network) -> Beats:
     """The beats of the probed pairs: a front probing a target."""
-    group = network.members.group[network.pairs.member[network.probed]]
+    group = network.pairs.group[network.probed.pair]
     stand_in = Probe(name="nobody")
-    return beats_of([probe or stand_in for probe in network.group_probes], group, spread_phases(network))
+    return beats_of([probe or stand_in for probe in network.groups.probe], group, spread_phases(network))
 
 
 def name_beats(network: Network) -> Beats:
-    """The beats of the name probers, in the order of `network.checks`: area j of M at (j / M) of the interval."""
+    """The beats of the name probers, in the order of `network.names.checks`: area j of M at (j / M) of the interval."""
     plan = network.plan
     place = {probe.name: index for index, probe in enumerate(plan.probes)}
     which, spread = [], []
-    for name, _, area, _ in network.checks:
+    for name, _, area, _ in network.names.checks:
         entry = plan.names[name]
         which.append(place[entry.probe or ""])
         spread.append(entry.probed_from.index(plan.areas[area].name) / len(entry.probed_from))
@@ -195,26 +195,26 @@ class Probers:
 
 def spread_phases(network: Network) -> Floats:
     """Phases as shares of the interval: (i + f/F) / N for target i of N at front f of the F that use its group."""
-    pairs, members, routes = network.pairs, network.members, network.routes
-    chosen = network.probed
+    pairs, members = network.pairs, network.members
+    chosen = network.probed.pair
     member, cell = pairs.member[chosen], pairs.cell[chosen]
     groups = len(network.plan.target_groups)
     size = np.bincount(members.group, minlength=groups)
-    fronts = np.bincount(routes.cell_group, minlength=groups)
-    rank = np.zeros(len(routes.cell_front), dtype=np.float64)
+    fronts = np.bincount(network.cells.group, minlength=groups)
+    rank = np.zeros(len(network.cells.front), dtype=np.float64)
     for group in range(groups):
-        mine = np.flatnonzero(routes.cell_group == group)
-        rank[mine] = np.argsort(np.argsort(routes.cell_front[mine]))
+        mine = np.flatnonzero(network.cells.group == group)
+        rank[mine] = np.argsort(np.argsort(network.cells.front[mine]))
     group_of = members.group[member]
     place = members.place
-    if network.spare.any():
+    if network.machines.spare.any():
         place, size = _places_without_spares(network, groups)
     return np.asarray((place[member] + rank[cell] / fronts[group_of]) / size[group_of])
 
 
 def _places_without_spares(network: Network, groups: int) -> tuple[Ints, Ints]:
     """Each member's place in its group and the groups' sizes as they are at the start; what is launched comes after."""
-    members, spare = network.members, network.spare[network.members.machine]
+    members, spare = network.members, network.machines.spare[network.members.machine]
     place = np.zeros(len(members.group), dtype=np.int64)
     for group in range(groups):
         mine = np.flatnonzero(members.group == group)

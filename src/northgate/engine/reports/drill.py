@@ -209,10 +209,10 @@ def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
 def _sessions(run: DrillRun) -> dict[str, list[float]]:
     """How many sessions and layer 4 connections lead to targets of each zone; empty where there are none."""
     network = run.network
-    kinds = network.connection_kinds
-    if not network.session_kinds and not kinds:
+    kinds = network.kept.connections
+    if not network.kept.sessions and not kinds:
         return {}
-    sources = np.array([network.plan.clients[client].sources for client, _ in network.session_kinds], dtype=np.float64)
+    sources = np.array([network.plan.clients[kind.client].sources for kind in network.kept.sessions], dtype=np.float64)
     openers = np.array([kind.sources for kind in kinds], dtype=np.float64)
     zone, over = network.machines.zone[network.members.machine], network.machines.zone[network.pairs.machine]
     zones = len(network.zones)

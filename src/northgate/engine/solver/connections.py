@@ -21,7 +21,7 @@ from northgate.engine.truth import BARRED, SILENT
 
 @dataclass(frozen=True)
 class Bound:
-    """What becomes of the calls over open connections, in calls/s: per row of `entry_fronts` and kind of outcome, the
+    """What becomes of the calls over open connections, in calls/s: per row of `Network.arrivals` and kind of outcome, the
     attempts per row, and what is served by kind of connection and pair."""
 
     row: Floats
@@ -35,7 +35,7 @@ class Connected:
 
     def __init__(self, network: Network, moment: Moment, retries: Floats) -> None:
         self.network, self.moment = network, moment
-        self.kinds = network.connection_kinds
+        self.kinds = network.kept.connections
         self.free = np.ones(len(moment.call_rps))
         calls = np.array([kind.call for kind in self.kinds], dtype=np.int64)
         held = np.zeros((len(calls), len(network.pairs.front))) if moment.held is None else moment.held.connections
@@ -56,7 +56,7 @@ class Connected:
         self.row = rows
         self.dead = moment.truth.front_dead[front][None, :] & (rows >= 0)
         self.blocked = moment.encounter.row_blocked[np.maximum(rows, 0)] & (rows >= 0) & ~self.dead
-        self.blocked = self.blocked if len(network.entry_fronts[0]) else np.zeros_like(self.dead)
+        self.blocked = self.blocked if len(network.arrivals.entry) else np.zeros_like(self.dead)
 
     def ends_at_first_failure(self) -> Bools:
         """Per kind and pair: nothing answers there, so that a connection ends with its first failed call."""
@@ -120,17 +120,17 @@ class Connected:
         rate = by_last_attempt(outcome, fails, repeats) * self.rps[:, :, None]
         anew = self.ends_at_first_failure() & (self.retries > 0)[:, None]
         rate[anew] = 0.0
-        rows = len(self.network.entry_fronts[0])
+        rows = len(self.network.arrivals.entry)
         flat = np.maximum(self.row, 0).ravel()
         row = np.stack([total_by(flat, rate[:, :, kind].ravel(), rows) for kind in range(KINDS)], axis=1)
         return Bound(row, total_by(flat, (self.rps * self.tries).ravel(), rows), rate[:, :, SERVED])
 
     def by_lane(self, by_kind_cell: Floats) -> Floats:
         """Sums a value per kind and cell over the lanes by which those connections go."""
-        lanes = np.array([kind.lane_of_cell for kind in self.kinds], dtype=np.int64)
+        lanes = np.array([kind.weighted_of_cell for kind in self.kinds], dtype=np.int64)
         used = lanes >= 0
-        return total_by(lanes[used], by_kind_cell[used], len(self.network.routes.lane_cell))
+        return total_by(lanes[used], by_kind_cell[used], len(self.network.weighted.cell))
 
     def by_cell(self, by_pair: Floats) -> Floats:
         """Sums a value per kind and pair over the cells."""
-        return sum_columns(self.network.pairs.cell, by_pair, len(self.network.routes.cell_front))
+        return sum_columns(self.network.pairs.cell, by_pair, len(self.network.cells.front))

@@ -60,7 +60,7 @@ class Flow:
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
     alike); `pair_served` is what is served through each pair, `front_excess` the share of a front's answers that its
     balancer's bandwidth does not let through. `row_part` is the share of an entry's requests that each row of
-    `entry_fronts` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED and
+    `Network.arrivals` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED and
     WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session of the k-th
     kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that would
     open one through pair p, made by a source that has none; `reconnecting[k, p]` the same of calls whose connection has
@@ -126,7 +126,7 @@ class Flow:
     @cached_property
     def opens(self) -> Opens:
         """How sessions and connections are opened and end under these rates."""
-        calls = np.array([kind.call for kind in self.network.connection_kinds], dtype=np.int64)
+        calls = np.array([kind.call for kind in self.network.kept.connections], dtype=np.int64)
         rps = self.moment.call_rps[calls]
         return Opens(
             self.opening, self.connecting, self.reconnecting, self.ending, rps, self.bound_there, self.served_there
@@ -134,10 +134,10 @@ class Flow:
 
     def call_fate(self, call: int) -> Floats:
         """What becomes of a call, by kind, as shares; also of one that nobody makes now."""
-        mine = self.network.entries_of_call[call]
+        mine = self.network.entries.of_call[call]
         return np.asarray(self.moment.told[mine] @ self.entry_fate[mine])
 
     def call_accepted(self, call: int) -> float:
         """The share of a call's connections that a living front takes which believes some target in use."""
-        mine = self.network.entries_of_call[call]
+        mine = self.network.entries.of_call[call]
         return float(self.moment.told[mine] @ self.entry_accepts[mine])

@@ -136,7 +136,7 @@ class Passing:
         ends, stops = np.repeat(first, self.fates, axis=0) if len(first) == 1 else first.copy(), []
         met = self.moment.encounter.fate_met
         for cell, tries in self.frame.with_others:
-            mine = self.network.cell_pairs[cell]
+            mine = self.network.cells.pairs[cell]
             bad = (met[:, mine] != ANSWERS) & ~self.frame.leads_on[mine]
             held = {one.fate: one for one in self.repeats.stuck if cell in one.spent} if classes else {}
             for followed, one in held.items():
@@ -158,9 +158,9 @@ class Passing:
     ) -> LastStops:  # fmt: skip
         """Of a hash's keys each goes on in its own order; everybody else as they are drawn."""
         segment = self.network.segments[int(self.moment.encounter.fate_segment[fate])]
-        if self.network.cell_method[cell] != "source-hash" or not len(segment.keys) or (first != drawn).any():
+        if self.network.cells.method[cell] != "source-hash" or not len(segment.keys) or (first != drawn).any():
             return last_stops(first, drawn, bad, silent, tries)
-        weight = self.choice.pair_weight[self.network.cell_pairs[cell]]
+        weight = self.choice.pair_weight[self.network.cells.pairs[cell]]
         return last_stops_in_order(hash_table(self.network).orders(cell, segment, weight, tries), bad, silent)
 
     # Who is chosen
@@ -176,7 +176,7 @@ class Passing:
             for fate, call in fates.items():
                 of_kind = sessions_of_free(network, self.moment, number, call)
                 for cell in cells:
-                    mine = network.cell_pairs[int(cell)]
+                    mine = network.cells.pairs[int(cell)]
                     bound = of_kind[network.pairs.member[mine]] * self.moment.in_use[mine]
                     free = max(1 - float(bound.sum()), 0.0)
                     made[fate, mine] = bound + free * made[fate, mine]
@@ -191,10 +191,10 @@ class Passing:
         if self.moment.held is None:
             return []
         made = []
-        for client, cells in network.session_kinds:
-            calls = np.flatnonzero(network.calls.client == client)
+        for kind in network.kept.sessions:
+            calls = np.flatnonzero(network.calls.client == kind.client)
             fates = {int(self.fate_of_call[call]): int(call) for call in calls}
-            made.append(({fate: call for fate, call in fates.items() if fate not in by_class}, cells))
+            made.append(({fate: call for fate, call in fates.items() if fate not in by_class}, kind.cells))
         return made
 
     def busy_shares(self, share: Floats, sent: Sent, queue: Queue, back: Back) -> Floats:
@@ -202,7 +202,7 @@ class Passing:
         network, met = self.network, self.moment.encounter.met
         silent = (met == SILENT) | (met == BARRED)
         hold = np.where(met == ANSWERS, queue.latency_s[network.pairs.machine], 0.0)
-        hold = np.where(silent, network.pair_connect_timeout_s, hold)
+        hold = np.where(silent, network.pairs.connect_timeout_s, hold)
         onward = self.frame.leads_on
         if onward.any():
             worked, served = back.pair[WORK].mean(axis=0), back.pair[SERVED].mean(axis=0)
@@ -223,19 +223,19 @@ class Passing:
             often = often + self.connected.anew[entries.call] * self.repeats.entry_connects_after_one
         rps = np.where(self.frame.of_client, self.moment.call_rps[entries.call] * often, 0.0)
         sent = self.to_cells(rps)
-        for _ in range(network.levels - 1 if len(self.frame.inner) else 0):
+        for _ in range(network.balancers.levels - 1 if len(self.frame.inner) else 0):
             rps[inner] = self._passed_on(share, sent)[inner] * self.told[inner]
             sent = self.to_cells(rps)
         return sent
 
     def to_cells(self, rps: Floats) -> Sent:
         """Rates of entries (requests/s) on their way to cells."""
-        frame, standing, routes = self.frame, self.standing, self.network.routes
+        frame, standing, network = self.frame, self.standing, self.network
         row = rps[frame.entry] * standing.row_part
         living = np.where(standing.arrives, row, 0.0)[frame.routed]
         by_route = total_by(standing.flat_route, living, self.fates * self.routes).reshape(self.fates, self.routes)
-        by_lane = by_route[:, routes.lane_route] * self.choice.lane_share
-        return Sent(rps.copy(), row, by_route, by_lane, sum_columns(routes.lane_cell, by_lane, self.cells))
+        by_lane = by_route[:, network.weighted.route] * self.choice.lane_share
+        return Sent(rps.copy(), row, by_route, by_lane, sum_columns(network.weighted.cell, by_lane, self.cells))
 
     def _passed_on(self, share: Floats, sent: Sent) -> Floats:
         """Per entry behind a target: the rate at which its call comes through that target."""
@@ -278,18 +278,18 @@ class Passing:
         for stop in stops:
             self._after_others(pair, queue, stop, waits)
         back = self._to_rows(share, drawn, pair, sent, waits)
-        for _ in range(self.network.levels - 1 if len(self.frame.inner) else 0):
+        for _ in range(self.network.balancers.levels - 1 if len(self.frame.inner) else 0):
             self._take_back(pair, back, self.frame.onward, waits)
             back = self._to_rows(share, drawn, pair, sent, waits)
         return back
 
     def _find_excess(self, row: Floats, sent: Sent, pair: dict[int, Floats]) -> None:
         """Answers beyond a balancer's bandwidth are lost: the excess share 1 - 1/u of what would be served."""
-        limit = self.network.bandwidth_mbps
+        limit = self.network.balancers.bandwidth_mbps
         if not np.isfinite(limit).any():
             return
         balancer = self.network.fronts.balancer
-        megabits = self.network.call_megabits
+        megabits = self.network.calls.megabits
         served = row[:, SERVED] * sent.row * megabits[self.frame.call]
         if self.connected.any:
             self.connected.over = np.zeros(len(balancer))
@@ -329,12 +329,12 @@ class Passing:
         """What of the failures is a failed connect of the client's, as it is at layer 4, and how long the others
         take."""
         network, standing, encounter = self.network, self.standing, self.moment.encounter
-        at_4 = network.front_layer[network.pairs.front] == 4
+        at_4 = network.fronts.layer[network.pairs.front] == 4
         quiet = [(TIMED_OUT, standing.silent), (BLOCKED, standing.blocked)]
         for cause, met in [*quiet, (REFUSED, standing.refuses)]:
             if met is not None and at_4.any():
                 pair[UNMET + cause] = met * at_4
-        spent = [met * ~at_4 * network.pair_connect_timeout_s for _, met in quiet if met is not None]
+        spent = [met * ~at_4 * network.pairs.connect_timeout_s for _, met in quiet if met is not None]
         if LATE in pair:
             patience_s = np.minimum(np.maximum(encounter.patience_s(waits), 0.0), encounter.response_s)
             spent.append(pair[LATE] * np.where(np.isfinite(patience_s), patience_s, 0.0))
@@ -348,10 +348,10 @@ class Passing:
         network, encounter = self.network, self.moment.encounter
         for one in self.repeats.stuck:
             for cell in one.spent:
-                mine = network.cell_pairs[cell]
+                mine = network.cells.pairs[cell]
                 machine = network.pairs.machine[mine]
                 values = np.zeros((self.repeats.others[cell] + 1, len(mine), KINDS))
-                wait_s = np.arange(len(values))[:, None] * network.pair_connect_timeout_s[mine]
+                wait_s = np.arange(len(values))[:, None] * network.pairs.connect_timeout_s[mine]
                 latency_s = queue.latency_s[machine] + wait_s
                 late = self._late_after(one.fate, mine, latency_s, wait_s, queue, waits)
                 for kind, value in pair.items():
@@ -386,7 +386,7 @@ class Passing:
         good = ~stop.bad & (found.share > 0)
         mine, share, waited = stop.pairs[good], found.share[good], found.waited[:, good]
         machine = network.pairs.machine[mine]
-        wait_s = np.arange(len(waited))[:, None] * network.pair_connect_timeout_s[mine]
+        wait_s = np.arange(len(waited))[:, None] * network.pairs.connect_timeout_s[mine]
         latency_s = queue.latency_s[machine] + wait_s
         late = self._late_after(stop.fate, mine, latency_s, wait_s, queue, waits)
         taken = 1 - queue.excess[machine]
@@ -404,7 +404,6 @@ class Passing:
 
     def _to_rows(self, share: Floats, drawn: Floats, pair: dict[int, Floats], sent: Sent, waits: int) -> Back:
         network, frame = self.network, self.frame
-        routes = network.routes
         cell = np.zeros((KINDS, self.fates, self.cells))
         row = np.zeros((len(frame.entry), KINDS))
         fate = self.fate_of_call[frame.call]
@@ -413,7 +412,7 @@ class Passing:
             values = (np.stack([pair[kind] for kind in kinds]) * share).reshape(len(kinds) * self.fates, -1)
             by_cell = sum_columns(network.pairs.cell, values, self.cells)
             by_route = sum_columns(
-                routes.lane_route, by_cell[:, routes.lane_cell] * self.choice.lane_share, self.routes
+                network.weighted.route, by_cell[:, network.weighted.cell] * self.choice.lane_share, self.routes
             )
             cell[kinds] = by_cell.reshape(len(kinds), self.fates, self.cells)
             of_row = by_route.reshape(len(kinds), self.fates, self.routes)[:, fate, frame.some_route]
@@ -466,10 +465,10 @@ class Passing:
         mean = np.divide(met[WORK], met[SERVED], out=np.zeros_like(met[WORK]), where=met[SERVED] > 0)
         member = network.pairs.member[onward]
         late = mean[:, member] > self.moment.encounter.patience_s(waits)[:, onward]
-        at_4 = network.front_layer[network.pairs.front[onward]] == 4
+        at_4 = network.fronts.layer[network.pairs.front[onward]] == 4
         # To a layer 7 balancer a failed connect is a failure like others, after its own time-out.
         quiet = np.sum([met[UNMET + cause] for cause in QUIET], axis=0)[:, member]
-        met[SPENT][:, member] += np.where(at_4, 0.0, quiet * network.pair_connect_timeout_s[onward])
+        met[SPENT][:, member] += np.where(at_4, 0.0, quiet * network.pairs.connect_timeout_s[onward])
         for kind in range(KINDS):
             value = pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))
             value[:, onward] = np.where(at_4 | (kind < UNMET), met[kind][:, member], 0.0)

@@ -60,7 +60,7 @@ class Standing:
         asked = np.unique(segments)
         of_segment = [network.segments[int(number)] for number in asked]
         for cell in self.frame.hashed:
-            mine = network.cell_pairs[cell]
+            mine = network.cells.pairs[cell]
             fallen = table.shares(cell, of_segment, self.choice.pair_weight[mine])
             for number, shares in zip(asked, fallen, strict=True):
                 share[np.ix_(segments == number, mine)] = shares

@@ -60,7 +60,9 @@ class Sums:
         fixed_zone = total_by(network.fronts.zone[frame.front], fixed, zones)
         if len(frame.outside):
             fixed_zone[-1] += float(self.becomes[frame.outside, SERVED].sum())
-        accepts = self._accepts() if len(network.checks) + len(network.probe_calls) else np.zeros(len(self.becomes))
+        accepts = (
+            self._accepts() if len(network.names.checks) + len(network.probed.onward) else np.zeros(len(self.becomes))
+        )
         return Flow(
             network=network,
             moment=self.moment,
@@ -111,7 +113,7 @@ class Sums:
             return rows, fronts
         at_once = self.back.entry[:, SERVED] * self.sent.entry
         entries = np.divide(self.becomes[:, SERVED], at_once, out=np.ones_like(at_once), where=at_once > 0)
-        for _ in range(self.network.levels):
+        for _ in range(self.network.balancers.levels):
             rows = entries[self.frame.entry]
             served = np.where(self.frame.routed, self.back.row[:, SERVED] * self.sent.row, 0.0)
             whole, well = (total_by(self.frame.front, value, len(fronts)) for value in (served, served * rows))
@@ -155,7 +157,7 @@ class Sums:
     def _opening(self) -> Floats:
         """Per kind of session and member: how often a second a source without a session opens one there."""
         network, members = self.network, len(self.network.members.group)
-        made = np.zeros((len(network.session_kinds), members))
+        made = np.zeros((len(network.kept.sessions), members))
         if not len(made):
             return made
         opens, _ = self.passing.trying(self.free_share, self.free_share, classes=False)
@@ -163,11 +165,11 @@ class Sums:
         cell_rps = self._all_to_cells if len(self.connected.kinds) else self.sent.cell
         connected, _ = self.repeats.ended(self.back.books) if self.repeats.stuck else (np.zeros(0), None)
         stuck = {one.fate: one for one in self.repeats.stuck}
-        for number, (client, cells) in enumerate(network.session_kinds):
-            sources = network.plan.clients[client].sources
-            fates = np.unique(self.passing.fate_of_call[network.calls.client == client])
-            for cell in cells.tolist():
-                mine = network.cell_pairs[cell]
+        for number, kind in enumerate(network.kept.sessions):
+            sources = network.plan.clients[kind.client].sources
+            fates = np.unique(self.passing.fate_of_call[network.calls.client == kind.client])
+            for cell in kind.cells.tolist():
+                mine = network.cells.pairs[cell]
                 rate = np.zeros(len(mine))
                 for fate in fates.tolist():
                     served = self.back.pair[SERVED][fate]
@@ -201,12 +203,12 @@ class Sums:
 
     def places(self) -> Places:
         """Rates by place on the way."""
-        network, frame, routes = self.network, self.frame, self.network.routes
+        network, frame = self.network, self.frame
         cell_rps, lane_rps = self.sent.cell.sum(axis=0), self.sent.lane.sum(axis=0)
         pair_rps = (self.sent.cell[:, network.pairs.cell] * self.share).sum(axis=0)
-        cell_served = (self.back.cell[SERVED] * self.sent.cell).sum(axis=0) * self.through[routes.cell_front]
-        lane_served = (self.sent.lane * self.back.cell[SERVED][:, routes.lane_cell]).sum(axis=0)
-        lane_served = lane_served * self.through[routes.cell_front[routes.lane_cell]]
+        cell_served = (self.back.cell[SERVED] * self.sent.cell).sum(axis=0) * self.through[network.cells.front]
+        lane_served = (self.sent.lane * self.back.cell[SERVED][:, network.weighted.cell]).sum(axis=0)
+        lane_served = lane_served * self.through[network.cells.front[network.weighted.cell]]
         tried = self.sent.row
         if self.bound is not None:
             open_now, coming = self.connected, self.connected.coming
@@ -254,7 +256,7 @@ class Sums:
     def _connecting(self, spent: int) -> Floats:
         """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or
         with one that has just ended under a call (`spent` 1)."""
-        routes, frame, standing, repeats = self.network.routes, self.frame, self.standing, self.repeats
+        network, frame, standing, repeats = self.network, self.frame, self.standing, self.repeats
         made = np.zeros(self.connected.rps.shape)
         if spent and not self.connected.anew.any():
             return made
@@ -265,8 +267,8 @@ class Sums:
             part = often[frame.entry[kind.rows]] * standing.row_part[kind.rows]
             part = part * standing.arrives[kind.rows]
             by_route = total_by(frame.route[kind.rows], part, frame.routes)
-            by_lane = by_route[routes.lane_route] * self.passing.choice.lane_share
-            by_cell = total_by(routes.lane_cell, by_lane, frame.cells)
+            by_lane = by_route[network.weighted.route] * self.passing.choice.lane_share
+            by_cell = total_by(network.weighted.cell, by_lane, frame.cells)
             share = self.share[min(fate, len(self.share) - 1)]
             if self.led[number]:
                 # Who is not bound is drawn; the others are in `bound_there`.
@@ -284,10 +286,10 @@ class Sums:
         return [self._is_led(number) for number in range(len(self.connected.kinds))]
 
     def _is_led(self, number: int) -> bool:
-        session = self.network.connection_session[number]
+        session = self.network.kept.connections[number].session
         if session < 0 or self.moment.held is None:
             return False
-        mine = np.flatnonzero(self.connected.kinds[number].lane_of_cell >= 0)
+        mine = np.flatnonzero(self.connected.kinds[number].weighted_of_cell >= 0)
         bound = total_by(self.network.pairs.cell, self._session_shares(number), self.frame.cells)[mine]
         return bool(np.allclose(bound, self.moment.held.sessions[session].sum(), rtol=0, atol=1e-9))
 
@@ -295,7 +297,7 @@ class Sums:
         """Per pair the share of sources that the session of a kind of connection binds to its target, as its front
         believes it in use."""
         assert self.moment.held is not None
-        held = self.moment.held.sessions[self.network.connection_session[number]]
+        held = self.moment.held.sessions[self.network.kept.connections[number].session]
         return np.asarray(held[self.network.pairs.member] * self.moment.in_use)
 
     def _unbound(self, number: int) -> Floats:
@@ -308,15 +310,15 @@ class Sums:
     @cached_property
     def bound_there(self) -> Floats:
         """As `Opens.bound` says."""
-        routes, frame, standing = self.network.routes, self.frame, self.standing
+        network, frame, standing = self.network, self.frame, self.standing
         made = np.full(self.connected.rps.shape, np.nan)
         for number, kind in enumerate(self.connected.kinds):
             if not self.led[number]:
                 continue
             part = self.moment.told[frame.entry[kind.rows]] * standing.row_part[kind.rows]
             by_route = total_by(frame.route[kind.rows], part, frame.routes)
-            by_lane = by_route[routes.lane_route] * self.passing.choice.lane_share
-            by_cell = total_by(routes.lane_cell, by_lane, frame.cells)
+            by_lane = by_route[network.weighted.route] * self.passing.choice.lane_share
+            by_cell = total_by(network.weighted.cell, by_lane, frame.cells)
             made[number] = by_cell[self.network.pairs.cell] * self._session_shares(number)
         return made
 
@@ -336,7 +338,7 @@ class Sums:
         drawn = self.free_share[min(one.fate, len(self.free_share) - 1)]
         made = drawn.copy()
         for cell in one.pins:
-            made[self.network.cell_pairs[cell]] = self.repeats.spread(one, cell, drawn, connected)
+            made[self.network.cells.pairs[cell]] = self.repeats.spread(one, cell, drawn, connected)
         return made
 
     def _mechanisms(self, fails: Floats) -> Floats:

@@ -125,7 +125,7 @@ class ExpectedWays:
     def _classes(self, sender: Sender, keys: Keys) -> list[tuple[float, Holds]]:
         """The classes of sources that are held alike, with their shares."""
         found = self._by_key(keys)
-        if not sender.retries and not (sender.tries_next and 4 in self.network.front_layer):
+        if not sender.retries and not (sender.tries_next and 4 in self.network.fronts.layer):
             return found
         for group, masses in self._session_groups():
             members = np.flatnonzero(masses > 0)
@@ -142,15 +142,15 @@ class ExpectedWays:
 
     def _by_key(self, keys: Keys) -> list[tuple[float, Holds]]:
         network, weight = self.network, self.flow.choice.pair_weight
-        cells = [cell for cell, method in enumerate(network.cell_method) if method == "source-hash"]
-        cells = [cell for cell in cells if (weight[network.cell_pairs[cell]] > 0).any()]
+        cells = [cell for cell, method in enumerate(network.cells.method) if method == "source-hash"]
+        cells = [cell for cell in cells if (weight[network.cells.pairs[cell]] > 0).any()]
         if not cells or not len(keys):
             return [(1.0, Holds())]
         orders = []
         for cell in cells:
-            mine = network.cell_pairs[cell]
+            mine = network.cells.pairs[cell]
             orders.append(
-                ranking(keys, network.member_keys[network.pairs.member[mine]], weight[mine], self._tries(cell) + 2)
+                ranking(keys, network.members.keys[network.pairs.member[mine]], weight[mine], self._tries(cell) + 2)
             )
         ends = np.cumsum([one.shape[1] for one in orders])[:-1]
         rows, counts = np.unique(np.concatenate(orders, axis=1), axis=0, return_counts=True)
@@ -162,14 +162,18 @@ class ExpectedWays:
     def _session_groups(self) -> Iterator[tuple[int, Floats]]:
         """The groups whose sessions the client group's sources hold, with the share bound to each member."""
         moment, network = self.flow.moment, self.network
-        for number, (client, cells) in enumerate(network.session_kinds):
-            if client == self.tracer.client and self.tracer.sessions(int(cells[0])) is not None and moment.held:
-                yield int(network.routes.cell_group[cells[0]]), moment.held.sessions[number]
+        for number, kind in enumerate(network.kept.sessions):
+            if (
+                kind.client == self.tracer.client
+                and self.tracer.sessions(int(kind.cells[0])) is not None
+                and moment.held
+            ):
+                yield int(network.cells.group[kind.cells[0]]), moment.held.sessions[number]
 
     def _tries(self, cell: int) -> int:
         network = self.network
-        at_7 = network.front_layer[network.routes.cell_front[cell]] == 7
-        return self.tracer.plan.target_groups[int(network.routes.cell_group[cell])].try_others if at_7 else 0
+        at_7 = network.fronts.layer[network.cells.front[cell]] == 7
+        return self.tracer.plan.target_groups[int(network.cells.group[cell])].try_others if at_7 else 0
 
     # Calls
 
@@ -283,17 +287,18 @@ class ExpectedWays:
 
     def _to_pool(self, front: int, pool: str, request: Request, here: Here) -> Met:
         network, choice = self.network, self.flow.choice
-        routes = network.routes
         place = [one.name for one in self.tracer.plan.pools].index(pool)
-        route = int(np.flatnonzero((routes.route_front == front) & (routes.route_pool == place))[0])
+        route = int(np.flatnonzero((network.routes.front == front) & (network.routes.pool == place))[0])
         made, refused = Met(), float(choice.route_refused[route])
         if refused > 0:
-            if network.front_layer[front] == 7:
+            if network.fronts.layer[front] == 7:
                 made.ends["none_healthy", "none_healthy", "none_healthy"] = refused
             else:
                 made.away["reset", "reset", "none_healthy"] = refused
-        for lane in np.flatnonzero((routes.lane_route == route) & (choice.lane_share > 0)):
-            made.add(self._to_cell(int(routes.lane_cell[lane]), front, request, here), float(choice.lane_share[lane]))
+        for lane in np.flatnonzero((network.weighted.route == route) & (choice.lane_share > 0)):
+            made.add(
+                self._to_cell(int(network.weighted.cell[lane]), front, request, here), float(choice.lane_share[lane])
+            )
         return made
 
     # Targets
@@ -301,7 +306,7 @@ class ExpectedWays:
     def _to_cell(self, cell: int, front: int, request: Request, here: Here) -> Met:
         """What becomes of requests that come to a group: at the targets to which they are sent, or to which they go
         on."""
-        network, mine = self.network, self.network.cell_pairs[cell]
+        network, mine = self.network, self.network.cells.pairs[cell]
         first, drawn = self._cell_shares(cell, front, request, here)
         bad, silent = self._bad(mine, here.sender)
         tries, order = self._tries(cell), here.holds.orders.get(cell)
@@ -320,7 +325,7 @@ class ExpectedWays:
                 made.add(self._bad_end(pair, front, here), float(stops.share[at]))
                 continue
             for silent_ones in np.flatnonzero(stops.waited[:, at]):
-                wait_s = int(silent_ones) * float(network.pair_connect_timeout_s[pair])
+                wait_s = int(silent_ones) * float(network.pairs.connect_timeout_s[pair])
                 there = self._to_pair(pair, front, request, here, wait_s)
                 made.add(there, float(stops.waited[silent_ones, at]))
         return made
@@ -328,11 +333,11 @@ class ExpectedWays:
     def _cell_shares(self, cell: int, front: int, request: Request, here: Here) -> tuple[Floats, Floats]:
         """The shares of a cell's pairs by which requests are first sent, and by which others are drawn."""
         tracer, network = self.tracer, self.network
-        mine, group = network.cell_pairs[cell], int(network.routes.cell_group[cell])
+        mine, group = network.cells.pairs[cell], int(network.cells.group[cell])
         order = here.holds.orders.get(cell)
         if order is not None:
             drawn = (np.arange(len(mine)) == order[0]).astype(np.float64)
-        elif network.cell_method[cell] == "flow-hash" and self.question.vary != "kept":
+        elif network.cells.method[cell] == "flow-hash" and self.question.vary != "kept":
             drawn = self.flow.pair_share[0][mine]
         else:
             drawn = tracer.pair_shares(cell, front, request, here.sender)[0]
@@ -354,7 +359,7 @@ class ExpectedWays:
         """What comes of a target that takes no connect."""
         name = self.network.machines.names[int(self.network.pairs.machine[pair])]
         met = self.tracer.met(pair, here.sender)
-        if self.network.front_layer[front] == 7:
+        if self.network.fronts.layer[front] == 7:
             words = {REFUSES: ("refused", "refused"), BARRED: ("blocked", "blocked")}
             return Met({(name, *words.get(met, ("timed_out", "timed_out"))): 1.0})
         if met == REFUSES:
@@ -364,7 +369,7 @@ class ExpectedWays:
 
     def _to_pair(self, pair: int, front: int, request: Request, here: Here, wait_s: float) -> Met:
         tracer, network = self.tracer, self.network
-        layer, machine = int(network.front_layer[front]), int(network.pairs.machine[pair])
+        layer, machine = int(network.fronts.layer[front]), int(network.pairs.machine[pair])
         if network.members.leads_on[int(network.pairs.member[pair])]:
             met = self._leads_on(pair, front, request, replace(here, spent_s=here.spent_s + wait_s))
             return met.taken() if layer == 7 else met
@@ -372,7 +377,7 @@ class ExpectedWays:
         excess = float(queue.excess[machine])
         spent_s = here.spent_s + wait_s
         bound_s = min(
-            float(network.pair_response_timeout_s[pair]), here.sender.timeout_s - spent_s, here.due_s - spent_s
+            float(network.pairs.response_timeout_s[pair]), here.sender.timeout_s - spent_s, here.due_s - spent_s
         )
         late = bool(too_late(queue.latency_s[machine], queue.slope[machine], np.array(bound_s)))
         status = tracer.status(pair, request)
@@ -388,7 +393,7 @@ class ExpectedWays:
         """What becomes of requests at the balancer or name for which a target stands."""
         tracer, made = self.tracer, Met()
         sender, inner = tracer.inner_sender(pair, front, here.sender), tracer.inner_request(pair, front, request)
-        due_s = min(here.due_s, here.spent_s + float(self.network.pair_response_timeout_s[pair]))
+        due_s = min(here.due_s, here.spent_s + float(self.network.pairs.response_timeout_s[pair]))
         behind = replace(here, sender=sender, due_s=due_s, depth=here.depth + 1, source=front)
         onward = next(tracer.onward(int(self.network.pairs.member[pair])))
         if isinstance(onward, Leaf):

@@ -40,7 +40,7 @@ Said = tuple[str, str] | tuple[str, str, tuple[str, str, Any]]
 
 def _stays(flow: Flow, cell: int) -> Iterator[Said]:
     """Why refreshing lands on the same target, or takes turns."""
-    group_index = int(flow.network.routes.cell_group[cell])
+    group_index = int(flow.network.cells.group[cell])
     group = flow.network.plan.target_groups[group_index]
     at = pointer(("target_groups", group_index))
     same, turns = "Why does refreshing always land on the same target?", "Why does refreshing take turns?"
@@ -70,9 +70,9 @@ def _stays(flow: Flow, cell: int) -> Iterator[Said]:
 def _nothing_yet(flow: Flow, story: Story, cell: int) -> Iterator[Said]:
     """Why a target that answers gets nothing, or little."""
     network, moment = flow.network, flow.moment
-    mine = network.cell_pairs[cell]
-    group = network.plan.target_groups[int(network.routes.cell_group[cell])]
-    probe = network.group_probes[int(network.routes.cell_group[cell])]
+    mine = network.cells.pairs[cell]
+    group = network.plan.target_groups[int(network.cells.group[cell])]
+    probe = network.groups.probe[int(network.cells.group[cell])]
     for pair in mine[(moment.encounter.met[mine] == 0) & ~moment.in_use[mine]][:1]:
         name = network.machines.names[int(network.pairs.machine[pair])]
         passes = probe.healthy_after if probe else 0
@@ -95,7 +95,7 @@ def _nothing_yet(flow: Flow, story: Story, cell: int) -> Iterator[Said]:
 def _uneven(flow: Flow, cell: int) -> Iterator[Said]:
     """Why one target gets much more than another."""
     network = flow.network
-    group_index = int(network.routes.cell_group[cell])
+    group_index = int(network.cells.group[cell])
     group = network.plan.target_groups[group_index]
     members = np.flatnonzero(network.members.group == group_index)
     rps = np.bincount(network.pairs.member, weights=flow.places.pair_rps, minlength=len(network.members.group))[members]

@@ -89,7 +89,7 @@ class Story:
     def why_out(self, pair: int) -> str:
         """Why a front believes a target out."""
         row = self._last_row(pair, "down")
-        probe = self.network.group_probes[int(self.network.members.group[self.network.pairs.member[pair]])]
+        probe = self.network.groups.probe[int(self.network.pairs.group[pair])]
         if row is None or row.believed_at_s is None or probe is None:
             return "its probe finds it failing, so it is out"
         failed = probe.unhealthy_after
@@ -120,7 +120,7 @@ class Story:
             return ""
         front = int(self.network.pairs.front[pair])
         member = self.network.pairs.member[pair]
-        if self.network.group_probes[int(self.network.members.group[member])] is None:
+        if self.network.groups.probe[int(self.network.members.group[member])] is None:
             return ", and nobody probes it"
         return f", and {self.network.balancer_of(front)} has not noticed yet" if self.run else ""
 

@@ -30,8 +30,8 @@ def _pair(network: Network, group: str, target: str, front: str | None) -> int:
     if group not in groups:
         raise CannotRun([Problem("/target_groups", f"there is no target group {group!r}{did_you_mean(group, groups)}")])
     at = pointer(("target_groups", groups.index(group)))
-    probed = network.probed
-    mine = probed[network.members.group[network.pairs.member[probed]] == groups.index(group)]
+    probed = network.probed.pair
+    mine = probed[network.pairs.group[probed] == groups.index(group)]
     names = [network.machines.names[int(machine)] for machine in network.pairs.machine[mine]]
     if target not in names:
         raise CannotRun([Problem(f"{at}/targets", f"nobody probes {target!r} in {group}{did_you_mean(target, names)}")])
@@ -50,7 +50,7 @@ class _ProbeTrace:
         self.member = int(self.network.pairs.member[pair])
         self.machine = int(self.network.pairs.machine[pair])
         self.front = int(self.network.pairs.front[pair])
-        found = self.network.group_probes[int(self.network.members.group[self.member])]
+        found = self.network.groups.probe[int(self.network.members.group[self.member])]
         assert found is not None
         self.probe: Probe = found
         self.hops: list[Hop] = []

@@ -62,6 +62,6 @@ def _expected(tracer: Tracer, ends: Sequence[Outcome]) -> list[Expected]:
 
 def _zone_of(network: Network, answer: str) -> str | None:
     try:
-        return network.zones[int(network.machines.zone[network.machine_index(answer)])]
+        return network.zones[int(network.machines.zone[network.machines.index(answer)])]
     except KeyError:
         return None

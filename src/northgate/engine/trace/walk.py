@@ -566,9 +566,9 @@ class Tracer:
     def _to_target(self, front: int, pool: str, request: Request, sender: Sender, trail: Trail, depth: int) -> Request:
         network = self.network
         lane = self._pool(front, pool, sender, trail)
-        cell = int(network.routes.lane_cell[lane])
-        group = self.plan.target_groups[int(network.routes.cell_group[cell])]
-        tries = group.try_others if network.front_layer[front] == 7 else 0
+        cell = int(network.weighted.cell[lane])
+        group = self.plan.target_groups[int(network.cells.group[cell])]
+        tries = group.try_others if network.fronts.layer[front] == 7 else 0
         pair, met = self._target(cell, front, request, sender, trail), list[int]()
         while True:
             met.append(pair)
@@ -579,21 +579,21 @@ class Tracer:
                 if len(met) > tries or not others.any():
                     raise
                 self._note_failure(end)
-                pair = int(network.cell_pairs[cell][self._pick(("others", cell, tuple(met)), others)])
+                pair = int(network.cells.pairs[cell][self._pick(("others", cell, tuple(met)), others)])
                 because = f"{end.outcome.reason}: {group.name} tries {tries} other{'s' if tries > 1 else ''} at most"
                 self._say_target(cell, pair, others, because, sender, trail)
 
     def others(self, cell: int, front: int, request: Request, sender: Sender, met: Sequence[int]) -> Floats:
         """The shares of a cell's pairs when those that were met have taken no connect: as drawn, or in a hash's
         order."""
-        network, mine = self.network, self.network.cell_pairs[cell]
+        network, mine = self.network, self.network.cells.pairs[cell]
         left = ~np.isin(mine, met)
-        if network.cell_method[cell] == "source-hash":
+        if network.cells.method[cell] == "source-hash":
             weight = np.where(left, self.flow.choice.pair_weight[mine], 0.0)
             key = address_keys([sender.span[1]])
             made = np.zeros(len(mine))
             if weight.any():
-                made[winners(key, network.member_keys[network.pairs.member[mine]], weight)[0]] = 1.0
+                made[winners(key, network.members.keys[network.pairs.member[mine]], weight)[0]] = 1.0
             return made
         drawn = np.where(left, self.pair_shares(cell, front, request, sender)[0], 0.0)
         return np.asarray(drawn / drawn.sum()) if drawn.sum() > 1e-12 else np.zeros(len(mine))
@@ -603,7 +603,7 @@ class Tracer:
     ) -> Request:  # fmt: skip
         """At a target: its answer, or what stands behind it."""
         network = self.network
-        layer, member = int(network.front_layer[front]), int(network.pairs.member[pair])
+        layer, member = int(network.fronts.layer[front]), int(network.pairs.member[pair])
         name = network.machines.names[int(network.pairs.machine[pair])]
         wait_s = self._hang_s(pair, sender, layer)
         if network.members.leads_on[member]:
@@ -620,11 +620,11 @@ class Tracer:
         """To the balancer or name for which a target stands. To a layer 7 balancer a failed connect there is a failure
         like others; a layer 4 one passes it back."""
         network = self.network
-        member, layer = int(network.pairs.member[pair]), int(network.front_layer[front])
+        member, layer = int(network.pairs.member[pair]), int(network.fronts.layer[front])
         asks = self.inner_sender(pair, front, sender)
         inner = self.inner_request(pair, front, request)
         leaf = self._leads_to(member, asks, trail)
-        trail.due_s = min(trail.due_s, trail.latency_s + float(network.pair_response_timeout_s[pair]))
+        trail.due_s = min(trail.due_s, trail.latency_s + float(network.pairs.response_timeout_s[pair]))
         try:
             return self._at_balancer(leaf, inner, asks, trail, source=front, depth=depth + 1)
         except (Unconnected, NotTaken) as end:
@@ -633,14 +633,14 @@ class Tracer:
     def inner_sender(self, pair: int, front: int, sender: Sender) -> Sender:
         """Who asks behind a target: at layer 7 the balancer, with its own patience for a connect; nothing is kept
         there."""
-        layer = int(self.network.front_layer[front])
+        layer = int(self.network.fronts.layer[front])
         return replace(sender, connect_timeout_s=self._hang_s(pair, sender, layer), over_share=0.0)
 
     def inner_request(self, pair: int, front: int, request: Request) -> Request:
         """What is asked behind a target."""
         member = int(self.network.pairs.member[pair])
         group = self.plan.target_groups[int(self.network.members.group[member])]
-        scheme = group.protocol if self.network.front_layer[front] == 7 else request.scheme
+        scheme = group.protocol if self.network.fronts.layer[front] == 7 else request.scheme
         return replace(request, scheme=scheme, port=int(self.network.members.port[member]))
 
     def _leads_to(self, member: int, sender: Sender, trail: Trail) -> Leaf:
@@ -667,13 +667,12 @@ class Tracer:
     def _pool(self, front: int, pool: str, sender: Sender, trail: Trail) -> int:
         """The lane that the request takes: its tier and its group."""
         network, choice = self.network, self.flow.choice
-        routes = network.routes
         place = [one.name for one in self.plan.pools].index(pool)
-        route = int(np.flatnonzero((routes.route_front == front) & (routes.route_pool == place))[0])
+        route = int(np.flatnonzero((network.routes.front == front) & (network.routes.pool == place))[0])
         serving = int(choice.route_choice[route])
-        lanes = np.flatnonzero((routes.lane_route == route) & (routes.lane_choice == serving))
+        lanes = np.flatnonzero((network.weighted.route == route) & (network.weighted.tier == serving))
         shares = choice.lane_share[lanes]
-        tier = int(routes.choice_tier[serving])
+        tier = int(network.tiers.number[serving])
         known, whole = self._health(lanes)
         refused = float(choice.route_refused[route])
         asked = self._asked_for(place, tier)
@@ -688,25 +687,25 @@ class Tracer:
             link=f"pool:{pool}",
         )  # fmt: skip
         if none:
-            layer = int(network.front_layer[front])
+            layer = int(network.fronts.layer[front])
             reason = f"nobody of {pool} is believed in use by {self.ways.front(front).label}"
             end = self._failed(trail, layer, 503, "reset", reason, "none_healthy", {})
             raise Ends(end) if layer == 7 else Unconnected(end, quiet=False, trip_s=self.trip_s(front, sender.area))
         chosen = self._pick(("lane", route), shares / shares.sum())
         groups = self.plan.target_groups
-        cells = routes.lane_cell[lanes]
-        group = groups[int(routes.cell_group[cells[chosen]])]
+        cells = network.weighted.cell[lanes]
+        group = groups[int(network.cells.group[cells[chosen]])]
         trail.add(
             kind="group", about=group.name, ok=True, detail=method_words(group.balance),
             because=f"{per_cent(float(shares[chosen]))} of {pool}, by weight" if len(lanes) > 1 else "its only group",
             candidates=lambda: [
                 Candidate(
-                    name=groups[int(routes.cell_group[cell])].name, share=float(share), chosen=number == chosen,
-                    excluded=None if share else self._why_not_group(int(cell), float(routes.lane_weight[lane])),
+                    name=groups[int(network.cells.group[cell])].name, share=float(share), chosen=number == chosen,
+                    excluded=None if share else self._why_not_group(int(cell), float(network.weighted.weight[lane])),
                 )
                 for number, (cell, share, lane) in enumerate(zip(cells, shares, lanes, strict=True))
             ],
-            link=f"group:{group.name}", where=pointer(("target_groups", int(routes.cell_group[cells[chosen]]))),
+            link=f"group:{group.name}", where=pointer(("target_groups", int(network.cells.group[cells[chosen]]))),
         )  # fmt: skip
         return int(lanes[chosen])
 
@@ -714,7 +713,7 @@ class Tracer:
         return "weight 0" if not weight else f"{self.flow.choice.cell_targets[cell]:g} targets, none in use"
 
     def _health(self, lanes: Ints) -> tuple[float, float]:
-        cells = self.network.routes.lane_cell[lanes]
+        cells = self.network.weighted.cell[lanes]
         return float(self.flow.choice.cell_in_use[cells].sum()), float(self.flow.choice.cell_targets[cells].sum())
 
     def _asked_for(self, pool: int, tier: int) -> str:
@@ -722,12 +721,12 @@ class Tracer:
         return per_cent(bound.share) if bound.share is not None else f"{bound.count}"
 
     def _tiers(self, route: int, serving: int) -> list[Candidate]:
-        routes = self.network.routes
+        network = self.network
         found = []
-        for choice in np.flatnonzero(routes.choice_route == route):
-            known, whole = self._health(np.flatnonzero(routes.lane_choice == choice))
-            tier = int(routes.choice_tier[choice])
-            asked = self._asked_for(int(routes.route_pool[route]), tier)
+        for choice in np.flatnonzero(network.tiers.route == route):
+            known, whole = self._health(np.flatnonzero(network.weighted.tier == choice))
+            tier = int(network.tiers.number[choice])
+            asked = self._asked_for(int(network.routes.pool[route]), tier)
             why = None
             if choice != serving:
                 later = choice > serving
@@ -743,8 +742,8 @@ class Tracer:
     def _target(self, cell: int, front: int, request: Request, sender: Sender, trail: Trail) -> int:
         """The pair that is chosen, with all candidates."""
         network = self.network
-        mine = network.cell_pairs[cell]
-        group_index = int(network.routes.cell_group[cell])
+        mine = network.cells.pairs[cell]
+        group_index = int(network.cells.group[cell])
         drawn, why = self.pair_shares(cell, front, request, sender)
         shares = self.with_sessions(cell, drawn)
         self.cells_met.append(cell)
@@ -766,8 +765,8 @@ class Tracer:
         return pair
 
     def _say_target(self, cell: int, pair: int, shares: Floats, why: str, sender: Sender, trail: Trail) -> None:
-        network, mine = self.network, self.network.cell_pairs[cell]
-        group = self.plan.target_groups[int(network.routes.cell_group[cell])]
+        network, mine = self.network, self.network.cells.pairs[cell]
+        group = self.plan.target_groups[int(network.cells.group[cell])]
         met, name = self.met(pair, sender), network.machines.names[int(network.pairs.machine[pair])]
         some = mine[shares > 0] if len(mine) < MOST_LOOKED_AT and not trail.quiet else mine[:0]
         bad = int((np.array([self.met(int(one), sender) for one in some]) != ANSWERS).sum())
@@ -777,7 +776,7 @@ class Tracer:
             because=why + (f"; {bad} of them {'does' if bad == 1 else 'do'} not answer" if bad else ""),
             detail=network.zones[int(network.machines.zone[network.pairs.machine[pair]])],
             candidates=lambda: self._candidates(cell, chosen, shares, sender),
-            link=f"berth:{group.name}/{name}", where=pointer(("target_groups", int(network.routes.cell_group[cell]))),
+            link=f"berth:{group.name}/{name}", where=pointer(("target_groups", int(network.cells.group[cell]))),
         )  # fmt: skip
 
     def _siblings(self, front: int) -> Ints:
@@ -793,18 +792,18 @@ class Tracer:
         same_source = self.question.vary in ("connection", "kept")
         if settings.affinity.by == "source" and same_source:
             return "its session by source"
-        cookies = settings.affinity.by == "cookie" and self.network.front_layer[front] == 7
+        cookies = settings.affinity.by == "cookie" and self.network.fronts.layer[front] == 7
         if cookies and self.question.session == "kept" and same_source:
             return "its session cookie"
-        if self.network.front_layer[front] == 4 and self.question.vary == "kept":
+        if self.network.fronts.layer[front] == 4 and self.question.vary == "kept":
             return "its connection"
         return None
 
     def _bound_by_session(self, cell: int, trail: Trail) -> int | None:
         """The place in a cell to which the source's session binds it; None without one that counts here. Whose session
         it has is decided once a call, by turns."""
-        network, mine = self.network, self.network.cell_pairs[cell]
-        masses, group = self.sessions(cell), int(network.routes.cell_group[cell])
+        network, mine = self.network, self.network.cells.pairs[cell]
+        masses, group = self.sessions(cell), int(network.cells.group[cell])
         if masses is None:
             return None
         if group not in trail.sessions:
@@ -825,26 +824,26 @@ class Tracer:
     def sessions(self, cell: int) -> Floats | None:
         """The share of the client group's sources that a session binds to each pair of a cell; None where it sees
         none."""
-        network, moment, mine = self.network, self.flow.moment, self.network.cell_pairs[cell]
-        group = self.plan.target_groups[int(network.routes.cell_group[cell])]
+        network, moment, mine = self.network, self.flow.moment, self.network.cells.pairs[cell]
+        group = self.plan.target_groups[int(network.cells.group[cell])]
         asks = group.affinity.by == "source" or (self.question.session == "kept" and self.question.vary == "source")
         if self.client is None or moment.held is None or not asks:
             return None
-        for number, (client, cells) in enumerate(network.session_kinds):
-            if client == self.client and cell in cells:
+        for number, kind in enumerate(network.kept.sessions):
+            if kind.client == self.client and cell in kind.cells:
                 return np.asarray(moment.held.sessions[number][network.pairs.member[mine]] * moment.in_use[mine])
         return None
 
     def pair_shares(self, cell: int, front: int, request: Request, sender: Sender) -> tuple[Floats, str]:
         """The shares of a cell's pairs for this request, and the reason in words."""
         network, choice = self.network, self.flow.choice
-        mine = network.cell_pairs[cell]
+        mine = network.cells.pairs[cell]
         weight = choice.pair_weight[mine]
-        method = network.cell_method[cell]
+        method = network.cells.method[cell]
         count = int((weight > 0).sum())
         anyway = " (none is believed in use, so all are sent to)" if choice.cell_anyway[cell] else " believed in use"
         if method in ("source-hash", "flow-hash"):
-            targets = network.member_keys[network.pairs.member[mine]]
+            targets = network.members.keys[network.pairs.member[mine]]
             if method == "source-hash":
                 key = int(address_keys([sender.span[1]])[0])
                 words = f"hash of {address_text(sender.span[0], sender.span[1])} over {count}{anyway}"
@@ -876,8 +875,8 @@ class Tracer:
     def _candidates(self, cell: int, chosen: int, shares: Floats, sender: Sender) -> list[Candidate]:
         """Every target of the group: in reach with its share, or why it has none."""
         network, moment = self.network, self.flow.moment
-        group = int(network.routes.cell_group[cell])
-        by_member = {int(network.pairs.member[pair]): at for at, pair in enumerate(network.cell_pairs[cell])}
+        group = int(network.cells.group[cell])
+        by_member = {int(network.pairs.member[pair]): at for at, pair in enumerate(network.cells.pairs[cell])}
         found = []
         here = moment.present(network.members.machine)
         for member in np.flatnonzero((network.members.group == group) & here):
@@ -894,7 +893,7 @@ class Tracer:
                     )
                 )
                 continue
-            pair = int(network.cell_pairs[cell][at])
+            pair = int(network.cells.pairs[cell][at])
             met, in_use = self.met(pair, sender), bool(moment.in_use[pair])
             found.append(
                 Candidate(
@@ -913,7 +912,7 @@ class Tracer:
             return "weight 0"
         if not in_use:
             return self.story.why_out(pair)
-        method = network.cell_method[int(network.pairs.cell[pair])]
+        method = network.cells.method[int(network.pairs.cell[pair])]
         if not self.flow.choice.pair_weight[pair]:
             return "another zone: this front keeps to its own"
         words = {"source-hash": "the hash falls to another", "flow-hash": "the hash falls to another"}
@@ -922,7 +921,7 @@ class Tracer:
     # Services
 
     def _hang_s(self, pair: int, sender: Sender, layer: int) -> float:
-        group = self.plan.target_groups[int(self.network.members.group[self.network.pairs.member[pair]])]
+        group = self.plan.target_groups[int(self.network.pairs.group[pair])]
         return group.connect_timeout_s if layer == 7 else sender.connect_timeout_s
 
     def _service(
@@ -967,7 +966,7 @@ class Tracer:
             trail.add(**hop, ok=False, because=because, detail="overloaded")
             raise Ends(self._failed(trail, layer, 503, "reset", f"{name} is overloaded", "overloaded", end))
         latency_s = float(queue.latency_s[machine])
-        bound_s = min(float(network.pair_response_timeout_s[pair]), trail.left_s(sender.timeout_s))
+        bound_s = min(float(network.pairs.response_timeout_s[pair]), trail.left_s(sender.timeout_s))
         work_s = float(network.machines.service_s[machine]) * float(self.flow.moment.truth.slowness[machine])
         waits = latency_s - work_s
         parts = f"{work_s * 1000:g} ms of work"

@@ -21,7 +21,7 @@ class Encounter:
     `bad_page[f, p]`: whether its page answers what its judge does not like at pair p. `budget_s[f, p]`: how long its
     requests may take there in all (s): the client's time-out less his round trip to the pair's front; `response_s[p]`:
     how long the front waits for the answer. `connect_s[f]`: how long its connects wait (s). `row_blocked`: the rows of
-    `entry_fronts` that never arrive.
+    `Network.arrivals` that never arrive.
     """
 
     met: Ints
@@ -58,8 +58,8 @@ def encounter(network: Network, truth: Truth) -> Encounter:
     bad = np.zeros((len(fates), len(service)), dtype=bool)
     if len(network.services.port):
         bad = kinds[:, fates[:, 0].astype(np.int64)].T[:, service] & ~network.members.leads_on[network.pairs.member]
-    trips_s = calls.trips_s[fates[:, 5].astype(np.int64)][:, network.pair_region]
-    trip_s = np.where(network.pair_first, trips_s, 0.0)
+    trips_s = calls.trips_s[fates[:, 5].astype(np.int64)][:, network.pairs.region]
+    trip_s = np.where(network.pairs.first, trips_s, 0.0)
     met = as_met(network, truth, service)
     fate_met = np.where(blocked.pairs[fates[:, 3].astype(np.int64)], BARRED, met[None, :])
     return Encounter(
@@ -69,7 +69,7 @@ def encounter(network: Network, truth: Truth) -> Encounter:
         fate_segment=segment[first],
         bad_page=bad,
         budget_s=_behind_others(network, fates[:, 1][:, None] - trip_s),
-        response_s=network.pair_response_timeout_s,
+        response_s=network.pairs.response_timeout_s,
         connect_s=fates[:, 6],
         row_blocked=blocked.rows,
     )
@@ -78,8 +78,8 @@ def encounter(network: Network, truth: Truth) -> Encounter:
 def _behind_others(network: Network, budget_s: Floats) -> Floats:
     """Budgets by fate and pair, those at fronts behind other balancers too: what is left there of the client's, and as
     long as the balancer before waits for an answer."""
-    for into, before in network.pairs_behind:
-        left = np.minimum(budget_s[:, before], network.pair_response_timeout_s[before])
+    for into, before in network.pairs.behind:
+        left = np.minimum(budget_s[:, before], network.pairs.response_timeout_s[before])
         budget_s[:, into] = left.max(axis=1, keepdims=True)
     return budget_s
 

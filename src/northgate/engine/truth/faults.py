@@ -125,7 +125,7 @@ def _machines_of(network: Network, fault: Part) -> Bools:
                 else machine.maintenance_wave == fault.maintenance_wave
             )
         return mask
-    mask[network.machine_index(fault.instance or fault.slow or fault.process or "")] = True
+    mask[network.machines.index(fault.instance or fault.slow or fault.process or "")] = True
     return mask
 
 
@@ -148,7 +148,7 @@ def _front(network: Network, fault: Part) -> Bools:
 
 
 def _process(network: Network, fault: Part) -> Bools:
-    on_machine = network.services.machine == network.machine_index(fault.process or "")
+    on_machine = network.services.machine == network.machines.index(fault.process or "")
     return on_machine & (network.services.port == fault.port) if fault.port else on_machine
 
 

@@ -8,14 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from northgate.engine.base import Bools, Ints, kept
-from northgate.engine.matching import Check, End, GoneRules, Range, checks, passes, span_of, within
-from northgate.engine.network import OUTSIDE, Network, Segment, seen_source
+from northgate.engine.matching import Check, End, GoneRules, Range, checks, passes, seen_source, span_of, within
+from northgate.engine.network import OUTSIDE, Network, Segment
 from northgate.plan.problems import pointer
 
 
 @dataclass(frozen=True)
 class Blocked:
-    """What does not arrive: rows of `entry_fronts`; pairs by segment (one row where the source does not matter);
+    """What does not arrive: rows of `Network.arrivals`; pairs by segment (one row where the source does not matter);
     probes by pair."""
 
     rows: Bools
@@ -146,7 +146,7 @@ class Paths:
     # Classes
 
     def _blocked(self, gone: GoneRules) -> Blocked:
-        entry, front, _ = self.network.entry_fronts
+        entry, front = self.network.arrivals.entry, self.network.arrivals.front
         pairs = len(self.network.pairs.front)
         if self._open:
             return Blocked(np.zeros(len(entry), bool), np.zeros((1, pairs), bool), np.zeros(pairs, bool))

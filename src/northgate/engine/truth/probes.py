@@ -27,7 +27,7 @@ def probe_view(network: Network, truth: Truth) -> ProbeView:
     members, pairs = network.members, network.pairs
     met = as_met(network, truth, members.probe_service[pairs.member])
     met = np.where(paths_of(network).under(truth.gone_rules).probes, BARRED, met)
-    met = np.where(network.outside[pairs.machine], ANSWERS, met)
+    met = np.where(network.machines.outside[pairs.machine], ANSWERS, met)
     expected = _expected(network, truth)[pairs.member]
     return ProbeView(silent=met >= SILENT, passes=(met == ANSWERS) & expected)
 
@@ -40,15 +40,15 @@ def _expected(network: Network, truth: Truth) -> Bools:
         return np.zeros(len(members.group), dtype=bool)
     liked = {probe.name: _likes(network, truth, probe) for probe in network.plan.probes}
     for probe in network.plan.probes:
-        watched = np.array([other is probe for other in network.group_probes], dtype=bool)[members.group]
+        watched = np.array([other is probe for other in network.groups.probe], dtype=bool)[members.group]
         result[watched] = liked[probe.name][members.probe_service[watched]]
     # What stands outside answers whatever it is asked.
-    return result | network.outside[members.machine]
+    return result | network.machines.outside[members.machine]
 
 
 def _likes(network: Network, truth: Truth, probe: Probe) -> Bools:
     """Per service: whether a probe would like its answer."""
-    fitting = network.service_speaks(SPEAKS[probe.protocol])
+    fitting = network.services.speaks(SPEAKS[probe.protocol])
     if probe.protocol == "tcp":
         return fitting
     found, which = np.unique(truth.service_status[:, network.paths.index(probe.path)], return_inverse=True)

@@ -86,7 +86,8 @@ class Repeats:
         self.standing, self.frame = standing, standing.frame
         self.network, self.moment, self.choice = standing.network, moment, standing.choice
         network, moment = self.network, self.moment
-        self.entry, self.front, self.route = network.entry_fronts
+        arrivals = network.arrivals
+        self.entry, self.front, self.route = arrivals.entry, arrivals.front, arrivals.route
         clients = network.plan.clients
         self.of_client: Floats = np.array([*(client.retries for client in clients), 0], dtype=np.float64)
         self.row_part, self.stops = standing.row_part, standing.stops
@@ -131,14 +132,14 @@ class Repeats:
     def _goes_on_by_key(self) -> Bools:
         """Per call: whether a session may hold it at a target, after which it goes on to others by its key."""
         network = self.network
-        both = np.zeros(len(network.routes.cell_front), dtype=bool)
+        both = np.zeros(len(network.cells.front), dtype=bool)
         for cell in self.others:
-            both[cell] = network.cell_method[cell] == "source-hash"
+            both[cell] = network.cells.method[cell] == "source-hash"
         kept = np.zeros_like(both)
-        for _, cells in network.session_kinds:
-            kept[cells] = True
+        for kind in network.kept.sessions:
+            kept[kind.cells] = True
         of_client = network.calls.client < len(network.plan.clients)
-        return np.asarray(of_client & (network.calls_at_cells[:, both & kept]).any(axis=1))
+        return np.asarray(of_client & (network.kept.at_cells[:, both & kept]).any(axis=1))
 
     @cached_property
     def _goes_on(self) -> Bools:
@@ -150,7 +151,7 @@ class Repeats:
     def _may_fail_to_connect(self) -> Bools:
         """Per call: whether a connect of it may fail: at a dead front, at none, behind a firewall, at layer 4."""
         network, entries = self.network, self.network.entries
-        at_row = ~self.standing.arrives | (network.front_layer[self.front] == 4)
+        at_row = ~self.standing.arrives | (network.fronts.layer[self.front] == 4)
         at_row = (at_row | (entries.listener[self.entry] < 0)) & (self.row_part > 0)
         at_entry = total_by(self.entry, at_row, len(entries.call)) > 0
         at_entry[self.standing.stranded] = True
@@ -172,7 +173,7 @@ class Repeats:
         stuck = {one.call: one for one in self.stuck}
         by_size: dict[int, list[Cases]] = {}
         for call in np.flatnonzero(self.returning):
-            mine = network.entries_of_call[call]
+            mine = network.entries.of_call[call]
             holder = int(self.moment.answers.holder[call])
             sets = self.moment.answers.sets[holder] if holder >= 0 else {(0,): 1.0}
             for leaves, share in sets.items():
@@ -199,20 +200,20 @@ class Repeats:
 
     def _sticky_calls(self) -> Ints:
         """The calls that may be tried again and may be held at a target."""
-        through = self.network.calls_at_cells
-        sticky = np.array([method == "source-hash" for method in self.network.cell_method], dtype=bool)
-        for _, cells in self.network.session_kinds:
-            sticky[cells] = True
+        through = self.network.kept.at_cells
+        sticky = np.array([method == "source-hash" for method in self.network.cells.method], dtype=bool)
+        for kind in self.network.kept.sessions:
+            sticky[kind.cells] = True
         if not sticky.any() or not len(self.network.pairs.front):
             return np.zeros(0, dtype=np.int64)
         # Who only takes next addresses meets his target again at layer 4 alone.
-        at_4 = sticky & (self.network.front_layer[self.network.routes.cell_front] == 4)
+        at_4 = sticky & (self.network.fronts.layer[self.network.cells.front] == 4)
         again = (self.of_client[self.network.calls.client] > 0) | self._goes_on_by_key
         held = np.where(again, through[:, sticky].any(axis=1), through[:, at_4].any(axis=1))
         return np.flatnonzero(self.returning & held)
 
     def _classes(self, call: int) -> Stuck | None:
-        reached, fate = np.flatnonzero(self.network.calls_at_cells[call]), int(self.standing.fate_of_call[call])
+        reached, fate = np.flatnonzero(self.network.kept.at_cells[call]), int(self.standing.fate_of_call[call])
         bound = self._by_session(call, fate, reached)
         hashed = self._hashed(call, reached)
         if len(bound) == 1 and not hashed:
@@ -221,7 +222,7 @@ class Repeats:
         weights = np.concatenate([part.weights for part in parts])
         free = np.concatenate([np.full(len(part.weights), part.free) for part in parts])
         cells = {cell for part in parts for cell in part.pins} | {int(cell) for cell in reached if cell in self.others}
-        cells |= {int(cell) for _, kept in self.network.session_kinds for cell in np.intersect1d(kept, reached)}
+        cells |= {int(cell) for kind in self.network.kept.sessions for cell in np.intersect1d(kind.cells, reached)}
         pins = {
             cell: np.concatenate([part.pins.get(cell, np.full(len(part.weights), NOBODY)) for part in parts])
             for cell in sorted(cells)
@@ -231,7 +232,7 @@ class Repeats:
         pins = {cell: np.append(pin, NOBODY) for cell, pin in pins.items()}
         held = {cell: np.where(pin < 0, NOBODY, pin // STRIDE) for cell, pin in pins.items()}
         spent = {cell: np.where(pin < 0, 0, pin % STRIDE) + DRAWN for cell, pin in pins.items() if cell in self.others}
-        entries = self.network.entries_of_call[call]
+        entries = self.network.entries.of_call[call]
         ways = np.flatnonzero(np.isin(self.entry, entries) & (self.row_part > 0))
         return Stuck(call, fate, entries, weights, free, held, spent, ways)
 
@@ -240,14 +241,14 @@ class Repeats:
         network, moment = self.network, self.moment
         client, takes = int(network.calls.client[call]), self.takes[fate]
         found, kinds = [Part(np.ones(1), {}, free=True)], list[tuple[Ints, Ints, Floats, Ints]]()
-        for number, (whose, cells) in enumerate(network.session_kinds):
-            mine = np.intersect1d(cells, reached)
-            if whose != client or not len(mine) or moment.held is None:
+        for number, kind in enumerate(network.kept.sessions):
+            mine = np.intersect1d(kind.cells, reached)
+            if kind.client != client or not len(mine) or moment.held is None:
                 continue
             held = sessions_of_free(network, moment, number, call)
             pins = np.full((len(mine), len(held)), NOBODY)
             for row, cell in enumerate(mine):
-                pairs = network.cell_pairs[int(cell)]
+                pairs = network.cells.pairs[int(cell)]
                 code = pairs * STRIDE + np.where(takes[pairs], 1, 0)
                 pins[row, network.pairs.member[pairs]] = np.where(moment.in_use[pairs], code, NOBODY)
             members = np.flatnonzero(moment.held.sessions[number] > 0)
@@ -298,8 +299,8 @@ class Repeats:
     def _hashed(self, call: int, reached: Ints) -> list[int]:
         """The cells that a call may come to and whose targets its key decides."""
         weight, segment = self.choice.pair_weight, self.network.segments[int(self.network.calls.segment[call])]
-        hashed = [int(cell) for cell in reached if self.network.cell_method[int(cell)] == "source-hash"]
-        return [cell for cell in hashed if len(segment.keys) and (weight[self.network.cell_pairs[cell]] > 0).any()]
+        hashed = [int(cell) for cell in reached if self.network.cells.method[int(cell)] == "source-hash"]
+        return [cell for cell in hashed if len(segment.keys) and (weight[self.network.cells.pairs[cell]] > 0).any()]
 
     def _by_key(self, call: int, fate: int, bound: Sequence[Part], hashed: Sequence[int]) -> Iterator[Part]:
         """Of those bound alike, the keys that fall to the same targets at every front are a class; where a session
@@ -324,7 +325,7 @@ class Repeats:
     def _fall(self, cell: int, fate: int, segment: Segment, held: int, every: int) -> Ints:
         """Where each key (of so many one) falls, that a session holds already (NOBODY: none does): the pair, and the
         silent ones that it has met before in its own order."""
-        mine, table = self.network.cell_pairs[cell], hash_table(self.network)
+        mine, table = self.network.cells.pairs[cell], hash_table(self.network)
         weight = self.choice.pair_weight[mine]
         count = len(segment.keys[::every])
         if held != NOBODY and (held % STRIDE or cell not in self.others):
@@ -407,7 +408,7 @@ class Repeats:
         for one in self.stuck:
             for cell in one.pins:
                 if cell not in self.others:
-                    mine = self.network.cell_pairs[cell]
+                    mine = self.network.cells.pairs[cell]
                     weights = self._classes_at(one, cell, self.coming(one))
                     share[one.fate, mine] = self._spread(one, cell, weights, share[one.fate])
 
@@ -415,12 +416,12 @@ class Repeats:
         """How so many connects by row of the book are spread over a cell's pairs; `drawn` per pair of the network."""
         weights = self._classes_at(one, cell, connected[one.rows])
         if cell in self.others:
-            return self._ends(one, cell, drawn[self.network.cell_pairs[cell]], weights).share
+            return self._ends(one, cell, drawn[self.network.cells.pairs[cell]], weights).share
         return self._spread(one, cell, weights, drawn)
 
     def _spread(self, one: Stuck, cell: int, weights: Floats, drawn: Floats) -> Floats:
         """How attempts with these weights of the classes are spread over a cell's pairs."""
-        mine, pins = self.network.cell_pairs[cell], one.pins[cell]
+        mine, pins = self.network.cells.pairs[cell], one.pins[cell]
         pinned = pins >= 0
         held = self.lumps.onto_pairs(pins[pinned], weights[pinned])[mine]
         return np.asarray(held + weights[~pinned].sum() * drawn[mine])
@@ -428,7 +429,7 @@ class Repeats:
     def _classes_at(self, one: Stuck, cell: int, connects_: Floats) -> Floats:
         """The shares of the classes among the connects that come to a cell, of so many at each entry: (entries,
         classes)."""
-        rows = one.ways[self.front[one.ways] == self.network.routes.cell_front[cell]]
+        rows = one.ways[self.front[one.ways] == self.network.cells.front[cell]]
         place = np.searchsorted(one.entries, self.entry[rows])
         coming = (connects_[place] * self.row_part[rows][:, None]).sum(axis=0)
         if coming.sum() <= 0:
@@ -440,7 +441,7 @@ class Repeats:
         return self._ends(one, cell, drawn, self._classes_at(one, cell, self.coming(one)))
 
     def _ends(self, one: Stuck, cell: int, drawn: Floats, weight: Floats) -> LastStops:
-        mine, pins, spent = self.network.cell_pairs[cell], one.pins[cell], one.spent[cell]
+        mine, pins, spent = self.network.cells.pairs[cell], one.pins[cell], one.spent[cell]
         if not len(mine):
             return LastStops(drawn, drawn[None, :])
         place = np.searchsorted(mine, np.maximum(pins, 0))
@@ -462,7 +463,7 @@ class Repeats:
         """Where calls end that are first sent to the target at `start` of a cell (past its last: as all are drawn)."""
         key = (one.fate, cell, start, drawn.tobytes())
         if key not in self.stops:
-            mine, tries = self.network.cell_pairs[cell], self.others[cell]
+            mine, tries = self.network.cells.pairs[cell], self.others[cell]
             first = drawn if start == len(mine) else np.eye(len(mine))[start]
             found = last_stops(first, drawn, ~self.takes[one.fate, mine], self.silent[one.fate, mine], tries)
             waited = np.zeros((tries + 1, len(mine)))
@@ -488,7 +489,7 @@ class Repeats:
         self, entry: Floats, share: Floats, pair: Mapping[int, Floats], row: Floats, after: "AfterWaits"
     ) -> Floats:
         """What becomes of one connect by row of the book and kind; `share` is what is drawn anew, `row` what becomes of
-        it by row of `entry_fronts` where no pool is asked."""
+        it by row of `Network.arrivals` where no pool is asked."""
         if not self.stuck:
             return entry
         made = np.zeros((self.size, KINDS))
@@ -592,16 +593,16 @@ class Repeats:
         self, one: Stuck, number: int, share: Floats, pair: Mapping[int, Floats], after: "AfterWaits"
     ) -> Floats:
         """The same of a row that leads to a pool: (classes, kinds)."""
-        routes, front = self.network.routes, int(self.front[number])
+        network, front = self.network, int(self.front[number])
         route = int(self.route[number])
         made = np.zeros((len(one.weights), KINDS))
-        for lane in np.flatnonzero(routes.lane_route == route):
+        for lane in np.flatnonzero(network.weighted.route == route):
             if self.choice.lane_share[lane] > 0:
-                cell = int(routes.lane_cell[lane])
+                cell = int(network.weighted.cell[lane])
                 made += self.choice.lane_share[lane] * self._class_at(one, cell, share, pair, after)
         refused = self.choice.route_refused[route]
         made[:, NONE_HEALTHY] += refused
-        if self.network.front_layer[front] == 4:
+        if self.network.fronts.layer[front] == 4:
             made[:, UNMET + NONE_HEALTHY] += refused
         with_trip(made, float(self.frame.trip_s[number]))
         capped(made, float(self.over[front]))
@@ -613,7 +614,7 @@ class Repeats:
         """What becomes of an attempt of each class at a cell: (classes, kinds), or one row for all."""
         if cell in one.spent:
             return self._class_after_others(one, cell, share, after)
-        mine = self.network.cell_pairs[cell]
+        mine = self.network.cells.pairs[cell]
         drawn = np.zeros((1, KINDS))
         for kind, value in pair.items():
             drawn[:, kind] = float(share[min(one.fate, len(share) - 1), mine] @ value[one.fate, mine])
@@ -627,7 +628,7 @@ class Repeats:
 
     def _class_after_others(self, one: Stuck, cell: int, share: Floats, after: "AfterWaits") -> Floats:
         """The same where calls go on to others: by the target at which a class ends, or by those that are drawn."""
-        mine, pins, spent = self.network.cell_pairs[cell], one.pins[cell], one.spent[cell]
+        mine, pins, spent = self.network.cells.pairs[cell], one.pins[cell], one.spent[cell]
         if not len(mine):
             return np.zeros((1, KINDS))
         values, place = after[one.fate, cell], np.searchsorted(mine, np.maximum(pins, 0))
@@ -648,7 +649,7 @@ class Repeats:
     def opening(self, one: Stuck, cell: int, drawn: Floats, served: Floats, connected: Floats) -> Floats:
         """Per pair of a cell: how often a call of a source that no session holds is served there, by the connects of
         those classes; `drawn` and `served` per pair of the network."""
-        mine, routes = self.network.cell_pairs[cell], self.network.routes
+        network, mine = self.network, self.network.cells.pairs[cell]
         # Of one source of each class, then of those whom nothing holds.
         once = np.divide(
             connected[one.rows],
@@ -657,11 +658,11 @@ class Repeats:
             where=np.broadcast_to(one.weights > 0, one.rows.shape),
         )
         of_free = once * one.free_weights
-        rows = one.ways[self.front[one.ways] == routes.cell_front[cell]]
+        rows = one.ways[self.front[one.ways] == network.cells.front[cell]]
         rows = rows[self.standing.arrives[rows] & (self.route[rows] >= 0)]
         made = np.zeros(len(mine))
         for row in rows:
-            lanes = (routes.lane_route == self.route[row]) & (routes.lane_cell == cell)
+            lanes = (network.weighted.route == self.route[row]) & (network.weighted.cell == cell)
             coming = of_free[np.searchsorted(one.entries, self.entry[row])] * self.row_part[row]
             part = float(self.choice.lane_share[lanes].sum())
             if cell in one.spent:
@@ -685,7 +686,7 @@ def sessions_of_free(network: Network, moment: Moment, number: int, call: int) -
     """
     assert moment.held is not None
     held = moment.held.sessions[number]
-    kind = network.connection_of_call.get(call)
+    kind = network.kept.connection_of_call.get(call)
     if kind is None:
         return held
     connected = moment.held.connections[kind]

@@ -19,7 +19,7 @@ class Stuck:
     """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time),
     and per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how
     many silent targets those of a class have met before, or DRAWN. Row `first + e * classes + k` of the book is entry
-    e's, of `entries`, for class k; `ways` are the rows of `Network.entry_fronts` that these entries may take."""
+    e's, of `entries`, for class k; `ways` are the rows of `Network.arrivals` that these entries may take."""
 
     call: int
     fate: int

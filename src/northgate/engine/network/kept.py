@@ -1,0 +1,84 @@
+"""What clients keep, compiled: sessions on targets, and layer 4 connections through fronts to targets."""
+
+import numpy as np
+
+from northgate.engine.base import Bools, Ints
+from northgate.engine.network.sources import Segment
+from northgate.engine.network.tables import (
+    Arrivals,
+    Calls,
+    Cells,
+    ConnectionKind,
+    Entries,
+    Fronts,
+    Kept,
+    SessionKind,
+    WeightedGroups,
+)
+from northgate.plan import Plan
+
+
+class Keeping:
+    """What clients keep, while it is compiled."""
+
+    def __init__(
+        self, plan: Plan, segments: tuple[Segment, ...], fronts: Fronts, cells: Cells, weighted: WeightedGroups,
+        calls: Calls, entries: Entries, arrivals: Arrivals,
+    ) -> None:  # fmt: skip
+        self.plan, self.segments, self.fronts, self.cells = plan, segments, fronts, cells
+        self.weighted, self.calls, self.entries, self.arrivals = weighted, calls, entries, arrivals
+
+    def compiled(self) -> Kept:
+        """Every kind of session and of connection."""
+        sessions = tuple(self._session_kinds())
+        return Kept(sessions, tuple(self._connection_kinds(sessions)), self._at_cells())
+
+    def _session_kinds(self) -> list[SessionKind]:
+        found = []
+        for index, group in enumerate(self.plan.target_groups):
+            if group.affinity.by != "none":
+                cells = np.flatnonzero(self.cells.group == index)
+                if group.affinity.by != "source":
+                    # A layer 4 balancer sees no cookies.
+                    cells = cells[self.fronts.layer[self.cells.front[cells]] == 7]
+                found += [SessionKind(client, index, cells) for client in range(len(self.plan.clients)) if len(cells)]
+        return found
+
+    def _connection_kinds(self, sessions: tuple[SessionKind, ...]) -> list[ConnectionKind]:
+        """A call each that a layer 4 listener takes over TCP."""
+        entry, front, route = self.arrivals.entry, self.arrivals.front, self.arrivals.route
+        through = (self.entries.member[entry] < 0) & (route >= 0) & (self.fronts.layer[front] == 4)
+        found = []
+        for call, client in enumerate(self.calls.client):
+            rows = np.flatnonzero(through & (self.entries.call[entry] == call))
+            if len(rows) and client < len(self.plan.clients) and self.calls.requests[call].scheme != "udp":
+                found.append(self._connection_kind(call, rows, sessions))
+        return found
+
+    def _connection_kind(self, call: int, rows: Ints, sessions: tuple[SessionKind, ...]) -> ConnectionKind:
+        front, route = self.arrivals.front[rows], self.arrivals.route[rows]
+        client = self.plan.clients[int(self.calls.client[call])]
+        row_of_front = np.full(len(self.fronts.zone), -1)
+        row_of_front[front[::-1]] = rows[::-1]
+        weighted = np.flatnonzero(np.isin(self.weighted.route, route))
+        weighted_of_cell = np.full(len(self.cells.front), -1)
+        weighted_of_cell[self.weighted.cell[weighted][::-1]] = weighted[::-1]
+        sources = client.sources * self.segments[int(self.calls.segment[call])].share
+        mine = [
+            number
+            for number, kind in enumerate(sessions)
+            if kind.client == self.calls.client[call] and np.isin(self.weighted.cell[weighted], kind.cells).all()
+        ]
+        return ConnectionKind(
+            call, sources, 1 / client.connection_s, rows, row_of_front, weighted_of_cell, mine[0] if mine else -1
+        )
+
+    def _at_cells(self) -> Bools:
+        """As `Kept.at_cells` says."""
+        entry, route = self.arrivals.entry, self.arrivals.route
+        made = np.zeros((len(self.calls.client), len(self.cells.front)), dtype=bool)
+        asked = (route >= 0) & (self.calls.client[self.entries.call[entry]] < len(self.plan.clients))
+        at_route = np.zeros((int(self.weighted.route.max(initial=-1)) + 1, len(self.cells.front)), dtype=bool)
+        at_route[self.weighted.route, self.weighted.cell] = True
+        np.logical_or.at(made, self.entries.call[entry[asked]], at_route[route[asked]])
+        return made
