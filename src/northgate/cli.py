@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from northgate.engine.network import Network
     from northgate.engine.reports import DrillAnswer
     from northgate.engine.solver import Flow
-    from northgate.engine.trace import Story
+    from northgate.engine.trace import History
     from northgate.plan import Plan
 
 app = typer.Typer(
@@ -155,14 +155,14 @@ def _write_reports(plan: str, answers: "list[DrillAnswer]", junit: Path | None, 
                 raise PlanError([Problem(str(path), f"cannot be written: {error.strerror}")]) from error
 
 
-def _moment(network: "Network", at: str | None) -> "tuple[Flow, Story]":
+def _moment(network: "Network", at: str | None) -> "tuple[Flow, History]":
     """The flow now, or at DRILL@SECOND."""
     from northgate.engine.drill import run_drill, undisturbed
-    from northgate.engine.trace import Story
+    from northgate.engine.trace import History
 
     if at is None:
         flow = undisturbed(network)
-        return flow, Story(flow)
+        return flow, History(flow)
     name, _, second = at.rpartition("@")
     known = {one.name: one for one in network.plan.drills}
     if name not in known:
@@ -175,7 +175,7 @@ def _moment(network: "Network", at: str | None) -> "tuple[Flow, Story]":
         raise PlanError([Problem("--at", f"the drill lasts from 0 to {known[name].lasts_s:g} s")])
     run = run_drill(network, known[name])
     flow = run.flow_at(when)
-    return flow, Story(flow, run, when)
+    return flow, History(flow, run, when)
 
 
 @app.command()
@@ -208,16 +208,16 @@ def trace(
     if session not in ("none", "kept") or vary not in ("connection", "kept", "source", "area"):
         wrong = Problem("--session", "none or kept") if session not in ("none", "kept") else None
         raise PlanError([wrong or Problem("--vary", "connection, kept, source or area")])
-    flow, story = _moment(compile_network(plan), at)
+    flow, history = _moment(compile_network(plan), at)
     if probe is not None:
         group, _, target = probe.partition("/")
-        answer = trace_probe(flow, group, target, front, story)
+        answer = trace_probe(flow, group, target, front, history)
     else:
         question = Question(
             url=url or _first_url(plan, client), client=client, source=source, area=area, method=method,
             headers=_headers(header or []), session=session, times=times, vary=vary, today=datetime.date.today(),  # type: ignore[arg-type]
         )  # fmt: skip
-        answer = follow(flow, question, story)
+        answer = follow(flow, question, history)
     if as_json:
         document = answer.model_dump(mode="json")
         _print_json(document if times > 1 else {key: document[key] for key in document if key not in MANY})

@@ -395,7 +395,7 @@ def test_a_repeat_after_its_connection_broke_opens_one():
     whole = rate / (rate + ends)
     wanted = solve_ivp(change, (10, 12), [whole / 2, whole / 2], rtol=1e-11, atol=1e-12).y[:, -1]
     flow = run.flow_at(12)
-    by_machine = np.bincount(run.network.pairs.machine, flow.moment.held.connections[0])
+    by_machine = np.bincount(run.network.pairs.machine, flow.state.held.connections[0])
     assert by_machine[:2] == pytest.approx(wanted, rel=1e-6)
 
 

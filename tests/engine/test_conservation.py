@@ -7,7 +7,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 
 from northgate.engine.drill import run as drill
-from northgate.engine.solver.solve import solve
+from northgate.engine.solver.solve import Solver
 from tests.engine.strategies import plans_with_a_drill
 from tests.plans import network_of
 
@@ -19,12 +19,13 @@ LAWS = settings(max_examples=60, deadline=None, suppress_health_check=[HealthChe
 def test_nothing_is_lost_or_made(data):
     network, flows = network_of(data), []
 
-    def noted(network, moment):
-        flows.append(solve(network, moment))
-        return flows[-1]
+    class Noting(Solver):
+        def solve(self, state):
+            flows.append(super().solve(state))
+            return flows[-1]
 
     # Every flow that the drill solves, those in the middle of its stretches too.
-    with mock.patch.object(drill, "solve", noted):
+    with mock.patch.object(drill, "Solver", Noting):
         run = drill.run_drill(network, network.plan.drills[0])
     assert len(flows) >= len(run.keyframes)
     for flow in flows:
@@ -41,7 +42,7 @@ def offered_is_served_plus_failed(flow, client):
     # Each attempt may go to every address of the answer: one a front at most.
     addresses = len(flow.places.front_rps) if client["tries_next_address"] else 1
     assert flow.places.front_rps.sum() <= flow.requests * tries * addresses * (1 + 1e-9)
-    for rates in (flow.places.pair_rps, flow.pair_served, flow.call_cause, flow.zone_served, flow.moment.backlog_s):
+    for rates in (flow.places.pair_rps, flow.pair_served, flow.call_cause, flow.zone_served, flow.state.backlog_s):
         assert (rates >= 0).all()
     assert (flow.pair_served <= flow.places.pair_rps + 1e-9).all()
 
@@ -50,8 +51,10 @@ def shares_sum_to_one(flow):
     choice, network = flow.choice, flow.network
     by_cell = np.bincount(network.pairs.cell, weights=flow.pair_share[0], minlength=len(network.cells.front))
     assert np.all((np.abs(by_cell - 1) < 1e-9) | (by_cell == 0))
-    lanes = np.bincount(network.weighted.route, weights=choice.lane_share, minlength=len(choice.route_choice))
-    assert lanes + choice.route_refused == pytest.approx(np.ones(len(lanes)))
+    weighted_groups = np.bincount(
+        network.weighted.route, weights=choice.weighted_share, minlength=len(choice.route_tier)
+    )
+    assert weighted_groups + choice.route_refused == pytest.approx(np.ones(len(weighted_groups)))
 
 
 def totals_agree(run, data):

@@ -11,7 +11,7 @@ from northgate.engine.network import Network, compile_network
 from northgate.engine.processes import Phases
 from northgate.engine.reports import LeverAnswer, ZoneLoss, levers, what_if, zone_losses
 from northgate.engine.solver import Flow
-from northgate.engine.trace import Story
+from northgate.engine.trace import History
 from northgate.plan import Plan
 from northgate.plan.drills import Part
 from northgate.plan.problems import did_you_mean
@@ -99,14 +99,14 @@ class Computer:
         number = self.number(key, revision)
         return self._once(("now", key, number), lambda: undisturbed(self.network(key, number)))
 
-    def moment(self, key: str, revision: int | None, drill: str | None, second: float) -> tuple[Flow, Story]:
+    def moment(self, key: str, revision: int | None, drill: str | None, second: float) -> tuple[Flow, History]:
         """The flow now, or at a second of a drill, with what has happened until then."""
         if drill is None:
             flow = self.settled(key, revision)
-            return flow, Story(flow)
+            return flow, History(flow)
         run = self.run(key, revision, drill)
         flow = run.flow_at(second)
-        return flow, Story(flow, run, second)
+        return flow, History(flow, run, second)
 
     def zone_losses(self, key: str, revision: int | None) -> list[ZoneLoss]:
         """What each zone's loss leaves."""

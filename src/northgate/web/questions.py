@@ -158,11 +158,11 @@ class TraceQuestion(BaseModel):
 @router.post("/trace")
 def trace_a_request(key: str, question: TraceQuestion, computer: TheComputer, revision: Revision = None) -> TraceAnswer:
     """One request hop by hop, or what many get in turn; or a probe."""
-    flow, story = computer.moment(key, revision, question.drill, question.at_s)
+    flow, history = computer.moment(key, revision, question.drill, question.at_s)
     if question.probe_group and question.probe_target:
-        return trace_probe(flow, question.probe_group, question.probe_target, question.probe_front, story)
+        return trace_probe(flow, question.probe_group, question.probe_target, question.probe_front, history)
     asked = question.model_dump(exclude={"drill", "at_s", "probe_group", "probe_target", "probe_front"})
-    return trace(flow, Question(**asked, today=datetime.date.today()), story)
+    return trace(flow, Question(**asked, today=datetime.date.today()), history)
 
 
 @router.get("/zone-losses")

@@ -5,14 +5,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from northgate.engine.formulas.occupancy import STILL, Masses
+from northgate.engine.formulas.occupancy import STILL, Occupancy
 
 ENDS = st.sampled_from([0.0, 1 / 30, 1 / 3600])
 HELD = st.lists(st.floats(0, 0.3), min_size=3, max_size=3).map(np.array)
 CHANCES = st.lists(st.floats(0, 0.33), min_size=3, max_size=3).map(np.array)
 SILENT = st.sampled_from([[False] * 3, [False, False, True], [True, False, True], [True] * 3]).map(np.array)
 MASSES = st.builds(
-    lambda held, rate, opens, ends, silent: Masses(held, rate, np.where(silent, 0.0, opens), ends, silent),
+    lambda held, rate, opens, ends, silent: Occupancy(held, rate, np.where(silent, 0.0, opens), ends, silent),
     HELD, st.floats(0, 2), CHANCES, ENDS, SILENT,
 )  # fmt: skip
 
@@ -45,7 +45,7 @@ def test_the_closed_forms_solve_the_equation(masses, t):
 
 @given(MASSES, st.floats(0.5, 60))
 def test_a_mean_of_two_halves_is_the_mean_of_the_whole(masses, t):
-    middle = Masses(masses.after(t / 2), masses.rate, masses.opens, masses.ends, masses.silent)
+    middle = Occupancy(masses.after(t / 2), masses.rate, masses.opens, masses.ends, masses.silent)
     assert masses.mean(t) == pytest.approx((masses.mean(t / 2) + middle.mean(t / 2)) / 2, abs=1e-9)
     assert masses.after(t) == pytest.approx(middle.after(t / 2), abs=1e-9)
 
@@ -53,7 +53,7 @@ def test_a_mean_of_two_halves_is_the_mean_of_the_whole(masses, t):
 @given(MASSES)
 def test_what_is_settled_stays(masses):
     if masses.rate * masses.opens.sum() > 0:
-        settled = Masses(masses.settled(), masses.rate, masses.opens, masses.ends, masses.silent)
+        settled = Occupancy(masses.settled(), masses.rate, masses.opens, masses.ends, masses.silent)
         assert settled.after(50) == pytest.approx(settled.held, abs=1e-9)
         assert settled.step_s() == np.inf
         assert settled.held.sum() <= 1 + 1e-12
@@ -61,6 +61,6 @@ def test_what_is_settled_stays(masses):
 
 def test_what_moves_is_looked_at_again():
     silent = np.array([False, False, True])
-    dying = Masses(np.array([0.2, 0.2, 0.2]), 0.5, np.array([0.5, 0.5, 0]), 1 / 30, silent)
+    dying = Occupancy(np.array([0.2, 0.2, 0.2]), 0.5, np.array([0.5, 0.5, 0]), 1 / 30, silent)
     assert 0 < dying.step_s() <= 1 / 0.5
-    assert Masses(np.array([0.2, 0.2, STILL / 2]), 0.0, np.zeros(3), 0.0, silent).step_s() == np.inf
+    assert Occupancy(np.array([0.2, 0.2, STILL / 2]), 0.0, np.zeros(3), 0.0, silent).step_s() == np.inf

@@ -97,8 +97,8 @@ def test_losing_a_machine_empties_its_queue():
     data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 50)
     data = changed(data, "/target_groups/0/probe", None)
     run = drill_of(data, [fail(5, instance="tiles-1")], lasts_s=20)
-    assert run.flow_at(4.999).moment.backlog_s[0] == pytest.approx(4.999)
-    assert run.flow_at(5).moment.backlog_s[0] == 0
+    assert run.flow_at(4.999).state.backlog_s[0] == pytest.approx(4.999)
+    assert run.flow_at(5).state.backlog_s[0] == 0
 
 
 def test_overload_takes_targets_out_through_their_probes():

@@ -27,7 +27,7 @@ def scalings(run):
 
 def in_use(flow):
     pairs = flow.network.pairs
-    return {flow.network.machines.names[m] for m in pairs.machine[flow.moment.in_use]}
+    return {flow.network.machines.names[m] for m in pairs.machine[flow.state.in_use]}
 
 
 def test_at_its_target_nothing_is_launched():

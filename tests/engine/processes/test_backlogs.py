@@ -8,7 +8,7 @@ import pytest
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.processes.backlogs import Growth, growth, next_crossing, patience_bounds
 from northgate.engine.processes.fronts import Addresses
-from northgate.engine.solver.solve import solve
+from northgate.engine.solver.solve import Solver
 from tests.plans import changed, drill_of, network_of, plan_data
 
 
@@ -74,7 +74,7 @@ def test_what_rests_turns_when_offered_and_worked_off_are_even():
     grown = growth(idle, np.full(6, 0.1))
     assert not grown.moves
     assert next_crossing(idle, grown, np.zeros(0), 50.0).at_s == pytest.approx(50 + (1 - used) / 0.1)
-    full = replace(overloaded(), moment=replace(overloaded().moment, backlog_s=np.full(6, 10.0)))
+    full = replace(overloaded(), state=replace(overloaded().state, backlog_s=np.full(6, 10.0)))
     grown = growth(full, np.full(6, -0.5))
     assert not grown.moves, "it stays full while more is offered than is worked off"
     assert next_crossing(full, grown, np.zeros(0), 0.0).at_s == pytest.approx(1 / 0.5)
@@ -101,7 +101,7 @@ def test_a_queue_fills_as_old_answers_fade():
     changed_s = next(event.at_s for event in run.events if event.kind == "answer")
     # 600/s move over 60 s onto 2 x 100/s: u = t / 20 s, even after 20 s, then b = (t - 20)^2 / 40, full at 10 s.
     for after_s in (25, 30, 38):
-        backlog = run.flow_at(changed_s + after_s).moment.backlog_s
+        backlog = run.flow_at(changed_s + after_s).state.backlog_s
         assert backlog[6:] == pytest.approx([(after_s - 20) ** 2 / 40] * 2, rel=1e-9)
     full_s = 20 + (10 * 40) ** 0.5
     assert (
@@ -114,7 +114,7 @@ def test_a_change_of_speed_keeps_the_work_and_stretches_its_seconds():
     data = changed(data, "/target_groups/0/probe", None)
     steps = [{"at_s": 3, "fail": {"slow": "tiles-1", "factor": 2}}]
     run = drill_of(data, steps, lasts_s=10)
-    assert run.flow_at(3).moment.backlog_s[:2] == pytest.approx([6, 3])
+    assert run.flow_at(3).state.backlog_s[:2] == pytest.approx([6, 3])
 
 
 @pytest.fixture
@@ -156,9 +156,9 @@ def test_those_chosen_by_how_busy_they_are_follow_their_backlogs(balance):
     flow = run.flow_at(1)
 
     def slope(backlog_s):
-        return solve(run.network, replace(flow.moment, backlog_s=backlog_s)).queue.utilisation - 1
+        return Solver(run.network).solve(replace(flow.state, backlog_s=backlog_s)).queue.utilisation - 1
 
-    backlog_s, step_s = flow.moment.backlog_s, 0.05
+    backlog_s, step_s = flow.state.backlog_s, 0.05
     for _ in range(int(5 / step_s)):
         first = slope(backlog_s)
         second = slope(backlog_s + first * step_s / 2)
@@ -166,4 +166,4 @@ def test_those_chosen_by_how_busy_they_are_follow_their_backlogs(balance):
         fourth = slope(backlog_s + third * step_s)
         backlog_s = np.maximum(backlog_s + (first + 2 * second + 2 * third + fourth) * step_s / 6, 0)
     assert backlog_s[0] > 1.2 * backlog_s[1], "the slow one's grows faster"
-    assert run.flow_at(6).moment.backlog_s == pytest.approx(backlog_s, rel=3e-4)
+    assert run.flow_at(6).state.backlog_s == pytest.approx(backlog_s, rel=3e-4)

@@ -56,7 +56,7 @@ def test_what_is_served_and_failed_adds_up_while_sessions_move():
     )
     for flow in run.flows:
         assert flow.served + flow.cause_rps.sum() == pytest.approx(600)
-        assert flow.moment.held.sessions.sum() <= 1 + 1e-9
+        assert flow.state.held.sessions.sum() <= 1 + 1e-9
     assert run.readings.requests == pytest.approx(600 * 600)
 
 
@@ -64,4 +64,4 @@ def test_sessions_on_a_target_that_drains_move_on():
     run = drill_of(sticky(renews=True), [{"at_s": 60, "drain": {"instance": "tiles-1"}}], lasts_s=300)
     assert run.readings.sessions_moved == pytest.approx(3000 / 6)
     assert run.readings.failed == 0
-    assert run.flow_at(200).moment.held.sessions.sum() == pytest.approx(1)
+    assert run.flow_at(200).state.held.sessions.sum() == pytest.approx(1)

@@ -140,7 +140,7 @@ def test_a_dead_fronts_probers_stop_and_believe_what_they_find_on_return():
     run = drill_of(plan_data(), steps)
     fronts = {run.network.front_name(int(run.network.pairs.front[row.pair])) for row in run.blind}
     assert fronts == {"fells-1", "fells-3"}
-    returned = run.flow_at(300).moment.in_use[run.network.pairs.front == 1]
+    returned = run.flow_at(300).state.in_use[run.network.pairs.front == 1]
     assert returned.all()
 
 

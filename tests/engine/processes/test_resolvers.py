@@ -173,4 +173,4 @@ def test_what_is_served_and_failed_adds_up_through_a_tail():
     run = run_drill(network, network.plan.drills[0])
     for flow in run.flows:
         assert flow.served + flow.cause_rps.sum() == pytest.approx(RPS)
-        assert np.all(flow.moment.told >= -1e-12)
+        assert np.all(flow.state.dns_share >= -1e-12)

@@ -24,7 +24,7 @@ def test_the_excess_share_is_overloaded():
     assert flow.served == pytest.approx(400)
     assert flow.cause_rps[2] == pytest.approx(200), "overloaded: 1 - 1/u, u = 192/128"
     assert flow.zone_served.sum() == pytest.approx(400)
-    assert flow.places.lane_served.sum() == flow.places.cell_served.sum() == pytest.approx(400)
+    assert flow.places.weighted_served.sum() == flow.places.cell_served.sum() == pytest.approx(400)
     assert flow.mechanism_rps[3] == pytest.approx(200)
     assert flow.queue.utilisation[:6] == pytest.approx([0.1] * 6), "the targets have done the work"
 
@@ -45,4 +45,4 @@ def test_it_caps_connections_at_layer_4_alike():
     flow = run.flow_at(599)
     assert flow.served == pytest.approx(400)
     assert flow.zone_served.sum() == pytest.approx(400)
-    assert flow.moment.held.connections.sum() > 0.5
+    assert flow.state.held.connections.sum() > 0.5

@@ -22,7 +22,7 @@ def layer_4(group=None, **client):
 
 
 def connections(flow):
-    return flow.moment.held.connections[0] * SOURCES
+    return flow.state.held.connections[0] * SOURCES
 
 
 def test_settled_connections_change_no_shares():
@@ -32,7 +32,7 @@ def test_settled_connections_change_no_shares():
     assert flow.served == pytest.approx(RPS)
     assert connections(flow).sum() == pytest.approx(SOURCES * OPEN)
     assert flow.places.front_rps == pytest.approx([200] * 3)
-    assert flow.places.lane_rps.sum() == pytest.approx(RPS)
+    assert flow.places.weighted_rps.sum() == pytest.approx(RPS)
     assert flow.places.entry_rps.sum() == pytest.approx(RPS)
 
 

@@ -191,14 +191,14 @@ def test_fault_domains_waves_and_regions_fall_together():
     data = plan_data()
     data["fleets"][0]["instance"] |= {"fault_domain": "rack-1", "maintenance_wave": 0}
     for part in ({"fault_domain": "rack-1"}, {"maintenance_wave": 0}, {"region": "fells"}):
-        truth = drill_of(data, [fail(10, **part)], lasts_s=11).flow_at(10).moment.truth
+        truth = drill_of(data, [fail(10, **part)], lasts_s=11).flow_at(10).state.truth
         assert truth.machine_silent.all()
         assert truth.front_dead.all() == ("region" in part)
 
 
 def test_the_union_of_faults_is_in_force_until_each_is_taken_back():
     steps = [fail(10, zone="fells-1"), fail(20, instance="tiles-1"), restore(30, zone="fells-1")]
-    truth = drill_of(plan_data(), steps, lasts_s=40).flow_at(35).moment.truth
+    truth = drill_of(plan_data(), steps, lasts_s=40).flow_at(35).state.truth
     assert truth.machine_silent.tolist() == [True] + [False] * 5
 
 

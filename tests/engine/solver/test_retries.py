@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from northgate.engine.balancing.keys import hash_table
+from northgate.engine.balancing.keys import KeyTable
 from northgate.engine.drill.run import undisturbed
 from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
 from tests.simulation.requests import score
@@ -134,7 +134,7 @@ def test_a_hashed_call_that_is_repeated_goes_the_same_way_again():
     lost = 0
     for front in range(3):
         pairs = network.cells.pairs[front]
-        order = hash_table(network).orders(front, segment, network.pairs.weight[pairs], 1)
+        order = KeyTable(network).orders(front, segment, network.pairs.weight[pairs], 1)
         machines = network.pairs.machine[pairs][order]
         lost += sum(set(row.tolist()) <= silent for row in machines) / len(order) / 3
     assert 0 < lost < 0.2
@@ -186,7 +186,7 @@ def test_a_session_whose_target_refuses_goes_on_in_the_order_of_its_key():
     }  # fmt: skip
     run = drill_of(data, [fail(60, process="tiles-1"), fail(60, process="tiles-2")], lasts_s=70)
     sources = [(198 << 24) + (18 << 16) + number * 65536 // 60 for number in range(60)]
-    bound = run.flow_at(60).moment.held.sessions[0][:2]
+    bound = run.flow_at(60).state.held.sessions[0][:2]
     lost = 0.0
     for held, other in ((1, 2), (2, 1)):
         orders = [

@@ -9,10 +9,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from northgate.engine.drill.run import run_drill
-from northgate.engine.solver.solve import solve
+from northgate.engine.solver.solve import Solver
 from northgate.engine.solver.state import Held
 from northgate.engine.trace.expected import ExpectedWays
-from northgate.engine.trace.history import Story
+from northgate.engine.trace.history import History
 from northgate.engine.trace.question import Question
 from northgate.engine.trace.trace import trace
 from northgate.engine.trace.walk import Tracer
@@ -27,19 +27,19 @@ LAW = settings(max_examples=40, deadline=None, suppress_health_check=[HealthChec
 
 def without_connections(flow):
     """The same moment as everybody connects anew: a trace does."""
-    held = flow.moment.held
+    held = flow.state.held
     if held is None or not held.connections.any():
         return flow
     none = Held(held.sessions, np.zeros_like(held.connections))
-    return solve(flow.network, replace(flow.moment, held=none))
+    return Solver(flow.network).solve(replace(flow.state, held=none))
 
 
-def expected(flow, story, client, url):
+def expected(flow, history, client, url):
     """What the trace expects of calls of a group, each by a source of its own with the session that it holds: by cause,
     and what is served by target."""
     asked = Question(url=url, client=client, vary="source", session="kept", times=2)
     causes, served = dict.fromkeys(CAUSES, 0.0), {}
-    for (answer, error, cause), share in ExpectedWays(Tracer(flow, asked, story)).shares().items():
+    for (answer, error, cause), share in ExpectedWays(Tracer(flow, asked, history)).shares().items():
         if error is None:
             served[answer] = served.get(answer, 0.0) + share
         else:
@@ -53,11 +53,11 @@ def test_what_a_trace_expects_is_what_the_solver_says(data, seconds):
     run = run_drill(network := network_of(data), network.plan.drills[0])
     for second in [*seconds, run.keyframes[len(run.keyframes) // 2].t_s]:
         flow = without_connections(run.flow_at(second))
-        agrees(flow, Story(flow, run, second), data["clients"][0], flow.moment.call_rps.sum())
+        agrees(flow, History(flow, run, second), data["clients"][0], flow.state.call_rps.sum())
 
 
-def agrees(flow, story, client, rate):
-    causes, served = expected(flow, story, client["name"], client["calls"][0]["url"])
+def agrees(flow, history, client, rate):
+    causes, served = expected(flow, history, client["name"], client["calls"][0]["url"])
     assert flow.served / rate == pytest.approx(sum(served.values()), abs=1e-9)
     assert flow.cause_rps / rate == pytest.approx(np.array([causes[cause] for cause in CAUSES]), abs=1e-9)
     machines = flow.network.machines
@@ -101,7 +101,7 @@ def test_the_law_holds_where_much_comes_together(about, world):
     run = run_drill(network := network_of(data), network.plan.drills[0])
     for second in (5, 11, 30, world.at_s, 90):
         flow = without_connections(run.flow_at(second))
-        agrees(flow, Story(flow, run, second), data["clients"][0], RPS)
+        agrees(flow, History(flow, run, second), data["clients"][0], RPS)
 
 
 @pytest.mark.parametrize(("about", "world"), list(worlds()), ids=lambda one: one if isinstance(one, str) else "")
@@ -113,7 +113,7 @@ def test_what_comes_is_what_is_expected(about, world):
     flow = run.flow_at(world.at_s + 1)
     url = data["clients"][0]["calls"][0]["url"]
     asked = Question(url=url, client="walkers", vary="source", session="kept", times=400)
-    answer = trace(flow, asked, Story(flow, run, world.at_s + 1))
+    answer = trace(flow, asked, History(flow, run, world.at_s + 1))
     assert sum(row.expected_share for row in answer.expected) == pytest.approx(1)
     for row in answer.expected:
         assert row.expected_share > 0, "nothing comes that was not to be expected"
@@ -130,7 +130,7 @@ def test_the_ladder_tells_each_attempt_and_what_it_cost():
     run = run_drill(network := network_of(data), network.plan.drills[0])
     flow, url = run.flow_at(11), data["clients"][0]["calls"][0]["url"]
     asked = Question(url=url, client="walkers", times=8, vary="source")
-    ways = [trace(flow, replace(asked, show=number), Story(flow, run, 11)) for number in range(8)]
+    ways = [trace(flow, replace(asked, show=number), History(flow, run, 11)) for number in range(8)]
     longest = max(ways, key=lambda one: len(one.hops))
     kinds = [hop.kind for hop in longest.hops]
     assert kinds.count("next") == 1
@@ -146,7 +146,7 @@ def test_a_repeat_is_a_hop_of_its_own():
     data = world.data() | {"drills": [{"name": "d", "phases": "best", "lasts_s": 200, "steps": world.steps}]}
     run = run_drill(network := network_of(data), network.plan.drills[0])
     flow, url = run.flow_at(11), data["clients"][0]["calls"][0]["url"]
-    answer = trace(flow, Question(url=url, client="walkers"), Story(flow, run, 11))
+    answer = trace(flow, Question(url=url, client="walkers"), History(flow, run, 11))
     repeats = [hop.because for hop in answer.hops if hop.kind == "repeat"]
     assert [words.partition("repeats its call, ")[2] for words in repeats] == ["1 of 2 times", "2 of 2 times"]
     assert (answer.outcome.status, answer.outcome.cause) == (502, "refused")
@@ -160,7 +160,7 @@ def test_an_old_answer_is_told_as_one():
     flow = run.flow_at(114)
     url = data["clients"][0]["calls"][0]["url"]
     asked = Question(url=url, client="walkers", times=100)
-    ways = [trace(flow, replace(asked, show=number), Story(flow, run, 114)) for number in range(4)]
+    ways = [trace(flow, replace(asked, show=number), History(flow, run, 114)) for number in range(4)]
     old = [way.hops[0].because.startswith("an old answer") for way in ways]
     assert any(old)
     assert not all(old)

@@ -8,8 +8,8 @@ from scipy import stats
 
 from northgate.engine.base.errors import CannotRun
 from northgate.engine.drill.run import run_drill, undisturbed
-from northgate.engine.solver.solve import solve
-from northgate.engine.trace.history import Story
+from northgate.engine.solver.solve import Solver
+from northgate.engine.trace.history import History
 from northgate.engine.trace.probe import trace_probe
 from northgate.engine.trace.question import Question
 from northgate.engine.trace.trace import trace
@@ -31,7 +31,7 @@ def asked(data, url=URL, *, at=None, steps=(), client="walkers", **question):
         return trace(undisturbed(network), Question(url=url, client=client, **question))
     run = run_drill(network, network.plan.drills[0])
     flow = run.flow_at(at)
-    return trace(flow, Question(url=url, client=client, **question), Story(flow, run, at))
+    return trace(flow, Question(url=url, client=client, **question), History(flow, run, at))
 
 
 def hops(answer):
@@ -119,12 +119,12 @@ def test_at_layer_4_silence_is_a_time_out_and_a_refusal_a_reset():
         network = network_of(data)
         flow = undisturbed(network)
         truth = truth_under(network, [Part.model_validate(part)])
-        moment = replace(
-            flow.moment,
-            truth=replace(truth, front_dead=flow.moment.truth.front_dead),
+        state = replace(
+            flow.state,
+            truth=replace(truth, front_dead=flow.state.truth.front_dead),
             encounter=encounter(network, truth),
         )
-        end = trace(solve(network, moment), Question(url=URL, client="walkers")).outcome
+        end = trace(Solver(network).solve(state), Question(url=URL, client="walkers")).outcome
         assert (end.status, end.error) == (None, error)
         assert end.latency_ms == pytest.approx(12 + waited), "the client's own connect time-out"
 
@@ -337,7 +337,7 @@ def probed(data, *, steps=(), at=None, target="tiles-1", front=None):
         return trace_probe(undisturbed(network), "tiles", target, front)
     run = run_drill(network, network.plan.drills[0])
     flow = run.flow_at(at)
-    return trace_probe(flow, "tiles", target, front, Story(flow, run, at))
+    return trace_probe(flow, "tiles", target, front, History(flow, run, at))
 
 
 @pytest.mark.parametrize(

@@ -1,13 +1,13 @@
 """Who is chosen: tiers, groups and targets as each front sees them."""
 
-from northgate.engine.balancing.keys import hash_table
+from northgate.engine.balancing.keys import KeyTable
 from northgate.engine.balancing.methods import busy_shares, even_shares
 from northgate.engine.balancing.tiers import Choice, choose
 
 __all__ = [
     "Choice",
+    "KeyTable",
     "busy_shares",
     "choose",
     "even_shares",
-    "hash_table",
 ]

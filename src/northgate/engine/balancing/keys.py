@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from northgate.engine.base import Floats, Ints, kept
+from northgate.engine.base import Floats, Ints
 from northgate.engine.formulas import Keys, best_scores, ranking, winners
 from northgate.engine.network import Network, Segment
 
@@ -19,8 +19,8 @@ class _Fallen:
 
 
 @dataclass
-class HashTable:
-    """Remembers where keys fell, so that one that leaves or joins moves only its own."""
+class KeyTable:
+    """Remembers where keys fell, so that a target that leaves or joins moves only its own keys. Owned by one solver."""
 
     network: Network
     fallen: dict[tuple[bytes, int], _Fallen] = field(default_factory=dict)
@@ -64,12 +64,6 @@ class HashTable:
         ends = np.cumsum([len(keys) for keys in new.values()])
         found = np.split(winners(np.concatenate(list(new.values())), targets, weight), ends[:-1])
         self.fallen |= {(digest, one): _Fallen(weight, winner) for one, winner in zip(new, found, strict=True)}
-
-
-@kept
-def hash_table(network: Network) -> HashTable:
-    """The hash table of a network."""
-    return HashTable(network)
 
 
 def _moved(keys: Keys, targets: Keys, known: _Fallen, weight: Floats) -> Ints:

@@ -12,12 +12,12 @@ from northgate.engine.network import Network
 class Choice:
     """How each front chooses: per cell the share of its route, per pair its weight in its cell, per route what fails.
 
-    `lane_share[l]` is the share of its route's requests that go through lane l; `route_refused` the share that finds
+    `weighted_share[l]` is the share of its route's requests that go through lane l; `route_refused` the share that finds
     nobody (cause none_healthy); `pair_weight` is 0 for those that are left out, `candidate` says who is not.
     """
 
-    route_choice: Ints
-    lane_share: Floats
+    route_tier: Ints
+    weighted_share: Floats
     route_refused: Floats
     pair_weight: Floats
     candidate: Bools
@@ -34,32 +34,32 @@ def choose(network: Network, in_use: Bools, warmth: Floats, here: Bools) -> Choi
     counted = (pairs.weight > 0) & here
     cell_in_use = total_by(pairs.cell, in_use & counted, cells)
     cell_targets = total_by(pairs.cell, counted, cells)
-    choice_in_use = _sum_of_lanes(network, cell_in_use)
-    route_choice = _serving_choice(network, choice_in_use, _sum_of_lanes(network, cell_targets))
-    serving = route_choice[network.weighted.route] == network.weighted.tier
+    tier_in_use = _sum_of_weighted(network, cell_in_use)
+    route_tier = _serving_tier(network, tier_in_use, _sum_of_weighted(network, cell_targets))
+    serving = route_tier[network.weighted.route] == network.weighted.tier
     anyway = (
         serving
-        & (choice_in_use == 0)[network.weighted.tier]
+        & (tier_in_use == 0)[network.weighted.tier]
         & network.groups.sends_anyway[network.cells.group[network.weighted.cell]]
     )
     anyway &= (cell_targets > 0)[network.weighted.cell]
-    lane_share, refused = _lane_shares(
-        network, serving, (cell_in_use > 0)[network.weighted.cell] | anyway, choice_in_use
+    weighted_share, refused = _weighted_shares(
+        network, serving, (cell_in_use > 0)[network.weighted.cell] | anyway, tier_in_use
     )
     cell_anyway = total_by(network.weighted.cell, anyway, cells) > 0
     candidate = counted & (in_use | cell_anyway[pairs.cell])
     weight = _weights(network, np.where(candidate, pairs.weight * warmth, 0.0))
     return Choice(
-        route_choice, lane_share, refused, weight, candidate & (weight > 0), cell_in_use, cell_targets, cell_anyway
+        route_tier, weighted_share, refused, weight, candidate & (weight > 0), cell_in_use, cell_targets, cell_anyway
     )
 
 
-def _sum_of_lanes(network: Network, of_cell: Floats) -> Floats:
+def _sum_of_weighted(network: Network, of_cell: Floats) -> Floats:
     """Sums a value of cells over the lanes of each choice."""
     return total_by(network.weighted.tier, of_cell[network.weighted.cell], len(network.tiers.route))
 
 
-def _serving_choice(network: Network, known: Floats, whole: Floats) -> Ints:
+def _serving_tier(network: Network, known: Floats, whole: Floats) -> Ints:
     """Per route the first choice with enough targets in use, else the first with any, else the first."""
     choices = len(network.tiers.route)
     enough = (known >= network.tiers.min_count) & (known >= network.tiers.min_share * whole - 1e-9) & (known > 0)
@@ -71,7 +71,9 @@ def _serving_choice(network: Network, known: Floats, whole: Floats) -> Ints:
     return best
 
 
-def _lane_shares(network: Network, serving: Bools, lane_serves: Bools, choice_in_use: Floats) -> tuple[Floats, Floats]:
+def _weighted_shares(
+    network: Network, serving: Bools, group_serves: Bools, tier_in_use: Floats
+) -> tuple[Floats, Floats]:
     """The share of each route's requests per lane, and per route the share that finds nobody.
 
     An empty group's weight is shared out, or fails, as its tier says; when the whole tier is empty, each group's
@@ -79,8 +81,8 @@ def _lane_shares(network: Network, serving: Bools, lane_serves: Bools, choice_in
     """
     count = len(network.routes.front)
     weight = np.where(serving, network.weighted.weight, 0.0)
-    filled = np.where(lane_serves, weight, 0.0)
-    shares_out = network.tiers.shares_out & (choice_in_use > 0)
+    filled = np.where(group_serves, weight, 0.0)
+    shares_out = network.tiers.shares_out & (tier_in_use > 0)
     based_on = np.where(shares_out[network.weighted.tier], filled, weight)
     base = total_by(network.weighted.route, based_on, count)[network.weighted.route]
     share = np.divide(filled, base, out=np.zeros_like(filled), where=base > 0)

@@ -93,5 +93,5 @@ class Totals:
 def _mean_latency_at_end(flow: Flow, later_s: Floats) -> float:
     if flow.served <= 0:
         return 0.0
-    more_s = (later_s - flow.moment.backlog_s)[flow.network.pairs.machine]
+    more_s = (later_s - flow.state.backlog_s)[flow.network.pairs.machine]
     return flow.mean_latency_s + float(flow.pair_served @ more_s) / flow.served

@@ -11,8 +11,8 @@ from northgate.engine.drill.blind import BlindRow
 from northgate.engine.drill.journal import Cascade, Event, Vote
 from northgate.engine.drill.readings import Readings
 from northgate.engine.network import Answers, Network
-from northgate.engine.processes import History, Holding, growth
-from northgate.engine.solver import Flow, Moment, Opens, solve
+from northgate.engine.processes import AnswerHistory, Holding, growth
+from northgate.engine.solver import Flow, Opens, Solver, State
 from northgate.plan.drills import Drill, Expectation
 
 
@@ -26,7 +26,7 @@ class Keyframe:
     """
 
     t_s: float
-    moment: Moment
+    state: State
     zone_served: Floats
     cause_rps: Floats
     mechanism_rps: Floats
@@ -43,7 +43,7 @@ class Flows(Sequence[Flow]):
     """The flows at the keyframes, each solved when it is asked for: to keep them all would fill the memory."""
 
     def __init__(self, network: Network, keyframes: Sequence[Keyframe]) -> None:
-        self._network, self._keyframes = network, keyframes
+        self._network, self._keyframes, self._solver = network, keyframes, Solver(network)
 
     def __len__(self) -> int:
         return len(self._keyframes)
@@ -51,7 +51,7 @@ class Flows(Sequence[Flow]):
     def __getitem__(self, index: Any) -> Any:
         if isinstance(index, slice):
             return Flows(self._network, self._keyframes[index])
-        return solve(self._network, self._keyframes[index].moment)
+        return self._solver.solve(self._keyframes[index].state)
 
 
 @dataclass(frozen=True)
@@ -65,7 +65,7 @@ class DrillRun:
     blind: tuple[BlindRow, ...]
     events: tuple[Event, ...]
     readings: Readings
-    history: History
+    history: AnswerHistory
     answers_at: Callable[[float], Answers]
     votes: tuple[Vote, ...]
     cascade: Cascade | None = None
@@ -93,6 +93,6 @@ class DrillRun:
             return flow
         seconds = second - frame.t_s
         answers = self.answers_at(second)
-        held = Holding(self.network, frame.moment.held).after(frame.opens, seconds)
+        held = Holding(self.network, frame.state.held).after(frame.opens, seconds)
         backlog_s = growth(flow, frame.faster).after(seconds)
-        return solve(self.network, replace(frame.moment, answers=answers, held=held, backlog_s=backlog_s))
+        return Solver(self.network).solve(replace(frame.state, answers=answers, held=held, backlog_s=backlog_s))

@@ -39,7 +39,7 @@ from northgate.engine.processes import (
     votes,
     with_onward,
 )
-from northgate.engine.solver import Flow, Moment, Tried, frame_of, solve
+from northgate.engine.solver import Attempts, Flow, Solver, State
 from northgate.engine.truth import (
     ANSWERS,
     REFUSES,
@@ -87,6 +87,7 @@ class _Run:
 
     def __init__(self, network: Network, drill: Drill) -> None:
         self.network, self.drill = network, drill
+        self.solver = Solver(network)
         self.now = 0.0
         self.steps = _in_order(drill.steps)
         self.faults: list[Part] = []
@@ -116,7 +117,7 @@ class _Run:
         self.left_at_s = np.full(len(network.pairs.front), np.inf)
         self.holding = Holding(network)
         self.sessions_moved, self.connections_reset = 0.0, 0.0
-        self.attempts: Tried | None = None
+        self.attempts: Attempts | None = None
         self.flow = self._settled_flow()
         self.holding.settle(self.flow.opens)
         self.grown = growth(self.flow)
@@ -186,7 +187,7 @@ class _Run:
         self.keyframes.append(
             Keyframe(
                 t_s=self.now,
-                moment=self.flow.moment,
+                state=self.flow.state,
                 zone_served=self.flow.zone_served,
                 cause_rps=self.flow.cause_rps,
                 mechanism_rps=self.flow.mechanism_rps,
@@ -194,7 +195,7 @@ class _Run:
                 moving=self.grown.moves or self.look_s < NEVER,
                 latency_s=self.flow.mean_latency_s,
                 faster=self.faster,
-                stale=self.resolvers.stale_shares(self.now, self.flow.moment.call_rps),
+                stale=self.resolvers.stale_shares(self.now, self.flow.state.call_rps),
                 failed=self.totals.failed,
                 opens=(self.ahead[1] if self.ahead else self.flow).opens,
             )
@@ -415,9 +416,9 @@ class _Run:
 
     # Solving
 
-    def _moment(self, in_use: Bools) -> Moment:
+    def _moment(self, in_use: Bools) -> State:
         present = self.addresses.present
-        return Moment(
+        return State(
             truth=self.truth,
             encounter=self.encounter,
             in_use=in_use,
@@ -447,7 +448,7 @@ class _Run:
         """The flow at the start: belief is what the probes find under the load that this belief makes."""
         believes = self.view.passes[self.network.probed.pair]
         for _ in range(SETTLING_ROUNDS):
-            self.flow = solve(self.network, self._moment(self._in_use(believes)))
+            self.flow = self.solver.solve(self._moment(self._in_use(believes)))
             found, healthy = self._outcome().passes, votes(self.network, self.flow)
             told = all((a == b).all() for a, b in zip(healthy, self.healthy, strict=True))
             if (found == believes).all() and told:
@@ -457,7 +458,7 @@ class _Run:
         return self.flow
 
     def _solve(self) -> None:
-        self.flow = solve(self.network, self._moment(self._in_use(self.probers.believes)))
+        self.flow = self.solver.solve(self._moment(self._in_use(self.probers.believes)))
         self.attempts = self.flow.attempts
         self._meet()
         if self.network.names.checks:
@@ -472,7 +473,7 @@ class _Run:
         machine = self.network.pairs.machine[pairs]
         timeout = self.network.probed.timeout_s
         latency, slope = self.flow.queue.latency_s[machine], self.flow.queue.slope[machine]
-        latency = latency + (self.backlog_s - self.flow.moment.backlog_s)[machine]
+        latency = latency + (self.backlog_s - self.flow.state.backlog_s)[machine]
         late = too_late(latency, slope, timeout) & ~self.view.silent[pairs]
         answers = ~self.view.silent[pairs] & ~late
         passes = answers & self.view.passes[pairs]
@@ -531,8 +532,8 @@ class _Run:
         answers, mean = self.resolvers.mean_answers(self.now, second), near or self.flow
         for _ in range(1 if near else MEAN_ROUNDS):
             held, before = self.holding.mean(mean.opens, second - self.now), mean
-            moment = replace(self.flow.moment, answers=answers, held=held, backlog_s=backlog_s, attempts=mean.attempts)
-            mean = solve(self.network, moment)
+            state = replace(self.flow.state, answers=answers, held=held, backlog_s=backlog_s, attempts=mean.attempts)
+            mean = self.solver.solve(state)
             if not mean.opens.otherwise(before.opens):
                 break
         return mean
@@ -563,7 +564,7 @@ class _Run:
     def _follow_s(self) -> float:
         """How long until a hold of those who are chosen by how busy they are has changed by FOLLOWED; inf while none of
         their backlogs moves."""
-        mine = frame_of(self.network).busy_machines
+        mine = self.solver.frame.busy_machines
         if not len(mine):
             return NEVER
         slope, hold_s = np.abs(growth(self.flow).slope[mine]), self.flow.queue.latency_s[mine]

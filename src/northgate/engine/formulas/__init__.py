@@ -4,12 +4,12 @@ from northgate.engine.formulas.address_tries import Connects, connects
 from northgate.engine.formulas.blind_times import Bounds, down_bounds, up_bounds
 from northgate.engine.formulas.failover import LastStops, last_of_orders, last_stops, last_stops_in_order
 from northgate.engine.formulas.hashing import Keys, address_keys, best_scores, flow_key, ranking, target_keys, winners
-from northgate.engine.formulas.occupancy import Masses
+from northgate.engine.formulas.occupancy import Occupancy
 from northgate.engine.formulas.queues import AT_BOUND_S, Queue, queue_under, too_late
 from northgate.engine.formulas.retries import attempts, attempts_before
 from northgate.engine.formulas.roots import first_meeting
+from northgate.engine.formulas.round_robin import SmoothRoundRobin
 from northgate.engine.formulas.selection import least_connections, two_choices
-from northgate.engine.formulas.turns import Turns
 
 __all__ = [
     "AT_BOUND_S",
@@ -17,9 +17,9 @@ __all__ = [
     "Connects",
     "Keys",
     "LastStops",
-    "Masses",
+    "Occupancy",
     "Queue",
-    "Turns",
+    "SmoothRoundRobin",
     "address_keys",
     "attempts",
     "attempts_before",

@@ -31,7 +31,7 @@ STEP, SLOW, SMALL, STILL, RELAXED = 0.5, 0.125, 1e-3, 1e-6, 20.0
 
 
 @dataclass(frozen=True)
-class Masses:
+class Occupancy:
     """The masses of one kind as shares of its sources, and how they change.
 
     `rate` is λ in calls per second and source, `opens` p, `ends` δ in 1/s, `silent` the places whose masses end with

@@ -53,9 +53,9 @@ Sets = dict[tuple[int, ...], float]
 
 @dataclass(frozen=True, eq=False)
 class Answers:
-    """What is held at one moment: `told` per entry, the share of its call's connects that set out for it if each call
+    """What is held at one moment: `dns_share` per entry, the share of its call's connects that set out for it if each call
     connects once; `sets` per holder, `holder` per call (-1: it asks no name)."""
 
-    told: Floats
+    dns_share: Floats
     holder: Ints
     sets: tuple[Sets, ...]

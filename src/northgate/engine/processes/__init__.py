@@ -7,16 +7,16 @@ from northgate.engine.processes.fronts import Addresses
 from northgate.engine.processes.holdings import Holding
 from northgate.engine.processes.name_probers import counted, name_findings, votes, with_onward
 from northgate.engine.processes.probers import Findings, Phases, Probers, name_beats, target_beats
-from northgate.engine.processes.resolvers import History, Resolvers
+from northgate.engine.processes.resolvers import AnswerHistory, Resolvers
 
 __all__ = [
     "NO_CROSSING",
     "Addresses",
+    "AnswerHistory",
     "Autoscaler",
     "Crossing",
     "Findings",
     "Growth",
-    "History",
     "Holding",
     "Phases",
     "Probers",

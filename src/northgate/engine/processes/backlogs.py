@@ -42,7 +42,7 @@ class Growth:
 
 def growth(flow: Flow, faster: Floats | None = None) -> Growth:
     """How backlogs change under a flow whose utilisations grow by `faster` a second (None: not at all)."""
-    used, backlog = flow.queue.utilisation - 1, flow.moment.backlog_s
+    used, backlog = flow.queue.utilisation - 1, flow.state.backlog_s
     more = np.zeros(len(used)) if faster is None else faster
     even = np.abs(used) <= AT_BOUND_S
     rises = (used > AT_BOUND_S) | (even & (more > 0))

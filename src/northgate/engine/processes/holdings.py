@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from northgate.engine.base import NEVER, Bools, Floats
-from northgate.engine.formulas import Masses
+from northgate.engine.formulas import Occupancy
 from northgate.engine.network import Network
 from northgate.engine.solver import Held, Opens
 
@@ -21,11 +21,11 @@ class Holding:
             np.zeros((len(network.kept.sessions), len(network.members.group))),
             np.zeros((len(self.kinds), len(network.pairs.front))),
         )
-        self._made: tuple[Opens, Held, list[Masses]] | None = None
+        self._made: tuple[Opens, Held, list[Occupancy]] | None = None
 
     def settle(self, opens: Opens) -> None:
         """What stays as it is while they are opened so."""
-        self.held = self._each(opens, Masses.settled)
+        self.held = self._each(opens, Occupancy.settled)
 
     def after(self, opens: Opens, seconds: float) -> Held:
         """What is held `seconds` later."""
@@ -56,7 +56,7 @@ class Holding:
         self.held = Held(self.held.sessions, kept)
         return freed
 
-    def _each(self, opens: Opens, change: Callable[[Masses], Floats]) -> Held:
+    def _each(self, opens: Opens, change: Callable[[Occupancy], Floats]) -> Held:
         made = [change(masses) for masses in self._kinds(opens)]
         sessions, connections = made[: len(self.held.sessions)], made[len(self.held.sessions) :]
         return Held(
@@ -64,24 +64,24 @@ class Holding:
             np.array(connections, dtype=np.float64).reshape(self.held.connections.shape),
         )
 
-    def _kinds(self, opens: Opens) -> list[Masses]:
+    def _kinds(self, opens: Opens) -> list[Occupancy]:
         """The masses of every kind under a flow: sessions, then connections; kept while neither changes."""
         if self._made is None or self._made[0] is not opens or self._made[1] is not self.held:
             self._made = (opens, self.held, [*self._sessions(opens), *self._connections(opens)])
         return self._made[2]
 
-    def _sessions(self, opens: Opens) -> Iterator[Masses]:
+    def _sessions(self, opens: Opens) -> Iterator[Occupancy]:
         network = self.network
         for number, (held, kind) in enumerate(zip(self.held.sessions, network.kept.sessions, strict=True)):
             group = network.plan.target_groups[kind.group]
             ends = 0.0 if group.affinity.renews else 1 / group.affinity.lasts_s
-            yield Masses(held, 1.0, opens.opening[number], ends, np.zeros(len(held), dtype=bool))
+            yield Occupancy(held, 1.0, opens.opening[number], ends, np.zeros(len(held), dtype=bool))
 
-    def _connections(self, opens: Opens) -> Iterator[Masses]:
+    def _connections(self, opens: Opens) -> Iterator[Occupancy]:
         for number, (held, kind) in enumerate(zip(self.held.connections, self.kinds, strict=True)):
             rate = float(opens.rps[number]) / kind.sources
             again, bound = opens.reconnecting[number], opens.bound[number]
-            masses = Masses(held, rate, opens.connecting[number], kind.ends, opens.ending[number], again)
+            masses = Occupancy(held, rate, opens.connecting[number], kind.ends, opens.ending[number], again)
             if not np.isnan(bound).any():
                 masses = replace(masses, bound=bound, served=opens.served[number])
             yield masses

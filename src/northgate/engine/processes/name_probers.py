@@ -96,9 +96,9 @@ def with_onward(network: Network, flow: Flow, found: Findings) -> Findings:
     onward = _onward_of(network)
     if not onward.count:
         return found
-    told = flow.moment.told[onward.entries]
-    becomes = sum_columns(onward.check, (told[:, None] * flow.entry_fate[onward.entries]).T, onward.count).T
-    takes = total_by(onward.check, told * flow.entry_accepts[onward.entries], onward.count)
+    dns_share = flow.state.dns_share[onward.entries]
+    becomes = sum_columns(onward.check, (dns_share[:, None] * flow.entry_fate[onward.entries]).T, onward.count).T
+    takes = total_by(onward.check, dns_share * flow.entry_accepts[onward.entries], onward.count)
     timeout_s = network.probed.timeout_s[onward.place]
     mine = _judged(becomes, onward.likes, onward.connects, takes, timeout_s)
     passes, delay_s, slope = found.passes.copy(), found.delay_s.copy(), found.slope.copy()
@@ -124,14 +124,14 @@ _checks_of: Callable[[Network], _Checks] = kept(_Checks)
 def _becomes(network: Network, flow: Flow) -> Floats:
     """Per name prober and kind what becomes of its calls, as shares."""
     checks = _checks_of(network)
-    shares = (flow.moment.told[checks.entries, None] * flow.entry_fate[checks.entries]).T
+    shares = (flow.state.dns_share[checks.entries, None] * flow.entry_fate[checks.entries]).T
     return sum_columns(checks.check, shares, checks.count).T
 
 
 def name_findings(network: Network, flow: Flow) -> Findings:
     """What the probes of names find now, and the seconds until that is known."""
     checks = _checks_of(network)
-    takes = flow.moment.told[checks.entries] * flow.entry_accepts[checks.entries]
+    takes = flow.state.dns_share[checks.entries] * flow.entry_accepts[checks.entries]
     taken = total_by(checks.check, takes, checks.count)
     return _judged(_becomes(network, flow), checks.likes, checks.connects, taken, checks.timeout_s)
 

@@ -69,7 +69,7 @@ def held_sets(names: NameBook, who: Asker, over_share: float, over_s: float, hel
 
 
 @dataclass(frozen=True, eq=False)
-class History:
+class AnswerHistory:
     """What names have answered in a drill: per name every record with the second from which on it was valid."""
 
     network: Network
@@ -217,7 +217,7 @@ class Resolvers:
         """What everyone holds at a second."""
         return self._answers([self._sets(number, now) for number in range(len(self.holders))])
 
-    def answers_at(self, history: "History", now: float) -> Answers:
+    def answers_at(self, history: "AnswerHistory", now: float) -> Answers:
         """What everyone held at any second of the past."""
         return self._answers(
             [
@@ -228,7 +228,7 @@ class Resolvers:
 
     def fresh(self) -> Floats:
         """What entries would be told if nobody held old answers."""
-        return self._answers([self._fresh_sets(number) for number in range(len(self.holders))]).told
+        return self._answers([self._fresh_sets(number) for number in range(len(self.holders))]).dns_share
 
     def mean_answers(self, now: float, second: float) -> Answers:
         """What everyone holds on the mean until a second, before which no tail bends: the share of a record is linear,
@@ -244,7 +244,7 @@ class Resolvers:
 
     def _answers(self, sets: Sequence[Sets]) -> Answers:
         entries = self._network.entries
-        told = np.ones(len(entries.call))
+        dns_share = np.ones(len(entries.call))
         shares = []
         for number, mine in enumerate(sets):
             share = np.zeros(len(self._names.leaves_for(self._who(number))))
@@ -254,8 +254,8 @@ class Resolvers:
         asks = np.flatnonzero(self._entry_holder >= 0)
         if len(asks):
             starts = np.cumsum([0, *(len(share) for share in shares)])
-            told[asks] = np.concatenate(shares)[starts[self._entry_holder[asks]] + entries.leaf[asks]]
-        return Answers(told, self._call_holder, tuple(sets))
+            dns_share[asks] = np.concatenate(shares)[starts[self._entry_holder[asks]] + entries.leaf[asks]]
+        return Answers(dns_share, self._call_holder, tuple(sets))
 
     def _steady(self, number: int) -> bool:
         """Whether those names have had no other record for as long as anyone holds one."""
@@ -285,13 +285,13 @@ class Resolvers:
         )
 
     @property
-    def history(self) -> "History":
+    def history(self) -> "AnswerHistory":
         """All records so far."""
         whole = [
             (*past, *zip(times, records, strict=True))
             for past, times, records in zip(self._past, self._times, self._records, strict=True)
         ]
-        return History(self._network, tuple(tuple(some) for some in whole))
+        return AnswerHistory(self._network, tuple(tuple(some) for some in whole))
 
     def stale_shares(self, now: float, call_rps: Floats) -> Floats:
         """Per name the share of its clients' requests whose answer is not the one that they would get now."""

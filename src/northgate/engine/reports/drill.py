@@ -219,6 +219,6 @@ def _sessions(run: DrillRun) -> dict[str, list[float]]:
     rows = [
         total_by(zone, sources @ held.sessions, zones) + total_by(over, openers @ held.connections, zones)
         for frame in run.keyframes
-        if (held := frame.moment.held) is not None
+        if (held := frame.state.held) is not None
     ]
     return {name: [float(row[index]) for row in rows] for index, name in enumerate(network.zones)}

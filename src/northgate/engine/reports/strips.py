@@ -50,10 +50,8 @@ def strips(run: DrillRun, group: str | None = None) -> list[Strip]:
     groups = [one.name for one in network.plan.target_groups]
     ever = ever_there(run)[network.members.machine]
     wanted = [m for m, g in enumerate(network.members.group) if ever[m] and group in (None, groups[int(g)])]
-    moments = [frame.moment for frame in run.keyframes]
-    states = [
-        member_states(network, moment.in_use, moment.encounter.met, moment.truth.front_dead) for moment in moments
-    ]
+    moments = [frame.state for frame in run.keyframes]
+    states = [member_states(network, state.in_use, state.encounter.met, state.truth.front_dead) for state in moments]
     times = [frame.t_s for frame in run.keyframes] + [run.drill.lasts_s]
     return [
         Strip(
@@ -75,9 +73,9 @@ def folded_strips(run: DrillRun) -> list[FoldedStrip]:
     at, count = members.group * zones + network.machines.zone[members.machine], len(groups) * zones
     targets, up, believed = [], [], []
     for frame in run.keyframes:
-        moment = frame.moment
-        here = moment.present(members.machine)
-        met, known, fronts = member_states(network, moment.in_use, moment.encounter.met, moment.truth.front_dead)
+        state = frame.state
+        here = state.present(members.machine)
+        met, known, fronts = member_states(network, state.in_use, state.encounter.met, state.truth.front_dead)
         share = np.divide(known, fronts, out=np.zeros(len(met)), where=fronts > 0)
         targets.append(total_by(at, here, count))
         up.append(total_by(at, here & (met == ANSWERS), count))
@@ -101,7 +99,7 @@ def _pieces(run: DrillRun, member: int, states: Sequence[np.ndarray], times: Seq
     pieces: list[StripPiece] = []
     for index, frame in enumerate(run.keyframes):
         met, believed, fronts = (int(value) for value in states[index][:, member])
-        word = truth_word(met, float(frame.moment.truth.slowness[machine]))
+        word = truth_word(met, float(frame.state.truth.slowness[machine]))
         wrong = believed > 0 if word in ("refuses", "silent") else believed < fronts
         piece = StripPiece(
             from_s=times[index],

@@ -1,16 +1,14 @@
 """Rates at one moment, given truth and belief."""
 
 from northgate.engine.solver.flow import Flow, Opens
-from northgate.engine.solver.frame import frame_of
-from northgate.engine.solver.solve import solve
-from northgate.engine.solver.state import Held, Moment, Tried
+from northgate.engine.solver.solve import Solver
+from northgate.engine.solver.state import Attempts, Held, State
 
 __all__ = [
+    "Attempts",
     "Flow",
     "Held",
-    "Moment",
     "Opens",
-    "Tried",
-    "frame_of",
-    "solve",
+    "Solver",
+    "State",
 ]

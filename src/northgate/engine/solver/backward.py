@@ -1,25 +1,262 @@
-"""One pass, back: what becomes of requests."""
+"""One pass, back: what becomes of requests, as shares of what is sent.
 
-from dataclasses import dataclass
+From the deepest level of balancers up."""
 
-from northgate.engine.base import Floats
+import numpy as np
+
+from northgate.engine.base import (
+    BAD_STATUS,
+    BLOCKED,
+    DEAD_FRONT,
+    FAILS,
+    KINDS,
+    LATE,
+    NONE_HEALTHY,
+    OVERLOADED,
+    QUIET,
+    REFUSED,
+    SERVED,
+    SPENT,
+    TIMED_OUT,
+    UNMET,
+    WORK,
+    Bools,
+    Floats,
+    Ints,
+    sum_columns,
+    total_by,
+)
+from northgate.engine.formulas import Queue, too_late
+from northgate.engine.solver.context import Back, Context, Sent, Stop
+from northgate.engine.solver.retries.kinds import capped, with_trip
 
 
-@dataclass(frozen=True)
-class Back:
-    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a lane's cell, at a row, at an
-    entry, and by row of the repeats' book. `later`: the book after one, two, ... connects that took their time-out,
-    where that makes a difference to what is too late."""
+class Backward:
+    """What becomes of requests, from the deepest level up."""
 
-    pair: dict[int, Floats]
-    cell: Floats
-    row: Floats
-    entry: Floats
-    book: Floats
-    later: tuple[Floats, ...] = ()
+    def __init__(self, context: Context) -> None:
+        self.network, self.state = context.network, context.state
+        self.unloaded, self.frame, self.choice = context.unloaded, context.unloaded.frame, context.unloaded.choice
+        self.repeats, self.connected = context.repeats, context.connected
+        self.fates, self.fate_of_call = self.unloaded.fates, self.unloaded.fate_of_call
+        self.routes, self.cells = self.frame.routes, self.frame.cells
+        self.dns_share = self.state.dns_share
+        # Per front: the share of its answers that its balancer's bandwidth does not let through.
+        self.over = np.zeros(len(self.network.fronts.zone))
+        # What becomes of calls that are followed by class, by how many silent targets they have met before.
+        self.after_waits: dict[tuple[int, int], Floats] = {}
 
-    @property
-    def books(self) -> tuple[Floats, ...]:
-        """What becomes of a connect by row of the book, after no connect that took its time-out, after one, and so
-        on."""
-        return (self.book, *self.later)
+    def run(
+        self, share: Floats, drawn: Floats, sent: Sent, queue: Queue, stops: list[Stop], waits: int = 0
+    ) -> Back:  # fmt: skip
+        """What becomes of requests, from the deepest level up, of those that `waits` connects before took their
+        time-out."""
+        pair = self._at_machines(queue, waits)
+        self.follow_waits(queue, pair, waits)
+        for stop in stops:
+            self._after_others(pair, queue, stop, waits)
+        back = self._to_rows(share, drawn, pair, sent, waits)
+        for _ in range(self.network.balancers.levels - 1 if len(self.frame.inner) else 0):
+            self._take_back(pair, back, self.frame.onward, waits)
+            back = self._to_rows(share, drawn, pair, sent, waits)
+        return back
+
+    def _find_excess(self, row: Floats, sent: Sent, pair: dict[int, Floats]) -> None:
+        """Answers beyond a balancer's bandwidth are lost: the excess share 1 - 1/u of what would be served."""
+        limit = self.network.balancers.bandwidth_mbps
+        if not np.isfinite(limit).any():
+            return
+        balancer = self.network.fronts.balancer
+        megabits = self.network.calls.megabits
+        served = row[:, SERVED] * sent.row * megabits[self.frame.call]
+        if self.connected.any:
+            self.connected.over = np.zeros(len(balancer))
+            bound = self.connected.ended(self.connected.outcome(pair))
+            served = served + bound.row[:, SERVED] * megabits[self.frame.call]
+        demand = total_by(balancer[self.frame.front], served, len(limit))
+        over = np.zeros(len(limit))
+        beyond = demand > limit
+        over[beyond] = 1 - limit[beyond] / demand[beyond]
+        self.over = self.repeats.classes.over = self.connected.over = over[balancer]
+
+    def _at_machines(self, queue: Queue, waits: int) -> dict[int, Floats]:
+        """Per kind what becomes of a request of each fate at each pair; kinds that do not occur are left out."""
+        pairs, encounter = self.network.pairs, self.state.encounter
+        latency, excess = (values[pairs.machine] for values in (queue.latency_s, queue.excess))
+        unloaded, late = self.unloaded, self.late(queue, waits)
+        some_late, some_excess, some_bad = late.any(), excess.any(), encounter.bad_page.any()
+        taken = np.where(unloaded.answers, 1 - excess, 0.0) if some_excess else unloaded.answers.astype(np.float64)
+        served = np.where(late | encounter.bad_page, 0.0, taken) if some_late or some_bad else taken
+        made = {SERVED: served, WORK: served * latency}
+        if some_late:
+            made[LATE] = np.where(late, taken, 0.0)
+            made[TIMED_OUT] = made[LATE] if unloaded.silent is None else made[LATE] + unloaded.silent
+        elif unloaded.silent is not None:
+            made[TIMED_OUT] = unloaded.silent.copy()
+        if some_excess:
+            made[OVERLOADED] = np.where(unloaded.answers, excess, 0.0)
+        if some_bad:
+            made[BAD_STATUS] = np.where(encounter.bad_page & ~late, taken, 0.0)
+        for kind, met in ((REFUSED, unloaded.refuses), (BLOCKED, unloaded.blocked)):
+            if met is not None:
+                made[kind] = met.copy()
+        self._failing(made, latency, waits)
+        return made
+
+    def _failing(self, pair: dict[int, Floats], latency_s: Floats, waits: int) -> None:
+        """What of the failures is a failed connect of the client's, as it is at layer 4, and how long the others
+        take."""
+        network, unloaded, encounter = self.network, self.unloaded, self.state.encounter
+        at_4 = network.fronts.layer[network.pairs.front] == 4
+        quiet = [(TIMED_OUT, unloaded.silent), (BLOCKED, unloaded.blocked)]
+        for cause, met in [*quiet, (REFUSED, unloaded.refuses)]:
+            if met is not None and at_4.any():
+                pair[UNMET + cause] = met * at_4
+        spent = [met * ~at_4 * network.pairs.connect_timeout_s for _, met in quiet if met is not None]
+        if LATE in pair:
+            patience_s = np.minimum(np.maximum(encounter.patience_s(waits), 0.0), encounter.response_s)
+            spent.append(pair[LATE] * np.where(np.isfinite(patience_s), patience_s, 0.0))
+        if BAD_STATUS in pair:
+            spent.append(pair[BAD_STATUS] * latency_s)
+        if spent:
+            pair[SPENT] = np.sum(spent, axis=0)
+
+    def late(self, queue: Queue, waits: int) -> Bools:
+        """Per fate and pair: whether an answer comes too late, after so many connects that took their time-out."""
+        machine = self.network.pairs.machine
+        patience_s = self.state.encounter.patience_s(waits)
+        return too_late(queue.latency_s[machine], queue.slope[machine], patience_s)
+
+    def follow_waits(self, queue: Queue, pair: dict[int, Floats], waits: int) -> None:
+        """What becomes of calls whose classes are followed, by how many silent targets they have met before."""
+        network, encounter = self.network, self.state.encounter
+        for one in self.repeats.pinned:
+            for cell in one.spent:
+                mine = network.cells.pairs[cell]
+                machine = network.pairs.machine[mine]
+                values = np.zeros((self.repeats.others[cell] + 1, len(mine), KINDS))
+                wait_s = np.arange(len(values))[:, None] * network.pairs.connect_timeout_s[mine]
+                latency_s = queue.latency_s[machine] + wait_s
+                late = self._late_after(one.fate, mine, latency_s, wait_s, queue, waits)
+                for kind, value in pair.items():
+                    values[:, :, kind] = value[one.fate, mine]
+                takes = self.repeats.takes[one.fate, mine] & ~self.frame.leads_on[mine]
+                taken = np.where(late, 1 - queue.excess[machine], 0.0)
+                on_time = np.where(late | encounter.bad_page[one.fate, mine], 0.0, 1 - queue.excess[machine])
+                for kind, value in (
+                    (SERVED, on_time), (WORK, on_time * latency_s), (TIMED_OUT, taken), (LATE, taken),
+                    (BAD_STATUS, np.where(late, 0.0, 1 - queue.excess[machine]) - on_time),
+                ):  # fmt: skip
+                    values[:, :, kind] = np.where(takes, value, values[:, :, kind])
+                budget_s = np.maximum(encounter.budget_s[one.fate, mine] - waits * encounter.connect_s[one.fate], 0.0)
+                values[:, :, SPENT] += np.where(takes, (values[:, :, FAILS].sum(axis=2)) * wait_s, 0.0)
+                values[:, :, SPENT] = np.minimum(values[:, :, SPENT], budget_s * values[:, :, FAILS].sum(axis=2))
+                self.after_waits[one.fate, cell] = values
+
+    def _late_after(
+        self, fate: int, mine: Ints, latency_s: Floats, wait_s: Floats, queue: Queue, waits: int
+    ) -> Bools:  # fmt: skip
+        """Whether answers of a cell's pairs come too late after a front has waited so long for silent ones; its own
+        patience for an answer begins anew with each."""
+        encounter = self.state.encounter
+        slope = queue.slope[self.network.pairs.machine[mine]]
+        budget_s = encounter.budget_s[fate, mine] - waits * encounter.connect_s[fate]
+        bounds_s = np.minimum(budget_s, encounter.response_s[mine] + wait_s)
+        return too_late(latency_s, slope, bounds_s)
+
+    def _after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop, waits: int) -> None:
+        """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
+        network, encounter, found = self.network, self.state.encounter, stop.found
+        good = ~stop.bad & (found.share > 0)
+        mine, share, waited = stop.pairs[good], found.share[good], found.waited[:, good]
+        machine = network.pairs.machine[mine]
+        wait_s = np.arange(len(waited))[:, None] * network.pairs.connect_timeout_s[mine]
+        latency_s = queue.latency_s[machine] + wait_s
+        late = self._late_after(stop.fate, mine, latency_s, wait_s, queue, waits)
+        taken = 1 - queue.excess[machine]
+        on_time = np.where(late, 0.0, waited)
+        liked = np.where(encounter.bad_page[stop.fate, mine], 0.0, taken / share)
+        values = {
+            SERVED: on_time.sum(axis=0) * liked,
+            WORK: (on_time * latency_s).sum(axis=0) * liked,
+            TIMED_OUT: taken * np.where(late, waited, 0.0).sum(axis=0) / share,
+            BAD_STATUS: on_time.sum(axis=0) * (taken / share - liked),
+            LATE: np.where(late[0], taken, 0.0),
+        }
+        for kind, value in values.items():
+            pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[stop.fate, mine] = value
+
+    def _to_rows(self, share: Floats, drawn: Floats, pair: dict[int, Floats], sent: Sent, waits: int) -> Back:
+        network, frame = self.network, self.frame
+        cell = np.zeros((KINDS, self.fates, self.cells))
+        row = np.zeros((len(frame.entry), KINDS))
+        fate = self.fate_of_call[frame.call]
+        if self.routes:
+            kinds = list(pair)
+            values = (np.stack([pair[kind] for kind in kinds]) * share).reshape(len(kinds) * self.fates, -1)
+            by_cell = sum_columns(network.pairs.cell, values, self.cells)
+            by_route = sum_columns(
+                network.weighted.route, by_cell[:, network.weighted.cell] * self.choice.weighted_share, self.routes
+            )
+            cell[kinds] = by_cell.reshape(len(kinds), self.fates, self.cells)
+            of_row = by_route.reshape(len(kinds), self.fates, self.routes)[:, fate, frame.some_route]
+            row[:, kinds] = np.where(frame.routed, of_row, 0.0).T
+            refused = np.where(frame.routed, self.choice.route_refused[frame.some_route], 0.0)
+            row[:, NONE_HEALTHY] += refused
+            row[:, UNMET + NONE_HEALTHY] += refused * frame.at_4
+        self._without_pool(row)
+        with_trip(row, frame.trip_s)
+        if not waits:
+            self._find_excess(row, sent, pair)
+        capped(row, self.over[frame.front])
+        entry = self._to_entries(row)
+        return Back(pair, cell, row, entry, self.repeats.outcomes(entry, drawn, pair, row, self.after_waits))
+
+    def _without_pool(self, row: Floats) -> None:
+        """What becomes of requests that no pool is asked for: the balancer answers itself, or nobody takes them."""
+        frame = self.frame
+        row[frame.fixed, np.where(frame.fixed_cause >= 0, frame.fixed_cause, SERVED)] = 1.0
+        row[frame.unheard, UNMET + REFUSED] = 1.0
+        far = np.flatnonzero(frame.too_far & ~frame.routed)
+        row[far] = 0.0
+        row[far, TIMED_OUT] = 1.0
+        lost_ways = ((self.state.encounter.row_blocked, BLOCKED), (self.unloaded.dead, DEAD_FRONT))
+        for lost, kind in lost_ways:
+            row[lost] = 0.0
+            row[lost, kind] = row[lost, UNMET + kind] = 1.0
+
+    def _to_entries(self, row: Floats) -> Floats:
+        """What becomes of an entry's requests: at its fronts, or outside; without any front they meet a dead one."""
+        entries, frame = self.network.entries, self.frame
+        made = np.zeros((len(entries.call), KINDS))
+        np.add.at(made, frame.entry, row * self.unloaded.row_part[:, None])
+        made[frame.outside, SERVED] = 1.0
+        made[frame.nowhere, entries.fixed_cause[frame.nowhere]] = 1.0
+        stranded = self.unloaded.stranded
+        made[stranded, DEAD_FRONT] = made[stranded, UNMET + DEAD_FRONT] = 1.0
+        return made
+
+    def _take_back(self, pair: dict[int, Floats], back: Back, onward: Ints, waits: int) -> None:
+        """What becomes of requests that are passed on is what becomes of them at the next balancer."""
+        network, entries = self.network, self.network.entries
+        members = len(network.members.group)
+        inner = self.frame.inner
+        flat = self.fate_of_call[entries.call[inner]] * members + entries.member[inner]
+        met = np.zeros((KINDS, self.fates, members))
+        for kind in range(KINDS):
+            values = back.entry[inner, kind] * self.dns_share[inner]
+            met[kind] = total_by(flat, values, self.fates * members).reshape(self.fates, members)
+        mean = np.divide(met[WORK], met[SERVED], out=np.zeros_like(met[WORK]), where=met[SERVED] > 0)
+        member = network.pairs.member[onward]
+        late = mean[:, member] > self.state.encounter.patience_s(waits)[:, onward]
+        at_4 = network.fronts.layer[network.pairs.front[onward]] == 4
+        # To a layer 7 balancer a failed connect is a failure like others, after its own time-out.
+        quiet = np.sum([met[UNMET + cause] for cause in QUIET], axis=0)[:, member]
+        met[SPENT][:, member] += np.where(at_4, 0.0, quiet * network.pairs.connect_timeout_s[onward])
+        for kind in range(KINDS):
+            value = pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))
+            value[:, onward] = np.where(at_4 | (kind < UNMET), met[kind][:, member], 0.0)
+        for kind in (TIMED_OUT, LATE):
+            pair[kind][:, onward] += np.where(late, pair[SERVED][:, onward], 0.0)
+        for kind in (SERVED, WORK):
+            pair[kind][:, onward] = np.where(late, 0.0, pair[kind][:, onward])

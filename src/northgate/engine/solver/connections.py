@@ -12,10 +12,9 @@ import numpy as np
 
 from northgate.engine.base import BLOCKED, DEAD_FRONT, KINDS, SERVED, SPENT, UNMET, Bools, Floats, sum_columns, total_by
 from northgate.engine.formulas import attempts
-from northgate.engine.network import Network
-from northgate.engine.solver.frame import frame_of
 from northgate.engine.solver.retries.kinds import by_last_attempt, capped, with_trip
-from northgate.engine.solver.state import Moment
+from northgate.engine.solver.state import State
+from northgate.engine.solver.unloaded import Unloaded
 from northgate.engine.truth import BARRED, SILENT
 
 
@@ -29,22 +28,23 @@ class Bound:
     served: Floats
 
 
-class Connected:
+class OpenConnections:
     """The calls over open connections at one moment: `rps[k, p]` by kind and pair; `free` is per call the share of its
     sources that have none."""
 
-    def __init__(self, network: Network, moment: Moment, retries: Floats) -> None:
-        self.network, self.moment = network, moment
+    def __init__(self, unloaded: Unloaded, state: State, retries: Floats) -> None:
+        self.network, self.state, self.frame = unloaded.network, state, unloaded.frame
+        network = self.network
         self.kinds = network.kept.connections
-        self.free = np.ones(len(moment.call_rps))
+        self.free = np.ones(len(state.call_rps))
         calls = np.array([kind.call for kind in self.kinds], dtype=np.int64)
-        held = np.zeros((len(calls), len(network.pairs.front))) if moment.held is None else moment.held.connections
+        held = np.zeros((len(calls), len(network.pairs.front))) if state.held is None else state.held.connections
         self.held = held
         self.free[calls] = np.clip(1 - held.sum(axis=1), 0.0, 1.0)
-        self.rps = held * moment.call_rps[calls][:, None]
+        self.rps = held * state.call_rps[calls][:, None]
         # Whether any connection is open.
         self.any = bool(self.rps.any())
-        self.fate = moment.encounter.fate[network.calls.outcome[calls]]
+        self.fate = state.encounter.fate[network.calls.outcome[calls]]
         self.tries = np.ones_like(self.rps)
         self.anew = np.zeros_like(self.free)
         self.over = np.zeros(len(network.fronts.zone))
@@ -54,13 +54,13 @@ class Connected:
         rows = np.array([kind.row_of_front for kind in self.kinds], dtype=np.int64)
         rows = rows.reshape(len(calls), len(network.fronts.zone))[:, front]
         self.row = rows
-        self.dead = moment.truth.front_dead[front][None, :] & (rows >= 0)
-        self.blocked = moment.encounter.row_blocked[np.maximum(rows, 0)] & (rows >= 0) & ~self.dead
+        self.dead = state.truth.front_dead[front][None, :] & (rows >= 0)
+        self.blocked = state.encounter.row_blocked[np.maximum(rows, 0)] & (rows >= 0) & ~self.dead
         self.blocked = self.blocked if len(network.arrivals.entry) else np.zeros_like(self.dead)
 
     def ends_at_first_failure(self) -> Bools:
         """Per kind and pair: nothing answers there, so that a connection ends with its first failed call."""
-        met = self.moment.encounter.fate_met[self.fate]
+        met = self.state.encounter.fate_met[self.fate]
         return np.asarray(((met == SILENT) | (met == BARRED) | self.blocked) & ~self.dead)
 
     @property
@@ -82,7 +82,7 @@ class Connected:
         # Over an open connection nobody connects, and so takes no next address: he waits until his patience is over.
         unheard = made[:, :, UNMET:].sum(axis=2)
         made[:, :, UNMET:] = 0.0
-        frame = frame_of(self.network)
+        frame = self.frame
         if len(frame.entry):
             with_trip(made, np.where(self.row >= 0, frame.trip_s[np.maximum(self.row, 0)], 0.0))
         capped(made, self.over[self.network.pairs.front][None, :])
@@ -125,11 +125,11 @@ class Connected:
         row = np.stack([total_by(flat, rate[:, :, kind].ravel(), rows) for kind in range(KINDS)], axis=1)
         return Bound(row, total_by(flat, (self.rps * self.tries).ravel(), rows), rate[:, :, SERVED])
 
-    def by_lane(self, by_kind_cell: Floats) -> Floats:
+    def by_weighted(self, by_kind_cell: Floats) -> Floats:
         """Sums a value per kind and cell over the lanes by which those connections go."""
-        lanes = np.array([kind.weighted_of_cell for kind in self.kinds], dtype=np.int64)
-        used = lanes >= 0
-        return total_by(lanes[used], by_kind_cell[used], len(self.network.weighted.cell))
+        weighted_groups = np.array([kind.weighted_of_cell for kind in self.kinds], dtype=np.int64)
+        used = weighted_groups >= 0
+        return total_by(weighted_groups[used], by_kind_cell[used], len(self.network.weighted.cell))
 
     def by_cell(self, by_pair: Floats) -> Floats:
         """Sums a value per kind and pair over the cells."""

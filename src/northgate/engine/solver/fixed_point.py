@@ -1,18 +1,13 @@
-"""The solver: rates at one moment, given truth and belief. Nothing else in North Gate computes a rate.
-
-What is sent where, and what becomes of it, is `passing`; where the choice of a target depends on how busy it is, or how
-often a call is tried on what becomes of it, all are solved together here; `summing` adds up what readings and views
-ask for.
-"""
+"""The fixed point of what depends on load: the shares of targets that are chosen by how busy they are, and how often
+calls are tried again, which depends on what becomes of them."""
 
 import numpy as np
 
 from northgate.engine.base import Floats
 from northgate.engine.formulas import Queue
-from northgate.engine.solver.backward import Back
-from northgate.engine.solver.forward import Sent
-from northgate.engine.solver.one_pass import Passing
-from northgate.engine.solver.state import Tried
+from northgate.engine.solver.context import Back, Sent
+from northgate.engine.solver.one_pass import OnePass
+from northgate.engine.solver.state import Attempts
 
 # Shares that depend on the load that they make are settled when none changes by more than this.
 SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-13, 400, 1 / 64, 2.0
@@ -28,17 +23,18 @@ SETTLED_TRIES, EVERY, NEAR, STEADY = 1e-12, 4, 1e-2, 1 - 1e-7
 PATIENCE, HALVED = 40, 0.5
 
 
-def _settled(passing: Passing, share: Floats) -> tuple[Floats, Sent, Queue, Back]:
+def fixed_point(one_pass: OnePass) -> tuple[Floats, Sent, Queue, Back]:
     """The fixed point of the shares that depend on load and of the attempts that depend on failures, from the state
     before on."""
-    step, before, lead = 1.0, np.zeros(0), _Lead(passing)
+    share = one_pass.unloaded.first_shares
+    step, before, lead = 1.0, np.zeros(0), _Lead(one_pass)
     least, since = np.inf, 0
     for number in range(ROUNDS):
-        sent, queue, back = passing.go(share)
-        wanted = passing.busy_shares(share, sent, queue, back) if passing.busy else share
+        sent, queue, back = one_pass.go(share)
+        wanted = one_pass.sending.busy_shares(share, sent, queue, back) if one_pass.unloaded.frame.busy else share
         off = (wanted - share).ravel()
         change = float(np.abs(off).max(initial=0.0))
-        tries = lead.look(back) if passing.again else 0.0
+        tries = lead.look(back) if one_pass.again else 0.0
         if max(change, tries) < least * HALVED:
             least, since = max(change, tries), number
         if (change <= SETTLED and tries <= SETTLED_TRIES) or number == ROUNDS - 1 or number - since > PATIENCE:
@@ -46,26 +42,26 @@ def _settled(passing: Passing, share: Floats) -> tuple[Floats, Sent, Queue, Back
         if len(before) and change > SETTLED:
             step = _next_step(step, before, off)
         share, before = (wanted if change <= SETTLED else share + step * (wanted - share)), off
-        if passing.again:
+        if one_pass.again:
             lead.go_on()
     return share, sent, queue, back
 
 
 class _Lead:
-    """Leads the attempts to where they stay: mostly to what is wanted; every so often, once they change little, as far
-    as the series of their changes leads (Aitken), and back if that was too far."""
+    """Iterates attempts to their fixed point; every fourth round may extrapolate (Aitken), undoing a step that raised
+    the residual."""
 
-    def __init__(self, passing: Passing) -> None:
-        self.passing = passing
+    def __init__(self, one_pass: OnePass) -> None:
+        self.one_pass = one_pass
         self.rounds = 0
         self.moved, self.last = np.zeros(0), np.zeros(0)
         # What was wanted before the last stretch, and how much attempts changed then.
-        self.fallback: tuple[Tried, float] | None = None
+        self.fallback: tuple[Attempts, float] | None = None
 
     def look(self, back: Back) -> float:
         """How far attempts are from what is wanted now."""
-        self.wanted = self.passing.tries_wanted(back)
-        self.last, self.moved = self.moved, self.passing.tried.off(self.wanted)
+        self.wanted = self.one_pass.attempts_wanted(back)
+        self.last, self.moved = self.moved, self.one_pass.attempts.off(self.wanted)
         self.change = float(np.abs(self.moved).max(initial=0.0))
         return self.change
 
@@ -73,12 +69,12 @@ class _Lead:
         """To the next attempts."""
         self.rounds += 1
         if self.fallback and self.change > self.fallback[1]:
-            self.passing.take(self.fallback[0])
+            self.one_pass.take(self.fallback[0])
             self.fallback, self.moved = None, np.zeros(0)
             return
         stretch = self._stretch()
         self.fallback = (self.wanted, self.change) if stretch > 1 else None
-        self.passing.take(self.passing.tried.towards(self.wanted, stretch))
+        self.one_pass.take(self.one_pass.attempts.towards(self.wanted, stretch))
 
     def _stretch(self) -> float:
         size = float(self.last @ self.last)

@@ -10,7 +10,7 @@ from northgate.engine.balancing import Choice
 from northgate.engine.base import Bools, Floats
 from northgate.engine.formulas import Queue
 from northgate.engine.network import Network
-from northgate.engine.solver.state import Moment, Tried
+from northgate.engine.solver.state import Attempts, State
 
 # Rates at which sessions and connections are opened that differ by less than this are the same.
 ALIKE = 1e-9
@@ -27,8 +27,8 @@ class Places:
     entry_served: Floats
     cell_rps: Floats
     cell_served: Floats
-    lane_rps: Floats
-    lane_served: Floats
+    weighted_rps: Floats
+    weighted_served: Floats
     pair_rps: Floats
     zone_from_elsewhere: Floats
 
@@ -69,11 +69,11 @@ class Flow:
     """
 
     network: Network
-    moment: Moment
+    state: State
     choice: Choice
     queue: Queue
     pair_share: Floats
-    attempts: Tried
+    attempts: Attempts
     opening: Floats
     connecting: Floats
     reconnecting: Floats
@@ -101,7 +101,7 @@ class Flow:
     @cached_property
     def requests(self) -> float:
         """Calls offered per second."""
-        return float(self.moment.call_rps.sum())
+        return float(self.state.call_rps.sum())
 
     @cached_property
     def cause_rps(self) -> Floats:
@@ -127,7 +127,7 @@ class Flow:
     def opens(self) -> Opens:
         """How sessions and connections are opened and end under these rates."""
         calls = np.array([kind.call for kind in self.network.kept.connections], dtype=np.int64)
-        rps = self.moment.call_rps[calls]
+        rps = self.state.call_rps[calls]
         return Opens(
             self.opening, self.connecting, self.reconnecting, self.ending, rps, self.bound_there, self.served_there
         )
@@ -135,9 +135,9 @@ class Flow:
     def call_fate(self, call: int) -> Floats:
         """What becomes of a call, by kind, as shares; also of one that nobody makes now."""
         mine = self.network.entries.of_call[call]
-        return np.asarray(self.moment.told[mine] @ self.entry_fate[mine])
+        return np.asarray(self.state.dns_share[mine] @ self.entry_fate[mine])
 
     def call_accepted(self, call: int) -> float:
         """The share of a call's connections that a living front takes which believes some target in use."""
         mine = self.network.entries.of_call[call]
-        return float(self.moment.told[mine] @ self.entry_accepts[mine])
+        return float(self.state.dns_share[mine] @ self.entry_accepts[mine])

@@ -1,27 +1,77 @@
-"""One pass, forward: from entries to fronts, groups and targets."""
+"""One pass, forward: from entries to fronts, groups and targets, and through their queues.
 
-from dataclasses import dataclass
+Requests go forward one level of balancers after the other."""
 
-from northgate.engine.base import Bools, Floats, Ints
-from northgate.engine.formulas import LastStops
+import numpy as np
 
-
-@dataclass(frozen=True)
-class Sent:
-    """Rates on the way forward: per entry and row, and per fate (first axis) by route, lane and cell."""
-
-    entry: Floats
-    row: Floats
-    route: Floats
-    lane: Floats
-    cell: Floats
+from northgate.engine.base import (
+    Floats,
+    sum_columns,
+    total_by,
+)
+from northgate.engine.formulas import Queue, queue_under
+from northgate.engine.solver.context import Context, Sent
 
 
-@dataclass(frozen=True)
-class Stop:
-    """Requests of one fate at one cell's pairs that have tried others: which of them are bad, and where it ends."""
+class Forward:
+    """From entries to fronts, groups and targets, and through their queues."""
 
-    fate: int
-    pairs: Ints
-    bad: Bools
-    found: LastStops
+    def __init__(self, context: Context) -> None:
+        self.network, self.state = context.network, context.state
+        self.unloaded, self.frame, self.choice = context.unloaded, context.unloaded.frame, context.unloaded.choice
+        self.repeats, self.connected = context.repeats, context.connected
+        self.fates, self.fate_of_call = self.unloaded.fates, self.unloaded.fate_of_call
+        self.routes, self.cells = self.frame.routes, self.frame.cells
+        self.dns_share = self.state.dns_share
+
+    def run(self, share: Floats) -> Sent:
+        """Every request's way to the pairs; what leads on from there is sent again, a level deeper."""
+        network = self.network
+        entries, inner = network.entries, self.frame.inner
+        often = self.connected.free[entries.call] * self.repeats.entry_connects
+        if self.connected.anew.any():
+            often = often + self.connected.anew[entries.call] * self.repeats.entry_connects_after_one
+        rps = np.where(self.frame.of_client, self.state.call_rps[entries.call] * often, 0.0)
+        sent = self.to_cells(rps)
+        for _ in range(network.balancers.levels - 1 if len(self.frame.inner) else 0):
+            rps[inner] = self._passed_on(share, sent)[inner] * self.dns_share[inner]
+            sent = self.to_cells(rps)
+        return sent
+
+    def to_cells(self, rps: Floats) -> Sent:
+        """Rates of entries (requests/s) on their way to cells."""
+        frame, unloaded, network = self.frame, self.unloaded, self.network
+        row = rps[frame.entry] * unloaded.row_part
+        living = np.where(unloaded.arrives, row, 0.0)[frame.routed]
+        by_route = total_by(unloaded.flat_route, living, self.fates * self.routes).reshape(self.fates, self.routes)
+        by_weighted = by_route[:, network.weighted.route] * self.choice.weighted_share
+        return Sent(rps.copy(), row, by_route, by_weighted, sum_columns(network.weighted.cell, by_weighted, self.cells))
+
+    def _passed_on(self, share: Floats, sent: Sent) -> Floats:
+        """Per entry behind a target: the rate at which its call comes through that target."""
+        pairs, entries, onward = self.network.pairs, self.network.entries, self.frame.onward
+        rate = sent.cell[:, pairs.cell[onward]] * np.broadcast_to(share, (self.fates, share.shape[1]))[:, onward]
+        if self.connected.any:
+            rate = rate + self.connected.arriving(self.fates)[:, onward]
+        count = len(self.network.members.group)
+        by_member = sum_columns(pairs.member[onward], rate, count)
+        return by_member[self.fate_of_call[entries.call], np.maximum(entries.member, 0)]
+
+    def queues(self, share: Floats, sent: Sent) -> Queue:
+        """How the machines' queues stand under what reaches them."""
+        network, machines = self.network, self.network.machines
+        answers = self.unloaded.answers
+        if len(share) == 1 and self.unloaded.all_alike:
+            arriving = sent.cell.sum(axis=0)[network.pairs.cell] * share[0] * answers[0]
+        else:
+            arriving = (sent.cell[:, network.pairs.cell] * share * answers).sum(axis=0)
+        if self.connected.any:
+            arriving = arriving + (self.connected.arriving(self.fates) * answers).sum(axis=0)
+        if len(self.frame.onward):
+            arriving[self.frame.onward] = 0.0
+        offered = total_by(network.pairs.machine, arriving, len(machines.names))
+        slowness = self.state.truth.slowness
+        return queue_under(
+            machines.capacity / slowness, machines.service_s * slowness, machines.queue_s, offered,
+            self.state.backlog_s,
+        )  # fmt: skip

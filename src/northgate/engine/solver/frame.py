@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from northgate.engine.base import Bools, Floats, Ints, kept
+from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.network import Network
 
 
@@ -10,6 +10,7 @@ class Frame:
     """What of a network never changes, as the solver looks at it. Rows are those of `Network.arrivals`."""
 
     def __init__(self, network: Network) -> None:
+        self.network = network
         pairs, entries = network.pairs, network.entries
         arrivals = network.arrivals
         self.entry, self.front, self.route = arrivals.entry, arrivals.front, arrivals.route
@@ -54,9 +55,3 @@ class Frame:
         self.too_far: Bools = trip_s > calls.timeout_s[self.call]
         # Who waits for an answer from too far away waits as long as his patience lasts.
         self.trip_s: Floats = np.where(self.too_far, calls.timeout_s[self.call], trip_s)
-
-
-@kept
-def frame_of(network: Network) -> Frame:
-    """The frame of a network."""
-    return Frame(network)

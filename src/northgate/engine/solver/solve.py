@@ -1,15 +1,32 @@
-"""The solver: rates at one moment, given truth and belief. Nothing else in North Gate computes a rate."""
+"""The solver: rates of one state after the other. Nothing else in North Gate computes a rate."""
 
+from northgate.engine.balancing import KeyTable
 from northgate.engine.network import Network
-from northgate.engine.solver.fixed_point import _settled
+from northgate.engine.solver.fixed_point import fixed_point
 from northgate.engine.solver.flow import Flow
-from northgate.engine.solver.one_pass import Passing
-from northgate.engine.solver.state import Moment
-from northgate.engine.solver.totals import flow_of
+from northgate.engine.solver.frame import Frame
+from northgate.engine.solver.one_pass import OnePass
+from northgate.engine.solver.state import State
+from northgate.engine.solver.totals.flow_of import flow_of
+from northgate.engine.solver.unloaded import Unloaded
 
 
-def solve(network: Network, moment: Moment) -> Flow:
-    """The rates of this moment: where every request goes, and what becomes of it."""
-    passing = Passing(network, moment)
-    share, sent, queue, back = _settled(passing, passing.standing.first_shares)
-    return flow_of(passing, share, sent, queue, back)
+class Solver:
+    """Finds the rates of states of a network: one for each run, as it remembers what the next state may share with the
+    last. Threads do not share one."""
+
+    def __init__(self, network: Network) -> None:
+        self.network = network
+        self.frame, self._keys = Frame(network), KeyTable(network)
+        self._last: Unloaded | None = None
+
+    def solve(self, state: State) -> Flow:
+        """The rates of a state: where every request goes, and what becomes of it."""
+        one_pass = OnePass(self._unloaded(state), state)
+        share, sent, queue, back = fixed_point(one_pass)
+        return flow_of(one_pass, share, sent, queue, back)
+
+    def _unloaded(self, state: State) -> Unloaded:
+        if self._last is None or not self._last.holds(state):
+            self._last = Unloaded(self.frame, self._keys, state)
+        return self._last

@@ -20,7 +20,7 @@ class Held:
 
 
 @dataclass(frozen=True)
-class Tried:
+class Attempts:
     """How often calls connect, against once each: `book` by what their outcomes are kept by (`repeats.Repeats`:
     entries, then classes of held calls at entries); `after_one` how often when one attempt has been made already;
     `over_open` how often over open connections, by kind and pair; `anew`: per call the share that goes on without its
@@ -36,24 +36,24 @@ class Tried:
         """All of it."""
         return (self.book, self.after_one, self.over_open, self.anew)
 
-    def fits(self, other: "Tried") -> bool:
+    def fits(self, other: "Attempts") -> bool:
         """Whether both are about the same entries, connections and classes."""
         return [part.shape for part in self.parts] == [part.shape for part in other.parts]
 
-    def off(self, wanted: "Tried") -> Floats:
+    def off(self, wanted: "Attempts") -> Floats:
         """How far what is wanted lies from this: all differences in a row."""
         return np.concatenate([(new - old).ravel() for old, new in zip(self.parts, wanted.parts, strict=True)])
 
-    def towards(self, wanted: "Tried", stretch: float) -> "Tried":
+    def towards(self, wanted: "Attempts", stretch: float) -> "Attempts":
         """`stretch` times as far as wanted, and never below nothing."""
         if stretch == 1:
             return wanted
         made = [np.maximum(old + stretch * (new - old), 0.0) for old, new in zip(self.parts, wanted.parts, strict=True)]
-        return Tried(made[0], made[1], made[2], made[3])
+        return Attempts(made[0], made[1], made[2], made[3])
 
 
 @dataclass(frozen=True)
-class Moment:
+class State:
     """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
     fronts are in their address, which answers of each name are healthy, the answers that everyone holds, the warmth (0
     to 1) of each pair's target, the rate of each call (requests/s), the backlog of each machine (seconds of work), and
@@ -71,14 +71,14 @@ class Moment:
     call_rps: Floats
     backlog_s: Floats
     held: Held | None = None
-    attempts: Tried | None = None
+    attempts: Attempts | None = None
     fresh: Floats | None = None
     exists: Bools | None = None
 
     @property
-    def told(self) -> Floats:
+    def dns_share(self) -> Floats:
         """The share of its call's first connects that each entry gets."""
-        return self.answers.told
+        return self.answers.dns_share
 
     def present(self, machines: Ints) -> Bools:
         """Whether machines are there at all."""

@@ -161,14 +161,14 @@ class ExpectedWays:
 
     def _session_groups(self) -> Iterator[tuple[int, Floats]]:
         """The groups whose sessions the client group's sources hold, with the share bound to each member."""
-        moment, network = self.flow.moment, self.network
+        state, network = self.flow.state, self.network
         for number, kind in enumerate(network.kept.sessions):
             if (
                 kind.client == self.tracer.client
                 and self.tracer.sessions(int(kind.cells[0])) is not None
-                and moment.held
+                and state.held
             ):
-                yield int(network.cells.group[kind.cells[0]]), moment.held.sessions[number]
+                yield int(network.cells.group[kind.cells[0]]), state.held.sessions[number]
 
     def _tries(self, cell: int) -> int:
         network = self.network
@@ -250,7 +250,7 @@ class ExpectedWays:
 
     def _at_front(self, front: int, balancer: int, request: Request, here: Here) -> Met:
         tracer, trail, sender = self.tracer, Trail(quiet=True), here.sender
-        if self.flow.moment.truth.front_dead[front]:
+        if self.flow.state.truth.front_dead[front]:
             return Met(quiet={("timed_out", "timed_out", "dead_front"): 1.0})
         try:
             tracer.let_in(front, request, sender, trail, here.source)
@@ -295,9 +295,10 @@ class ExpectedWays:
                 made.ends["none_healthy", "none_healthy", "none_healthy"] = refused
             else:
                 made.away["reset", "reset", "none_healthy"] = refused
-        for lane in np.flatnonzero((network.weighted.route == route) & (choice.lane_share > 0)):
+        for weighted in np.flatnonzero((network.weighted.route == route) & (choice.weighted_share > 0)):
             made.add(
-                self._to_cell(int(network.weighted.cell[lane]), front, request, here), float(choice.lane_share[lane])
+                self._to_cell(int(network.weighted.cell[weighted]), front, request, here),
+                float(choice.weighted_share[weighted]),
             )
         return made
 
@@ -342,10 +343,10 @@ class ExpectedWays:
         else:
             drawn = tracer.pair_shares(cell, front, request, here.sender)[0]
         stuck = tracer.stuck.get(("target", cell), -1)
-        if tracer.sticks(group, front) and stuck >= 0 and self.flow.moment.in_use[mine[stuck]]:
+        if tracer.sticks(group, front) and stuck >= 0 and self.flow.state.in_use[mine[stuck]]:
             return (np.arange(len(mine)) == stuck).astype(np.float64), drawn
         if group in here.holds.sessions:
-            bound = (network.pairs.member[mine] == here.holds.sessions[group]) & self.flow.moment.in_use[mine]
+            bound = (network.pairs.member[mine] == here.holds.sessions[group]) & self.flow.state.in_use[mine]
             return (bound.astype(np.float64) if bound.any() else drawn), drawn
         return tracer.with_sessions(cell, drawn), drawn
 

@@ -8,14 +8,14 @@ import numpy as np
 from northgate.engine.solver import Flow
 from northgate.engine.trace.answer import Explained, RemedyAnswer
 from northgate.engine.trace.format import per_cent
-from northgate.engine.trace.history import Story, told_now
+from northgate.engine.trace.history import History, told_now
 from northgate.plan.problems import pointer
 
 # A target that gets so many times another's share is worth a word.
 UNEVEN = 1.5
 
 
-def puzzles(flow: Flow, story: Story, cells: Sequence[int], area: int, host: str) -> list[Explained]:
+def explanations(flow: Flow, history: History, cells: Sequence[int], area: int, host: str) -> list[Explained]:
     """What is to be said of the names and cells that traced requests met."""
 
     def explained(puzzle: str, words: str, change: tuple[str, str, Any] | None = None) -> Explained:
@@ -28,7 +28,7 @@ def puzzles(flow: Flow, story: Story, cells: Sequence[int], area: int, host: str
     found: list[Explained] = [explained(*one) for one in _region(flow, area, host)]
     said: set[tuple[str, str]] = set()
     for cell in cells:
-        for one in (*_stays(flow, cell), *_nothing_yet(flow, story, cell), *_uneven(flow, cell)):
+        for one in (*_stays(flow, cell), *_nothing_yet(flow, history, cell), *_uneven(flow, cell)):
             if (one[0], one[1]) not in said:
                 said.add((one[0], one[1]))
                 found.append(explained(*one))
@@ -67,26 +67,28 @@ def _stays(flow: Flow, cell: int) -> Iterator[Said]:
         )  # fmt: skip
 
 
-def _nothing_yet(flow: Flow, story: Story, cell: int) -> Iterator[Said]:
+def _nothing_yet(flow: Flow, history: History, cell: int) -> Iterator[Said]:
     """Why a target that answers gets nothing, or little."""
-    network, moment = flow.network, flow.moment
+    network, state = flow.network, flow.state
     mine = network.cells.pairs[cell]
     group = network.plan.target_groups[int(network.cells.group[cell])]
     probe = network.groups.probe[int(network.cells.group[cell])]
-    for pair in mine[(moment.encounter.met[mine] == 0) & ~moment.in_use[mine]][:1]:
+    for pair in mine[(state.encounter.met[mine] == 0) & ~state.in_use[mine]][:1]:
         name = network.machines.names[int(network.pairs.machine[pair])]
         passes = probe.healthy_after if probe else 0
         yield (
             f"Why does {name} get nothing?",
-            (f"it answers, but is believed out: {story.why_out(int(pair))}; it comes back with {passes} passed probes"),
+            (
+                f"it answers, but is believed out: {history.why_out(int(pair))}; it comes back with {passes} passed probes"
+            ),
         )
-    cold = mine[(moment.warmth[mine] < 1) & moment.in_use[mine]]
+    cold = mine[(state.warmth[mine] < 1) & state.in_use[mine]]
     for pair in cold[:1]:
         name = network.machines.names[int(network.pairs.machine[pair])]
         yield (
             f"Why does {name} get so little?",
             (
-                f"{group.name} starts targets slowly: its weight counts {per_cent(float(moment.warmth[pair]))} yet, "
+                f"{group.name} starts targets slowly: its weight counts {per_cent(float(state.warmth[pair]))} yet, "
                 f"and rises over {group.slow_start_s:g} s"
             ),
         )

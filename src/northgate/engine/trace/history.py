@@ -12,12 +12,12 @@ from northgate.plan.drills import Part
 
 def told_now(flow: Flow, name: int, area: int) -> Sets:
     """The sets that those who ask a name from an area are told now."""
-    names, moment = flow.network.names, flow.moment
+    names, state = flow.network.names, flow.state
     who = Asker(name, -1, area)
-    return names.sets(who, lambda one: [(1.0, names.record(one, moment.healthy[one], moment.in_address))])
+    return names.sets(who, lambda one: [(1.0, names.record(one, state.healthy[one], state.in_address))])
 
 
-class Story:
+class History:
     """The story of a drill up to a second; without a drill nothing has happened, and it says what stands."""
 
     def __init__(self, flow: Flow, run: DrillRun | None = None, second: float = 0.0) -> None:
@@ -116,7 +116,7 @@ class Story:
 
     def not_noticed(self, pair: int) -> str:
         """That a front has not noticed yet that a target is down."""
-        if not self.flow.moment.in_use[pair]:
+        if not self.flow.state.in_use[pair]:
             return ""
         front = int(self.network.pairs.front[pair])
         member = self.network.pairs.member[pair]

@@ -7,7 +7,7 @@ from northgate.engine.matching import page_status, passes
 from northgate.engine.network import Network
 from northgate.engine.solver import Flow
 from northgate.engine.trace.answer import Hop, Outcome, TraceAnswer, remedy_answer
-from northgate.engine.trace.history import Story
+from northgate.engine.trace.history import History
 from northgate.engine.truth import SPEAKS, paths_of
 from northgate.plan import Problem
 from northgate.plan.groups import Probe
@@ -15,14 +15,14 @@ from northgate.plan.problems import did_you_mean, pointer
 
 
 def trace_probe(
-    flow: Flow, group: str, target: str, front: str | None = None, story: Story | None = None
+    flow: Flow, group: str, target: str, front: str | None = None, history: History | None = None
 ) -> TraceAnswer:
     """Follows a probe from a front (`balancer/zone`; by default the first that probes it) to a target of a group.
 
     Raises CannotRun when there is no such target, or no front that probes it.
     """
     pair = _pair(flow.network, group, target, front)
-    return _ProbeTrace(flow, pair, story or Story(flow)).answer(group)
+    return _ProbeTrace(flow, pair, history or History(flow)).answer(group)
 
 
 def _pair(network: Network, group: str, target: str, front: str | None) -> int:
@@ -45,8 +45,8 @@ def _pair(network: Network, group: str, target: str, front: str | None) -> int:
 class _ProbeTrace:
     """A probe on its way."""
 
-    def __init__(self, flow: Flow, pair: int, story: Story) -> None:
-        self.flow, self.network, self.pair, self.story = flow, flow.network, pair, story
+    def __init__(self, flow: Flow, pair: int, history: History) -> None:
+        self.flow, self.network, self.pair, self.history = flow, flow.network, pair, history
         self.member = int(self.network.pairs.member[pair])
         self.machine = int(self.network.pairs.machine[pair])
         self.front = int(self.network.pairs.front[pair])
@@ -59,13 +59,13 @@ class _ProbeTrace:
         """The probe's hops, and what its result means."""
         ways = paths_of(self.network)
         front, name = ways.front(self.front).label, self.network.machines.names[self.machine]
-        in_use = bool(self.flow.moment.in_use[self.pair])
+        in_use = bool(self.flow.state.in_use[self.pair])
         status, error, because = self._outcome(name)
         passed = error is None
         belief = "in use" if in_use else "out"
         end = f"{name} is believed {belief} by {front}: the probe {'passes' if passed else 'fails'}, {because}"
         if passed != in_use:
-            note = self.story.when_noticed(self.pair, wrong=True) if in_use else self.story.why_out(self.pair)
+            note = self.history.when_noticed(self.pair, wrong=True) if in_use else self.history.why_out(self.pair)
             end += f" ({note or 'that will change'})"
         latency = sum(hop.latency_ms for hop in self.hops)
         place = self.network.plan.probes.index(self.probe)
@@ -97,11 +97,11 @@ class _ProbeTrace:
 
     def _outcome(self, name: str) -> tuple[int | None, str | None, str]:
         """Status, error and reason of what the probe finds; adds its hops."""
-        moment = self.flow.moment
-        if moment.truth.front_dead[self.front]:
+        state = self.flow.state
+        if state.truth.front_dead[self.front]:
             return None, "dead_front", "as its front is dead nobody probes it"
         port = int(self.network.members.probe_port[self.member])
-        found = paths_of(self.network).to_probe(self.pair, moment.truth.gone_rules)
+        found = paths_of(self.network).to_probe(self.pair, state.truth.gone_rules)
         for check in found:
             if check.kind == "firewall" or not check.ok or self.network.plan.networks:
                 self.hops.append(
@@ -117,16 +117,16 @@ class _ProbeTrace:
         return self._at_service(name, port)
 
     def _at_service(self, name: str, port: int) -> tuple[int | None, str | None, str]:
-        network, truth, queue = self.network, self.flow.moment.truth, self.flow.queue
+        network, truth, queue = self.network, self.flow.state.truth, self.flow.queue
         service = int(network.members.probe_service[self.member])
         cut = truth.cut[network.fronts.zone[self.front], network.machines.zone[self.machine]]
         limit_ms = self.probe.timeout_s * 1000
         if truth.machine_silent[self.machine] or cut:
-            because = self.story.why_down(self.pair)
+            because = self.history.why_down(self.pair)
             self._hop(port, "silent", f"{because} · gave up after {self.probe.timeout_s:g} s", limit_ms, ok=False)
             return None, "timed_out", f"{name} is silent"
         if service < 0 or truth.service_refuses[service]:
-            because = f"nothing on {name} serves port {port}" if service < 0 else self.story.why_down(self.pair)
+            because = f"nothing on {name} serves port {port}" if service < 0 else self.history.why_down(self.pair)
             self._hop(port, "refuses", because, 0.0, ok=False)
             return None, "refused", f"{name} refuses on port {port}"
         latency_ms = float(queue.latency_s[self.machine]) * 1000
@@ -159,7 +159,7 @@ class _ProbeTrace:
 
     def _status(self, service: int) -> int:
         columns = {path: column for column, path in enumerate(self.network.paths)}
-        table = np.asarray(self.flow.moment.truth.service_status)
+        table = np.asarray(self.flow.state.truth.service_status)
         if self.probe.path in columns:
             return int(table[service, columns[self.probe.path]])
         return page_status(self.network.services.pages[service], self.probe.path)

@@ -10,17 +10,17 @@ from northgate.engine.solver import Flow
 from northgate.engine.trace.answer import Expected, Hop, Outcome, TraceAnswer
 from northgate.engine.trace.expected import ExpectedWays, Label, answer_key
 from northgate.engine.trace.format import in_numbers
-from northgate.engine.trace.history import Story
+from northgate.engine.trace.history import History
 from northgate.engine.trace.question import Question
 from northgate.engine.trace.walk import Tracer
 
 
-def trace(flow: Flow, question: Question, story: Story | None = None) -> TraceAnswer:
-    """Follows a request, or many in turn, at the moment of a flow; `story` knows what happened before.
+def trace(flow: Flow, question: Question, history: History | None = None) -> TraceAnswer:
+    """Follows a request, or many in turn, at the moment of a flow; `history` knows what happened before.
 
     Raises CannotRun when the client group, the area or the address is not known.
     """
-    tracer = Tracer(flow, question, story or Story(flow))
+    tracer = Tracer(flow, question, history or History(flow))
     firsts: tuple[Outcome, list[Hop]] | None = None
     ends: list[Outcome] = []
     for number in range(max(question.times, 1)):

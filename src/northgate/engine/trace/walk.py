@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from northgate.engine.base import Floats, Ints
-from northgate.engine.formulas import Turns, address_keys, flow_key, too_late, winners
+from northgate.engine.formulas import SmoothRoundRobin, address_keys, flow_key, too_late, winners
 from northgate.engine.matching import (
     OTHERWISE,
     Check,
@@ -30,9 +30,9 @@ from northgate.engine.matching import (
 from northgate.engine.network import Leaf, address_text
 from northgate.engine.solver import Flow
 from northgate.engine.trace.answer import Candidate, Explained, Hop, Outcome, RemedyAnswer, remedy_answer
-from northgate.engine.trace.explanations import puzzles
+from northgate.engine.trace.explanations import explanations
 from northgate.engine.trace.format import per_cent
-from northgate.engine.trace.history import Story, told_now
+from northgate.engine.trace.history import History, told_now
 from northgate.engine.trace.question import Asking, Question, Sender
 from northgate.engine.trace.words import method_words, rule_candidates, tier_words, when_words
 from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT, paths_of, truth_word
@@ -105,10 +105,10 @@ class NotTaken(Ends):
 class Tracer:
     """Sends requests one after the other, and remembers whose turn it is."""
 
-    def __init__(self, flow: Flow, question: Question, story: Story) -> None:
+    def __init__(self, flow: Flow, question: Question, history: History) -> None:
         self.flow, self.network, self.plan = flow, flow.network, flow.network.plan
-        self.question, self.story, self.ways = question, story, paths_of(flow.network)
-        self.turns = Turns()
+        self.question, self.history, self.ways = question, history, paths_of(flow.network)
+        self.turns = SmoothRoundRobin()
         # How the attempts, connects and targets before have failed in the call that is on its way.
         self.failures: list[tuple[str | None, ...]] = []
         self.stuck: dict[Any, Any] = {}
@@ -230,7 +230,7 @@ class Tracer:
     def held(self, name: int, sender: Sender) -> list[tuple[float, tuple[Leaf, ...]]]:
         """The sets of addresses that clients like the sender hold now, with the share of them who do."""
         every = self.network.names.leaves[name]
-        sets = self.story.held_sets(name, sender.area, sender.over_share, sender.over_s)
+        sets = self.history.held_sets(name, sender.area, sender.over_share, sender.over_s)
         return [(share, tuple(every[one] for one in places)) for places, share in sets.items() if places and share > 0]
 
     def _pick_set(self, name: int, held: Sequence[tuple[float, tuple[Leaf, ...]]], sender: Sender) -> int:
@@ -257,7 +257,7 @@ class Tracer:
         return (given.balancer or given.address or given.host or "") if given else ""
 
     def _answers(self, name: int, chosen: Sequence[Leaf], area: int, shares: Floats) -> list[Candidate]:
-        entry, healthy = self.plan.names[name], self.flow.moment.healthy[name]
+        entry, healthy = self.plan.names[name], self.flow.state.healthy[name]
         latency = self.network.names.latency_s(name, area)
         found = []
         for number, answer in enumerate(entry.answers):
@@ -291,7 +291,7 @@ class Tracer:
         }.get(entry.choose, "has no address now")
 
     def _why_answer(self, name: int, leaves: Sequence[Leaf], area: int) -> str:
-        entry, healthy = self.plan.names[name], self.flow.moment.healthy[name]
+        entry, healthy = self.plan.names[name], self.flow.state.healthy[name]
         number = leaves[0].path[0][1]
         word = self.plan.areas[area].name if area >= 0 else "a client of no area"
         watched = "" if entry.probe else "; nobody probes its answers"
@@ -383,7 +383,7 @@ class Tracer:
 
     def _front(self, leaf: Leaf, sender: Sender, trail: Trail, *, at_client: bool) -> int:
         """The front that takes the request, with those that might have."""
-        network, moment = self.network, self.flow.moment
+        network, state = self.network, self.flow.state
         balancer = self.plan.balancers[leaf.balancer]
         fronts = np.flatnonzero(network.fronts.balancer == leaf.balancer)
         shares = self.front_shares(leaf, fronts, sender.area)
@@ -404,19 +404,19 @@ class Tracer:
             chosen = self._pick(("front", leaf.balancer, leaf.front, sender.area), shares)
         self.stuck[kept] = chosen
         front = int(fronts[chosen])
-        zone, dead = network.front_name(front), bool(moment.truth.front_dead[front])
+        zone, dead = network.front_name(front), bool(state.truth.front_dead[front])
         trip_s = self.trip_s(front, sender.area) if at_client else 0.0
         wait_s = sender.connect_timeout_s if dead else trip_s
         trail.latency_s += wait_s
         living = int((shares > 0).sum())
-        because = self.story.why_front(front, dead=dead) if dead else self._why_front(balancer.address_kind, living)
+        because = self.history.why_front(front, dead=dead) if dead else self._why_front(balancer.address_kind, living)
         trail.add(
             kind="address", about=f"{address} · {zone} front", ok=not dead, because=because,
             detail=f"one of {living} fronts" if living > 1 else "the only front", latency_ms=wait_s * 1000,
             candidates=lambda: [
                 Candidate(
                     name=network.front_name(int(one)), zone=network.front_name(int(one)), share=float(share),
-                    chosen=int(one) == front, truth="dead" if moment.truth.front_dead[one] else "living",
+                    chosen=int(one) == front, truth="dead" if state.truth.front_dead[one] else "living",
                     excluded=None if share else self._why_not_front(int(one), leaf),
                 )
                 for one, share in zip(fronts, shares, strict=True)
@@ -430,7 +430,7 @@ class Tracer:
 
     def front_shares(self, leaf: Leaf, fronts: Ints, area: int) -> Floats:
         """The share of each front of a leaf's balancer."""
-        present = self.flow.moment.in_address[fronts].astype(np.float64)
+        present = self.flow.state.in_address[fronts].astype(np.float64)
         if leaf.front >= 0:
             # Those who were told a front's own address come to it, in the answer or not.
             present = (fronts == leaf.front).astype(np.float64)
@@ -460,18 +460,18 @@ class Tracer:
             "per-zone": "this address is this front's own",
             "anycast": "the nearest region that has a living front",
         }
-        return words[kind] + self.story.lately_left()
+        return words[kind] + self.history.lately_left()
 
     def _why_not_front(self, front: int, leaf: Leaf) -> str:
-        if not self.flow.moment.in_address[front]:
-            return self.story.why_front_left(front)
+        if not self.flow.state.in_address[front]:
+            return self.history.why_front_left(front)
         return "has an address of its own" if leaf.front >= 0 else "another region is nearer"
 
     def let_in(self, front: int, request: Request, sender: Sender, trail: Trail, source: int | None) -> None:
         """Route and firewall before the front."""
         came = self.ways.front(source) if source is not None else self.ways.end_of_source(sender.label, sender.span)
         protocol = "udp" if request.scheme == "udp" else "tcp"
-        gone = self.flow.moment.truth.gone_rules
+        gone = self.flow.state.truth.gone_rules
         found = checks(self.plan, came, self.ways.front(front), protocol, request.port, gone=gone)
         trip_s = self.trip_s(front, sender.area) if source is None else 0.0
         self._passed(
@@ -565,8 +565,8 @@ class Tracer:
 
     def _to_target(self, front: int, pool: str, request: Request, sender: Sender, trail: Trail, depth: int) -> Request:
         network = self.network
-        lane = self._pool(front, pool, sender, trail)
-        cell = int(network.weighted.cell[lane])
+        weighted = self._pool(front, pool, sender, trail)
+        cell = int(network.weighted.cell[weighted])
         group = self.plan.target_groups[int(network.cells.group[cell])]
         tries = group.try_others if network.fronts.layer[front] == 7 else 0
         pair, met = self._target(cell, front, request, sender, trail), list[int]()
@@ -669,11 +669,11 @@ class Tracer:
         network, choice = self.network, self.flow.choice
         place = [one.name for one in self.plan.pools].index(pool)
         route = int(np.flatnonzero((network.routes.front == front) & (network.routes.pool == place))[0])
-        serving = int(choice.route_choice[route])
-        lanes = np.flatnonzero((network.weighted.route == route) & (network.weighted.tier == serving))
-        shares = choice.lane_share[lanes]
+        serving = int(choice.route_tier[route])
+        weighted_groups = np.flatnonzero((network.weighted.route == route) & (network.weighted.tier == serving))
+        shares = choice.weighted_share[weighted_groups]
         tier = int(network.tiers.number[serving])
-        known, whole = self._health(lanes)
+        known, whole = self._health(weighted_groups)
         refused = float(choice.route_refused[route])
         asked = self._asked_for(place, tier)
         because = f"tier {tier + 1}: {known:g} of {whole:g} targets believed in use, {asked} asked for"
@@ -693,27 +693,27 @@ class Tracer:
             raise Ends(end) if layer == 7 else Unconnected(end, quiet=False, trip_s=self.trip_s(front, sender.area))
         chosen = self._pick(("lane", route), shares / shares.sum())
         groups = self.plan.target_groups
-        cells = network.weighted.cell[lanes]
+        cells = network.weighted.cell[weighted_groups]
         group = groups[int(network.cells.group[cells[chosen]])]
         trail.add(
             kind="group", about=group.name, ok=True, detail=method_words(group.balance),
-            because=f"{per_cent(float(shares[chosen]))} of {pool}, by weight" if len(lanes) > 1 else "its only group",
+            because=f"{per_cent(float(shares[chosen]))} of {pool}, by weight" if len(weighted_groups) > 1 else "its only group",
             candidates=lambda: [
                 Candidate(
                     name=groups[int(network.cells.group[cell])].name, share=float(share), chosen=number == chosen,
-                    excluded=None if share else self._why_not_group(int(cell), float(network.weighted.weight[lane])),
+                    excluded=None if share else self._why_not_group(int(cell), float(network.weighted.weight[weighted])),
                 )
-                for number, (cell, share, lane) in enumerate(zip(cells, shares, lanes, strict=True))
+                for number, (cell, share, weighted) in enumerate(zip(cells, shares, weighted_groups, strict=True))
             ],
             link=f"group:{group.name}", where=pointer(("target_groups", int(network.cells.group[cells[chosen]]))),
         )  # fmt: skip
-        return int(lanes[chosen])
+        return int(weighted_groups[chosen])
 
     def _why_not_group(self, cell: int, weight: float) -> str:
         return "weight 0" if not weight else f"{self.flow.choice.cell_targets[cell]:g} targets, none in use"
 
-    def _health(self, lanes: Ints) -> tuple[float, float]:
-        cells = self.network.weighted.cell[lanes]
+    def _health(self, weighted_groups: Ints) -> tuple[float, float]:
+        cells = self.network.weighted.cell[weighted_groups]
         return float(self.flow.choice.cell_in_use[cells].sum()), float(self.flow.choice.cell_targets[cells].sum())
 
     def _asked_for(self, pool: int, tier: int) -> str:
@@ -750,7 +750,7 @@ class Tracer:
         stick = ("target", cell)
         sticks = self.sticks(group_index, front)
         held = self.stuck.get(stick, -1)
-        if sticks and held >= 0 and self.flow.moment.in_use[mine[held]]:
+        if sticks and held >= 0 and self.flow.state.in_use[mine[held]]:
             chosen, why = held, f"{sticks} keeps it here while {self.ways.front(front).label} believes it in use"
         else:
             bound = self._bound_by_session(cell, trail)
@@ -811,7 +811,7 @@ class Tracer:
             place = self._pick(("session", group, cell), every / every.sum())
             trail.sessions[group] = int(network.pairs.member[mine[place]]) if place < len(mine) else -1
         found = np.flatnonzero(network.pairs.member[mine] == trail.sessions[group])
-        return int(found[0]) if len(found) and self.flow.moment.in_use[mine[found[0]]] else None
+        return int(found[0]) if len(found) and self.flow.state.in_use[mine[found[0]]] else None
 
     def with_sessions(self, cell: int, drawn: Floats) -> Floats:
         """The shares of a cell's pairs for a source of the client group that may hold a session, as the group's do now:
@@ -824,14 +824,14 @@ class Tracer:
     def sessions(self, cell: int) -> Floats | None:
         """The share of the client group's sources that a session binds to each pair of a cell; None where it sees
         none."""
-        network, moment, mine = self.network, self.flow.moment, self.network.cells.pairs[cell]
+        network, state, mine = self.network, self.flow.state, self.network.cells.pairs[cell]
         group = self.plan.target_groups[int(network.cells.group[cell])]
         asks = group.affinity.by == "source" or (self.question.session == "kept" and self.question.vary == "source")
-        if self.client is None or moment.held is None or not asks:
+        if self.client is None or state.held is None or not asks:
             return None
         for number, kind in enumerate(network.kept.sessions):
             if kind.client == self.client and cell in kind.cells:
-                return np.asarray(moment.held.sessions[number][network.pairs.member[mine]] * moment.in_use[mine])
+                return np.asarray(state.held.sessions[number][network.pairs.member[mine]] * state.in_use[mine])
         return None
 
     def pair_shares(self, cell: int, front: int, request: Request, sender: Sender) -> tuple[Floats, str]:
@@ -860,7 +860,7 @@ class Tracer:
 
     def met(self, pair: int, sender: Sender) -> int:
         """What a sender's request meets at a pair."""
-        met = int(self.flow.moment.encounter.met[pair])
+        met = int(self.flow.state.encounter.met[pair])
         if met == BARRED or not self._by_source(pair):
             return met
         return met if all(check.ok for check in self._checks_to(pair, sender)) else BARRED
@@ -870,15 +870,15 @@ class Tracer:
 
     def _checks_to(self, pair: int, sender: Sender) -> list[Check]:
         seen = self.ways.end_of_source(sender.label, sender.span)
-        return self.ways.to_machine_from(pair, seen, self.flow.moment.truth.gone_rules)
+        return self.ways.to_machine_from(pair, seen, self.flow.state.truth.gone_rules)
 
     def _candidates(self, cell: int, chosen: int, shares: Floats, sender: Sender) -> list[Candidate]:
         """Every target of the group: in reach with its share, or why it has none."""
-        network, moment = self.network, self.flow.moment
+        network, state = self.network, self.flow.state
         group = int(network.cells.group[cell])
         by_member = {int(network.pairs.member[pair]): at for at, pair in enumerate(network.cells.pairs[cell])}
         found = []
-        here = moment.present(network.members.machine)
+        here = state.present(network.members.machine)
         for member in np.flatnonzero((network.members.group == group) & here):
             machine = int(network.members.machine[member])
             at = by_member.get(int(member))
@@ -894,14 +894,14 @@ class Tracer:
                 )
                 continue
             pair = int(network.cells.pairs[cell][at])
-            met, in_use = self.met(pair, sender), bool(moment.in_use[pair])
+            met, in_use = self.met(pair, sender), bool(state.in_use[pair])
             found.append(
                 Candidate(
                     name=network.machines.names[machine], zone=zone, chosen=at == chosen, share=float(shares[at]),
-                    truth="blocked" if met == BARRED else truth_word(met, float(moment.truth.slowness[machine])),
+                    truth="blocked" if met == BARRED else truth_word(met, float(state.truth.slowness[machine])),
                     belief="in use" if in_use else "out",
                     excluded=None if shares[at] > 0 or at == chosen else self._why_no_share(pair, in_use=in_use),
-                    note=self.story.when_noticed(pair, wrong=in_use != (met == ANSWERS)),
+                    note=self.history.when_noticed(pair, wrong=in_use != (met == ANSWERS)),
                 )
             )  # fmt: skip
         return found
@@ -911,7 +911,7 @@ class Tracer:
         if network.pairs.weight[pair] == 0:
             return "weight 0"
         if not in_use:
-            return self.story.why_out(pair)
+            return self.history.why_out(pair)
         method = network.cells.method[int(network.pairs.cell[pair])]
         if not self.flow.choice.pair_weight[pair]:
             return "another zone: this front keeps to its own"
@@ -928,27 +928,27 @@ class Tracer:
         self, pair: int, request: Request, sender: Sender, trail: Trail, layer: int, trip_s: float
     ) -> None:  # fmt: skip
         """What the target answers."""
-        network, moment = self.network, self.flow.moment
+        network, state = self.network, self.flow.state
         machine, member = int(network.pairs.machine[pair]), int(network.pairs.member[pair])
         name, port = network.machines.names[machine], int(network.members.port[member])
         zone = network.zones[int(network.machines.zone[machine])]
         service = int(network.members.service[member])
         protocol = network.services.protocol[service] if service >= 0 else "nothing"
-        met = int(moment.encounter.met[pair])
+        met = int(state.encounter.met[pair])
         wait_s = self._hang_s(pair, sender, layer)
         end: dict[str, Any] = {"target": name, "zone": zone}
         hop: dict[str, Any] = {"kind": "service", "about": f"{protocol} {port}", "link": f"instance:{name}"}
         if met == SILENT:
             trail.latency_s += wait_s
-            because = f"{self.story.why_down(pair)} · gave up after {wait_s:g} s"
+            because = f"{self.history.why_down(pair)} · gave up after {wait_s:g} s"
             trail.add(**hop, ok=False, because=because, detail="silent", latency_ms=wait_s * 1000)
-            reason = f"{name} is silent{self.story.not_noticed(pair)}"
+            reason = f"{name} is silent{self.history.not_noticed(pair)}"
             ended = self._failed(trail, layer, 504, "timed_out", reason, "timed_out", end)
             raise NotTaken(ended) if layer == 7 else Unconnected(ended, quiet=True, trip_s=trip_s)
         if met == REFUSES:
-            because = self.story.why_down(pair) if service >= 0 else f"nothing on {name} serves port {port}"
+            because = self.history.why_down(pair) if service >= 0 else f"nothing on {name} serves port {port}"
             trail.add(**hop, ok=False, because=because, detail="refuses")
-            reason = f"{name} refuses{self.story.not_noticed(pair)}"
+            reason = f"{name} refuses{self.history.not_noticed(pair)}"
             ended = self._failed(trail, layer, 502, "reset", reason, "refused", end)
             raise NotTaken(ended) if layer == 7 else Unconnected(ended, quiet=False, trip_s=trip_s)
         self._answers_or_not(pair, request, sender, trail, layer, hop, end)
@@ -967,7 +967,7 @@ class Tracer:
             raise Ends(self._failed(trail, layer, 503, "reset", f"{name} is overloaded", "overloaded", end))
         latency_s = float(queue.latency_s[machine])
         bound_s = min(float(network.pairs.response_timeout_s[pair]), trail.left_s(sender.timeout_s))
-        work_s = float(network.machines.service_s[machine]) * float(self.flow.moment.truth.slowness[machine])
+        work_s = float(network.machines.service_s[machine]) * float(self.flow.state.truth.slowness[machine])
         waits = latency_s - work_s
         parts = f"{work_s * 1000:g} ms of work"
         parts += f", {waits * 1000:.3g} ms of waiting at {load}" if waits > 1e-9 else ""
@@ -1002,7 +1002,7 @@ class Tracer:
         pages = dict(self.network.services.pages[service])
         name = self.network.machines.names[int(self.network.pairs.machine[pair])]
         real = self.network.machines.real[self.network.pairs.machine[pair]]
-        for fault in self.flow.moment.truth.page_faults if real else ():
+        for fault in self.flow.state.truth.page_faults if real else ():
             served = any((fault.page or "").startswith(page) for page in pages)
             if fault.instance in (None, name) and served:
                 pages[fault.page or ""] = fault.status or 0
@@ -1012,6 +1012,6 @@ class Tracer:
 
     def explained(self) -> list[Explained]:
         """Answers to what puzzles people, for the cells that the traced requests met."""
-        return puzzles(
-            self.flow, self.story, list(dict.fromkeys(self.cells_met)), self.asking.sender(0).area, self.request.host
+        return explanations(
+            self.flow, self.history, list(dict.fromkeys(self.cells_met)), self.asking.sender(0).area, self.request.host
         )

@@ -24,9 +24,9 @@ class Berths:
         self.rps = self._sum(flow.places.pair_rps)
         self.served = self._sum(flow.pair_served)
         self.met, self.believed, self.fronts = member_states(
-            network, flow.moment.in_use, flow.moment.encounter.met, flow.moment.truth.front_dead
+            network, flow.state.in_use, flow.state.encounter.met, flow.state.truth.front_dead
         )
-        self.here = flow.moment.present(self.machine)
+        self.here = flow.state.present(self.machine)
         usable = self.met == 0
         self.wrong = np.where(usable, self.believed < self.fronts, self.believed > 0)
         self.group_rps = total_by(network.members.group, self.rps, len(network.plan.target_groups))
@@ -51,14 +51,14 @@ class Berths:
             group=network.plan.target_groups[group].name,
             target=network.machines.names[machine],
             zone=network.zones[int(self.zone[member])],
-            truth=truth_word(int(self.met[member]), float(self.flow.moment.truth.slowness[machine])),
+            truth=truth_word(int(self.met[member]), float(self.flow.state.truth.slowness[machine])),
             belief=_belief(believed, fronts),
             believed_in=believed,
             believed_of=fronts,
             share=float(self.rps[member]) / total if total > 0 else 0.0,
             utilisation=float(queue.utilisation[machine]),
             capacity_rps=capacity if np.isfinite(capacity) else None,
-            backlog_s=float(self.flow.moment.backlog_s[machine]),
+            backlog_s=float(self.flow.state.backlog_s[machine]),
             latency_ms=float(queue.latency_s[machine]) * 1000,
         )
 

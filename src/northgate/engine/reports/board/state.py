@@ -95,7 +95,7 @@ def _regions(flow: Flow, zones: Sequence[ZoneState]) -> list[RegionState]:
 
 def _lost_zones(flow: Flow) -> list[bool]:
     """A zone in which machines or fronts stand and none of them lives."""
-    network, truth = flow.network, flow.moment.truth
+    network, truth = flow.network, flow.state.truth
     count = len(network.zones)
     zones = np.concatenate([network.machines.zone, network.fronts.zone])
     living = np.concatenate([~truth.machine_silent, ~truth.front_dead])
@@ -113,7 +113,7 @@ def _reached(network: Network, client: int) -> list[str]:
 
 def _clients(flow: Flow) -> list[ClientState]:
     calls, plan = flow.network.calls, flow.network.plan
-    offered = total_by(calls.client, flow.moment.call_rps, len(plan.clients))
+    offered = total_by(calls.client, flow.state.call_rps, len(plan.clients))
     served = total_by(calls.client, flow.call_served, len(plan.clients))
     return [
         ClientState(name=client.name, **rates_of(offered[index], served[index]), reaches=_reached(flow.network, index))
@@ -136,7 +136,7 @@ def _balancer(flow: Flow, index: int) -> BalancerState:
     network, entries = flow.network, flow.network.entries
     balancer = network.plan.balancers[index]
     mine = entries.balancer == index
-    truth, present = flow.moment.truth, flow.moment.in_address
+    truth, present = flow.state.truth, flow.state.in_address
     fronts = [
         FrontState(
             **rates_of(flow.places.front_rps[front], flow.places.front_served[front]),

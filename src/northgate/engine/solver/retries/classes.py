@@ -1,21 +1,38 @@
-"""Classes of calls that are held at targets."""
+"""Classes of calls that are held at targets, by keys and sessions."""
 
+import math
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import (
+    Bools,
+    Floats,
+    Ints,
+)
+from northgate.engine.formulas import (
+    last_of_orders,
+)
+from northgate.engine.network import Segment
+from northgate.engine.solver.retries.holding import sessions_of_free
+from northgate.engine.solver.retries.returning import Returning
 
 # A class whose calls are held at a target that takes no connect: they go on to others as those are drawn.
 DRAWN = -1
-
-
 # While classes are made, a pair that holds and what is spent before it are one number; NOBODY holds where none does.
 STRIDE, NOBODY = 1 << 20, -1
+# The least weight of a class where only their ratios count.
+EMPTY = 1e-12
+# So many classes of a call are followed at most; beyond that only every so-many-th of its sources' keys, evenly
+# spread, of which n give each share to within about 1 / sqrt(n).
+MOST_CLASSES = 400_000
+# With more ways than this in which sessions hold a call, targets that fare alike are taken together.
+MOST_TOGETHER = 2_000
 
 
 @dataclass
-class Stuck:
+class Pinned:
     """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time),
     and per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how
     many silent targets those of a class have met before, or DRAWN. Row `first + e * classes + k` of the book is entry
@@ -64,3 +81,164 @@ class Part:
     def also(self, other: "Part") -> "Part":
         """Those who are in one class of each; where both hold, the first does."""
         return Part(self.weights * other.weights, other.pins | self.pins, free=self.free and other.free)
+
+
+class ClassMaker:
+    """Makes the classes of calls that keys and sessions hold at targets."""
+
+    def __init__(self, returning: Returning) -> None:
+        self.returning, self.network, self.state = returning, returning.network, returning.state
+        self.unloaded, self.frame, self.choice = returning.unloaded, returning.frame, returning.choice
+        self.entry, self.front, self.route = returning.entry, returning.front, returning.route
+        self.row_part, self.takes, self.silent = returning.row_part, returning.takes, returning.silent
+        self.others, self.lumps = returning.others, returning.lumps
+
+    def sticky_calls(self) -> Ints:
+        """The calls that may be tried again and may be held at a target."""
+        through = self.network.kept.at_cells
+        sticky = np.array([method == "source-hash" for method in self.network.cells.method], dtype=bool)
+        for kind in self.network.kept.sessions:
+            sticky[kind.cells] = True
+        if not sticky.any() or not len(self.network.pairs.front):
+            return np.zeros(0, dtype=np.int64)
+        # Who only takes next addresses meets his target again at layer 4 alone.
+        at_4 = sticky & (self.network.fronts.layer[self.network.cells.front] == 4)
+        again = (self.returning.of_client[self.network.calls.client] > 0) | self.returning.goes_on_by_key
+        held = np.where(again, through[:, sticky].any(axis=1), through[:, at_4].any(axis=1))
+        return np.flatnonzero(self.returning.calls & held)
+
+    def classes(self, call: int) -> Pinned | None:
+        """The classes of a call; None where nothing holds it."""
+        reached, fate = np.flatnonzero(self.network.kept.at_cells[call]), int(self.unloaded.fate_of_call[call])
+        bound = self._by_session(call, fate, reached)
+        hashed = self._hashed(call, reached)
+        if len(bound) == 1 and not hashed:
+            return None
+        parts = list(self._by_key(call, fate, bound, hashed))
+        weights = np.concatenate([part.weights for part in parts])
+        free = np.concatenate([np.full(len(part.weights), part.free) for part in parts])
+        cells = {cell for part in parts for cell in part.pins} | {int(cell) for cell in reached if cell in self.others}
+        cells |= {int(cell) for kind in self.network.kept.sessions for cell in np.intersect1d(kind.cells, reached)}
+        pins = {
+            cell: np.concatenate([part.pins.get(cell, np.full(len(part.weights), NOBODY)) for part in parts])
+            for cell in sorted(cells)
+        }
+        # The last class draws anew each time.
+        weights, free = np.append(weights, 0.0), np.append(free, False)
+        pins = {cell: np.append(pin, NOBODY) for cell, pin in pins.items()}
+        held = {cell: np.where(pin < 0, NOBODY, pin // STRIDE) for cell, pin in pins.items()}
+        spent = {cell: np.where(pin < 0, 0, pin % STRIDE) + DRAWN for cell, pin in pins.items() if cell in self.others}
+        entries = self.network.entries.of_call[call]
+        ways = np.flatnonzero(np.isin(self.entry, entries) & (self.row_part > 0))
+        return Pinned(call, fate, entries, weights, free, held, spent, ways)
+
+    def _by_session(self, call: int, fate: int, reached: Ints) -> list[Part]:
+        """Which sessions bind the call's sources: those of each kind with those of every other, as independent."""
+        network, state = self.network, self.state
+        client, takes = int(network.calls.client[call]), self.takes[fate]
+        found, kinds = [Part(np.ones(1), {}, free=True)], list[tuple[Ints, Ints, Floats, Ints]]()
+        for number, kind in enumerate(network.kept.sessions):
+            mine = np.intersect1d(kind.cells, reached)
+            if kind.client != client or not len(mine) or state.held is None:
+                continue
+            held = sessions_of_free(network, state, number, call)
+            pins = np.full((len(mine), len(held)), NOBODY)
+            for row, cell in enumerate(mine):
+                pairs = network.cells.pairs[int(cell)]
+                code = pairs * STRIDE + np.where(takes[pairs], 1, 0)
+                pins[row, network.pairs.member[pairs]] = np.where(state.in_use[pairs], code, NOBODY)
+            members = np.flatnonzero(state.held.sessions[number] > 0)
+            kinds.append((mine, pins, held, members))
+        many = math.prod(len(members) + 1 for _, _, _, members in kinds) > MOST_TOGETHER
+        for mine, pins, held, members in kinds:
+            alone = [members[one : one + 1] for one in range(len(members))]
+            alike = self._alike(fate, mine, pins, members) if many else alone
+            bound = [self._held_at(mine, pins, held, some) for some in alike]
+            none = Part(np.array([max(1 - held.sum(), 0.0)]), {}, free=True)
+            found = [one.also(other) for one in found for other in [*bound, none]]
+        return found
+
+    def _held_at(self, cells: Ints, pins: Ints, held: Floats, some: Ints) -> Part:
+        """Those whom a session holds at one of some members that fare alike."""
+        made = {}
+        for row, cell in enumerate(cells):
+            pin = pins[row, some]
+            if len(some) > 1 and pin[0] != NOBODY:
+                pin = np.array(
+                    [self.lumps.add(pin // STRIDE, np.maximum(held[some], EMPTY)) * STRIDE + pin[0] % STRIDE]
+                )
+            made[int(cell)] = pin[:1]
+        return Part(np.array([held[some].sum()]), made, free=False)
+
+    def _alike(self, fate: int, cells: Ints, pins: Ints, members: Ints) -> list[Ints]:
+        """The members in lumps that fare alike: they meet the same at every front, and are machines of one make with
+        queues as long. Who takes no connect at a cell that goes on to others stays alone, as all others go on without
+        it."""
+        network, truth = self.network, self.state.truth
+        machine = network.members.machine[members]
+        made = [
+            network.machines.capacity[machine], network.machines.service_s[machine], network.machines.queue_s[machine],
+            truth.slowness[machine], np.round(self.state.backlog_s[machine], 9), network.machines.zone[machine],
+        ]  # fmt: skip
+        for row, cell in enumerate(cells):
+            pair = np.maximum(pins[row, members] // STRIDE, 0)
+            met, bad = self.state.encounter.fate_met[fate, pair], self.state.encounter.bad_page[fate, pair]
+            nobody = pins[row, members] == NOBODY
+            made += [nobody, np.where(nobody, -1, met), ~nobody & bad]
+            if int(cell) in self.others:
+                made.append(np.where(~nobody & ~self.takes[fate, pair], members, -1))
+        table = np.stack([np.asarray(one, dtype=np.float64) for one in made], axis=1)
+        _, kind = np.unique(table, axis=0, return_inverse=True)
+        order = np.argsort(kind.ravel(), kind="stable")
+        return np.split(members[order], np.cumsum(np.bincount(kind.ravel()))[:-1])
+
+    def _hashed(self, call: int, reached: Ints) -> list[int]:
+        """The cells that a call may come to and whose targets its key decides."""
+        weight, segment = self.choice.pair_weight, self.network.segments[int(self.network.calls.segment[call])]
+        hashed = [int(cell) for cell in reached if self.network.cells.method[int(cell)] == "source-hash"]
+        return [cell for cell in hashed if len(segment.keys) and (weight[self.network.cells.pairs[cell]] > 0).any()]
+
+    def _by_key(self, call: int, fate: int, bound: Sequence[Part], hashed: Sequence[int]) -> Iterator[Part]:
+        """Of those bound alike, the keys that fall to the same targets at every front are a class; where a session
+        holds, its key decides nothing, but where its target takes no connect, who comes next."""
+        if not hashed:
+            yield from bound
+            return
+        segment = self.network.segments[int(self.network.calls.segment[call])]
+        every = max(1, -(-len(segment.keys) * len(bound) // MOST_CLASSES))
+        known: dict[tuple[int, ...], tuple[Ints, Floats]] = {}
+        for part in bound:
+            pattern = tuple(int(part.pins[cell][0]) if cell in part.pins else NOBODY for cell in hashed)
+            if pattern not in known:
+                falls = [self._fall(cell, fate, segment, pin, every) for cell, pin in zip(hashed, pattern, strict=True)]
+                classes, count = np.unique(np.array(falls), axis=1, return_counts=True)
+                known[pattern] = classes, count / count.sum()
+            classes, share = known[pattern]
+            pins = {cell: np.repeat(pin, len(share)) for cell, pin in part.pins.items()}
+            pins |= {cell: classes[row] for row, cell in enumerate(hashed)}
+            yield Part(part.weights[0] * share, pins, free=part.free)
+
+    def _fall(self, cell: int, fate: int, segment: Segment, held: int, every: int) -> Ints:
+        """Where each key (of so many one) falls, that a session holds already (NOBODY: none does): the pair, and the
+        silent ones that it has met before in its own order."""
+        mine, table = self.network.cells.pairs[cell], self.unloaded.keys
+        weight = self.choice.pair_weight[mine]
+        count = len(segment.keys[::every])
+        if held != NOBODY and (held % STRIDE or cell not in self.others):
+            return np.full(count, held)
+        if cell not in self.others:
+            return mine[table.winners(cell, segment, weight)[::every]] * STRIDE + 1
+        order = table.orders(cell, segment, weight, self.others[cell] + 1)[::every]
+        if held != NOBODY:
+            order = _beginning_with(order, int(np.searchsorted(mine, held // STRIDE)))
+        bad, silent = ~self.takes[fate, mine], self.silent[fate, mine]
+        here, quiet = last_of_orders(order[:, : self.others[cell] + 1], bad, silent)
+        return mine[here] * STRIDE + quiet + 1
+
+
+def _beginning_with(order: Ints, first: int) -> Ints:
+    """The orders of keys (keys, targets) as they go on from a target to which something else has led them."""
+    rest = order != first
+    # Stable: those that are left keep their order, and the first one's place, or the last, is dropped.
+    places = np.argsort(~rest, axis=1, kind="stable")[:, : order.shape[1] - 1]
+    return np.concatenate([np.full((len(order), 1), first), np.take_along_axis(order, places, axis=1)], axis=1)

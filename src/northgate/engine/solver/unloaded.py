@@ -1,29 +1,28 @@
 """What rates depend on besides load: who is chosen, who is met, which fronts stand in which address.
 
-All of it stays as it is while load alone changes, as when old answers fade; so the last standing of a network is kept.
+All of it stays as it is while load alone changes, as when old answers fade; so a solver keeps the last one.
 """
 
 from functools import cached_property
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from northgate.engine.balancing import choose, even_shares, hash_table
+from northgate.engine.balancing import KeyTable, choose, even_shares
 from northgate.engine.base import Bools, Floats, Ints, total_by
 from northgate.engine.formulas import LastStops
-from northgate.engine.network import Network
-from northgate.engine.solver.frame import frame_of
-from northgate.engine.solver.state import Moment
+from northgate.engine.solver.frame import Frame
+from northgate.engine.solver.state import State
 from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT
 
 
-class Standing:
+class Unloaded:
     """One truth, and one set of beliefs and addresses under it."""
 
-    def __init__(self, network: Network, moment: Moment) -> None:
-        self.network, self.moment, self.frame = network, moment, frame_of(network)
-        encounter = moment.encounter
-        self.choice = choose(network, moment.in_use, moment.warmth, moment.present(network.pairs.machine))
+    def __init__(self, frame: Frame, keys: KeyTable, state: State) -> None:
+        self.network, self.state, self.frame, self.keys = frame.network, state, frame, keys
+        network = frame.network
+        encounter = state.encounter
+        self.choice = choose(network, state.in_use, state.warmth, state.present(network.pairs.machine))
         self.fates = int(encounter.fate.max(initial=0)) + 1
         self.fate_of_call: Ints = encounter.fate[network.calls.outcome]
         self.answers: Bools = encounter.fate_met == ANSWERS
@@ -36,16 +35,16 @@ class Standing:
         # Where calls end that go on to others, as found so far: by fate, cell, where they begin, and how all are drawn.
         self.stops: dict[tuple[int, int, int, bytes], LastStops] = {}
 
-    def holds(self, moment: Moment) -> bool:
+    def holds(self, state: State) -> bool:
         """Whether all is still so at a moment."""
-        mine = self.moment
+        mine = self.state
         return (
-            moment.truth is mine.truth
-            and moment.encounter is mine.encounter
-            and _same(moment.in_use, mine.in_use)
-            and _same(moment.in_address, mine.in_address)
-            and _same(moment.warmth, mine.warmth)
-            and _same(moment.exists, mine.exists)
+            state.truth is mine.truth
+            and state.encounter is mine.encounter
+            and _same(state.in_use, mine.in_use)
+            and _same(state.in_address, mine.in_address)
+            and _same(state.warmth, mine.warmth)
+            and _same(state.exists, mine.exists)
         )
 
     @cached_property
@@ -55,8 +54,8 @@ class Standing:
         even = even_shares(network, self.choice.pair_weight)
         if not self.frame.hashed:
             return even[None, :]
-        table, share = hash_table(network), np.repeat(even[None, :], self.fates, axis=0)
-        segments = self.moment.encounter.fate_segment
+        table, share = self.keys, np.repeat(even[None, :], self.fates, axis=0)
+        segments = self.state.encounter.fate_segment
         asked = np.unique(segments)
         of_segment = [network.segments[int(number)] for number in asked]
         for cell in self.frame.hashed:
@@ -73,7 +72,7 @@ class Standing:
         An anycast address leads each area to the nearest region that has a front in it.
         """
         frame = self.frame
-        present = (self.moment.in_address[frame.front] | frame.own_address).astype(np.float64)
+        present = (self.state.in_address[frame.front] | frame.own_address).astype(np.float64)
         if frame.anycast.any():
             present *= self._nearest(present > 0)
         count = total_by(frame.entry, present, len(self.network.entries.call))[frame.entry]
@@ -101,12 +100,12 @@ class Standing:
     @cached_property
     def dead(self) -> Bools:
         """Which rows meet a dead front."""
-        return np.asarray(self.moment.truth.front_dead[self.frame.front])
+        return np.asarray(self.state.truth.front_dead[self.frame.front])
 
     @cached_property
     def arrives(self) -> Bools:
         """Which rows meet a living front, and are let in."""
-        return ~self.dead & ~self.moment.encounter.row_blocked
+        return ~self.dead & ~self.state.encounter.row_blocked
 
     @cached_property
     def flat_route(self) -> Ints:
@@ -118,15 +117,3 @@ class Standing:
 
 def _same(one: Bools | Floats | None, other: Bools | Floats | None) -> bool:
     return one is other or (one is not None and other is not None and np.array_equal(one, other))
-
-
-# The last standing of each network.
-_last: WeakKeyDictionary[Network, Standing] = WeakKeyDictionary()
-
-
-def standing_at(network: Network, moment: Moment) -> Standing:
-    """How things stand at a moment."""
-    last = _last.get(network)
-    if last is None or not last.holds(moment):
-        last = _last[network] = Standing(network, moment)
-    return last

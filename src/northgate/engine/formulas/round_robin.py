@@ -12,7 +12,7 @@ import numpy as np
 from northgate.engine.base import Floats
 
 
-class Turns:
+class SmoothRoundRobin:
     """Remembers, for each point of choice, how far everyone is behind its share."""
 
     def __init__(self) -> None:

@@ -1,0 +1,72 @@
+"""What the stages of a pass work with, and what they hand on."""
+
+from dataclasses import dataclass
+
+from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.formulas import LastStops
+from northgate.engine.network import Network
+from northgate.engine.solver.connections import OpenConnections
+from northgate.engine.solver.retries.attempts import Repeats
+from northgate.engine.solver.state import State
+from northgate.engine.solver.unloaded import Unloaded
+
+
+@dataclass(frozen=True)
+class Context:
+    """One state while it is solved: what of it does not depend on load, its calls that may be tried more than once, and
+    those over open connections."""
+
+    unloaded: Unloaded
+    repeats: Repeats
+    connected: OpenConnections
+
+    @property
+    def network(self) -> Network:
+        """The network."""
+        return self.unloaded.network
+
+    @property
+    def state(self) -> State:
+        """The state that is solved."""
+        return self.repeats.state
+
+
+@dataclass(frozen=True)
+class Sent:
+    """Rates on the way forward: per entry and row, and per fate (first axis) by route, lane and cell."""
+
+    entry: Floats
+    row: Floats
+    route: Floats
+    weighted: Floats
+    cell: Floats
+
+
+@dataclass(frozen=True)
+class Stop:
+    """Requests of one fate at one cell's pairs that have tried others: which of them are bad, and where it ends."""
+
+    fate: int
+    pairs: Ints
+    bad: Bools
+    found: LastStops
+
+
+@dataclass(frozen=True)
+class Back:
+    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a lane's cell, at a row, at an
+    entry, and by row of the repeats' book. `later`: the book after one, two, ... connects that took their time-out,
+    where that makes a difference to what is too late."""
+
+    pair: dict[int, Floats]
+    cell: Floats
+    row: Floats
+    entry: Floats
+    book: Floats
+    later: tuple[Floats, ...] = ()
+
+    @property
+    def books(self) -> tuple[Floats, ...]:
+        """What becomes of a connect by row of the book, after no connect that took its time-out, after one, and so
+        on."""
+        return (self.book, *self.later)

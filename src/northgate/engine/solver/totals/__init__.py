@@ -1,0 +1,1 @@
+"""What the rates of a solved state add up to."""

@@ -1,0 +1,63 @@
+"""What becomes of calls, each counted once, by its last attempt."""
+
+from functools import cached_property
+
+import numpy as np
+
+from northgate.engine.base import (
+    KINDS,
+    SERVED,
+    WORK,
+    Floats,
+)
+from northgate.engine.solver.totals.solved import Solved
+
+
+class ByCall:
+    """What becomes of calls in the end, by entry and kind (calls/s)."""
+
+    def __init__(self, solved: Solved) -> None:
+        self.solved, self.network, self.state = solved, solved.context.network, solved.context.state
+        self.unloaded, self.frame = solved.context.unloaded, solved.context.unloaded.frame
+        self.repeats, self.connected = solved.context.repeats, solved.context.connected
+        self.free_share, self.share, self.sent, self.back = solved.free_share, solved.share, solved.sent, solved.back
+        self.bound = solved.bound
+        self.becomes = self._becomes()
+
+    def _becomes(self) -> Floats:
+        """What becomes of the calls/s by entry that go no way that is open already, by kind; of what targets pass on,
+        what becomes of attempts."""
+        network, repeats, state, back = self.network, self.repeats, self.state, self.back
+        call = network.entries.call
+        calls = np.where(self.frame.of_client, state.call_rps[call] * self.connected.free[call], 0.0)
+        ends = repeats.book.by_entry(repeats.ended(back.books)[1])
+        becomes = ends * calls[:, None]
+        if self.connected.anew.any():
+            # Those whose connection has ended under them: one attempt is spent, and all the patience that it had.
+            then = repeats.book.by_entry(repeats.ended(back.books, spent=1)[1])
+            then[:, WORK] += then[:, SERVED] * network.calls.timeout_s[call]
+            more = np.where(self.frame.of_client, state.call_rps[call] * self.connected.anew[call], 0.0)
+            becomes = becomes + then * more[:, None]
+        inner = self.frame.inner
+        becomes[inner] = back.entry[inner] * self.sent.entry[inner, None]
+        return becomes
+
+    @cached_property
+    def over_open(self) -> Floats:
+        """Per entry and kind what becomes of calls over open connections (calls/s)."""
+        made = np.zeros_like(self.becomes)
+        if self.bound is not None:
+            np.add.at(made, self.frame.entry, self.bound.row)
+        return made
+
+    @cached_property
+    def ended(self) -> Floats:
+        """Per entry and kind what becomes of calls in the end (calls/s)."""
+        return self.becomes if self.bound is None else self.becomes + self.over_open
+
+    @cached_property
+    def by_call(self) -> Floats:
+        """The same per call and kind."""
+        made, mine = np.zeros((len(self.state.call_rps), KINDS)), self.frame.of_client
+        np.add.at(made, self.network.entries.call[mine], self.ended[mine])
+        return made

@@ -1,0 +1,150 @@
+"""How often sessions and connections are opened, and where."""
+
+from functools import cached_property
+
+import numpy as np
+
+from northgate.engine.base import (
+    SERVED,
+    Floats,
+    total_by,
+)
+from northgate.engine.solver.forward import Forward
+from northgate.engine.solver.retries.classes import Pinned
+from northgate.engine.solver.sending import Sending
+from northgate.engine.solver.totals.solved import Solved
+
+
+class Opening:
+    """How sessions and connections are opened."""
+
+    def __init__(self, solved: Solved, sending: Sending, forward: Forward) -> None:
+        self.solved, self.network, self.state = solved, solved.context.network, solved.context.state
+        self.unloaded, self.frame = solved.context.unloaded, solved.context.unloaded.frame
+        self.repeats, self.connected = solved.context.repeats, solved.context.connected
+        self.sending, self.forward = sending, forward
+        self.free_share, self.share, self.sent, self.back = solved.free_share, solved.share, solved.sent, solved.back
+
+    def sessions(self) -> Floats:
+        """Per kind of session and member: how often a second a source without a session opens one there."""
+        network, members = self.network, len(self.network.members.group)
+        made = np.zeros((len(network.kept.sessions), members))
+        if not len(made):
+            return made
+        opens, _ = self.sending.trying(self.free_share, self.free_share, classes=False)
+        opens = np.broadcast_to(opens, (self.unloaded.fates, opens.shape[1]))
+        cell_rps = self._all_to_cells if len(self.connected.kinds) else self.sent.cell
+        connected, _ = self.repeats.ended(self.back.books) if self.repeats.pinned else (np.zeros(0), None)
+        pinned = {one.fate: one for one in self.repeats.pinned}
+        for number, kind in enumerate(network.kept.sessions):
+            sources = network.plan.clients[kind.client].sources
+            fates = np.unique(self.unloaded.fate_of_call[network.calls.client == kind.client])
+            for cell in kind.cells.tolist():
+                mine = network.cells.pairs[cell]
+                rate = np.zeros(len(mine))
+                for fate in fates.tolist():
+                    served = self.back.pair[SERVED][fate]
+                    if fate in pinned:
+                        one = pinned[fate]
+                        drawn = self.free_share[min(fate, len(self.free_share) - 1)]
+                        often = self.repeats.spreading.opening(one, cell, drawn, served, connected)
+                        rate += self.state.call_rps[one.call] * often
+                    else:
+                        rate += cell_rps[fate, cell] * opens[fate, mine] * served[mine]
+                np.add.at(made[number], network.pairs.member[mine], rate / sources)
+        return made
+
+    @cached_property
+    def _all_to_cells(self) -> Floats:
+        """What would reach the cells, by fate, if nobody had an open connection (requests/s)."""
+        entries = self.network.entries
+        every = self.state.call_rps[entries.call] * self.repeats.entry_connects
+        return self.forward.to_cells(np.where(self.frame.of_client, every, self.sent.entry)).cell
+
+    def connections(self, spent: int) -> Floats:
+        """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or
+        with one that has just ended under a call (`spent` 1)."""
+        network, frame, unloaded, repeats = self.network, self.frame, self.unloaded, self.repeats
+        made = np.zeros(self.connected.rps.shape)
+        if spent and not self.connected.anew.any():
+            return made
+        connected = repeats.connects_after_one if spent else repeats.connects
+        often, pinned = repeats.book.by_entry(connected), {one.call: one for one in repeats.pinned}
+        for number, kind in enumerate(self.connected.kinds):
+            fate = int(self.connected.fate[number])
+            part = often[frame.entry[kind.rows]] * unloaded.row_part[kind.rows]
+            part = part * unloaded.arrives[kind.rows]
+            by_route = total_by(frame.route[kind.rows], part, frame.routes)
+            by_weighted = by_route[network.weighted.route] * self.unloaded.choice.weighted_share
+            by_cell = total_by(network.weighted.cell, by_weighted, frame.cells)
+            share = self.share[min(fate, len(self.share) - 1)]
+            if self.led[number]:
+                # Who is not bound is drawn; the others are in `bound_there`.
+                drawn = self.free_share[min(fate, len(self.free_share) - 1)]
+                share = drawn * self._unbound(number)
+            elif kind.call in pinned:
+                share = self._spread(pinned[kind.call], connected)
+            made[number] = by_cell[self.network.pairs.cell] * share * self.back.pair[SERVED][fate]
+        return made
+
+    @cached_property
+    def led(self) -> list[bool]:
+        """Per kind of connection: whether sessions lead all connections, as each front reaches all targets to which its
+        sources are bound, and believes them in use."""
+        return [self._is_led(number) for number in range(len(self.connected.kinds))]
+
+    def _is_led(self, number: int) -> bool:
+        session = self.network.kept.connections[number].session
+        if session < 0 or self.state.held is None:
+            return False
+        mine = np.flatnonzero(self.connected.kinds[number].weighted_of_cell >= 0)
+        bound = total_by(self.network.pairs.cell, self._session_shares(number), self.frame.cells)[mine]
+        return bool(np.allclose(bound, self.state.held.sessions[session].sum(), rtol=0, atol=1e-9))
+
+    def _session_shares(self, number: int) -> Floats:
+        """Per pair the share of sources that the session of a kind of connection binds to its target, as its front
+        believes it in use."""
+        assert self.state.held is not None
+        held = self.state.held.sessions[self.network.kept.connections[number].session]
+        return np.asarray(held[self.network.pairs.member] * self.state.in_use)
+
+    def _unbound(self, number: int) -> Floats:
+        """Per pair the share of sources that no session binds at its front and that have no connection either."""
+        cell, bound = self.network.pairs.cell, self._session_shares(number)
+        free = 1 - total_by(cell, bound, self.frame.cells)
+        strays = np.maximum(self.connected.held[number] - self.bound_there[number], 0.0).sum()
+        return np.asarray(np.maximum(free - strays, 0.0)[cell])
+
+    @cached_property
+    def bound_there(self) -> Floats:
+        """As `Opens.bound` says."""
+        network, frame, unloaded = self.network, self.frame, self.unloaded
+        made = np.full(self.connected.rps.shape, np.nan)
+        for number, kind in enumerate(self.connected.kinds):
+            if not self.led[number]:
+                continue
+            part = self.state.dns_share[frame.entry[kind.rows]] * unloaded.row_part[kind.rows]
+            by_route = total_by(frame.route[kind.rows], part, frame.routes)
+            by_weighted = by_route[network.weighted.route] * self.unloaded.choice.weighted_share
+            by_cell = total_by(network.weighted.cell, by_weighted, frame.cells)
+            made[number] = by_cell[self.network.pairs.cell] * self._session_shares(number)
+        return made
+
+    @cached_property
+    def served_there(self) -> Floats:
+        """As `Opens.served` says: a repeat comes to the same target again."""
+        made = np.zeros(self.connected.rps.shape)
+        front = self.network.pairs.front
+        for number, fate in enumerate(self.connected.fate):
+            dead = self.state.truth.front_dead[front] | self.connected.blocked[number]
+            served = np.where(dead, 0.0, self.back.pair[SERVED][fate])
+            made[number] = 1 - (1 - served) ** (1 + self.connected.retries[number])
+        return made
+
+    def _spread(self, one: Pinned, connected: Floats) -> Floats:
+        """Per pair the share of its cell, of so many connects by row of the book."""
+        drawn = self.free_share[min(one.fate, len(self.free_share) - 1)]
+        made = drawn.copy()
+        for cell in one.pins:
+            made[self.network.cells.pairs[cell]] = self.repeats.spreading.spread(one, cell, drawn, connected)
+        return made

@@ -1,0 +1,31 @@
+"""A state that is solved, before anything is added up."""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+from northgate.engine.base import (
+    Floats,
+)
+from northgate.engine.formulas import Queue
+from northgate.engine.solver.connections import Bound
+from northgate.engine.solver.context import Back, Context, Sent
+
+
+@dataclass(frozen=True)
+class Solved:
+    """A state that is solved: `free_share` of those who are free to be sent anywhere, `share` of all, where they end;
+    `over` per front the share of its answers that its balancer's bandwidth does not let through."""
+
+    context: Context
+    free_share: Floats
+    share: Floats
+    sent: Sent
+    queue: Queue
+    back: Back
+    over: Floats
+
+    @cached_property
+    def bound(self) -> Bound | None:
+        """What becomes of calls over connections that are open already; None where there are none."""
+        connected = self.context.connected
+        return connected.ended(connected.outcome(self.back.pair)) if connected.any else None
