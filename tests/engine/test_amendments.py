@@ -10,6 +10,7 @@ from northgate.engine.formulas.address_tries import connects
 from northgate.engine.formulas.retries import attempts, attempts_before
 from northgate.engine.reports.drill import drill_answer
 from northgate.engine.reports.whatif import what_if
+from northgate.engine.reports.words import message
 from northgate.plan.drills import Expectation, Part
 from tests.plans import drill_of, fail, network_of, plan_data, restore
 from tests.worlds import RPS, World
@@ -299,7 +300,7 @@ def test_a_loss_that_no_probe_asks_about_is_told():
         (True, None, 60, 40, None)
     ] * 3
     assert run.readings.worst_blind_s == 40
-    told = [(event.at_s, event.message) for event in run.events if event.kind == "unseen"]
+    told = [(event.at_s, message(event)) for event in run.events if event.kind == "unseen"]
     assert told == [(60, "no probe asks about what is lost at tiles-1")]
     seen = drill_of(plan_data(), [fail(60, process="tiles-1")], lasts_s=200)
     assert not any(row.unseen for row in seen.blind)

@@ -9,6 +9,7 @@ from northgate.engine.network.compile import compile_network
 from northgate.engine.reports.drill import drill_answer
 from northgate.engine.reports.strips import folded_strips, strips
 from northgate.engine.reports.whatif import what_if
+from northgate.engine.reports.words import message
 from northgate.plan import read_plan
 from northgate.plan.drills import Part
 from tests.plan.test_reading import EXAMPLE
@@ -57,7 +58,7 @@ def test_a_zone_lost_with_spread_phases_sums_over_every_prober():
 
 def test_a_front_leaves_and_joins_after_its_failover_time():
     run = drill_of(plan_data(), [*ZONE, restore(300, zone="fells-2")])
-    changes = [(event.at_s, event.message) for event in run.events if event.kind == "front"]
+    changes = [(event.at_s, message(event)) for event in run.events if event.kind == "front"]
     assert changes == [
         (65, "the fells-2 front leaves the address of front"),
         (305, "the fells-2 front joins the address of front"),

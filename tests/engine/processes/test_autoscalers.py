@@ -4,6 +4,7 @@ import pytest
 
 from northgate.engine.drill.run import run_drill
 from northgate.engine.reports.board.state import board_state
+from northgate.engine.reports.words import message
 from tests.plans import drill_of, fail, network_of, plan_data
 
 SCALE = {"min": 6, "max": 12, "target_utilisation": 0.6, "every_s": 30, "warmup_s": 45}
@@ -22,7 +23,7 @@ def surge(at_s, factor):
 
 
 def scalings(run):
-    return [(event.at_s, event.message) for event in run.events if event.kind == "scale"]
+    return [(event.at_s, message(event)) for event in run.events if event.kind == "scale"]
 
 
 def in_use(flow):

@@ -5,6 +5,7 @@ import pytest
 
 from northgate.engine.drill.run import run_drill
 from northgate.engine.reports.drill import drill_answer
+from northgate.engine.reports.words import message
 from northgate.plan.drills import CAUSES
 from tests.engine.drill.test_traffic import targets
 from tests.engine.network.test_names import WATCH, fronts_of, two_regions
@@ -26,8 +27,8 @@ def test_a_region_lost_costs_the_probes_blind_time_and_half_the_ttl():
     assert run.readings.failed == pytest.approx(RPS * (35 + 60 / 2), rel=1e-9)
     assert run.readings.failed_by_cause["dead_front"] == pytest.approx(run.readings.failed)
     assert run.readings.settled_s == pytest.approx(35 + 60)
-    message = "front out, says uplands of www.beckwater.example"
-    assert [event.at_s for event in run.events if event.message == message] == [95]
+    wanted = "front out, says uplands of www.beckwater.example"
+    assert [event.at_s for event in run.events if message(event) == wanted] == [95]
 
 
 @pytest.mark.parametrize(("second", "old"), [(94, 1.0), (95, 1.0), (110, 0.75), (125, 0.5), (154, 1 / 60), (156, 0)])
@@ -66,8 +67,8 @@ def test_a_majority_of_areas_decides():
     """Two areas probe, spread by half an interval: more than half of two is both of them."""
     data = watched(probed_from=["uplands", "shore"])
     run = drill_of(data, [fail(60, region="fells"), restore(300, region="fells")], lasts_s=900, phases="spread")
-    verdicts = [(event.at_s, event.message) for event in run.events if event.kind == "answer"]
-    assert [at for at, message in verdicts if "out" in message] == pytest.approx([85, 90])
+    verdicts = [(event.at_s, message(event)) for event in run.events if event.kind == "answer"]
+    assert [at for at, words in verdicts if "out" in words] == pytest.approx([85, 90])
     flow = run.flow_at(87)
     assert fronts_of(flow)["shore-front/coast-1"] > 0, "one of two is no majority for staying: the vote turns at once"
     assert fronts_of(run.flow_at(899))["shore-front/coast-1"] == pytest.approx(0), "back to the first in order"
@@ -75,7 +76,7 @@ def test_a_majority_of_areas_decides():
 
 def test_a_region_that_is_back_is_answered_again_once_proven():
     run = drill_of(watched(), [fail(60, region="fells"), restore(400, region="fells")], lasts_s=900)
-    back = [event.at_s for event in run.events if "back in use, says uplands" in event.message]
+    back = [event.at_s for event in run.events if "back in use, says uplands" in message(event)]
     assert len(back) == 1
     assert 400 + 10 <= back[0] <= 400 + 20 + 1, "two passes, ten seconds apart"
     assert run.flow_at(back[0] + 61).cause_rps.sum() == pytest.approx(0)

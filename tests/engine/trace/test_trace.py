@@ -14,6 +14,7 @@ from northgate.engine.trace.probe import trace_probe
 from northgate.engine.trace.question import Question
 from northgate.engine.trace.trace import trace
 from northgate.engine.truth.encounter import encounter
+from northgate.engine.truth.paths import Paths
 from northgate.engine.truth.faults import truth_under
 from northgate.plan.drills import Part
 from tests.engine.drill.test_traffic import behind, drawn, layer_4, rule, slow_and_quick
@@ -122,7 +123,7 @@ def test_at_layer_4_silence_is_a_time_out_and_a_refusal_a_reset():
         state = replace(
             flow.state,
             truth=replace(truth, front_dead=flow.state.truth.front_dead),
-            encounter=encounter(network, truth),
+            encounter=encounter(Paths(network), truth),
         )
         end = trace(Solver(network).solve(state), Question(url=URL, client="walkers")).outcome
         assert (end.status, end.error) == (None, error)

@@ -3,7 +3,6 @@
 from northgate.engine.base.arrays import DIGITS, NEVER, Bools, Floats, Ints, bools, floats, ints, sum_columns, total_by
 from northgate.engine.base.control import Reached, Watch, go_on, untold
 from northgate.engine.base.errors import CannotRun
-from northgate.engine.base.memo import kept
 from northgate.engine.base.outcomes import (
     BAD_STATUS,
     BLOCKED,
@@ -58,7 +57,6 @@ __all__ = [
     "floats",
     "go_on",
     "ints",
-    "kept",
     "sum_columns",
     "total_by",
     "untold",

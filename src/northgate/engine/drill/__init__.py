@@ -1,13 +1,16 @@
 """The drill: a plan under a script of faults, solved exactly at its events."""
 
 from northgate.engine.drill.blind import BlindRow
+from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.readings import Readings
 from northgate.engine.drill.result import DrillRun
 from northgate.engine.drill.run import run_drill, undisturbed
 
 __all__ = [
     "BlindRow",
+    "Cascade",
     "DrillRun",
+    "Event",
     "Readings",
     "run_drill",
     "undisturbed",

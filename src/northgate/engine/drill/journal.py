@@ -1,27 +1,25 @@
-"""What happens in a drill."""
+"""What happens in a drill, written down."""
 
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
 
+from northgate.engine.processes import Entry
 
-@dataclass(frozen=True)
-class Vote:
-    """Who probes an answer of a name from an area has changed its mind: when, and to what."""
-
-    at_s: float
-    name: int
-    answer: int
-    area: int
-    believed: bool
+# What may set off a cascade; and events after which something has to settle.
+TRIGGERS = ("fail", "surge")
+UNSETTLING = ("surge", "fail", "restore", "drain", "undrain", "front", "verdict", "answer")
 
 
 @dataclass(frozen=True)
 class Event:
-    """Something that happened: when, what kind, to whom, and in words."""
+    """Something that happened: when, of what kind, to whom, and the facts of it (words are made of them in
+    `reports.words`)."""
 
     at_s: float
     kind: str
     about: tuple[str, ...]
-    message: str
+    facts: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -31,4 +29,28 @@ class Cascade:
 
     at_s: float
     target: str
-    trigger: str | None
+    trigger: Event | None
+
+
+class Journal:
+    """Reads what processes tell, and keeps it as events."""
+
+    def __init__(self) -> None:
+        self.events: list[Event] = []
+        self.cascade: Cascade | None = None
+        # The last second of an event after which something has to settle.
+        self.unsettled_s = 0.0
+        self._trigger: Event | None = None
+
+    def write(self, now: float, entries: Iterable[Entry]) -> None:
+        """Writes down what has been told at a second."""
+        for entry in entries:
+            facts = {"trigger": self._trigger} if entry.kind == "cascade" else dict(entry.facts)
+            event = Event(now, entry.kind, entry.about, facts)
+            self.events.append(event)
+            if entry.kind in TRIGGERS:
+                self._trigger = event
+            if entry.kind in UNSETTLING:
+                self.unsettled_s = now
+            if entry.kind == "cascade":
+                self.cascade = Cascade(now, entry.about[0], self._trigger)

@@ -8,10 +8,10 @@ import numpy as np
 
 from northgate.engine.base import Floats
 from northgate.engine.drill.blind import BlindRow
-from northgate.engine.drill.journal import Cascade, Event, Vote
+from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.readings import Readings
 from northgate.engine.network import Answers, Network
-from northgate.engine.processes import AnswerHistory, Holding, growth
+from northgate.engine.processes import AnswerHistory, Holdings, Vote, growth
 from northgate.engine.solver import Flow, Opens, Solver, State
 from northgate.plan.drills import Drill, Expectation
 
@@ -93,6 +93,6 @@ class DrillRun:
             return flow
         seconds = second - frame.t_s
         answers = self.answers_at(second)
-        held = Holding(self.network, frame.state.held).after(frame.opens, seconds)
+        held = Holdings(self.network, frame.state.held).after(frame.opens, seconds)
         backlog_s = growth(flow, frame.faster).after(seconds)
         return Solver(self.network).solve(replace(frame.state, answers=answers, held=held, backlog_s=backlog_s))

@@ -2,14 +2,12 @@
 
 from collections.abc import Iterator
 
-from northgate.engine.base import kept
 from northgate.engine.network.compile import compile_network
 from northgate.engine.network.tables import Network
 from northgate.plan.groups import Target
 from northgate.plan.machines import Fleet, Instance
 
 
-@kept
 def roomy(network: Network) -> Network:
     """The network with places for every instance that its autoscalers may ever launch; itself when there are none."""
     plan = network.plan

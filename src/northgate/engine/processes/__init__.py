@@ -1,35 +1,40 @@
 """What moves by itself between two solves."""
 
-from northgate.engine.processes.autoscalers import Autoscaler, autoscalers
-from northgate.engine.processes.backlogs import NO_CROSSING, Crossing, Growth, bounds_of_machines, growth, next_crossing
-from northgate.engine.processes.demand import profile_factor
-from northgate.engine.processes.fronts import Addresses
-from northgate.engine.processes.holdings import Holding
-from northgate.engine.processes.name_probers import counted, name_findings, votes, with_onward
-from northgate.engine.processes.probers import Findings, Phases, Probers, name_beats, target_beats
+from northgate.engine.processes.autoscalers import Autoscaling
+from northgate.engine.processes.backlogs import Backlogs, Growth, growth
+from northgate.engine.processes.drains import Drains
+from northgate.engine.processes.fronts import Fronts, Withdrawals
+from northgate.engine.processes.holdings import Holdings
+from northgate.engine.processes.name_probers import NameChecks, Names, Vote
+from northgate.engine.processes.probers import Phases
+from northgate.engine.processes.process import Entry, Process
 from northgate.engine.processes.resolvers import AnswerHistory, Resolvers
+from northgate.engine.processes.targets import TargetChecks, Targets, Verdicts, usable
+from northgate.engine.processes.warmup import Warmup
+from northgate.engine.processes.world import Demand, World
 
 __all__ = [
-    "NO_CROSSING",
-    "Addresses",
     "AnswerHistory",
-    "Autoscaler",
-    "Crossing",
-    "Findings",
+    "Autoscaling",
+    "Backlogs",
+    "Demand",
+    "Drains",
+    "Entry",
+    "Fronts",
     "Growth",
-    "Holding",
+    "Holdings",
+    "NameChecks",
+    "Names",
     "Phases",
-    "Probers",
+    "Process",
     "Resolvers",
-    "autoscalers",
-    "bounds_of_machines",
-    "counted",
+    "TargetChecks",
+    "Targets",
+    "Verdicts",
+    "Vote",
+    "Warmup",
+    "Withdrawals",
+    "World",
     "growth",
-    "name_beats",
-    "name_findings",
-    "next_crossing",
-    "profile_factor",
-    "target_beats",
-    "votes",
-    "with_onward",
+    "usable",
 ]

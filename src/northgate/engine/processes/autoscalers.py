@@ -7,22 +7,29 @@ decision.
 """
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
+from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, total_by
 from northgate.engine.network import Network
-from northgate.plan import Plan
+from northgate.engine.processes.drains import Drains
+from northgate.engine.processes.process import Entry
+from northgate.engine.processes.targets import Targets
+from northgate.engine.processes.world import World
 from northgate.plan.machines import Fleet, Scale
 
 
 @dataclass(frozen=True)
 class Decision:
-    """What an autoscaler decides: which machines it launches, and which one it drains."""
+    """What an autoscaler decides: which machines it launches, and which one it drains; seeing so many in use, at so much
+    load on the mean, and wanting so many."""
 
     fleet: str
-    words: str
+    in_use: int
+    load: float
+    wanted: int
     launches: Ints
     drains: Ints
 
@@ -68,8 +75,7 @@ class Autoscaler:
         drains = self._drain(used) if wanted < have and not len(launches) else np.zeros(0, dtype=np.int64)
         self.next_s = round(now + scale.every_s, 9)
         self._worked[:], self._seen_s = 0.0, 0.0
-        words = f"{self.fleet.name}: {count} in use at {load:.0%}, {wanted} wanted"
-        return Decision(self.fleet.name, words, launches, drains)
+        return Decision(self.fleet.name, count, load, wanted, launches, drains)
 
     def _not_proven(self, used: Bools) -> Bools:
         """Those that have been launched and never been in use yet."""
@@ -125,10 +131,62 @@ class Autoscaler:
         return min(self.next_s, float(ready.min(initial=NEVER)), float(self.gone_at.min(initial=NEVER)))
 
 
-def autoscalers(network: Network) -> list[Autoscaler]:
-    """The autoscalers of a network, in plan order."""
-    plan: Plan = network.plan
-    return [Autoscaler(network, fleet, fleet.scale) for fleet in plan.fleets if fleet.scale]
+class Autoscaling:
+    """The autoscalers of a network, in plan order: machines are launched, begin to serve, drain and go."""
+
+    def __init__(self, world: World, targets: Targets, drains: Drains) -> None:
+        self.world, self.targets, self.drains, self.network = world, targets, drains, world.network
+        fleets = self.network.plan.fleets
+        self.scalers = [Autoscaler(self.network, fleet, fleet.scale) for fleet in fleets if fleet.scale]
+
+    def watch(self, utilisation: Floats, seconds: float) -> None:
+        """Takes in what machines have served over a stretch."""
+        for scaler in self.scalers:
+            scaler.watch(utilisation, seconds)
+
+    def next_s(self, now: float) -> float:
+        """The next decision, start of service or end of a drain."""
+        return min((scaler.next_event_s(now) for scaler in self.scalers), default=NEVER)
+
+    def take(self, now: float) -> Iterator[Entry]:
+        """Drained machines go, launched ones begin to serve, and autoscalers decide."""
+        if not self.scalers:
+            return
+        changed, launched = False, list[int]()
+        exists = self.world.exists = self.world.exists.copy()
+        for scaler in self.scalers:
+            gone = scaler.take_gone(now)
+            if len(gone):
+                exists[gone] = False
+                self.drains.forget(gone)
+            if scaler.next_s <= now:
+                decision = self._decide(scaler, now)
+                exists[decision.launches] = True
+                launched += decision.launches.tolist()
+                yield from self._told(decision)
+            changed |= len(gone) > 0 or bool(launched)
+        starting = np.array([int(one) for scaler in self.scalers for one in scaler.starting(now)], dtype=np.int64)
+        if changed or starting.tolist() != self.world.starting.tolist():
+            self.targets.start(np.array(launched, dtype=np.int64))
+            self.world.populate(exists, starting)
+
+    def _decide(self, scaler: Autoscaler, now: float) -> Decision:
+        network, world = self.network, self.world
+        using = self.targets.in_use & ~world.truth.front_dead[network.pairs.front]
+        in_use = total_by(network.pairs.machine, using, len(network.machines.names)) > 0
+        decision = scaler.decide(now, in_use, self.drains.leaving, world.living_zones)
+        for machine in decision.drains.tolist():
+            self.drains.leave(machine, now)
+            longest_s = float(self.drains.drain_s[network.pairs.machine == machine].max(initial=0.0))
+            scaler.leaves(machine, round(now + longest_s, DIGITS))
+        return decision
+
+    def _told(self, decision: Decision) -> Iterator[Entry]:
+        for does, some in (("launches", decision.launches), ("drains", decision.drains)):
+            if len(some):
+                names = tuple(self.network.machines.names[int(one)] for one in some)
+                facts = {"fleet": decision.fleet, "in_use": decision.in_use, "load": decision.load}
+                yield Entry("scale", names, {**facts, "wanted": decision.wanted, "does": does})
 
 
 def _number(name: str) -> int:

@@ -5,14 +5,18 @@ constant between events, or changes evenly with the share that old answers still
 quadratic, `b + (u - 1) t + u' t^2 / 2`, and meets its bounds at the roots of that.
 """
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from northgate.engine.base import NEVER, Floats, Ints
+from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
 from northgate.engine.formulas import AT_BOUND_S, first_meeting
 from northgate.engine.network import Network
+from northgate.engine.processes.process import Entry
+from northgate.engine.processes.world import World
 from northgate.engine.solver import Flow
+from northgate.engine.truth import Truth
 
 
 @dataclass(frozen=True)
@@ -123,3 +127,59 @@ def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float) -> Cr
         return NO_CROSSING
     meets = each <= soonest + AT_BOUND_S
     return Crossing(now + soonest, moving[meets], aims[np.arange(len(moving)), nearest][meets])
+
+
+class Backlogs:
+    """The backlog of each machine (seconds of work), how it grows, and when it next meets a bound."""
+
+    def __init__(self, world: World) -> None:
+        self.network, self.world = world.network, world
+        self.backlog_s: Floats = np.zeros(len(self.network.machines.names))
+        self._bounds_s = bounds_of_machines(self.network)
+        self._crossing: Crossing = NO_CROSSING
+        self.grown: Growth | None = None
+        # The last second at which a backlog has come to nothing.
+        self.emptied_s = 0.0
+
+    @property
+    def moves(self) -> bool:
+        """Whether any backlog changes."""
+        return self.grown is not None and self.grown.moves
+
+    def meet(self, before: Truth) -> None:
+        """Truth has changed: machines lose their queue, or work at another speed."""
+        truth = self.world.truth
+        self.backlog_s = np.where(_emptied(self.network, truth), 0.0, self.backlog_s)
+        self.backlog_s = self.backlog_s * (truth.slowness / before.slowness)
+
+    def look(self, flow: Flow, faster: Floats | None, now: float) -> None:
+        """From now on backlogs grow as under this flow, whose utilisations grow by `faster` a second."""
+        self.grown = growth(flow, faster)
+        self._crossing = next_crossing(flow, self.grown, self._bounds_s, now)
+
+    def after(self, seconds: float) -> Floats:
+        """The backlogs so many seconds later."""
+        return self.backlog_s if self.grown is None else self.grown.after(seconds)
+
+    def advance(self, later_s: Floats, second: float) -> None:
+        """It is this second, and these are the backlogs; those that have met their bound are there exactly."""
+        self.backlog_s = later_s
+        if second >= self._crossing.at_s:
+            self.backlog_s[self._crossing.machines] = self._crossing.backlog_s
+            if (self._crossing.backlog_s == 0).any():
+                self.emptied_s = second
+
+    def next_s(self, now: float) -> float:  # noqa: ARG002
+        """When the next backlog meets a bound."""
+        return self._crossing.at_s
+
+    def take(self, now: float) -> Iterator[Entry]:  # noqa: ARG002
+        """What is met at a bound is seen by the next solve."""
+        yield from ()
+
+
+def _emptied(network: Network, truth: Truth) -> Bools:
+    """Machines that lost their queue: silent ones, and those all of whose services refuse."""
+    count = len(network.machines.names)
+    serving = total_by(network.services.machine, ~truth.service_refuses, count)
+    return truth.machine_silent | ((serving == 0) & truth.service_refuses.any())

@@ -3,10 +3,16 @@
 A dead front stays for its failover time; a returned one joins after the same time.
 """
 
+from collections.abc import Iterator
+
 import numpy as np
 
-from northgate.engine.base import NEVER, Bools, Floats, Ints
+from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
 from northgate.engine.network import Network
+from northgate.engine.processes.holdings import Holdings
+from northgate.engine.processes.process import Entry
+from northgate.engine.processes.targets import Targets
+from northgate.engine.processes.world import World
 
 
 class Addresses:
@@ -34,3 +40,66 @@ class Addresses:
         self.present[changed] = ~self.present[changed]
         self._change_s[changed] = NEVER
         return changed
+
+
+class Fronts:
+    """The fronts in their addresses; those that withdraw without usable targets leave like dead ones."""
+
+    def __init__(self, world: World, holdings: Holdings) -> None:
+        self.network, self.world, self.holdings = world.network, world, holdings
+        self.addresses = Addresses(self.network, world.truth.front_dead)
+        self._empty = np.zeros(len(self.network.fronts.zone), dtype=bool)
+
+    @property
+    def present(self) -> Bools:
+        """Per front: whether it is in its address."""
+        return self.addresses.present
+
+    def meet(self, now: float) -> None:
+        """Fronts may be dead now, or living."""
+        self.addresses.meet(now, self.world.truth.front_dead | self._empty)
+
+    def now_empty(self, empty: Bools, now: float) -> bool:
+        """These withdraw for want of targets; returns whether that are others than before."""
+        if (empty == self._empty).all():
+            return False
+        self._empty = empty
+        self.meet(now)
+        return True
+
+    def next_s(self, now: float) -> float:  # noqa: ARG002
+        """When the next front leaves or joins."""
+        return self.addresses.next_change_s()
+
+    def take(self, now: float) -> Iterator[Entry]:
+        """Lets fronts leave or join whose time has come; connections through dead ones that leave are reset."""
+        for front in self.addresses.take_changes(now).tolist():
+            joins, about = bool(self.present[front]), (self.network.balancer_of(front), self.network.front_name(front))
+            yield Entry("front", about, {"joins": joins})
+            if not joins:
+                gone = self.network.pairs.front == front
+                self.holdings.free_connections(gone & self.world.truth.front_dead[front])
+
+
+class Withdrawals:
+    """Fronts that leave their address without usable targets begin to, or turn back."""
+
+    def __init__(self, fronts: Fronts, targets: Targets) -> None:
+        self.network, self.fronts, self.targets = fronts.network, fronts, targets
+        self._withdraws: Bools = self.network.balancers.withdraws
+
+    def next_s(self, now: float) -> float:  # noqa: ARG002
+        """Follows verdicts and drains only."""
+        return NEVER
+
+    def take(self, now: float) -> Iterator[Entry]:
+        """Looks whether fronts have usable targets."""
+        if self._withdraws.any() and self.fronts.now_empty(self._empty_fronts(), now):
+            yield from self.fronts.take(now)
+
+    def _empty_fronts(self) -> Bools:
+        network, count = self.network, len(self.network.fronts.zone)
+        usable = self.targets.in_use & (network.pairs.weight > 0)
+        has_groups = np.isin(np.arange(count), network.cells.front)
+        any_left = total_by(network.pairs.front, usable, count) > 0
+        return np.asarray(self._withdraws[network.fronts.balancer] & has_groups & ~any_left)

@@ -8,11 +8,14 @@ import numpy as np
 from northgate.engine.base import NEVER, Bools, Floats
 from northgate.engine.formulas import Occupancy
 from northgate.engine.network import Network
+from northgate.engine.processes.world import World
 from northgate.engine.solver import Held, Opens
+from northgate.engine.truth import REFUSES
 
 
-class Holding:
-    """What is held now, how it changes, and what is taken away at once."""
+class Holdings:
+    """What is held now, how it changes, and what is taken away at once; `sessions_moved` and `connections_reset` count
+    what has been."""
 
     def __init__(self, network: Network, held: Held | None = None) -> None:
         self.network = network
@@ -21,6 +24,7 @@ class Holding:
             np.zeros((len(network.kept.sessions), len(network.members.group))),
             np.zeros((len(self.kinds), len(network.pairs.front))),
         )
+        self.sessions_moved, self.connections_reset = 0.0, 0.0
         self._made: tuple[Opens, Held, list[Occupancy]] | None = None
 
     def settle(self, opens: Opens) -> None:
@@ -35,26 +39,30 @@ class Holding:
         """What is held on the mean over the next `seconds`."""
         return self._each(opens, lambda masses: masses.mean(seconds))
 
-    def next_s(self, opens: Opens, now: float) -> float:
+    def look_s(self, opens: Opens, now: float) -> float:
         """When to look again: inf while nothing moves."""
         return now + min((masses.step_s() for masses in self._kinds(opens)), default=NEVER)
 
-    def free_sessions(self, members: Bools) -> float:
-        """Ends the sessions on these members; returns how many that were."""
-        sources = [self.network.plan.clients[kind.client].sources for kind in self.network.kept.sessions]
-        if not self.held.sessions[:, members].any():
-            return 0.0
-        kept, freed = _without(self.held.sessions, members, sources)
-        self.held = Held(kept, self.held.connections)
-        return freed
+    def free_sessions(self, members: Bools) -> None:
+        """Ends the sessions on these members: they move on with their next call."""
+        if self.held.sessions[:, members].any():
+            sources = [self.network.plan.clients[kind.client].sources for kind in self.network.kept.sessions]
+            kept, freed = _without(self.held.sessions, members, sources)
+            self.held = Held(kept, self.held.connections)
+            self.sessions_moved += freed
 
-    def free_connections(self, pairs: Bools) -> float:
-        """Ends the connections through these pairs; returns how many that were."""
-        if not self.held.connections[:, pairs].any():
-            return 0.0
-        kept, freed = _without(self.held.connections, pairs, [kind.sources for kind in self.kinds])
-        self.held = Held(self.held.sessions, kept)
-        return freed
+    def free_connections(self, pairs: Bools) -> None:
+        """Resets the connections through these pairs at once."""
+        if self.held.connections[:, pairs].any():
+            kept, freed = _without(self.held.connections, pairs, [kind.sources for kind in self.kinds])
+            self.held = Held(self.held.sessions, kept)
+            self.connections_reset += freed
+
+    def meet(self, world: World) -> None:
+        """Truth has changed: a target whose process dies resets its connections, where its front lives to hear of
+        it."""
+        refuses = world.encounter.met == REFUSES
+        self.free_connections(refuses & ~world.truth.front_dead[self.network.pairs.front])
 
     def _each(self, opens: Opens, change: Callable[[Occupancy], Floats]) -> Held:
         made = [change(masses) for masses in self._kinds(opens)]

@@ -1,6 +1,7 @@
-"""Who watches names: what the probes of answers find, and what the votes make of it."""
+"""Who watches names: what the probes of answers find, and what the votes make of it; and probes that are calls."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -14,12 +15,12 @@ from northgate.engine.base import (
     WORK,
     Bools,
     Floats,
-    kept,
     sum_columns,
     total_by,
 )
 from northgate.engine.network import Network
-from northgate.engine.processes.probers import Findings
+from northgate.engine.processes.probers import Findings, Phases, Probers, name_beats
+from northgate.engine.processes.process import Entry
 from northgate.engine.solver import Flow
 from northgate.plan.groups import Probe
 
@@ -27,10 +28,11 @@ from northgate.plan.groups import Probe
 ABOVE_HALF = 0.5 + 1e-9
 
 
-class _Checks:
+class NameChecks:
     """The name probers of a network (`Network.checks`): the entries that their calls may take, and what they like."""
 
     def __init__(self, network: Network) -> None:
+        self.network = network
         checks, plan = network.names.checks, network.plan
         self.count = len(checks)
         probes = {probe.name: probe for probe in plan.probes}
@@ -47,14 +49,25 @@ class _Checks:
         place = {key: number for number, key in enumerate(self.answers)}
         self.answer = np.array([place[name, answer] for name, answer, _, _ in checks], dtype=np.int64)
 
-    def counted(self, network: Network, believes: Bools) -> list[Bools]:
+    def counted(self, believes: Bools) -> list[Bools]:
         """Per name and answer: whether more than half of its probers believe it in use."""
-        healthy = [np.ones(len(name.answers), dtype=bool) for name in network.plan.names]
+        healthy = [np.ones(len(name.answers), dtype=bool) for name in self.network.plan.names]
         for_it = total_by(self.answer, believes, len(self.answers)) * 2
         asked = np.bincount(self.answer, minlength=len(self.answers))
         for (name, answer), well in zip(self.answers, for_it > asked, strict=True):
             healthy[name][answer] = well
         return healthy
+
+    def findings(self, flow: Flow) -> Findings:
+        """What the probes of names find now, and the seconds until that is known."""
+        dns_share = flow.state.dns_share[self.entries]
+        becomes = sum_columns(self.check, (dns_share[:, None] * flow.entry_fate[self.entries]).T, self.count).T
+        takes = total_by(self.check, dns_share * flow.entry_accepts[self.entries], self.count)
+        return _judged(becomes, self.likes, self.connects, takes, self.timeout_s)
+
+    def votes(self, flow: Flow) -> list[Bools]:
+        """Per name and answer: whether more than half of those who probe it would find it healthy now."""
+        return self.counted(self.findings(flow).passes)
 
 
 def liked(judges: Sequence[Probe]) -> Floats:
@@ -68,10 +81,11 @@ def liked(judges: Sequence[Probe]) -> Floats:
     return likes
 
 
-class _Onward:
+class OnwardChecks:
     """The probed pairs whose target leads on (`Probed.onward`): the entries by which their probes go on."""
 
     def __init__(self, network: Network) -> None:
+        self.network = network
         self.place, calls = network.probed.onward, network.probed.onward_call
         self.pairs = network.probed.pair[self.place]
         members, entries = network.pairs.member[self.pairs], network.entries
@@ -86,24 +100,18 @@ class _Onward:
         self.likes = liked(judges)
         self.connects = np.array([probe.protocol == "tcp" for probe in judges], dtype=bool)
 
-
-_onward_of: Callable[[Network], _Onward] = kept(_Onward)
-
-
-def with_onward(network: Network, flow: Flow, found: Findings) -> Findings:
-    """What the probes of targets find, those of targets that lead on too: each is a call from the front, and judged as
-    the probe of a name is."""
-    onward = _onward_of(network)
-    if not onward.count:
-        return found
-    dns_share = flow.state.dns_share[onward.entries]
-    becomes = sum_columns(onward.check, (dns_share[:, None] * flow.entry_fate[onward.entries]).T, onward.count).T
-    takes = total_by(onward.check, dns_share * flow.entry_accepts[onward.entries], onward.count)
-    timeout_s = network.probed.timeout_s[onward.place]
-    mine = _judged(becomes, onward.likes, onward.connects, takes, timeout_s)
-    passes, delay_s, slope = found.passes.copy(), found.delay_s.copy(), found.slope.copy()
-    passes[onward.place], delay_s[onward.place], slope[onward.place] = mine.passes, mine.delay_s, mine.slope
-    return Findings(passes, delay_s, slope)
+    def added_to(self, found: Findings, flow: Flow) -> Findings:
+        """What the probes of targets find, those of targets that lead on too: each is a call from the front, and judged
+        as the probe of a name is."""
+        if not self.count:
+            return found
+        dns_share = flow.state.dns_share[self.entries]
+        becomes = sum_columns(self.check, (dns_share[:, None] * flow.entry_fate[self.entries]).T, self.count).T
+        takes = total_by(self.check, dns_share * flow.entry_accepts[self.entries], self.count)
+        mine = _judged(becomes, self.likes, self.connects, takes, self.network.probed.timeout_s[self.place])
+        passes, delay_s, slope = found.passes.copy(), found.delay_s.copy(), found.slope.copy()
+        passes[self.place], delay_s[self.place], slope[self.place] = mine.passes, mine.delay_s, mine.slope
+        return Findings(passes, delay_s, slope)
 
 
 def _judged(becomes: Floats, likes: Floats, connects: Bools, takes: Floats, timeout_s: Floats) -> Findings:
@@ -118,29 +126,49 @@ def _judged(becomes: Floats, likes: Floats, connects: Bools, takes: Floats, time
     return Findings(passes, np.where(passes, takes_s, np.where(at_once, 0.0, timeout_s)), np.zeros(len(served)))
 
 
-_checks_of: Callable[[Network], _Checks] = kept(_Checks)
+@dataclass(frozen=True)
+class Vote:
+    """Who probes an answer of a name from an area has changed its mind: when, and to what."""
+
+    at_s: float
+    name: int
+    answer: int
+    area: int
+    believed: bool
 
 
-def _becomes(network: Network, flow: Flow) -> Floats:
-    """Per name prober and kind what becomes of its calls, as shares."""
-    checks = _checks_of(network)
-    shares = (flow.state.dns_share[checks.entries, None] * flow.entry_fate[checks.entries]).T
-    return sum_columns(checks.check, shares, checks.count).T
+class Names:
+    """The probers of names: what they believe, and which answers are healthy by their votes (`healthy[n][a]`)."""
 
+    def __init__(
+        self, checks: NameChecks, healthy: list[Bools], found: Findings, phases: Phases, first_change_s: float
+    ) -> None:  # fmt: skip
+        self.network, self._checks = checks.network, checks
+        self.healthy = healthy
+        self.probers = Probers(name_beats(self.network), found, phases, first_change_s)
+        self.votes: list[Vote] = []
 
-def name_findings(network: Network, flow: Flow) -> Findings:
-    """What the probes of names find now, and the seconds until that is known."""
-    checks = _checks_of(network)
-    takes = flow.state.dns_share[checks.entries] * flow.entry_accepts[checks.entries]
-    taken = total_by(checks.check, takes, checks.count)
-    return _judged(_becomes(network, flow), checks.likes, checks.connects, taken, checks.timeout_s)
+    def meet(self, now: float, flow: Flow) -> None:
+        """From now on calls fare like this."""
+        if self.network.names.checks:
+            self.probers.meet(now, self._checks.findings(flow))
 
+    def next_s(self, now: float) -> float:  # noqa: ARG002
+        """The second of the next verdict."""
+        return self.probers.next_verdict_s()
 
-def votes(network: Network, flow: Flow) -> list[Bools]:
-    """Per name and answer: whether more than half of those who probe it would find it healthy now."""
-    return counted(network, name_findings(network, flow).passes)
-
-
-def counted(network: Network, believes: Bools) -> list[Bools]:
-    """Per name and answer: whether more than half of its probers believe it in use."""
-    return _checks_of(network).counted(network, believes)
+    def take(self, now: float) -> Iterator[Entry]:
+        """Takes the verdicts that are due, and counts the votes anew."""
+        changed = self.probers.take_verdicts(now)
+        plan = self.network.plan
+        for prober in changed.tolist():
+            name, answer, area, _ = self.network.names.checks[prober]
+            vote = Vote(now, name, answer, area, bool(self.probers.believes[prober]))
+            self.votes.append(vote)
+            given = plan.names[name].answers[answer]
+            about = given.balancer or given.address or given.host or ""
+            yield Entry(
+                "answer", (plan.names[name].name, about), {"in_use": vote.believed, "area": plan.areas[area].name}
+            )
+        if len(changed):
+            self.healthy = self._checks.counted(self.probers.believes)

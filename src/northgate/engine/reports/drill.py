@@ -3,17 +3,16 @@
 Keys are a contract; more may be added. Times are seconds, rates requests per second, shares fractions of 1.
 """
 
-from dataclasses import asdict
 from typing import Literal
 
 import numpy as np
 
 from northgate.engine.base import DIGITS, MECHANISMS, total_by
-from northgate.engine.drill import BlindRow, DrillRun, Readings
+from northgate.engine.drill import BlindRow, Cascade, DrillRun, Event, Readings
 from northgate.engine.network import Network
 from northgate.engine.reports.beliefs import ever_there
 from northgate.engine.reports.model import AnswerModel
-from northgate.engine.reports.words import summary
+from northgate.engine.reports.words import message, summary, trigger_words
 from northgate.plan.drills import CAUSES, Expectation
 
 
@@ -109,12 +108,20 @@ def drill_answer(run: DrillRun, *, with_utilisation: bool = True) -> DrillAnswer
         readings=run.readings,
         expect=expect,
         blind=[_blind(run.network, row) for row in run.blind],
-        events=[EventAnswer(**(asdict(event) | {"about": list(event.about)})) for event in run.events],
+        events=[_event(event) for event in run.events],
         series=_series(run, with_utilisation=with_utilisation),
         moving=[frame.moving for frame in run.keyframes],
         summary=summary(run),
-        cascade=CascadeAnswer(**vars(run.cascade)) if run.cascade else None,
+        cascade=_cascade(run.cascade) if run.cascade else None,
     )
+
+
+def _event(event: Event) -> EventAnswer:
+    return EventAnswer(at_s=event.at_s, kind=event.kind, about=list(event.about), message=message(event))
+
+
+def _cascade(cascade: Cascade) -> CascadeAnswer:
+    return CascadeAnswer(at_s=cascade.at_s, target=cascade.target, trigger=trigger_words(cascade.trigger))
 
 
 class PhasesAnswer(AnswerModel):

@@ -1,6 +1,8 @@
-"""A drill in words."""
+"""A drill in words: its events, and what it comes to."""
 
-from northgate.engine.drill import DrillRun
+from collections.abc import Callable
+
+from northgate.engine.drill import DrillRun, Event
 
 MECHANISM_WORDS = {
     "waiting": "wait for verdicts of probes",
@@ -11,6 +13,55 @@ MECHANISM_WORDS = {
     "blocked": "are blocked",
     "by_rule": "are turned away by a rule",
 }
+
+
+def _all(event: Event) -> str:
+    return ", ".join(event.about)
+
+
+def _judged(event: Event) -> str:
+    return "back in use" if event.facts["in_use"] else "out"
+
+
+def _scaled(event: Event) -> str:
+    seen = "{fleet}: {in_use} in use at {load:.0%}, {wanted} wanted: {does} ".format(**event.facts)
+    return seen + _all(event)
+
+
+def _left_or_joined(event: Event) -> str:
+    verb = "joins" if event.facts["joins"] else "leaves"
+    return f"the {event.about[1]} front {verb} the address of {event.about[0]}"
+
+
+def _fell(event: Event) -> str:
+    fall = "falls to its load" if len(event.about) == 1 else "fall to their load"
+    trigger = trigger_words(event.facts["trigger"])
+    return f"{_all(event)} {fall}: a cascade" + (f", set off as {trigger}" if trigger else "")
+
+
+_WORDS: dict[str, Callable[[Event], str]] = {
+    "surge": lambda event: f"{event.about[0]} ask {event.facts['factor']:g} times as much",
+    "fail": lambda event: f"{event.about[0]} is lost",
+    "restore": lambda event: f"{event.about[0]} is back",
+    "drain": lambda event: f"{event.about[0]} drains",
+    "undrain": lambda event: f"{event.about[0]} is back from draining",
+    "scale": _scaled,
+    "front": _left_or_joined,
+    "answer": lambda event: f"{event.about[1]} {_judged(event)}, says {event.facts['area']} of {event.about[0]}",
+    "verdict": lambda event: "{} {}, says {balancer} in {zone}".format(_all(event), _judged(event), **event.facts),
+    "unseen": lambda event: f"no probe asks about what is lost at {_all(event)}",
+    "cascade": _fell,
+}
+
+
+def message(event: Event) -> str:
+    """An event in words."""
+    return _WORDS[event.kind](event)
+
+
+def trigger_words(trigger: Event | None) -> str | None:
+    """What set off a cascade."""
+    return f"{message(trigger)} at {trigger.at_s:g} s" if trigger else None
 
 
 def summary(run: DrillRun) -> str:

@@ -6,7 +6,7 @@ from northgate.engine.drill import BlindRow, DrillRun
 from northgate.engine.network import Asker, Sets
 from northgate.engine.solver import Flow
 from northgate.engine.trace.format import clock, short
-from northgate.engine.truth import ANSWERS, describe_part, encounter, truth_under
+from northgate.engine.truth import ANSWERS, Paths, describe_part, encounter, truth_under
 from northgate.plan.drills import Part
 
 
@@ -23,6 +23,7 @@ class History:
     def __init__(self, flow: Flow, run: DrillRun | None = None, second: float = 0.0) -> None:
         self.flow, self.network, self.run, self.second = flow, flow.network, run, second
         self._faults = _faults_until(run, second)
+        self._paths = Paths(self.network)
         self._effects: list[tuple[float, Part, frozenset[int]]] | None = None
 
     def held_sets(self, name: int, area: int, over_share: float, over_s: float) -> Sets:
@@ -55,9 +56,7 @@ class History:
         if self.run is None:
             return ""
         left = [
-            one
-            for one in self.run.events
-            if one.kind == "front" and one.at_s <= self.second and "leaves" in one.message
+            one for one in self.run.events if one.kind == "front" and one.at_s <= self.second and not one.facts["joins"]
         ]
         if not left:
             return ""
@@ -76,7 +75,7 @@ class History:
         if self._effects is None:
             self._effects = []
             for at_s, fault in self._faults:
-                met = encounter(self.network, truth_under(self.network, [fault])).met
+                met = encounter(self._paths, truth_under(self.network, [fault])).met
                 pairs = frozenset(int(one) for one in (met != ANSWERS).nonzero()[0])
                 self._effects.append((at_s, fault, pairs))
         found = [

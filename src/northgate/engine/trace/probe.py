@@ -8,7 +8,7 @@ from northgate.engine.network import Network
 from northgate.engine.solver import Flow
 from northgate.engine.trace.answer import Hop, Outcome, TraceAnswer, remedy_answer
 from northgate.engine.trace.history import History
-from northgate.engine.truth import SPEAKS, paths_of
+from northgate.engine.truth import SPEAKS, Paths
 from northgate.plan import Problem
 from northgate.plan.groups import Probe
 from northgate.plan.problems import did_you_mean, pointer
@@ -53,11 +53,12 @@ class _ProbeTrace:
         found = self.network.groups.probe[int(self.network.members.group[self.member])]
         assert found is not None
         self.probe: Probe = found
+        self.paths = Paths(self.network)
         self.hops: list[Hop] = []
 
     def answer(self, group: str) -> TraceAnswer:
         """The probe's hops, and what its result means."""
-        ways = paths_of(self.network)
+        ways = self.paths
         front, name = ways.front(self.front).label, self.network.machines.names[self.machine]
         in_use = bool(self.flow.state.in_use[self.pair])
         status, error, because = self._outcome(name)
@@ -101,7 +102,7 @@ class _ProbeTrace:
         if state.truth.front_dead[self.front]:
             return None, "dead_front", "as its front is dead nobody probes it"
         port = int(self.network.members.probe_port[self.member])
-        found = paths_of(self.network).to_probe(self.pair, state.truth.gone_rules)
+        found = self.paths.to_probe(self.pair, state.truth.gone_rules)
         for check in found:
             if check.kind == "firewall" or not check.ok or self.network.plan.networks:
                 self.hops.append(

@@ -35,7 +35,7 @@ from northgate.engine.trace.format import per_cent
 from northgate.engine.trace.history import History, told_now
 from northgate.engine.trace.question import Asking, Question, Sender
 from northgate.engine.trace.words import method_words, rule_candidates, tier_words, when_words
-from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT, paths_of, truth_word
+from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT, Paths, truth_word
 from northgate.plan.balancers import Listener
 from northgate.plan.problems import did_you_mean, pointer
 
@@ -107,7 +107,7 @@ class Tracer:
 
     def __init__(self, flow: Flow, question: Question, history: History) -> None:
         self.flow, self.network, self.plan = flow, flow.network, flow.network.plan
-        self.question, self.history, self.ways = question, history, paths_of(flow.network)
+        self.question, self.history, self.ways = question, history, Paths(flow.network)
         self.turns = SmoothRoundRobin()
         # How the attempts, connects and targets before have failed in the call that is on its way.
         self.failures: list[tuple[str | None, ...]] = []

@@ -2,8 +2,8 @@
 
 from northgate.engine.truth.encounter import ANSWERS, BARRED, REFUSES, SILENT, Encounter, encounter
 from northgate.engine.truth.faults import Truth, healthy, truth_under
-from northgate.engine.truth.paths import paths_of
-from northgate.engine.truth.probes import SPEAKS, probe_view
+from northgate.engine.truth.paths import Paths
+from northgate.engine.truth.probes import SPEAKS, ProbeView, probe_view
 from northgate.engine.truth.words import describe_part, truth_word
 
 __all__ = [
@@ -13,11 +13,12 @@ __all__ = [
     "SILENT",
     "SPEAKS",
     "Encounter",
+    "Paths",
+    "ProbeView",
     "Truth",
     "describe_part",
     "encounter",
     "healthy",
-    "paths_of",
     "probe_view",
     "truth_under",
     "truth_word",

@@ -7,7 +7,7 @@ import numpy as np
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.network import CLIENTS_JUDGE, NO_PATH, Network
 from northgate.engine.truth.faults import Truth
-from northgate.engine.truth.paths import paths_of
+from northgate.engine.truth.paths import Paths
 
 ANSWERS, REFUSES, SILENT, BARRED = 0, 1, 2, 3
 
@@ -39,10 +39,11 @@ class Encounter:
         return np.minimum(self.budget_s - waits * self.connect_s[:, None], self.response_s[None, :])
 
 
-def encounter(network: Network, truth: Truth) -> Encounter:
+def encounter(paths: Paths, truth: Truth) -> Encounter:
     """What requests meet under a truth."""
+    network = paths.network
     calls, service = network.calls, network.members.service[network.pairs.member]
-    blocked = paths_of(network).under(truth.gone_rules)
+    blocked = paths.under(truth.gone_rules)
     segment = np.zeros(len(calls.outcome_who), dtype=np.int64)
     segment[calls.outcome] = calls.segment
     look = segment if len(blocked.pairs) > 1 else np.zeros_like(segment)

@@ -29,6 +29,10 @@ class Truth:
     gone_rules: frozenset[tuple[str, int]]
     page_faults: tuple[Part, ...]
 
+    def with_silent(self, machines: Bools) -> "Truth":
+        """The same with these machines silent."""
+        return replace(self, machine_silent=machines)
+
 
 def healthy(network: Network) -> Truth:
     """The truth without any fault."""

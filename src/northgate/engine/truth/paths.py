@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.base import Bools, Ints, kept
+from northgate.engine.base import Bools, Ints
 from northgate.engine.matching import Check, End, GoneRules, Range, checks, passes, seen_source, span_of, within
 from northgate.engine.network import OUTSIDE, Network, Segment
 from northgate.plan.problems import pointer
@@ -21,12 +21,6 @@ class Blocked:
     rows: Bools
     pairs: Bools
     probes: Bools
-
-
-@kept
-def paths_of(network: Network) -> "Paths":
-    """The ways of a network, worked out once."""
-    return Paths(network)
 
 
 class Paths:

@@ -8,7 +8,7 @@ from northgate.engine.base import Bools
 from northgate.engine.network import Network
 from northgate.engine.truth.encounter import ANSWERS, BARRED, SILENT, as_met
 from northgate.engine.truth.faults import Truth
-from northgate.engine.truth.paths import paths_of
+from northgate.engine.truth.paths import Paths
 from northgate.plan.groups import Probe
 
 SPEAKS = {"http": ("http",), "https": ("https",), "tcp": ("tcp", "http", "https", "tls")}
@@ -22,11 +22,12 @@ class ProbeView:
     passes: Bools
 
 
-def probe_view(network: Network, truth: Truth) -> ProbeView:
+def probe_view(paths: Paths, truth: Truth) -> ProbeView:
     """What the probes of each pair meet; pairs without a probe pass."""
+    network = paths.network
     members, pairs = network.members, network.pairs
     met = as_met(network, truth, members.probe_service[pairs.member])
-    met = np.where(paths_of(network).under(truth.gone_rules).probes, BARRED, met)
+    met = np.where(paths.under(truth.gone_rules).probes, BARRED, met)
     met = np.where(network.machines.outside[pairs.machine], ANSWERS, met)
     expected = _expected(network, truth)[pairs.member]
     return ProbeView(silent=met >= SILENT, passes=(met == ANSWERS) & expected)

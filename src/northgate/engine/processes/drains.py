@@ -1,0 +1,51 @@
+"""Targets that leave: they get nothing new, and their layer 4 connections may stay for the group's `drain_s`."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from northgate.engine.base import NEVER, Floats, Ints
+from northgate.engine.network import Network
+from northgate.engine.processes.holdings import Holdings
+from northgate.engine.processes.process import Entry
+
+
+class Drains:
+    """Which machines leave, and per pair when the connections through it end (s; inf: they need not)."""
+
+    def __init__(self, network: Network, holdings: Holdings) -> None:
+        self.network, self.holdings = network, holdings
+        self.leaving = np.zeros(len(network.machines.names), dtype=bool)
+        self.drain_s: Floats = network.groups.drain_s[network.pairs.group]
+        self._ends_s = np.full(len(network.pairs.front), NEVER)
+
+    def leave(self, machine: int, now: float) -> None:
+        """A machine leaves: sessions move on with their next call."""
+        self._turn(machine, leaves=True, ends_s=now + self.drain_s)
+        self.holdings.free_sessions(self.network.members.machine == machine)
+
+    def come_back(self, machine: int) -> None:
+        """A machine that leaves turns back."""
+        self._turn(machine, leaves=False, ends_s=np.full(len(self._ends_s), NEVER))
+
+    def forget(self, machines: Ints) -> None:
+        """These are gone: whoever is launched in their place does not leave."""
+        self.leaving = self.leaving.copy()
+        self.leaving[machines] = False
+
+    def _turn(self, machine: int, *, leaves: bool, ends_s: Floats) -> None:
+        self.leaving = self.leaving.copy()
+        self.leaving[machine] = leaves
+        self._ends_s = np.where(self.network.pairs.machine == machine, ends_s, self._ends_s)
+
+    def next_s(self, now: float) -> float:  # noqa: ARG002
+        """When the next connections end."""
+        return float(self._ends_s.min(initial=NEVER))
+
+    def take(self, now: float) -> Iterator[Entry]:
+        """Ends the connections whose time has come."""
+        gone = self._ends_s <= now
+        if gone.any():
+            self._ends_s = np.where(gone, NEVER, self._ends_s)
+            self.holdings.free_connections(gone)
+        yield from ()

@@ -1,0 +1,139 @@
+"""The probers of targets, and what follows from their verdicts."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.formulas import too_late
+from northgate.engine.network import Network
+from northgate.engine.processes.drains import Drains
+from northgate.engine.processes.holdings import Holdings
+from northgate.engine.processes.name_probers import OnwardChecks
+from northgate.engine.processes.probers import Findings, Phases, Probers, target_beats
+from northgate.engine.processes.process import Entry
+from northgate.engine.processes.warmup import Warmup
+from northgate.engine.processes.world import World
+from northgate.engine.solver import Flow
+
+
+@dataclass(frozen=True)
+class Verdicts(Entry):
+    """Probers that have changed their mind, as places among the probed pairs."""
+
+    probers: Ints = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+
+
+class TargetChecks:
+    """What the probers of targets look at."""
+
+    def __init__(self, world: World) -> None:
+        self.world, self._onward = world, OnwardChecks(world.network)
+
+    def findings(self, flow: Flow, backlog_s: Floats) -> Findings:
+        """What the probe of each probed pair finds now, given truth and the queues of the latest solve; `backlog_s` are
+        the backlogs of now (s), by machine."""
+        network, view = flow.network, self.world.view
+        pairs, timeout = network.probed.pair, network.probed.timeout_s
+        machine = network.pairs.machine[pairs]
+        latency, slope = flow.queue.latency_s[machine], flow.queue.slope[machine]
+        latency = latency + (backlog_s - flow.state.backlog_s)[machine]
+        late = too_late(latency, slope, timeout) & ~view.silent[pairs]
+        passes = ~view.silent[pairs] & ~late & view.passes[pairs]
+        waits = view.silent[pairs] | (late & view.passes[pairs])
+        delay = np.where(passes, latency, np.where(waits, timeout, 0.0))
+        return self._onward.added_to(Findings(passes, delay, np.where(passes, slope, 0.0)), flow)
+
+
+def usable(world: World, drains: Drains, believes: Bools) -> Bools:
+    """Per pair: whether its front sends new requests there, going by what probers believe."""
+    network = world.network
+    in_use = np.ones(len(network.pairs.front), dtype=bool)
+    in_use[network.probed.pair] = believes
+    in_use &= ~drains.leaving[network.pairs.machine]
+    if world.scaled:
+        waits = ~world.exists
+        waits[world.starting] = True
+        in_use &= ~waits[network.pairs.machine]
+    return in_use
+
+
+class Targets:
+    """Every front's probers of targets: what they believe, and what follows when they change their mind."""
+
+    def __init__(
+        self, world: World, drains: Drains, holdings: Holdings, warmup: Warmup, found: Findings, phases: Phases,
+        first_change_s: float,
+    ) -> None:  # fmt: skip
+        self.network: Network = world.network
+        self.world, self.drains, self.holdings, self.warmup = world, drains, holdings, warmup
+        self.found = found
+        self.probers = Probers(target_beats(self.network), found, phases, first_change_s)
+        self.probers.set_alive(world.exists[self.network.pairs.machine[self.network.probed.pair]])
+        self._cascaded = False
+        network = self.network
+        self._resets: Bools = network.groups.resets_when_out[network.pairs.group]
+
+    @property
+    def in_use(self) -> Bools:
+        """Per pair: whether its front sends new requests there."""
+        return usable(self.world, self.drains, self.probers.believes)
+
+    @property
+    def alive(self) -> Bools:
+        """Per probed pair: whether its prober runs at all."""
+        network, pairs = self.network, self.network.probed.pair
+        living = ~self.world.truth.front_dead[network.pairs.front[pairs]]
+        return np.asarray(living & self.world.exists[network.pairs.machine[pairs]])
+
+    def meet(self, now: float, found: Findings) -> None:
+        """From now on probes find this."""
+        self.found = found
+        self.probers.meet(now, found)
+        self.probers.set_alive(self.alive)
+
+    def start(self, machines: Ints) -> None:
+        """These machines are new: out, until they have been proven."""
+        self.probers.start(np.isin(self.network.pairs.machine[self.network.probed.pair], machines))
+
+    def next_s(self, now: float) -> float:  # noqa: ARG002
+        """The second of the next verdict."""
+        return self.probers.next_verdict_s()
+
+    def take(self, now: float) -> Iterator[Entry]:
+        """Takes the verdicts that are due; sessions and connections of those that are out end, those that are back
+        begin to warm up."""
+        changed = self.probers.take_verdicts(now)
+        if not len(changed):
+            return
+        yield Verdicts("verdicts", (), probers=changed)
+        yield from self._told(changed)
+        network, believes = self.network, self.probers.believes[changed]
+        yield from self._cascade(changed[~believes])
+        fallen, risen = network.probed.pair[changed[~believes]], network.probed.pair[changed[believes]]
+        freed = np.zeros(len(network.members.group), dtype=bool)
+        freed[network.pairs.member[fallen]] = True
+        self.holdings.free_sessions(freed)
+        self.holdings.free_connections(self._resets & np.isin(np.arange(len(self._resets)), fallen))
+        self.warmup.begin(risen, now)
+
+    def _told(self, changed: Ints) -> Iterator[Entry]:
+        """One entry for each front and way in which its probers have changed their mind."""
+        network, pairs = self.network, self.network.probed.pair[changed]
+        for believed in (True, False):
+            mine = pairs[self.probers.believes[changed] == believed]
+            for front in np.unique(network.pairs.front[mine]).tolist():
+                of_front = mine[network.pairs.front[mine] == front]
+                names = dict.fromkeys(network.machines.names[int(one)] for one in network.pairs.machine[of_front])
+                by = {"balancer": network.balancer_of(front), "zone": network.front_name(front)}
+                yield Entry("verdict", tuple(names), {"in_use": believed, **by})
+
+    def _cascade(self, fallen: Ints) -> Iterator[Entry]:
+        """The first targets that fall to their load alone: what their probe asks is there, but comes too late."""
+        network, pairs = self.network, self.network.probed.pair[fallen]
+        tired = pairs[self.world.view.passes[pairs] & ~self.found.passes[fallen]]
+        if len(tired) and not self._cascaded:
+            self._cascaded = True
+            names = dict.fromkeys(network.machines.names[int(one)] for one in network.pairs.machine[tired])
+            yield Entry("cascade", tuple(names))
