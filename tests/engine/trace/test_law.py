@@ -11,11 +11,12 @@ from hypothesis import strategies as st
 from northgate.engine.drill.run import run_drill
 from northgate.engine.solver.solve import Solver
 from northgate.engine.solver.state import Held
-from northgate.engine.trace.expected import ExpectedWays
+from northgate.engine.trace.expected import Expectation
 from northgate.engine.trace.history import History
 from northgate.engine.trace.question import Question
+from northgate.engine.trace.stages.way import Context
 from northgate.engine.trace.trace import trace
-from northgate.engine.trace.walk import Tracer
+from northgate.engine.trace.walk import Walker
 from northgate.plan.drills import CAUSES
 from tests.engine.network.test_names import two_regions
 from tests.engine.strategies import plans_with_a_drill
@@ -39,7 +40,7 @@ def expected(flow, history, client, url):
     and what is served by target."""
     asked = Question(url=url, client=client, vary="source", session="kept", times=2)
     causes, served = dict.fromkeys(CAUSES, 0.0), {}
-    for (answer, error, cause), share in ExpectedWays(Tracer(flow, asked, history)).shares().items():
+    for (answer, error, cause), share in Expectation(Walker(Context(flow, asked, history))).shares().items():
         if error is None:
             served[answer] = served.get(answer, 0.0) + share
         else:
