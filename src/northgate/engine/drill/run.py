@@ -204,7 +204,7 @@ class Run:
 
     def _finished(self) -> DrillRun:
         blind = self.blind.finish(self.now)
-        settled = self.resolvers.next_s(self.now) == NEVER and not (self.backlogs.backlog_s > AT_BOUND_S).any()
+        settled = bool(self.resolvers.next_s(self.now) == NEVER) and not (self.backlogs.backlog_s > AT_BOUND_S).any()
         settled = settled and not self.warmup.warming
         last_s = max(self.journal.unsettled_s, self.backlogs.emptied_s, self.resolvers.settles_s)
         last_s = min(last_s, self.drill.lasts_s) if settled else self.drill.lasts_s

@@ -1,7 +1,7 @@
 """Calls of clients, of those who probe, and where they lead, compiled."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -29,9 +29,90 @@ from northgate.engine.network.tables import (
 )
 from northgate.engine.network.targets import TargetRows
 from northgate.plan import Plan
-from northgate.plan.addressing import AddressBook
 from northgate.plan.balancers import Action, Balancer
 from northgate.plan.drills import CAUSES
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A request of a call on its way: from an area, by a segment of sources."""
+
+    call: int
+    area: int
+    request: Request
+    segment: Segment
+
+
+class EntryRows:
+    """Where calls lead, while it is compiled."""
+
+    def __init__(self, plan: Plan, names: NameBook, targets: TargetRows) -> None:
+        self.plan, self.names, self.targets = plan, names, targets
+        self.onward = [number for number, row in enumerate(targets.rows) if row.balancer >= 0 or row.name >= 0]
+        self._pool_at = {pool.name: index for index, pool in enumerate(plan.pools)}
+        self._rows: list[tuple[int, ...]] = []
+
+    def compiled(self) -> Entries:
+        """The entries so far, as a table."""
+        table = np.array(self._rows, dtype=np.int64).reshape(-1, 12)
+        return Entries(*(table[:, column] for column in range(12)))
+
+    def by_name(self, asked: Asked, name: int, asker: int) -> None:
+        """Adds the entries of a request that may go to any leaf of an asker (`name`: one past the last for none), and of
+        what stands behind them."""
+        self._add(asked, -1, name, asker, self.names.leaves_for(self.names.askers[asker]))
+
+    def by_address(self, asked: Asked) -> None:
+        """Adds the entry of a request to an address, and of what stands behind it."""
+        self._add(asked, -1, len(self.plan.names), -1, (self.names.leaf_of_address(asked.request.host),))
+
+    def passed_on(self, asked: Asked, member: int) -> None:
+        """Adds the entries of a request that a target passes on."""
+        row = self.targets.rows[member]
+        name = row.name if row.name >= 0 else len(self.plan.names)
+        if row.balancer >= 0:
+            self._add(asked, member, name, -1, (Leaf((), row.balancer, -1),))
+        else:
+            asker = self.names.asker(row.name, asked.area)
+            self._add(asked, member, name, asker, self.names.leaves_for(self.names.askers[asker]))
+
+    def _add(self, asked: Asked, member: int, name: int, asker: int, leaves: Sequence[Leaf]) -> None:
+        if not leaves:
+            nowhere = (-1, -1, -1, -1, -1, OTHERWISE, -1, CAUSES.index("blocked"), 0)
+            self._rows.append((asked.call, member, name, *nowhere))
+        for place, leaf in enumerate(leaves):
+            taken = (-1, OTHERWISE, -1, -1, 200)
+            if leaf.balancer >= 0:
+                seen = asked.segment if member < 0 else None
+                taken = self._taken(self.plan.balancers[leaf.balancer], asked.request, seen)
+            self._rows.append((asked.call, member, name, asker, place, leaf.balancer, leaf.front, *taken))
+            if taken[2] >= 0:
+                self._pass_on(asked, leaf.balancer, taken[2])
+
+    def _pass_on(self, asked: Asked, balancer: int, pool: int) -> None:
+        groups = {name for tier in self.plan.pools[pool].tiers for name in tier.groups}
+        for member in self.onward:
+            row = self.targets.rows[member]
+            known = any(entry[0] == asked.call and entry[1] == member for entry in self._rows)
+            if self.plan.target_groups[row.group].name not in groups or known:
+                continue
+            scheme = asked.request.scheme
+            if self.plan.balancers[balancer].layer == 7:
+                scheme = self.plan.target_groups[row.group].protocol
+            self.passed_on(replace(asked, request=replace(asked.request, scheme=scheme, port=row.port)), member)
+
+    def _taken(self, balancer: Balancer, request: Request, segment: Segment | None) -> tuple[int, int, int, int, int]:
+        """How a balancer takes a request: listener, rule, pool (-1: none), fixed cause and fixed status."""
+        listener = listener_for(balancer, request)
+        if listener is None:
+            return -1, OTHERWISE, -1, CAUSES.index("refused"), 0
+        chosen = balancer.listeners[listener]
+        if not certificate_covers(self.plan, chosen.certificate, request.host, request.scheme):
+            return listener, OTHERWISE, -1, CAUSES.index("refused"), 0
+        rule = rule_for(chosen, request, segment.span if segment else None)
+        action = chosen.otherwise if rule == OTHERWISE else chosen.rules[rule].do
+        pool = self._pool_at[action.pool] if action.pool else -1
+        return listener, rule, pool, _fixed_cause(action), _fixed_status(action)
 
 
 class CallRows:
@@ -39,23 +120,21 @@ class CallRows:
 
     def __init__(
         self, plan: Plan, names: NameBook, segments: Sequence[Segment], paths: tuple[str, ...],
-        regions: Sequence[str], standing: TargetRows, book: AddressBook,
+        regions: Sequence[str], targets: TargetRows,
     ) -> None:  # fmt: skip
         self.plan, self.names, self.segments, self.regions = plan, names, segments, regions
-        self.standing, self.book = standing, book
+        self.targets, self._entries = targets, EntryRows(plan, names, targets)
         self._path_at = {path: column for column, path in enumerate(paths)}
         self._areas = {area.name: index for index, area in enumerate(plan.areas)}
-        self._pool_at = {pool.name: index for index, pool in enumerate(plan.pools)}
         self._outcomes: dict[tuple[int, float, int, int, int, float], int] = {}
         self._rows: list[tuple[int, int, int, int, float, int, float, float]] = []
         self._trips = self._trips_s()
         self._trip_kind = {row: kind for kind, row in enumerate(dict.fromkeys(self._trips))}
         self._requests: list[Request] = []
-        self._entries: list[tuple[int, ...]] = []
         self._by_source = any(
             group.balance == "source-hash" or group.affinity.by != "none" for group in plan.target_groups
         ) or any(seen_source(balancer) == "client" for balancer in plan.balancers)
-        self._onward = [number for number, row in enumerate(standing.rows) if row.balancer >= 0 or row.name >= 0]
+        self._onward = self._entries.onward
         # Affinity by source holds at layer 4 too, and there each call has connections of its own.
         at_4 = {action.pool for one in plan.balancers if one.layer == 4 for action in actions_of(one) if action.pool}
         groups = {name for pool in plan.pools if pool.name in at_4 for tier in pool.tiers for name in tier.groups}
@@ -73,8 +152,7 @@ class CallRows:
                 self._client_calls(number, segment)
         self._name_probes()
         self._onward_probes()
-        table = np.array(self._entries, dtype=np.int64).reshape(-1, 12)
-        return self._calls(), Entries(*(table[:, column] for column in range(12)))
+        return self._calls(), self._entries.compiled()
 
     def _trips_s(self) -> list[tuple[float, ...]]:
         """Per area, and last for who is in none: the round trip to each region (s); inf where it is not known."""
@@ -99,10 +177,9 @@ class CallRows:
             if name is not None:
                 # Who goes by an alias goes by the name behind it too; all askers are known before a network is shared.
                 asker, *_ = [self.names.asker(one, area) for one in self.names.names_below(name)]
-                self._leads(call, -1, name, asker, request, segment)
+                self._entries.by_name(Asked(call, area, request, segment), name, asker)
             else:
-                leaf = self.names.leaf_of_address(request.host)
-                self._leads(call, -1, len(self.plan.names), leaf, request, segment)
+                self._entries.by_address(Asked(call, area, request, segment))
 
     def _name_probes(self) -> None:
         """A name's probe is a call from its area to the answer itself, judged by what it expects."""
@@ -124,14 +201,16 @@ class CallRows:
                     )
                     self.names.add_check(number, answer, area, call)
                     asker = self.names.asker(number, area, answer)
-                    self._leads(call, -1, len(self.plan.names), asker, asked, self.segments[outsider])
+                    self._entries.by_name(
+                        Asked(call, area, asked, self.segments[outsider]), len(self.plan.names), asker
+                    )
 
     def _onward_probes(self) -> None:
         """The probe of a target that leads on is a call from the front to where it leads, judged by what it expects."""
         probes = {probe.name: index for index, probe in enumerate(self.plan.probes)}
         outsider = len(self.segments) - 1
         for member in self._onward:
-            row = self.standing.rows[member]
+            row = self.targets.rows[member]
             judge = probes.get(self.plan.target_groups[row.group].probe or "")
             if judge is None:
                 continue
@@ -145,7 +224,7 @@ class CallRows:
                 len(self.plan.clients), 0, outsider, -1, 0.0, probe.timeout_s, asked, probe.timeout_s, judge
             )
             self.probe_calls[member] = call
-            self._leads_from(call, member, asked, self.segments[outsider])
+            self._entries.passed_on(Asked(call, -1, asked, self.segments[outsider]), member)
 
     def _add_call(
         self, client: int, position: int, segment: int, area: int, share: float, connect_s: float, request: Request,
@@ -165,59 +244,6 @@ class CallRows:
         """Whether calls of a client group are followed one by one: what they hold decides where they go again."""
         asks = self.plan.clients[client]
         return asks.retries > 0 or asks.tries_next_address or self._sticks_at_4 or self._goes_on_by_key
-
-    def _leads(
-        self, call: int, member: int, name: int, way: int | Leaf, request: Request, segment: Segment
-    ) -> None:  # fmt: skip
-        """Adds the entries of a request that may go to any leaf of an asker, or to the one leaf that there is, and of
-        what stands behind them."""
-        asker, leaves = (-1, (way,)) if isinstance(way, Leaf) else (way, self.names.leaves_for(self.names.askers[way]))
-        if not leaves:
-            nowhere = (-1, -1, -1, -1, -1, OTHERWISE, -1, CAUSES.index("blocked"), 0)
-            self._entries.append((call, member, name, *nowhere))
-        for place, leaf in enumerate(leaves):
-            listener, rule, pool, cause, status = -1, OTHERWISE, -1, -1, 200
-            if leaf.balancer >= 0:
-                listener, rule, pool, cause, status = self._taken(
-                    self.plan.balancers[leaf.balancer], request, segment if member < 0 else None
-                )
-            self._entries.append(
-                (call, member, name, asker, place, leaf.balancer, leaf.front, listener, rule, pool, cause, status)
-            )
-            if pool >= 0:
-                self._leads_on(call, leaf.balancer, pool, request, segment)
-
-    def _leads_on(self, call: int, balancer: int, pool: int, request: Request, segment: Segment) -> None:
-        groups = {name for tier in self.plan.pools[pool].tiers for name in tier.groups}
-        for member in self._onward:
-            row = self.standing.rows[member]
-            if self.plan.target_groups[row.group].name not in groups:
-                continue
-            if any(entry[0] == call and entry[1] == member for entry in self._entries):
-                continue
-            scheme = request.scheme
-            if self.plan.balancers[balancer].layer == 7:
-                scheme = self.plan.target_groups[row.group].protocol
-            self._leads_from(call, member, replace(request, scheme=scheme, port=row.port), segment)
-
-    def _leads_from(self, call: int, member: int, request: Request, segment: Segment) -> None:
-        """Adds the entries of a request that a target passes on."""
-        row, area = self.standing.rows[member], int(self._rows[call][3])
-        way = Leaf((), row.balancer, -1) if row.balancer >= 0 else self.names.asker(row.name, area)
-        self._leads(call, member, row.name if row.name >= 0 else len(self.plan.names), way, request, segment)
-
-    def _taken(self, balancer: Balancer, request: Request, segment: Segment | None) -> tuple[int, int, int, int, int]:
-        """How a balancer takes a request: listener, rule, pool (-1: none), fixed cause and fixed status."""
-        listener = listener_for(balancer, request)
-        if listener is None:
-            return -1, OTHERWISE, -1, CAUSES.index("refused"), 0
-        chosen = balancer.listeners[listener]
-        if not certificate_covers(self.plan, chosen.certificate, request.host, request.scheme):
-            return listener, OTHERWISE, -1, CAUSES.index("refused"), 0
-        rule = rule_for(chosen, request, segment.span if segment else None)
-        action = chosen.otherwise if rule == OTHERWISE else chosen.rules[rule].do
-        pool = self._pool_at[action.pool] if action.pool else -1
-        return listener, rule, pool, _fixed_cause(action), _fixed_status(action)
 
     def _kilobytes(self, client: int, number: int) -> float:
         clients = self.plan.clients

@@ -63,8 +63,12 @@ class Record:
 HeldRecords = Callable[[int], Sequence[tuple[float, Record]]]
 
 
-class NameBook:
-    """The names of a plan, compiled: their leaves, who asks them, and what these are told."""
+# So many of the answers that have been worked out are remembered.
+MOST_TOLD = 4096
+
+
+class LeafBook:
+    """The names of a plan and where they lead: their leaves."""
 
     def __init__(self, plan: Plan, book: AddressBook) -> None:
         self.plan = plan
@@ -79,18 +83,10 @@ class NameBook:
         self._regions = {zone: region.name for region in plan.regions for zone in region.zones}
         self.leaves = [tuple(self._leaves(index, ())) for index in range(len(plan.names))]
         self._own_fronts = [self._fronts_named(index) for index in range(len(plan.names))]
-        self.askers: list[Asker] = []
-        self.checks: tuple[tuple[int, int, int, int], ...] = ()
-        self._asker_at: dict[Asker, int] = {}
-        self._told: dict[tuple[int, int, tuple[bytes, bytes]], list[tuple[float, tuple[int, ...]]]] = {}
 
     def index(self, host: str) -> int | None:
         """The name that a host is."""
         return self._names.get(host)
-
-    def add_check(self, name: int, answer: int, area: int, call: int) -> None:
-        """Notes that a call is the probe of an answer from an area."""
-        self.checks = (*self.checks, (name, answer, area, call))
 
     def leaf_of_address(self, address: str) -> Leaf:
         """Where an address leads."""
@@ -135,6 +131,11 @@ class NameBook:
             return Leaf((), self._balancers.get(answer.balancer, -1), -1)
         return self.leaf_of_address(answer.address) if answer.address else Leaf((), -1, -1)
 
+    def _listed(self, answer: LastResort) -> list[int]:
+        """The fronts of which an answer lists every own address."""
+        leaf = self._leaf(answer)
+        return list(self._fronts[leaf.balancer] or ()) if leaf.balancer >= 0 and leaf.front < 0 else []
+
     def _fronts_named(self, name: int) -> Bools:
         """The fronts whose own addresses a name's record lists."""
         made = np.zeros(sum(len(balancer.zones) for balancer in self.plan.balancers), dtype=bool)
@@ -142,21 +143,6 @@ class NameBook:
             if self._alias(answer) is None:
                 made[self._listed(answer)] = True
         return made
-
-    # Who asks
-
-    def asker(self, name: int, area: int, answer: int = -1) -> int:
-        """The number of an asker."""
-        key = Asker(name, answer, area)
-        if key not in self._asker_at:
-            self._asker_at[key] = len(self.askers)
-            self.askers.append(key)
-        return self._asker_at[key]
-
-    def leaves_for(self, who: Asker) -> tuple[Leaf, ...]:
-        """The leaves to which an asker may be led, in order: its places."""
-        every = self.leaves[who.name]
-        return every if who.answer < 0 else tuple(leaf for leaf in every if leaf.path[0] == (who.name, who.answer))
 
     def names_below(self, name: int) -> tuple[int, ...]:
         """A name and those that it is an alias of."""
@@ -171,7 +157,51 @@ class NameBook:
         together = self.plan.names[name].choose in ("all", "area")
         return max(sum(sizes) if together else max(sizes, default=1), 1)
 
-    # What they are told
+    def latency_s(self, name: int, area: int) -> Floats:
+        """The round trip from an area to each answer's nearest region; inf where none is known."""
+        table = self.plan.areas[area].latency_ms if area >= 0 else {}
+        found = []
+        for answer in self.plan.names[name].answers:
+            zones = self.plan.balancers[self._balancers[answer.balancer]].zones if answer.balancer else ()
+            trips = [table[self._regions[zone]] / 1000 for zone in zones if self._regions[zone] in table]
+            found.append(min(trips, default=np.inf))
+        return np.array(found)
+
+    def _addresses(self, name: int, present: Bools) -> Floats:
+        """How many addresses each answer of a name consists of now."""
+        counts = []
+        for answer in self.plan.names[name].answers:
+            fronts = self._fronts[self._balancers[answer.balancer]] if answer.balancer else None
+            counts.append(float(present[list(fronts)].sum()) if fronts else 1.0)
+        return np.array(counts)
+
+
+class NameBook(LeafBook):
+    """Who asks the names of a plan, and what these are told."""
+
+    def __init__(self, plan: Plan, book: AddressBook) -> None:
+        super().__init__(plan, book)
+        self.askers: list[Asker] = []
+        self.checks: tuple[tuple[int, int, int, int], ...] = ()
+        self._asker_at: dict[Asker, int] = {}
+        self._told: dict[tuple[int, int, tuple[bytes, bytes]], list[tuple[float, tuple[int, ...]]]] = {}
+
+    def add_check(self, name: int, answer: int, area: int, call: int) -> None:
+        """Notes that a call is the probe of an answer from an area."""
+        self.checks = (*self.checks, (name, answer, area, call))
+
+    def asker(self, name: int, area: int, answer: int = -1) -> int:
+        """The number of an asker."""
+        key = Asker(name, answer, area)
+        if key not in self._asker_at:
+            self._asker_at[key] = len(self.askers)
+            self.askers.append(key)
+        return self._asker_at[key]
+
+    def leaves_for(self, who: Asker) -> tuple[Leaf, ...]:
+        """The leaves to which an asker may be led, in order: its places."""
+        every = self.leaves[who.name]
+        return every if who.answer < 0 else tuple(leaf for leaf in every if leaf.path[0] == (who.name, who.answer))
 
     def record(self, name: int, healthy: Bools, present: Bools) -> Record:
         """What a name goes by: the beliefs in its answers, and which of the fronts that it lists are present."""
@@ -227,15 +257,19 @@ class NameBook:
         if not self._given(name):
             return []
         key = (name, area, record.key)
-        if key not in self._told:
+        found = self._told.get(key)
+        if found is None:
             entry = self.plan.names[name]
             word = self.plan.areas[area].name if area >= 0 else None
             many = self._addresses(name, record.present)
             shares = answer_shares(entry, record.healthy, self.latency_s(name, area), word, many)
             given = [number for number, share in enumerate(shares) if share > 0]
             together = entry.choose in ("all", "area") and given != [len(entry.answers)]
-            self._told[key] = [(1.0, tuple(given))] if together else [(float(shares[one]), (one,)) for one in given]
-        return self._told[key]
+            found = [(1.0, tuple(given))] if together else [(float(shares[one]), (one,)) for one in given]
+            if len(self._told) >= MOST_TOLD:
+                self._told.clear()
+            self._told[key] = found
+        return found
 
     def lists(self, name: int, area: int, record: Record) -> list[tuple[float, tuple[tuple[int, bytes], ...]]]:
         """What those who ask from an area are told: shares, and answers with the fronts that these list."""
@@ -244,26 +278,3 @@ class NameBook:
             (share, tuple((one, record.present[self._listed(given[one])].tobytes()) for one in answers))
             for share, answers in self.told(name, area, record)
         ]
-
-    def _listed(self, answer: LastResort) -> list[int]:
-        """The fronts of which an answer lists every own address."""
-        leaf = self._leaf(answer)
-        return list(self._fronts[leaf.balancer] or ()) if leaf.balancer >= 0 and leaf.front < 0 else []
-
-    def latency_s(self, name: int, area: int) -> Floats:
-        """The round trip from an area to each answer's nearest region; inf where none is known."""
-        table = self.plan.areas[area].latency_ms if area >= 0 else {}
-        found = []
-        for answer in self.plan.names[name].answers:
-            zones = self.plan.balancers[self._balancers[answer.balancer]].zones if answer.balancer else ()
-            trips = [table[self._regions[zone]] / 1000 for zone in zones if self._regions[zone] in table]
-            found.append(min(trips, default=np.inf))
-        return np.array(found)
-
-    def _addresses(self, name: int, present: Bools) -> Floats:
-        """How many addresses each answer of a name consists of now."""
-        counts = []
-        for answer in self.plan.names[name].answers:
-            fronts = self._fronts[self._balancers[answer.balancer]] if answer.balancer else None
-            counts.append(float(present[list(fronts)].sum()) if fronts else 1.0)
-        return np.array(counts)

@@ -2,7 +2,6 @@
 
 from northgate.engine.processes.autoscalers import Autoscaling
 from northgate.engine.processes.backlogs import Backlogs, Growth, growth
-from northgate.engine.processes.drains import Drains
 from northgate.engine.processes.fronts import Fronts, Withdrawals
 from northgate.engine.processes.holdings import Holdings
 from northgate.engine.processes.name_probers import NameChecks, Names, Vote
@@ -10,7 +9,7 @@ from northgate.engine.processes.probers import Phases
 from northgate.engine.processes.process import Entry, Process
 from northgate.engine.processes.resolvers import AnswerHistory, Resolvers
 from northgate.engine.processes.targets import TargetChecks, Targets, Verdicts, usable
-from northgate.engine.processes.warmup import Warmup
+from northgate.engine.processes.transitions import Drains, Warmup
 from northgate.engine.processes.world import Demand, World
 
 __all__ = [

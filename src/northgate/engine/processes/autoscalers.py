@@ -14,9 +14,9 @@ import numpy as np
 
 from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, total_by
 from northgate.engine.network import Network
-from northgate.engine.processes.drains import Drains
 from northgate.engine.processes.process import Entry
 from northgate.engine.processes.targets import Targets
+from northgate.engine.processes.transitions import Drains
 from northgate.engine.processes.world import World
 from northgate.plan.machines import Fleet, Scale
 

@@ -12,6 +12,7 @@ import numpy as np
 
 from northgate.engine.base import DIGITS, NEVER, Bools, Floats
 from northgate.engine.network import Answers, Asker, NameBook, Network, Record, Sets
+from northgate.engine.processes.holders import Holders
 
 # A tail is followed in so many steps, so that what is not linear in it (queues, overload) is followed too.
 STEPS_OF_TAIL = 8
@@ -19,15 +20,6 @@ STEPS_OF_TAIL = 8
 
 # What changes within so many seconds changes together: an answer that was given for a nanosecond is held by nobody.
 TOGETHER_S = 1e-8
-
-
-@dataclass(frozen=True)
-class Holder:
-    """Those who hold answers alike: of which asker, and which share of them keeps them how long instead (s)."""
-
-    asker: int
-    over_share: float
-    over_s: float
 
 
 def _mixed(parts: Sequence[tuple[float, Sets]]) -> Sets:
@@ -97,70 +89,13 @@ class Resolvers:
         self._past: list[list[tuple[float, Record]]] = [[] for _ in network.plan.names]
         # When each name's record changed, all of it.
         self._changes: list[list[float]] = [[] for _ in network.plan.names]
-        self._find_holders()
-        self._find_spans()
+        self._who = Holders(network)
         self._settled: dict[int, tuple[tuple[tuple[bytes, bytes], ...], Sets]] = {}
 
     def _now(self, healthy: Sequence[Bools], present: Bools) -> list[Record]:
         return [self._names.record(name, well, present) for name, well in enumerate(healthy)]
 
     # Who holds what
-
-    def _find_holders(self) -> None:
-        """Everyone who asks, and how each entry follows from what they are told."""
-        entries, calls, plan = self._network.entries, self._network.calls, self._network.plan
-        self.holders: list[Holder] = []
-        number: dict[Holder, int] = {}
-        self._entry_holder = np.full(len(entries.call), -1)
-        self._call_holder = np.full(len(calls.client), -1)
-        for entry in np.flatnonzero(entries.asker >= 0):
-            client = int(calls.client[entries.call[entry]])
-            keeps = plan.clients[client].overholds if client < len(plan.clients) and entries.member[entry] < 0 else None
-            share, keeps_s = (keeps.share, keeps.s if keeps.share else 0.0) if keeps else (0.0, 0.0)
-            if client == len(plan.clients):
-                # Whoever probes asks anew each time.
-                share, keeps_s = 1.0, 0.0
-            holder = Holder(int(entries.asker[entry]), share, keeps_s)
-            mine = number.setdefault(holder, len(number))
-            self._entry_holder[entry] = mine
-            if entries.member[entry] < 0:
-                self._call_holder[entries.call[entry]] = mine
-        self.holders = list(number)
-        self._below = self._names_below()
-        self._areas = sorted({self._names.askers[one.asker].area for one in self.holders})
-        self._find_followers(number)
-
-    def _names_below(self) -> list[tuple[int, ...]]:
-        return [self._names.names_below(self._names.askers[one.asker].name) for one in self.holders]
-
-    def _find_followers(self, number: dict[Holder, int]) -> None:
-        """Per name who goes by it, himself or through an alias: pairs of a call and the holder of that name."""
-        plan, calls = self._network.plan, self._network.calls
-        self._followers: list[list[tuple[int, int]]] = [[] for _ in plan.names]
-        for call in np.flatnonzero((self._call_holder >= 0) & (calls.client < len(plan.clients))):
-            holder = self.holders[self._call_holder[call]]
-            area = self._names.askers[holder.asker].area
-            for name in self._below[self._call_holder[call]]:
-                own = Holder(self._names.asker(name, area), holder.over_share, holder.over_s)
-                self._followers[name].append((int(call), number.setdefault(own, len(number))))
-        self.holders = list(number)
-        self._below = self._names_below()
-
-    def _find_spans(self) -> None:
-        """Per name for how long its records are held (s), by some of those who go by it."""
-        self._spans: list[list[float]] = []
-        for name, entry in enumerate(self._network.plan.names):
-            over = {self.holders[holder].over_s for _, holder in self._followers[name]}
-            asked = any(
-                name in below and one.over_share < 1 for one, below in zip(self.holders, self._below, strict=True)
-            )
-            self._spans.append(sorted(span for span in over | ({entry.ttl_s} if asked else set()) if span > 0))
-        self._longest_s = [max(spans, default=0.0) for spans in self._spans]
-        clients = [{self.holders[holder] for _, holder in followers} for followers in self._followers]
-        self._clients_hold_s = [
-            max([entry.ttl_s, *(one.over_s for one in some)]) if some else 0.0
-            for entry, some in zip(self._network.plan.names, clients, strict=True)
-        ]
 
     # Changes
 
@@ -183,26 +118,28 @@ class Resolvers:
                 self._changes[name].append(now)
             if len(records) > 1 and self._alike(name, records[-1], records[-2]):
                 del times[-1], records[-1], self._changes[name][-1:]
-            while len(times) > 1 and times[1] <= now - self._longest_s[name]:
+            while len(times) > 1 and times[1] <= now - self._who.longest_s[name]:
                 self._past[name].append((times.pop(0), records.pop(0)))
         return changed
 
     def _alike(self, name: int, one: Record, other: Record) -> bool:
         """Whether two records of a name tell everyone who goes by it the same."""
-        return all(self._names.lists(name, area, one) == self._names.lists(name, area, other) for area in self._areas)
+        return all(
+            self._names.lists(name, area, one) == self._names.lists(name, area, other) for area in self._who.areas
+        )
 
     @property
     def settles_s(self) -> float:
         """The second from which on nobody holds an answer that has changed; 0 if none ever did."""
         ends = [
-            changes[-1] + hold for changes, hold in zip(self._changes, self._clients_hold_s, strict=True) if changes
+            changes[-1] + hold for changes, hold in zip(self._changes, self._who.clients_hold_s, strict=True) if changes
         ]
         return max(ends, default=0.0)
 
     def next_s(self, now: float) -> float:
         """The next second at which a tail bends, ends or is looked at again; inf when nobody holds old answers."""
         best = NEVER
-        for times, spans in zip(self._times, self._spans, strict=True):
+        for times, spans in zip(self._times, self._who.spans, strict=True):
             for changed in times[1:]:
                 for span in spans:
                     if now < changed + span - TOGETHER_S:
@@ -215,27 +152,27 @@ class Resolvers:
 
     def answers(self, now: float) -> Answers:
         """What everyone holds at a second."""
-        return self._answers([self._sets(number, now) for number in range(len(self.holders))])
+        return self._answers([self._sets(number, now) for number in range(len(self._who.holders))])
 
     def answers_at(self, history: "AnswerHistory", now: float) -> Answers:
         """What everyone held at any second of the past."""
         return self._answers(
             [
-                history.sets(self._who(number), one.over_share, one.over_s, now)
-                for number, one in enumerate(self.holders)
+                history.sets(self._asker(number), one.over_share, one.over_s, now)
+                for number, one in enumerate(self._who.holders)
             ]
         )
 
     def fresh(self) -> Floats:
         """What entries would be told if nobody held old answers."""
-        return self._answers([self._fresh_sets(number) for number in range(len(self.holders))]).dns_share
+        return self._answers([self._fresh_sets(number) for number in range(len(self._who.holders))]).dns_share
 
     def mean_answers(self, now: float, second: float) -> Answers:
         """What everyone holds on the mean until a second, before which no tail bends: the share of a record is linear,
         an alias multiplies two of them or more, and Simpson's rule is exact for both."""
         parts = [(now, 1 / 6), ((now + second) / 2, 4 / 6), (second, 1 / 6)]
         made: list[Sets] = []
-        for number in range(len(self.holders)):
+        for number in range(len(self._who.holders)):
             if self._steady(number):
                 made.append(self._sets(number, now))
                 continue
@@ -247,36 +184,36 @@ class Resolvers:
         dns_share = np.ones(len(entries.call))
         shares = []
         for number, mine in enumerate(sets):
-            share = np.zeros(len(self._names.leaves_for(self._who(number))))
+            share = np.zeros(len(self._names.leaves_for(self._asker(number))))
             for leaves, part in mine.items():
                 share[list(leaves)] += part / len(leaves) if leaves else 0.0
             shares.append(share)
-        asks = np.flatnonzero(self._entry_holder >= 0)
+        asks = np.flatnonzero(self._who.of_entry >= 0)
         if len(asks):
             starts = np.cumsum([0, *(len(share) for share in shares)])
-            dns_share[asks] = np.concatenate(shares)[starts[self._entry_holder[asks]] + entries.leaf[asks]]
-        return Answers(dns_share, self._call_holder, tuple(sets))
+            dns_share[asks] = np.concatenate(shares)[starts[self._who.of_entry[asks]] + entries.leaf[asks]]
+        return Answers(dns_share, self._who.of_call, tuple(sets))
 
     def _steady(self, number: int) -> bool:
         """Whether those names have had no other record for as long as anyone holds one."""
-        return all(len(self._records[name]) == 1 for name in self._below[number])
+        return all(len(self._records[name]) == 1 for name in self._who.below[number])
 
     def _fresh_sets(self, number: int) -> Sets:
         """What a holder would be told now; worked out once for the same records."""
-        key = tuple(self._records[name][-1].key for name in self._below[number])
+        key = tuple(self._records[name][-1].key for name in self._who.below[number])
         if number not in self._settled or self._settled[number][0] != key:
-            made = self._names.sets(self._who(number), lambda name: [(1.0, self._records[name][-1])])
+            made = self._names.sets(self._asker(number), lambda name: [(1.0, self._records[name][-1])])
             self._settled[number] = key, made
         return self._settled[number][1]
 
     def _sets(self, number: int, now: float) -> Sets:
         if self._steady(number):
             return self._fresh_sets(number)
-        holder = self.holders[number]
-        return held_sets(self._names, self._who(number), holder.over_share, holder.over_s, self._held_at(now))
+        holder = self._who.holders[number]
+        return held_sets(self._names, self._asker(number), holder.over_share, holder.over_s, self._held_at(now))
 
-    def _who(self, number: int) -> Asker:
-        return self._names.askers[self.holders[number].asker]
+    def _asker(self, number: int) -> Asker:
+        return self._names.askers[self._who.holders[number].asker]
 
     def _held_at(self, now: float) -> "HeldAt":
         ttl_s = [entry.ttl_s for entry in self._network.plan.names]
@@ -295,9 +232,9 @@ class Resolvers:
 
     def stale_shares(self, now: float, call_rps: Floats) -> Floats:
         """Per name the share of its clients' requests whose answer is not the one that they would get now."""
-        made = np.zeros(len(self._followers))
+        made = np.zeros(len(self._who.followers))
         known: dict[int, float] = {}
-        for name, followers in enumerate(self._followers):
+        for name, followers in enumerate(self._who.followers):
             moving = [one for one in followers if not self._steady(one[1])]
             whole = sum(call_rps[call] for call, _ in followers) if moving else 0.0
             for call, holder in moving if whole > 0 else ():

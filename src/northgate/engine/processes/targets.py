@@ -8,12 +8,11 @@ import numpy as np
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.formulas import too_late
 from northgate.engine.network import Network
-from northgate.engine.processes.drains import Drains
 from northgate.engine.processes.holdings import Holdings
 from northgate.engine.processes.name_probers import OnwardChecks
 from northgate.engine.processes.probers import Findings, Phases, Probers, target_beats
 from northgate.engine.processes.process import Entry
-from northgate.engine.processes.warmup import Warmup
+from northgate.engine.processes.transitions import Drains, Warmup
 from northgate.engine.processes.world import World
 from northgate.engine.solver import Flow
 

@@ -8,7 +8,6 @@ from northgate.engine.base import (
     BAD_STATUS,
     BLOCKED,
     DEAD_FRONT,
-    FAILS,
     KINDS,
     LATE,
     NONE_HEALTHY,
@@ -20,15 +19,15 @@ from northgate.engine.base import (
     TIMED_OUT,
     UNMET,
     WORK,
-    Bools,
     Floats,
     Ints,
     sum_columns,
     total_by,
 )
-from northgate.engine.formulas import Queue, too_late
+from northgate.engine.formulas import Queue
 from northgate.engine.solver.context import Back, Context, Sent, Stop
 from northgate.engine.solver.retries.kinds import capped, with_trip
+from northgate.engine.solver.waits import Waits
 
 
 class Backward:
@@ -43,8 +42,7 @@ class Backward:
         self.dns_share = self.state.dns_share
         # Per front: the share of its answers that its balancer's bandwidth does not let through.
         self.over = np.zeros(len(self.network.fronts.zone))
-        # What becomes of calls that are followed by class, by how many silent targets they have met before.
-        self.after_waits: dict[tuple[int, int], Floats] = {}
+        self.waits = Waits(context)
 
     def run(
         self, share: Floats, drawn: Floats, sent: Sent, queue: Queue, stops: list[Stop], waits: int = 0
@@ -52,9 +50,9 @@ class Backward:
         """What becomes of requests, from the deepest level up, of those that `waits` connects before took their
         time-out."""
         pair = self._at_machines(queue, waits)
-        self.follow_waits(queue, pair, waits)
+        self.waits.follow(queue, pair, waits)
         for stop in stops:
-            self._after_others(pair, queue, stop, waits)
+            self.waits.after_others(pair, queue, stop, waits)
         back = self._to_rows(share, drawn, pair, sent, waits)
         for _ in range(self.network.balancers.levels - 1 if len(self.frame.inner) else 0):
             self._take_back(pair, back, self.frame.onward, waits)
@@ -83,7 +81,7 @@ class Backward:
         """Per kind what becomes of a request of each fate at each pair; kinds that do not occur are left out."""
         pairs, encounter = self.network.pairs, self.state.encounter
         latency, excess = (values[pairs.machine] for values in (queue.latency_s, queue.excess))
-        unloaded, late = self.unloaded, self.late(queue, waits)
+        unloaded, late = self.unloaded, self.waits.late(queue, waits)
         some_late, some_excess, some_bad = late.any(), excess.any(), encounter.bad_page.any()
         taken = np.where(unloaded.answers, 1 - excess, 0.0) if some_excess else unloaded.answers.astype(np.float64)
         served = np.where(late | encounter.bad_page, 0.0, taken) if some_late or some_bad else taken
@@ -121,71 +119,6 @@ class Backward:
         if spent:
             pair[SPENT] = np.sum(spent, axis=0)
 
-    def late(self, queue: Queue, waits: int) -> Bools:
-        """Per fate and pair: whether an answer comes too late, after so many connects that took their time-out."""
-        machine = self.network.pairs.machine
-        patience_s = self.state.encounter.patience_s(waits)
-        return too_late(queue.latency_s[machine], queue.slope[machine], patience_s)
-
-    def follow_waits(self, queue: Queue, pair: dict[int, Floats], waits: int) -> None:
-        """What becomes of calls whose classes are followed, by how many silent targets they have met before."""
-        network, encounter = self.network, self.state.encounter
-        for one in self.repeats.pinned:
-            for cell in one.spent:
-                mine = network.cells.pairs[cell]
-                machine = network.pairs.machine[mine]
-                values = np.zeros((self.repeats.others[cell] + 1, len(mine), KINDS))
-                wait_s = np.arange(len(values))[:, None] * network.pairs.connect_timeout_s[mine]
-                latency_s = queue.latency_s[machine] + wait_s
-                late = self._late_after(one.fate, mine, latency_s, wait_s, queue, waits)
-                for kind, value in pair.items():
-                    values[:, :, kind] = value[one.fate, mine]
-                takes = self.repeats.takes[one.fate, mine] & ~self.frame.leads_on[mine]
-                taken = np.where(late, 1 - queue.excess[machine], 0.0)
-                on_time = np.where(late | encounter.bad_page[one.fate, mine], 0.0, 1 - queue.excess[machine])
-                for kind, value in (
-                    (SERVED, on_time), (WORK, on_time * latency_s), (TIMED_OUT, taken), (LATE, taken),
-                    (BAD_STATUS, np.where(late, 0.0, 1 - queue.excess[machine]) - on_time),
-                ):  # fmt: skip
-                    values[:, :, kind] = np.where(takes, value, values[:, :, kind])
-                budget_s = np.maximum(encounter.budget_s[one.fate, mine] - waits * encounter.connect_s[one.fate], 0.0)
-                values[:, :, SPENT] += np.where(takes, (values[:, :, FAILS].sum(axis=2)) * wait_s, 0.0)
-                values[:, :, SPENT] = np.minimum(values[:, :, SPENT], budget_s * values[:, :, FAILS].sum(axis=2))
-                self.after_waits[one.fate, cell] = values
-
-    def _late_after(
-        self, fate: int, mine: Ints, latency_s: Floats, wait_s: Floats, queue: Queue, waits: int
-    ) -> Bools:  # fmt: skip
-        """Whether answers of a cell's pairs come too late after a front has waited so long for silent ones; its own
-        patience for an answer begins anew with each."""
-        encounter = self.state.encounter
-        slope = queue.slope[self.network.pairs.machine[mine]]
-        budget_s = encounter.budget_s[fate, mine] - waits * encounter.connect_s[fate]
-        bounds_s = np.minimum(budget_s, encounter.response_s[mine] + wait_s)
-        return too_late(latency_s, slope, bounds_s)
-
-    def _after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop, waits: int) -> None:
-        """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
-        network, encounter, found = self.network, self.state.encounter, stop.found
-        good = ~stop.bad & (found.share > 0)
-        mine, share, waited = stop.pairs[good], found.share[good], found.waited[:, good]
-        machine = network.pairs.machine[mine]
-        wait_s = np.arange(len(waited))[:, None] * network.pairs.connect_timeout_s[mine]
-        latency_s = queue.latency_s[machine] + wait_s
-        late = self._late_after(stop.fate, mine, latency_s, wait_s, queue, waits)
-        taken = 1 - queue.excess[machine]
-        on_time = np.where(late, 0.0, waited)
-        liked = np.where(encounter.bad_page[stop.fate, mine], 0.0, taken / share)
-        values = {
-            SERVED: on_time.sum(axis=0) * liked,
-            WORK: (on_time * latency_s).sum(axis=0) * liked,
-            TIMED_OUT: taken * np.where(late, waited, 0.0).sum(axis=0) / share,
-            BAD_STATUS: on_time.sum(axis=0) * (taken / share - liked),
-            LATE: np.where(late[0], taken, 0.0),
-        }
-        for kind, value in values.items():
-            pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[stop.fate, mine] = value
-
     def _to_rows(self, share: Floats, drawn: Floats, pair: dict[int, Floats], sent: Sent, waits: int) -> Back:
         network, frame = self.network, self.frame
         cell = np.zeros((KINDS, self.fates, self.cells))
@@ -210,7 +143,7 @@ class Backward:
             self._find_excess(row, sent, pair)
         capped(row, self.over[frame.front])
         entry = self._to_entries(row)
-        return Back(pair, cell, row, entry, self.repeats.outcomes(entry, drawn, pair, row, self.after_waits))
+        return Back(pair, cell, row, entry, self.repeats.outcomes(entry, drawn, pair, row, self.waits.after_waits))
 
     def _without_pool(self, row: Floats) -> None:
         """What becomes of requests that no pool is asked for: the balancer answers itself, or nobody takes them."""

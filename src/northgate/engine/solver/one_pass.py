@@ -52,14 +52,14 @@ class OnePass:
         waits = self.repeats.longest_wait() if self.again else 0
         if not waits or not self._quiet(back):
             return ()
-        late = self.backward.late(queue, 0)
+        late = self.backward.waits.late(queue, 0)
         if not self.unloaded.frame.with_others and all(
-            (self.backward.late(queue, number) == late).all() for number in range(1, waits + 1)
+            (self.backward.waits.late(queue, number) == late).all() for number in range(1, waits + 1)
         ):
             return ()
         made = tuple(self.backward.run(ends, share, sent, queue, stops, number).book for number in range(1, waits + 1))
-        self.backward.after_waits.clear()
-        self.backward.follow_waits(queue, back.pair, 0)
+        self.backward.waits.after_waits.clear()
+        self.backward.waits.follow(queue, back.pair, 0)
         return made
 
     def _quiet(self, back: Back) -> bool:

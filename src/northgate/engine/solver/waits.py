@@ -1,0 +1,94 @@
+"""What becomes of requests that have waited for silent targets before."""
+
+import numpy as np
+
+from northgate.engine.base import (
+    BAD_STATUS,
+    FAILS,
+    KINDS,
+    LATE,
+    SERVED,
+    SPENT,
+    TIMED_OUT,
+    WORK,
+    Bools,
+    Floats,
+    Ints,
+)
+from northgate.engine.formulas import Queue, too_late
+from northgate.engine.solver.context import Context, Stop
+
+
+class Waits:
+    """What becomes of requests that have waited for silent targets before, whose connect time-outs count."""
+
+    def __init__(self, context: Context) -> None:
+        self.network, self.state, self.frame = context.network, context.state, context.unloaded.frame
+        self.repeats, self.fates = context.repeats, context.unloaded.fates
+        # What becomes of calls that are followed by class, by how many silent targets they have met before.
+        self.after_waits: dict[tuple[int, int], Floats] = {}
+
+    def follow(self, queue: Queue, pair: dict[int, Floats], waits: int) -> None:
+        """What becomes of calls whose classes are followed, by how many silent targets they have met before."""
+        network, encounter = self.network, self.state.encounter
+        for one in self.repeats.pinned:
+            for cell in one.spent:
+                mine = network.cells.pairs[cell]
+                machine = network.pairs.machine[mine]
+                values = np.zeros((self.repeats.others[cell] + 1, len(mine), KINDS))
+                wait_s = np.arange(len(values))[:, None] * network.pairs.connect_timeout_s[mine]
+                latency_s = queue.latency_s[machine] + wait_s
+                late = self._late_after(one.fate, mine, latency_s, wait_s, queue, waits)
+                for kind, value in pair.items():
+                    values[:, :, kind] = value[one.fate, mine]
+                takes = self.repeats.takes[one.fate, mine] & ~self.frame.leads_on[mine]
+                taken = np.where(late, 1 - queue.excess[machine], 0.0)
+                on_time = np.where(late | encounter.bad_page[one.fate, mine], 0.0, 1 - queue.excess[machine])
+                for kind, value in (
+                    (SERVED, on_time), (WORK, on_time * latency_s), (TIMED_OUT, taken), (LATE, taken),
+                    (BAD_STATUS, np.where(late, 0.0, 1 - queue.excess[machine]) - on_time),
+                ):  # fmt: skip
+                    values[:, :, kind] = np.where(takes, value, values[:, :, kind])
+                budget_s = np.maximum(encounter.budget_s[one.fate, mine] - waits * encounter.connect_s[one.fate], 0.0)
+                values[:, :, SPENT] += np.where(takes, (values[:, :, FAILS].sum(axis=2)) * wait_s, 0.0)
+                values[:, :, SPENT] = np.minimum(values[:, :, SPENT], budget_s * values[:, :, FAILS].sum(axis=2))
+                self.after_waits[one.fate, cell] = values
+
+    def _late_after(
+        self, fate: int, mine: Ints, latency_s: Floats, wait_s: Floats, queue: Queue, waits: int
+    ) -> Bools:  # fmt: skip
+        """Whether answers of a cell's pairs come too late after a front has waited so long for silent ones; its own
+        patience for an answer begins anew with each."""
+        encounter = self.state.encounter
+        slope = queue.slope[self.network.pairs.machine[mine]]
+        budget_s = encounter.budget_s[fate, mine] - waits * encounter.connect_s[fate]
+        bounds_s = np.minimum(budget_s, encounter.response_s[mine] + wait_s)
+        return too_late(latency_s, slope, bounds_s)
+
+    def after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop, waits: int) -> None:
+        """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
+        network, encounter, found = self.network, self.state.encounter, stop.found
+        good = ~stop.bad & (found.share > 0)
+        mine, share, waited = stop.pairs[good], found.share[good], found.waited[:, good]
+        machine = network.pairs.machine[mine]
+        wait_s = np.arange(len(waited))[:, None] * network.pairs.connect_timeout_s[mine]
+        latency_s = queue.latency_s[machine] + wait_s
+        late = self._late_after(stop.fate, mine, latency_s, wait_s, queue, waits)
+        taken = 1 - queue.excess[machine]
+        on_time = np.where(late, 0.0, waited)
+        liked = np.where(encounter.bad_page[stop.fate, mine], 0.0, taken / share)
+        values = {
+            SERVED: on_time.sum(axis=0) * liked,
+            WORK: (on_time * latency_s).sum(axis=0) * liked,
+            TIMED_OUT: taken * np.where(late, waited, 0.0).sum(axis=0) / share,
+            BAD_STATUS: on_time.sum(axis=0) * (taken / share - liked),
+            LATE: np.where(late[0], taken, 0.0),
+        }
+        for kind, value in values.items():
+            pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[stop.fate, mine] = value
+
+    def late(self, queue: Queue, waits: int) -> Bools:
+        """Per fate and pair: whether an answer comes too late, after so many connects that took their time-out."""
+        machine = self.network.pairs.machine
+        patience_s = self.state.encounter.patience_s(waits)
+        return too_late(queue.latency_s[machine], queue.slope[machine], patience_s)
