@@ -12,8 +12,8 @@ from northgate.engine.network import Network
 class Choice:
     """How each front chooses: per cell the share of its route, per pair its weight in its cell, per route what fails.
 
-    `weighted_share[l]` is the share of its route's requests that go through lane l; `route_refused` the share that finds
-    nobody (cause none_healthy); `pair_weight` is 0 for those that are left out, `candidate` says who is not.
+    `weighted_share[l]` is the share of its route's requests that go through weighted group l; `route_refused` the share
+    that finds nobody (cause none_healthy); `pair_weight` is 0 for those that are left out, `candidate` says who is not.
     """
 
     route_tier: Ints
@@ -55,12 +55,12 @@ def choose(network: Network, in_use: Bools, warmth: Floats, here: Bools) -> Choi
 
 
 def _sum_of_weighted(network: Network, of_cell: Floats) -> Floats:
-    """Sums a value of cells over the lanes of each choice."""
+    """Sums a value of cells over the weighted groups of each tier."""
     return total_by(network.weighted.tier, of_cell[network.weighted.cell], len(network.tiers.route))
 
 
 def _serving_tier(network: Network, known: Floats, whole: Floats) -> Ints:
-    """Per route the first choice with enough targets in use, else the first with any, else the first."""
+    """Per route the first tier with enough targets in use, else the first with any, else the first."""
     choices = len(network.tiers.route)
     enough = (known >= network.tiers.min_count) & (known >= network.tiers.min_share * whole - 1e-9) & (known > 0)
     best = network.tiers.first.copy()
@@ -74,7 +74,7 @@ def _serving_tier(network: Network, known: Floats, whole: Floats) -> Ints:
 def _weighted_shares(
     network: Network, serving: Bools, group_serves: Bools, tier_in_use: Floats
 ) -> tuple[Floats, Floats]:
-    """The share of each route's requests per lane, and per route the share that finds nobody.
+    """The share of each route's requests per weighted group, and per route the share that finds nobody.
 
     An empty group's weight is shared out, or fails, as its tier says; when the whole tier is empty, each group's
     weight is its own affair.

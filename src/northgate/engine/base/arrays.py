@@ -7,18 +7,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
-
-
 Ints = NDArray[np.int64]
-
-
 Bools = NDArray[np.bool_]
-
-
 # Seconds are kept to the nanosecond, so that what happens together is found together.
 DIGITS = 9
-
-
 # A second that never comes.
 NEVER = np.inf
 

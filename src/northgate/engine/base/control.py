@@ -4,8 +4,6 @@ from collections.abc import Callable
 
 # What long work calls at every step, so that whoever asked for it can stop it by raising an error.
 Watch = Callable[[], None]
-
-
 # What is told how far long work has come: here, the second of a drill that has been reached.
 Reached = Callable[[float], None]
 

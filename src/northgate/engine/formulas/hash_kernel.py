@@ -12,18 +12,10 @@ from northgate.engine.base import Ints
 # The widest vectors that the processor has, which the compiler avoids by default: for this loop they pay.
 vars(config)["CPU_NAME"] = machine.get_host_cpu_name()
 vars(config)["CPU_FEATURES"] = f"{machine.get_host_cpu_features().flatten()},-prefer-256-bit"
-
-
 _ONE, _TWO = np.uint64(0xBF58476D1CE4E5B9), np.uint64(0x94D049BB133111EB)
-
-
 _SHIFT, _LAST, _UNUSED = np.uint64(27), np.uint64(31), np.uint64(11)
-
-
 # The finaliser's last step leaves the upper 31 bits as they are: who has the highest ones has the highest hash.
 _UPPER = np.uint64(33)
-
-
 # So many targets are looked at before it is noted where the highest was.
 _BLOCK = 192
 

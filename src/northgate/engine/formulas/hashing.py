@@ -14,22 +14,12 @@ from northgate.engine.base import Floats, Ints
 
 Keys = np.ndarray
 """64-bit unsigned numbers."""
-
-
 _ONE, _TWO = np.uint64(0xBF58476D1CE4E5B9), np.uint64(0x94D049BB133111EB)
-
-
 _FNV_BASIS, _FNV_PRIME, _MASK = 0xCBF29CE484222325, 0x100000001B3, (1 << 64) - 1
-
-
 # So many scores are worked on at once: they then stay within the processor's cache.
 BLOCK = 1 << 15
-
-
 # From so many scores on, all processors work on them (NumPy lets go of the interpreter while it does).
 MANY = 1 << 22
-
-
 # From so many on, a compiled loop does, if no more than so many different weights stand beside each other.
 COMPILED, WEIGHTS = 1 << 28, 16
 
@@ -102,7 +92,7 @@ def _best(mixed: Keys, targets: Keys, weights: Floats) -> Ints:
 
 
 def _best_compiled(mixed: Keys, targets: Keys, weights: Floats) -> Ints:
-    """The same by the compiled loop: the best of each weight, and then the best of those."""
+    """What `_best` gives, by the compiled loop: the best of each weight, and then the best of those."""
     from northgate.engine.formulas.hash_kernel import highest_hashes
 
     best = np.zeros(len(mixed), dtype=np.int64)

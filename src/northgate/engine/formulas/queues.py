@@ -12,12 +12,8 @@ from northgate.engine.base import Bools, Floats, Ints
 
 # Above this utilisation the M/M/c wait is held: the backlog, not the steady state, then says how long one waits.
 WAIT_LIMIT = 0.98
-
-
 # Up to so many servers the loss formula is computed by its recursion.
 RECURSION_LIMIT = 64
-
-
 # Backlogs closer than this to a bound (seconds of work) are at it.
 AT_BOUND_S = 1e-9
 

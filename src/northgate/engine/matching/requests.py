@@ -10,8 +10,6 @@ from northgate.plan.balancers import Redirect
 from northgate.plan.traffic import check_url
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
-
-
 # The scheme of one who only connects, as a probe by tcp does.
 CONNECT = "connect"
 

@@ -28,10 +28,7 @@ TAKES = {
     "udp": ("udp",),
 }
 
-
 OTHERWISE = -1
-
-
 NO_PAGE = 404
 
 

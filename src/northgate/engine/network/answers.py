@@ -53,8 +53,8 @@ Sets = dict[tuple[int, ...], float]
 
 @dataclass(frozen=True, eq=False)
 class Answers:
-    """What is held at one moment: `dns_share` per entry, the share of its call's connects that set out for it if each call
-    connects once; `sets` per holder, `holder` per call (-1: it asks no name)."""
+    """What is held at one moment: `dns_share` per entry, the share of its call's connects that set out for it if each
+    call connects once; `sets` per holder, `holder` per call (-1: it asks no name)."""
 
     dns_share: Floats
     holder: Ints

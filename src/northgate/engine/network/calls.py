@@ -58,8 +58,8 @@ class EntryRows:
         return Entries(*(table[:, column] for column in range(12)))
 
     def by_name(self, asked: Asked, name: int, asker: int) -> None:
-        """Adds the entries of a request that may go to any leaf of an asker (`name`: one past the last for none), and of
-        what stands behind them."""
+        """Adds the entries of a request that may go to any leaf of an asker (`name`: one past the last for none), and
+        of what stands behind them."""
         self._add(asked, -1, name, asker, self.names.leaves_for(self.names.askers[asker]))
 
     def by_address(self, asked: Asked) -> None:

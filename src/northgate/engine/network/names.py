@@ -55,14 +55,12 @@ class Record:
 
     @cached_property
     def key(self) -> tuple[bytes, bytes]:
-        """The same for records that answer alike."""
+        """Equal for records that answer alike."""
         return self.healthy.tobytes(), self.present.tobytes()
 
 
 # Per name: the records of it that are held, each with the share of those who hold it.
 HeldRecords = Callable[[int], Sequence[tuple[float, Record]]]
-
-
 # So many of the answers that have been worked out are remembered.
 MOST_TOLD = 4096
 

@@ -33,7 +33,7 @@ class Segment:
 
     @cached_property
     def digest(self) -> int:
-        """The same for segments of the same sources."""
+        """Equal for segments of the same sources."""
         return hash(self.numbers)
 
     @cached_property

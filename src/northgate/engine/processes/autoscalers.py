@@ -23,8 +23,8 @@ from northgate.plan.machines import Fleet, Scale
 
 @dataclass(frozen=True)
 class Decision:
-    """What an autoscaler decides: which machines it launches, and which one it drains; seeing so many in use, at so much
-    load on the mean, and wanting so many."""
+    """What an autoscaler decides: which machines it launches, and which one it drains; seeing so many in use, at so
+    much load on the mean, and wanting so many."""
 
     fleet: str
     in_use: int

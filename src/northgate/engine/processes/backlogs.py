@@ -93,8 +93,8 @@ def patience_bounds(network: Network, region: int | None = None) -> Floats:
 
 
 def bounds_of_machines(network: Network) -> Floats:
-    """The same per machine, of calls through fronts of the regions that send there: (machines, bounds), inf past the
-    last."""
+    """Per machine every such latency (s), of calls through fronts of the regions that send there: (machines, bounds),
+    inf past the last."""
     asked = np.unique(np.stack([network.pairs.machine, network.pairs.region], axis=1), axis=0)
     of_region = {int(region): patience_bounds(network, int(region)) for region in np.unique(asked[:, 1])}
     found: list[set[float]] = [set() for _ in network.machines.names]

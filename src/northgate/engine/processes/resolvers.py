@@ -16,8 +16,6 @@ from northgate.engine.processes.holders import Holders
 
 # A tail is followed in so many steps, so that what is not linear in it (queues, overload) is followed too.
 STEPS_OF_TAIL = 8
-
-
 # What changes within so many seconds changes together: an answer that was given for a nanosecond is held by nobody.
 TOGETHER_S = 1e-8
 

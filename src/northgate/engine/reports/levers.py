@@ -14,8 +14,6 @@ from northgate.plan import Plan, plan_from_data
 from northgate.plan.problems import PlanError, pointer
 
 MOST_LEVERS = 3
-
-
 # A lever must save this share of what fails, or it is none.
 WORTH = 0.01
 

@@ -14,8 +14,6 @@ from northgate.plan.drills import Drill, Part, Step
 from northgate.plan.references import dangling
 
 LOST_AT_S = 60.0
-
-
 AT_MOST_S = 3600.0
 
 

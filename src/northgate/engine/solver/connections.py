@@ -20,8 +20,8 @@ from northgate.engine.truth import BARRED, SILENT
 
 @dataclass(frozen=True)
 class Bound:
-    """What becomes of the calls over open connections, in calls/s: per row of `Network.arrivals` and kind of outcome, the
-    attempts per row, and what is served by kind of connection and pair."""
+    """What becomes of the calls over open connections, in calls/s: per row of `Network.arrivals` and kind of outcome,
+    the attempts per row, and what is served by kind of connection and pair."""
 
     row: Floats
     row_rps: Floats
@@ -69,7 +69,7 @@ class OpenConnections:
         return np.where(self.dead | self.blocked, 0.0, self.rps * self.tries)
 
     def arriving(self, fates: int) -> Floats:
-        """The same per fate and pair."""
+        """Per fate and pair the attempts/s that come to the target."""
         made = np.zeros((fates, self.rps.shape[1]))
         np.add.at(made, self.fate, self.coming)
         return made
@@ -126,7 +126,7 @@ class OpenConnections:
         return Bound(row, total_by(flat, (self.rps * self.tries).ravel(), rows), rate[:, :, SERVED])
 
     def by_weighted(self, by_kind_cell: Floats) -> Floats:
-        """Sums a value per kind and cell over the lanes by which those connections go."""
+        """Sums a value per kind and cell over the weighted groups by which those connections go."""
         weighted_groups = np.array([kind.weighted_of_cell for kind in self.kinds], dtype=np.int64)
         used = weighted_groups >= 0
         return total_by(weighted_groups[used], by_kind_cell[used], len(self.network.weighted.cell))

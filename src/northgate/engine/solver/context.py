@@ -33,7 +33,7 @@ class Context:
 
 @dataclass(frozen=True)
 class Sent:
-    """Rates on the way forward: per entry and row, and per fate (first axis) by route, lane and cell."""
+    """Rates on the way forward: per entry and row, and per fate (first axis) by route, weighted group and cell."""
 
     entry: Floats
     row: Floats
@@ -54,7 +54,7 @@ class Stop:
 
 @dataclass(frozen=True)
 class Back:
-    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a lane's cell, at a row, at an
+    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a cell, at a row, at an
     entry, and by row of the repeats' book. `later`: the book after one, two, ... connects that took their time-out,
     where that makes a difference to what is too late."""
 

@@ -11,13 +11,9 @@ from northgate.engine.solver.state import Attempts
 
 # Shares that depend on the load that they make are settled when none changes by more than this.
 SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-13, 400, 1 / 64, 2.0
-
-
 # Attempts are settled when none changes by more than this. They are led on every so many rounds, once they change by
 # less than NEAR, where their changes shrink steadily; and taken back where they are then further off than before.
 SETTLED_TRIES, EVERY, NEAR, STEADY = 1e-12, 4, 1e-2, 1 - 1e-7
-
-
 # Where an answer is just too late with the repeats that this makes, and just in time without them, nothing settles:
 # given up after so many rounds in which the change has not been halved.
 PATIENCE, HALVED = 40, 0.5

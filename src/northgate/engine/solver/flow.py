@@ -60,12 +60,12 @@ class Flow:
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
     alike); `pair_served` is what is served through each pair, `front_excess` the share of a front's answers that its
     balancer's bandwidth does not let through. `row_part` is the share of an entry's requests that each row of
-    `Network.arrivals` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED and
-    WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session of the k-th
-    kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that would
-    open one through pair p, made by a source that has none; `reconnecting[k, p]` the same of calls whose connection has
-    just ended under them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there;
-    `bound_there` and `served_there` as in `Opens`. `work_out` finds the rates by place (`places`).
+    `Network.arrivals` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED
+    and WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session of the
+    k-th kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that
+    would open one through pair p, made by a source that has none; `reconnecting[k, p]` the same of calls whose
+    connection has just ended under them; `ending[k, p]`: such a connection ends with its first call, as nothing answers
+    there; `bound_there` and `served_there` as in `Opens`. `work_out` finds the rates by place (`places`).
     """
 
     network: Network

@@ -87,7 +87,7 @@ class Unloaded:
         self.stops: dict[tuple[int, int, int, bytes], LastStops] = {}
 
     def holds(self, state: State) -> bool:
-        """Whether all is still so at a moment."""
+        """Whether all is still so in another state."""
         mine = self.state
         return (
             state.truth is mine.truth

@@ -45,7 +45,7 @@ class Met:
 
     @classmethod
     def at(cls, end: End) -> "Met":
-        """The same where all ends alike."""
+        """What becomes of connects that all end alike."""
         some: Ends = {end.label: 1.0}
         return cls(quiet=some) if end.connect == "quiet" else cls(away=some) if end.connect == "away" else cls(some)
 
@@ -55,7 +55,7 @@ class Met:
             _add(mine, theirs, share)
 
     def taken(self) -> "Met":
-        """The same to a balancer, for which a failed connect is a failure like others."""
+        """What a layer 7 balancer sees of it: to it a failed connect is a failure like others."""
         made = Met()
         for some in (self.ends, self.quiet, self.away):
             _add(made.ends, some, 1.0)

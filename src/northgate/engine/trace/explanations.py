@@ -78,9 +78,7 @@ def _nothing_yet(flow: Flow, history: History, cell: int) -> Iterator[Said]:
         passes = probe.healthy_after if probe else 0
         yield (
             f"Why does {name} get nothing?",
-            (
-                f"it answers, but is believed out: {history.why_out(int(pair))}; it comes back with {passes} passed probes"
-            ),
+            f"it answers, but is believed out: {history.why_out(int(pair))}; it comes back with {passes} passed probes",
         )
     cold = mine[(state.warmth[mine] < 1) & state.in_use[mine]]
     for pair in cold[:1]:

@@ -14,8 +14,6 @@ from northgate.plan import Plan, Problem
 from northgate.plan.problems import did_you_mean
 
 FIRST_PORT = 49152
-
-
 Vary = Literal["connection", "kept", "source", "area"]
 
 

@@ -30,7 +30,7 @@ class Truth:
     page_faults: tuple[Part, ...]
 
     def with_silent(self, machines: Bools) -> "Truth":
-        """The same with these machines silent."""
+        """Truth as it is, but with these machines silent."""
         return replace(self, machine_silent=machines)
 
 

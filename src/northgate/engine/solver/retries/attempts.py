@@ -79,7 +79,7 @@ class Repeats:
 
     @property
     def connects_after_one(self) -> Floats:
-        """The same of a call that has one attempt behind it."""
+        """Per row of the book the connects of a call that has one attempt behind it."""
         return self.after_one
 
     def coming(self, one: Pinned) -> Floats:
@@ -95,7 +95,7 @@ class Repeats:
 
     @property
     def entry_connects_after_one(self) -> Floats:
-        """The same of a call that has one attempt behind it."""
+        """Per entry the connects of a call that has one attempt behind it."""
         return self.book.by_entry(self.connects_after_one)
 
     def mix(self, share: Floats) -> None:

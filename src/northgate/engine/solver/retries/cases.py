@@ -27,8 +27,8 @@ class Cases:
 
 
 class Book:
-    """All cases of one state, and the rows by which their outcomes are kept: one for each entry, then one for each entry
-    and class of calls that are held at targets.
+    """All cases of one state, and the rows by which their outcomes are kept: one for each entry, then one for each
+    entry and class of calls that are held at targets.
 
     `size` rows; `weights` are the shares of the classes among their call's (the first: of calls that nothing holds).
     """

@@ -53,7 +53,7 @@ class ClassOutcomes:
     def _class_routed(
         self, one: Pinned, number: int, share: Floats, pair: Mapping[int, Floats], after: AfterWaits
     ) -> Floats:
-        """The same of a row that leads to a pool: (classes, kinds)."""
+        """What becomes of one connect of each class at an arrival that leads to a pool: (classes, kinds)."""
         network, front = self.network, int(self.front[number])
         route = int(self.route[number])
         made = np.zeros((len(one.weights), KINDS))
@@ -86,7 +86,8 @@ class ClassOutcomes:
         return np.where((pins >= 0)[:, None], made, drawn)
 
     def _class_after_others(self, one: Pinned, cell: int, share: Floats, after: AfterWaits) -> Floats:
-        """The same where calls go on to others: by the target at which a class ends, or by those that are drawn."""
+        """What becomes of one connect of each class where calls go on to others: by the target at which a class ends,
+        or by those that are drawn."""
         mine, pins, spent = self.network.cells.pairs[cell], one.pins[cell], one.spent[cell]
         if not len(mine):
             return np.zeros((1, KINDS))

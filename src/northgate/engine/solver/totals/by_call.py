@@ -57,7 +57,7 @@ class ByCall:
 
     @cached_property
     def by_call(self) -> Floats:
-        """The same per call and kind."""
+        """What becomes of each call in the end, per call and kind (calls/s)."""
         made, mine = np.zeros((len(self.state.call_rps), KINDS)), self.frame.of_client
         np.add.at(made, self.network.entries.call[mine], self.ended[mine])
         return made

@@ -73,7 +73,7 @@ class ByPlace:
 
     @cached_property
     def at_machines(self) -> Floats:
-        """The same, where a machine serves; nothing where a balancer passes it on."""
+        """Per pair what a machine serves (requests/s); nothing where a balancer passes it on."""
         return np.where(self.frame.leads_on, 0.0, self.pair_served) if len(self.frame.onward) else self.pair_served
 
     def accepts(self) -> Floats:

@@ -66,8 +66,8 @@ class Entrance:
         self.context, self.flow, self.network, self.plan = context, context.flow, context.network, context.plan
 
     def way(self, front: int, request: Request, here: Here) -> Way[Action | Request]:
-        """The only way of a request at a front: to a pool (as the action says), to where the client is redirected, or to
-        its end."""
+        """The only way of a request at a front: to a pool (as the action says), to where the client is redirected, or
+        to its end."""
         came = self._let_in(front, request, here)
         if came.end:
             return Way(1.0, end=came.end, takes_s=came.takes_s, hops=came.hops)

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from northgate.engine.base import Ints
+from northgate.engine.base import Floats, Ints
 from northgate.engine.trace.answer import Candidate, Hop
 from northgate.engine.trace.format import per_cent
 from northgate.engine.trace.stages.way import Context, End, Hops, Way
@@ -90,19 +90,22 @@ class PoolStage:
                 Hop(
                     kind="group", about=groups[place].name, ok=True, detail=method_words(groups[place].balance),
                     because=f"{share} of {pool}, by weight" if len(weighted) > 1 else "its only group",
-                    candidates=[
-                        Candidate(
-                            name=groups[int(self.network.cells.group[cell])].name, share=float(part),
-                            chosen=number == chosen,
-                            excluded=None if part else self._why_not(int(cell), float(self.network.weighted.weight[one])),
-                        )
-                        for number, (cell, part, one) in enumerate(zip(cells, shares, weighted, strict=True))
-                    ],
+                    candidates=self._groups(cells, shares, self.network.weighted.weight[weighted], chosen),
                     link=f"group:{groups[place].name}", where=pointer(("target_groups", place)),
                 )
             ]  # fmt: skip
 
         return hops
+
+    def _groups(self, cells: Ints, shares: Floats, weights: Floats, chosen: int) -> list[Candidate]:
+        groups = self.plan.target_groups
+        return [
+            Candidate(
+                name=groups[int(self.network.cells.group[cell])].name, share=float(share), chosen=number == chosen,
+                excluded=None if share else self._why_not(int(cell), float(weight)),
+            )
+            for number, (cell, share, weight) in enumerate(zip(cells, shares, weights, strict=True))
+        ]  # fmt: skip
 
     def _why_not(self, cell: int, weight: float) -> str:
         return "weight 0" if not weight else f"{self.flow.choice.cell_targets[cell]:g} targets, none in use"

@@ -20,7 +20,8 @@ MOST_LOOKED_AT = 2000
 
 
 class TargetStage:
-    """The shares of a cell's pairs, by which requests are sent and others are drawn. Arrays are per pair of the cell."""
+    """The shares of a cell's pairs, by which requests are sent and others are drawn. Arrays are per pair of the
+    cell."""
 
     def __init__(self, context: Context) -> None:
         self.context, self.flow, self.network, self.plan = context, context.flow, context.network, context.plan
