@@ -60,6 +60,14 @@ def _give_up(problems: tuple[Problem, ...], source: str) -> None:
     sys.exit(UNUSABLE)
 
 
+def _remark(plan: "Plan", source: str) -> None:
+    """Says on standard error what the plan leaves open that a run needs."""
+    from northgate.engine.network import remarks
+
+    for one in remarks(plan):
+        typer.echo(f"note: {one.describe(source)}", err=True)
+
+
 def _print_json(document: Any) -> None:
     typer.echo(json.dumps(document, allow_nan=False, separators=(",", ":")))
 
@@ -87,6 +95,7 @@ def drill(
         problems = [Problem("/drills", f"there is no drill {name!r}{did_you_mean(name, known)}") for name in unknown]
         raise PlanError(problems, str(plan_path))
     network = compile_network(plan)
+    _remark(plan, str(plan_path))
     wanted = list(dict.fromkeys(names or known))
     answers = [
         drill_answer(run_drill(network, known[name], reached=_progress(name, known[name].lasts_s))) for name in wanted
@@ -208,6 +217,7 @@ def trace(
     if session not in ("none", "kept") or vary not in ("connection", "kept", "source", "area"):
         wrong = Problem("--session", "none or kept") if session not in ("none", "kept") else None
         raise PlanError([wrong or Problem("--vary", "connection, kept, source or area")])
+    _remark(plan, str(plan_path))
     flow, history = _moment(compile_network(plan), at)
     if probe is not None:
         group, _, target = probe.partition("/")

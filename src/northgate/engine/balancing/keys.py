@@ -23,7 +23,7 @@ class KeyTable:
     """Remembers where keys fell, so that a target that leaves or joins moves only its own keys. Owned by one solver."""
 
     network: Network
-    fallen: dict[tuple[bytes, int], _Fallen] = field(default_factory=dict)
+    fallen: dict[tuple[bytes, bytes], _Fallen] = field(default_factory=dict)
 
     def shares(self, cell: int, segments: Sequence[Segment], weight: Floats) -> list[Floats]:
         """The share of each segment's sources that falls to each pair of a cell with these weights."""

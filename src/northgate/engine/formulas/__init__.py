@@ -3,7 +3,16 @@
 from northgate.engine.formulas.address_tries import Connects, connects
 from northgate.engine.formulas.blind_times import Bounds, down_bounds, up_bounds
 from northgate.engine.formulas.failover import LastStops, last_of_orders, last_stops, last_stops_in_order
-from northgate.engine.formulas.hashing import Keys, address_keys, best_scores, flow_key, ranking, target_keys, winners
+from northgate.engine.formulas.hashing import (
+    Keys,
+    address_keys,
+    best_scores,
+    flow_key,
+    mix64,
+    ranking,
+    target_keys,
+    winners,
+)
 from northgate.engine.formulas.occupancy import Occupancy
 from northgate.engine.formulas.queues import AT_BOUND_S, Queue, queue_under, too_late
 from northgate.engine.formulas.retries import attempts, attempts_before
@@ -32,6 +41,7 @@ __all__ = [
     "last_stops",
     "last_stops_in_order",
     "least_connections",
+    "mix64",
     "queue_under",
     "ranking",
     "target_keys",

@@ -3,7 +3,8 @@
 from northgate.engine.network.answers import Answers, Sets
 from northgate.engine.network.compile import compile_network
 from northgate.engine.network.names import Asker, Leaf, NameBook, Record
-from northgate.engine.network.sources import Segment, address_text, source_numbers
+from northgate.engine.network.readiness import remarks
+from northgate.engine.network.sources import Numbers, Segment, address_text, source_numbers
 from northgate.engine.network.spares import roomy
 from northgate.engine.network.tables import CLIENTS_JUDGE, NO_PATH, OUTSIDE, Network
 
@@ -16,11 +17,13 @@ __all__ = [
     "Leaf",
     "NameBook",
     "Network",
+    "Numbers",
     "Record",
     "Segment",
     "Sets",
     "address_text",
     "compile_network",
+    "remarks",
     "roomy",
     "source_numbers",
 ]

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from northgate.engine.base import CannotRun
 from northgate.engine.matching import is_address, plain_host, request_for
 from northgate.plan import Plan, Problem
+from northgate.plan.balancers import Balancer
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.plan.references import dangling
 
@@ -81,3 +82,49 @@ def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
             if request_for(call.url).host in owned:
                 where = pointer(("clients", index, "calls", position, "url"))
                 yield Problem(where, f"this is the address of {owned[request_for(call.url).host]}, not of a balancer")
+
+
+def remarks(plan: Plan) -> list[Problem]:
+    """What a plan leaves open that a run needs, with what is then taken for it: the run goes on all the same."""
+    return list(_unknown_latencies(plan))
+
+
+def _unknown_latencies(plan: Plan) -> Iterator[Problem]:
+    """Regions among which clients of an area are led by nearness, and whose latency from there the plan does not
+    tell."""
+    for index, area in enumerate(plan.areas):
+        needed: dict[str, str] = {}
+        for client in plan.clients:
+            for call in client.calls if client.area == area.name else ():
+                needed |= _regions_by_nearness(plan, request_for(call.url).host, ())
+        lacking = [region for region in needed if region not in area.latency_ms]
+        for region in lacking:
+            yield Problem(
+                pointer(("areas", index, "latency_ms")),
+                f"{area.name} has no latency to {region}, of which {needed[region]} takes the nearest: it counts as "
+                "infinitely far",
+            )
+
+
+def _regions_by_nearness(plan: Plan, host: str, above: tuple[str, ...]) -> dict[str, str]:
+    """The regions among which those who ask a host are led by nearness, each with what chooses."""
+    balancers, found = {one.name: one for one in plan.balancers}, dict[str, str]()
+    name = next((one for one in plan.names if plain_host(one.name) == host), None)
+    if name is None or host in above:
+        led = [one for one in plan.balancers if host in one.addresses]
+    else:
+        led = [balancers[one.balancer] for one in name.answers if one.balancer in balancers]
+        regions = {region: name.name for one in led for region in _regions_of(plan, one)}
+        found |= regions if name.choose == "nearest" and len(regions) > 1 else {}
+        for answer in name.answers:
+            if answer.host:
+                found |= _regions_by_nearness(plan, plain_host(answer.host), (*above, host))
+    for balancer in led:
+        regions = dict.fromkeys(_regions_of(plan, balancer), balancer.name)
+        found |= regions if balancer.address_kind == "anycast" and len(regions) > 1 else {}
+    return found
+
+
+def _regions_of(plan: Plan, balancer: Balancer) -> list[str]:
+    """The regions in which a balancer has fronts."""
+    return [region.name for region in plan.regions if set(region.zones) & set(balancer.zones)]

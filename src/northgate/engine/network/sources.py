@@ -3,18 +3,55 @@
 import ipaddress
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import cached_property
+from hashlib import blake2b
 
 import numpy as np
 
 from northgate.engine.base import Bools
-from northgate.engine.formulas import Keys, address_keys
+from northgate.engine.formulas import Keys, mix64
 from northgate.engine.matching import Range, span_of
 from northgate.plan import Plan
 from northgate.plan.traffic import ClientGroup
 
+LOW_BITS = (1 << 64) - 1
+# Networks up to this size times as many sources stay within 64 bits.
+MOST_OF_64 = 1 << 40
 
-@dataclass(frozen=True)
+
+@dataclass(frozen=True, eq=False)
+class Numbers:
+    """Addresses as numbers: the lower 64 bits of each, and the upper ones (None where all are 0, as with IPv4)."""
+
+    low: Keys
+    high: Keys | None = None
+
+    def __len__(self) -> int:
+        return len(self.low)
+
+    def __getitem__(self, place: int) -> int:
+        """One address as a whole number."""
+        return int(self.low[place]) + (int(self.high[place]) << 64 if self.high is not None else 0)
+
+    def where(self, mine: Bools) -> "Numbers":
+        """Some of them."""
+        return Numbers(self.low[mine], None if self.high is None else self.high[mine])
+
+    def within(self, first: int, last: int) -> Bools:
+        """Which lie between two addresses, both included."""
+        return self._at_least(first) & ~self._at_least(last + 1)
+
+    def _at_least(self, number: int) -> Bools:
+        if number >> 128 or (self.high is None and number >> 64):
+            return np.zeros(len(self.low), dtype=bool)
+        above = self.low >= np.uint64(number & LOW_BITS)
+        if self.high is None:
+            return above
+        high = np.uint64(number >> 64)
+        return (self.high > high) | ((self.high == high) & above)
+
+
+@dataclass(frozen=True, eq=False)
 class Segment:
     """Sources of one client group (one past the last: the probers of names): their share, and their numbers.
 
@@ -24,37 +61,45 @@ class Segment:
     client: int
     share: float
     version: int
-    numbers: tuple[int, ...]
+    numbers: Numbers
 
     @property
     def span(self) -> Range | None:
         """The first source as a span of one address; None for those whose address is not known."""
-        return (self.version, self.numbers[0], self.numbers[0]) if self.numbers else None
+        return (self.version, self.numbers[0], self.numbers[0]) if len(self.numbers) else None
 
     @cached_property
-    def digest(self) -> int:
+    def digest(self) -> bytes:
         """Equal for segments of the same sources."""
-        return hash(self.numbers)
+        whole = blake2b(self.numbers.low.tobytes(), digest_size=16)
+        whole.update(b"" if self.numbers.high is None else self.numbers.high.tobytes())
+        return whole.digest()
 
     @cached_property
     def keys(self) -> Keys:
         """The sources as keys of the hash."""
-        return address_keys(self.numbers)
+        low, high = self.numbers.low, self.numbers.high
+        # Of an IPv6 address both halves are mixed into one.
+        return low if high is None else np.where(high == 0, low, low ^ mix64(high))
 
 
-def source_numbers(client: ClientGroup) -> tuple[int, ...]:
-    """The addresses of a client group's sources as numbers: spread evenly over its network, or over and over it."""
-    return _spread_over(client.cidr, client.sources)
+def source_numbers(client: ClientGroup) -> Numbers:
+    """The addresses of a client group's sources: spread evenly over its network, or over and over it.
 
-
-@lru_cache(maxsize=256)
-def _spread_over(cidr: str, count: int) -> tuple[int, ...]:
-    """Kept, for most edits of a plan leave its sources as they are."""
-    network = ipaddress.ip_network(cidr)
-    base, size = int(network.network_address), network.num_addresses
+    Source i is `base + floor(i * size / sources)`, or `base + i mod size` if there are more sources than addresses.
+    """
+    network = ipaddress.ip_network(client.cidr)
+    base, size, count = int(network.network_address), network.num_addresses, client.sources
+    place = np.arange(count, dtype=np.uint64)
     if count > size:
-        return tuple(base + index % size for index in range(count))
-    return tuple(base + index * size // count for index in range(count))
+        low = np.uint64(base & LOW_BITS) + place % np.uint64(size)
+        return Numbers(low) if not base >> 64 else Numbers(low, np.full(count, base >> 64, dtype=np.uint64))
+    if size <= MOST_OF_64:
+        low = np.uint64(base & LOW_BITS) + place * np.uint64(size) // np.uint64(count)
+        return Numbers(low) if not base >> 64 else Numbers(low, np.full(count, base >> 64, dtype=np.uint64))
+    numbers = [base + index * size // count for index in range(count)]
+    high = np.array([number >> 64 for number in numbers], dtype=np.uint64)
+    return Numbers(np.array([number & LOW_BITS for number in numbers], dtype=np.uint64), high)
 
 
 def address_text(version: int, number: int) -> str:
@@ -68,7 +113,7 @@ def segments_of(plan: Plan) -> tuple[Segment, ...]:
     found: list[Segment] = []
     for index, client in enumerate(plan.clients):
         found += _split(index, client, cidrs)
-    return (*found, Segment(len(plan.clients), 0.0, 4, ()))
+    return (*found, Segment(len(plan.clients), 0.0, 4, Numbers(np.zeros(0, dtype=np.uint64))))
 
 
 def _cidrs(plan: Plan) -> list[str]:
@@ -87,11 +132,8 @@ def _split(index: int, client: ClientGroup, cidrs: Sequence[str]) -> list[Segmen
     cutting = [span for span in map(span_of, cidrs) if _cuts(span, client.cidr)]
     if not cutting:
         return [Segment(index, 1.0, version, numbers)]
-    inside = np.array([[low <= number <= high for _, low, high in cutting] for number in numbers], dtype=bool)
-    return [
-        Segment(index, float(mine.mean()), version, tuple(n for n, one in zip(numbers, mine, strict=True) if one))
-        for mine in _kinds(inside)
-    ]
+    inside = np.stack([numbers.within(low, high) for _, low, high in cutting], axis=1)
+    return [Segment(index, float(mine.mean()), version, numbers.where(mine)) for mine in _kinds(inside)]
 
 
 def _kinds(inside: Bools) -> list[Bools]:

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from northgate.engine.base import CannotRun
 from northgate.engine.matching import Range, asked_request, span_of
-from northgate.engine.network import address_text, source_numbers
+from northgate.engine.network import Numbers, address_text, source_numbers
 from northgate.plan import Plan, Problem
 from northgate.plan.problems import did_you_mean
 
@@ -68,9 +68,9 @@ class Asking:
         self.request = asked_request(question.url, "https", question.method, dict(question.headers))
 
     @cached_property
-    def numbers(self) -> tuple[int, ...]:
-        """The client group's sources."""
-        return source_numbers(self.plan.clients[self.client]) if self.client is not None else ()
+    def numbers(self) -> Numbers | None:
+        """The client group's sources; None without a client group."""
+        return source_numbers(self.plan.clients[self.client]) if self.client is not None else None
 
     def _url(self) -> str:
         return self.question.url if "://" in self.question.url else f"https://{self.question.url}"
@@ -103,9 +103,8 @@ class Asking:
                 first = span_of(str(ipaddress.ip_address(self.question.source)))
             except ValueError as error:
                 raise CannotRun([Problem("/source", f"{self.question.source!r} is not an address")]) from error
-        elif self.client is not None:
-            client = self.plan.clients[self.client]
-            numbers = self.numbers
+        elif self.client is not None and self.numbers is not None:
+            client, numbers = self.plan.clients[self.client], self.numbers
             at = numbers[number % len(numbers) if self.question.vary == "source" else 0]
             return span_of(client.cidr)[0], at, at
         else:

@@ -112,6 +112,13 @@ class Ribbon(Rates):
     to: str
 
 
+class Remark(AnswerModel):
+    """What the plan leaves open that this needs: where, and what is taken for it."""
+
+    where: str
+    message: str
+
+
 class BoardState(Rates):
     """Everything on the board at one moment; `second` is the time within the drill.
 
@@ -131,6 +138,7 @@ class BoardState(Rates):
     region_cells: list[CellState]
     berths: list[BerthState]
     ribbons: list[Ribbon]
+    remarks: list[Remark]
 
 
 def rates_of(offered: float, served: float) -> dict[str, float]:

@@ -6,7 +6,7 @@ from collections.abc import Collection, Sequence
 import numpy as np
 
 from northgate.engine.base import total_by
-from northgate.engine.network import Network
+from northgate.engine.network import Network, remarks
 from northgate.engine.reports.board.berths import Berths
 from northgate.engine.reports.board.model import (
     BalancerState,
@@ -17,6 +17,7 @@ from northgate.engine.reports.board.model import (
     ListenerState,
     NamedRates,
     RegionState,
+    Remark,
     ZoneState,
     rates_of,
 )
@@ -51,6 +52,7 @@ def board_state(flow: Flow, second: float = 0.0, groups: Collection[str] | None 
         region_cells=berths.region_cells(),
         berths=berths.states(groups or ()),
         ribbons=ribbons(flow),
+        remarks=[Remark(where=one.where, message=one.message) for one in remarks(network.plan)],
     )
 
 
