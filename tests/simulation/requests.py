@@ -31,6 +31,7 @@ from tests.simulation.places import BLOCKED, OUTSIDE, REFUSED, SILENT, TAKEN, Fr
 
 # What a failed call may end as, besides what its packets meet.
 DEAD_FRONT, NONE_HEALTHY, OVERLOADED, BAD_STATUS = "dead_front", "none_healthy", "overloaded", "bad_status"
+RESET = "reset"
 # A name's probe passes if more than half of such calls would.
 ABOVE_HALF = 0.5 + 1e-9
 BIN_S = 10
@@ -65,14 +66,16 @@ class Target:
         self.fails, self.passes = (0, probe.healthy_after) if passes else (probe.unhealthy_after, 0)
 
 
-class Connection(NamedTuple):
-    """A layer 4 connection: through which front to which target, until when."""
+@dataclass(slots=True)
+class Connection:
+    """A layer 4 connection: through which front to which target, until when, and when it was last used."""
 
     front: Front
     target: Target
     group: TargetGroup
     clients: str
     until_s: float
+    used_s: float
 
 
 @dataclass(slots=True)
@@ -466,7 +469,8 @@ class Simulation:
 
     def _attempt(self, client: ClientGroup, asked: Asked, source: Source, addresses: list[Address]) -> str:
         """The zone that serves, or the cause of failure: at one address after the other, while connects fail."""
-        if source.connection is not None and self.env.now < source.connection.until_s:
+        if self._is_open(client, source):
+            assert source.connection is not None
             return self._over_connection(client, source, source.connection, asked)
         left, waited_s = list(addresses), 0.0
         while True:
@@ -631,8 +635,9 @@ class Simulation:
         now = self.env.now
         if self.balancers[front.balancer].layer == 4:
             source.connection = Connection(
-                front, target, group, self._seen(front, client), now + self.chance.expovariate(1 / client.connection_s)
-            )
+                front, target, group, self._seen(front, client),
+                now + self.chance.expovariate(1 / client.connection_s), now,
+            )  # fmt: skip
         # A layer 4 balancer sees no cookies.
         if group.affinity.by == "source" or (
             group.affinity.by == "cookie" and self.balancers[front.balancer].layer == 7
@@ -642,11 +647,24 @@ class Simulation:
                 lives = math.inf if group.affinity.renews else self.chance.expovariate(1 / group.affinity.lasts_s)
                 source.sessions[group.name] = (target.machine.name, now + lives)
 
+    def _is_open(self, client: ClientGroup, source: Source) -> bool:
+        """Whether a source takes its connection for open: it has not lived its time, nor has it been heard of for
+        longer than the idle time-out that it was closed."""
+        connection = source.connection
+        if connection is None or self.env.now >= connection.until_s:
+            return False
+        idle_s = self.balancers[connection.front.balancer].idle_timeout_s
+        return self.env.now - connection.used_s <= idle_s + self._trip_s(client, connection.front)
+
     def _over_connection(self, client: ClientGroup, source: Source, connection: Connection, asked: Asked) -> str:
         if self.dead[connection.front]:
             return DEAD_FRONT
+        idle_s, connection.used_s = self.env.now - connection.used_s, self.env.now
         outcome = BLOCKED
         if self.world.lets_in(connection.front.balancer, asked.port):
+            if idle_s > self.balancers[connection.front.balancer].idle_timeout_s:
+                source.connection = None
+                return RESET
             front, left = connection.front, Spent(client.timeout_s - self._trip_s(client, connection.front), math.inf)
             outcome = self._meets(front, connection.target, connection.group, client, asked.path, left, 0.0)
         if outcome in (SILENT, BLOCKED):

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from northgate.engine.drill.run import undisturbed
+from northgate.plan.drills import CAUSES
 from tests.engine.drill.test_traffic import targets
 from tests.plans import drill_of, fail, network_of, plan_data, restore
 
@@ -15,7 +16,8 @@ OPEN = RATE / (RATE + 1 / LIVES_S)
 def layer_4(group=None, **client):
     data = plan_data()
     listener = {"name": "tls", "protocol": "tls", "port": 443, "otherwise": {"pool": "web"}}
-    data["balancers"][0] |= {"layer": 4, "listeners": [listener]}
+    # So patient that no connection is closed for being idle.
+    data["balancers"][0] |= {"layer": 4, "listeners": [listener], "idle_timeout_s": 3600}
     data["target_groups"][0] |= {"protocol": "tls", "targets": [{"fleet": "tiles"}], **(group or {})}
     data["clients"][0] |= {"sources": SOURCES, "connection_s": LIVES_S, **client}
     return data
@@ -134,3 +136,54 @@ def test_datagrams_make_no_connections():
     flow = undisturbed(network_of(data))
     assert flow.served == pytest.approx(RPS)
     assert flow.connecting.size == 0
+
+
+IDLE_S, TRIP_S = 6.0, 0.9
+# A call that has a connection behind it comes too late, and before its source has heard of that.
+TOO_LATE = np.exp(-RATE * IDLE_S) * (1 - np.exp(-RATE * TRIP_S))
+
+
+def idle(**client):
+    """Connections that nothing ends but being idle, over a long way."""
+    data = layer_4(connection_s=1e7, timeout_s=60, **client)
+    data["balancers"][0]["idle_timeout_s"] = IDLE_S
+    data["areas"][0]["latency_ms"] = {"fells": TRIP_S * 1000}
+    return data
+
+
+def test_a_connection_that_is_idle_too_long_is_closed():
+    """In balance those have one open whose last call is no longer ago than the time-out, and has opened or met one:
+    (1 - e^(-λ T)) / (1 + q), as of the calls that have one behind them the share q is reset, and the next opens one."""
+    flow = drill_of(idle(), [], lasts_s=100).flow_at(99)
+    wanted = SOURCES * (1 - np.exp(-RATE * IDLE_S)) / (1 + TOO_LATE)
+    assert connections(flow).sum() == pytest.approx(wanted, rel=1e-5)
+
+
+def test_a_call_into_a_connection_just_closed_is_reset():
+    """Of all calls q / (1 + q): those that have none behind them, as it was reset, are not."""
+    run = drill_of(idle(), [], lasts_s=100)
+    lost = RPS * TOO_LATE / (1 + TOO_LATE)
+    assert run.readings.failed_by_cause["reset"] == pytest.approx(lost * 100, rel=1e-5)
+    assert run.readings.failed == pytest.approx(lost * 100, rel=1e-5)
+    assert run.readings.failed_by_mechanism["idle"] == pytest.approx(run.readings.failed)
+    assert run.flow_at(50).places.front_rps.sum() == pytest.approx(RPS)
+
+
+def test_who_repeats_is_served_by_another_connection():
+    run = drill_of(idle(retries=1), [], lasts_s=100)
+    again = RPS * TOO_LATE
+    flow = run.flow_at(50)
+    assert run.readings.failed == pytest.approx(0, abs=1e-6)
+    assert flow.places.front_rps.sum() == pytest.approx(RPS + again, rel=1e-6), "each reset is an attempt more"
+    assert flow.latency_sum - RPS * (0.02 + TRIP_S) == pytest.approx(again * TRIP_S, rel=1e-3), "and a round trip"
+    assert connections(flow).sum() == pytest.approx(SOURCES * (1 - np.exp(-RATE * IDLE_S)), rel=1e-5)
+
+
+def test_nothing_is_reset_through_a_dead_front():
+    """It closes nothing: who comes there waits in vain."""
+    data = idle()
+    data["balancers"][0]["front_failover_s"] = 500
+    zones = [fail(10, front={"balancer": "front", "zone": f"fells-{number}"}) for number in (1, 2, 3)]
+    flow = drill_of(data, zones, lasts_s=100).flow_at(10)
+    assert flow.cause_rps.sum() == pytest.approx(RPS)
+    assert dict(zip(CAUSES, flow.cause_rps, strict=True))["reset"] == 0

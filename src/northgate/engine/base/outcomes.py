@@ -16,7 +16,7 @@ FAILS = slice(0, len(CAUSES))
 # Failed connects that take the client's connect time-out, and those that are known at once.
 QUIET, TURNED_AWAY = (TIMED_OUT, BLOCKED, DEAD_FRONT), (REFUSED, NONE_HEALTHY)
 # Why requests fail: the target is bad and its verdict has not come; the front is dead; the answer is an old one; queues
-# are full; nobody is in use; a firewall or route; the balancer itself says no.
-MECHANISMS = ("waiting", "dead_front", "old_answers", "overload", "none_healthy", "blocked", "by_rule")
+# are full; nobody is in use; a firewall or route; the balancer itself says no; a connection was closed for being idle.
+MECHANISMS = ("waiting", "dead_front", "old_answers", "overload", "none_healthy", "blocked", "by_rule", "idle")
 # What a layer 7 balancer answers when it fails by itself.
 STATUSES = {REFUSED: 502, NONE_HEALTHY: 503, OVERLOADED: 503, TIMED_OUT: 504}

@@ -40,6 +40,8 @@ from northgate.engine.solver import Attempts, Flow, Solver, State
 from northgate.plan.drills import Drill
 
 SETTLING_ROUNDS = 10
+# Connections are settled when no share of sources changes by more than this.
+STEADY = 1e-12
 
 
 def run_drill(network: Network, drill: Drill, watch: Watch = go_on, reached: Reached = untold) -> DrillRun:
@@ -73,7 +75,7 @@ class Run:
         self.names = Names(self.name_checks, healthy, asked, phases, change_s)
         self.scaling = Autoscaling(self.world, self.targets, self.drains)
         self.look_ahead = LookAhead(self.solver, self.resolvers, self.holdings, self.backlogs)
-        self.holdings.settle(self.flow.opens)
+        self._settle_holdings(healthy)
         self.backlogs.look(self.flow, None, self.now)
         self.order = self._order()
         self.totals, self.journal = Totals(), Journal()
@@ -152,6 +154,16 @@ class Run:
             believes, healthy = found, voted
             self.resolvers = Resolvers(self.network, healthy, self.fronts.present)
         return flow, healthy
+
+    def _settle_holdings(self, healthy: list[Bools]) -> None:
+        """Sessions and connections as they stay, under the load that they themselves make."""
+        self.holdings.settle(self.flow.opens)
+        for _ in range(SETTLING_ROUNDS if self.network.kept.connections else 0):
+            before = self.holdings.held.connections
+            self.flow = self.solver.solve(self._state(self.targets.in_use, healthy))
+            self.holdings.settle(self.flow.opens)
+            if np.abs(self.holdings.held.connections - before).max(initial=0.0) <= STEADY:
+                break
 
     def _state(self, in_use: Bools, healthy: list[Bools] | None = None) -> State:
         return State(

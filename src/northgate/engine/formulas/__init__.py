@@ -13,7 +13,7 @@ from northgate.engine.formulas.hashing import (
     target_keys,
     winners,
 )
-from northgate.engine.formulas.occupancy import Occupancy
+from northgate.engine.formulas.occupancy import Occupancy, idle_ends
 from northgate.engine.formulas.queues import AT_BOUND_S, Queue, queue_under, too_late
 from northgate.engine.formulas.retries import attempts, attempts_before
 from northgate.engine.formulas.roots import first_meeting
@@ -37,6 +37,7 @@ __all__ = [
     "down_bounds",
     "first_meeting",
     "flow_key",
+    "idle_ends",
     "last_of_orders",
     "last_stops",
     "last_stops_in_order",

@@ -29,6 +29,9 @@ from northgate.engine.base import NEVER, Bools, Floats
 # What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
 STEP, SLOW, SMALL, STILL, RELAXED = 0.5, 0.125, 1e-3, 1e-6, 20.0
 
+# With so many calls expected within an idle time-out no gap is as long: fewer than one in 10^17 would be.
+NEVER_IDLE = 40.0
+
 
 @dataclass(frozen=True)
 class Occupancy:
@@ -157,6 +160,19 @@ class Occupancy:
         left = (float(np.exp(-self.ends * t)), float(np.exp(-faster * t)))
         spent = (_spent(self.ends, t), _spent(faster, t))
         return left, spent, float(state[3]), float(state[4]), float(state[5]), float(state[6])
+
+
+def idle_ends(rate: float, idle_s: float) -> float:
+    """How often a second an open connection is closed for having been idle for `idle_s`, its source making `rate` calls
+    a second, on the mean: δ = λ / (e^(λ T) - 1).
+
+    The mean time until the first gap longer than T in a Poisson process is (e^(λ T) - 1) / λ (W. Feller, "An
+    introduction to probability theory and its applications" II, XI.7); without any call T itself. In balance the share
+    λ / (λ + δ) = 1 - e^(-λ T) of sources has one open: those whose last call is no longer ago than T.
+    """
+    if rate * idle_s > NEVER_IDLE:
+        return 0.0
+    return float(rate / np.expm1(rate * idle_s)) if rate * idle_s > 1e-12 else 1 / idle_s
 
 
 def _spent(rate: float, t: float) -> float:

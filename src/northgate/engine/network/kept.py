@@ -69,8 +69,16 @@ class Keeping:
             for number, kind in enumerate(sessions)
             if kind.client == self.calls.client[call] and np.isin(self.weighted.cell[weighted], kind.cells).all()
         ]
+        idle_s = min(self.plan.balancers[one].idle_timeout_s for one in self.fronts.balancer[front].tolist())
         return ConnectionKind(
-            call, sources, 1 / client.connection_s, rows, row_of_front, weighted_of_cell, mine[0] if mine else -1
+            call,
+            sources,
+            1 / client.connection_s,
+            idle_s,
+            rows,
+            row_of_front,
+            weighted_of_cell,
+            mine[0] if mine else -1,
         )
 
     def _at_cells(self) -> Bools:

@@ -324,8 +324,9 @@ class SessionKind:
 
 @dataclass(frozen=True)
 class ConnectionKind:
-    """The layer 4 connections of one call: its sources, with what rate they end (1/s), and the arrivals by which they
-    are opened.
+    """The layer 4 connections of one call: its sources, with what rate they end by themselves (1/s), after what time
+    without a call they are closed (s: the shortest idle time-out of the balancers that take it), and the arrivals by
+    which they are opened.
 
     `row_of_front` and `weighted_of_cell` say by which arrival and weighted group a connection through a front and cell
     goes (-1: none). `session` is the kind of session that says where all of them lead (-1: none does).
@@ -334,6 +335,7 @@ class ConnectionKind:
     call: int
     sources: float
     ends: float
+    idle_s: float
     rows: Ints
     row_of_front: Ints
     weighted_of_cell: Ints

@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from northgate.engine.base import NEVER, Bools, Floats
-from northgate.engine.formulas import Occupancy
+from northgate.engine.formulas import Occupancy, idle_ends
 from northgate.engine.network import Network
 from northgate.engine.processes.world import World
 from northgate.engine.solver import Held, Opens
@@ -89,7 +89,14 @@ class Holdings:
         for number, (held, kind) in enumerate(zip(self.held.connections, self.kinds, strict=True)):
             rate = float(opens.rps[number]) / kind.sources
             again, bound = opens.reconnecting[number], opens.bound[number]
-            masses = Occupancy(held, rate, opens.connecting[number], kind.ends, opens.ending[number], again)
+            masses = Occupancy(
+                held,
+                rate,
+                opens.connecting[number],
+                kind.ends + idle_ends(rate, kind.idle_s),
+                opens.ending[number],
+                again,
+            )
             if not np.isnan(bound).any():
                 masses = replace(masses, bound=bound, served=opens.served[number])
             yield masses

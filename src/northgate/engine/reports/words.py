@@ -12,6 +12,7 @@ MECHANISM_WORDS = {
     "none_healthy": "find nobody in use",
     "blocked": "are blocked",
     "by_rule": "are turned away by a rule",
+    "idle": "meet a connection just closed for being idle",
 }
 
 

@@ -1,5 +1,8 @@
 """Layer 4 connections that are open: where the calls over them go, and what becomes of those.
 
+A connection that is idle for longer than its balancer's time-out is closed. Whoever sends a request before he hears of
+that, within one round trip, sends it in vain: it is reset, and repeated without a connection, if he repeats.
+
 A call over an open connection asks no name and chooses no target: it meets the front and the target to which its
 connection leads. Only calls of sources without one go through the fronts' choice; the share of them that is served
 opens one.
@@ -10,8 +13,20 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.base import BLOCKED, DEAD_FRONT, KINDS, SERVED, SPENT, UNMET, Bools, Floats, sum_columns, total_by
-from northgate.engine.formulas import attempts
+from northgate.engine.base import (
+    BLOCKED,
+    DEAD_FRONT,
+    KINDS,
+    RESET,
+    SERVED,
+    SPENT,
+    UNMET,
+    Bools,
+    Floats,
+    sum_columns,
+    total_by,
+)
+from northgate.engine.formulas import attempts, idle_ends
 from northgate.engine.solver.retries.kinds import by_last_attempt, capped, with_trip
 from northgate.engine.solver.state import State
 from northgate.engine.solver.unloaded import Unloaded
@@ -57,6 +72,24 @@ class OpenConnections:
         self.dead = state.truth.front_dead[front][None, :] & (rows >= 0)
         self.blocked = state.encounter.row_blocked[np.maximum(rows, 0)] & (rows >= 0) & ~self.dead
         self.blocked = self.blocked if len(network.arrivals.entry) else np.zeros_like(self.dead)
+        self.trip_s: Floats = np.where(rows >= 0, self.frame.trip_s[np.maximum(rows, 0)], 0.0) if rows.size else held
+        # Per kind and pair the share of calls that are sent into a connection just closed for being idle.
+        self.reset = self._reset()
+        self.free[calls] -= self.reset.sum(axis=1)
+
+    def _reset(self) -> Floats:
+        """Of λ calls a second and source, δ of its connections being closed a second, δ / λ (1 - e^(-λ r)) are sent
+        within the round trip r after one was; never more than there are calls without a connection."""
+        made = np.zeros_like(self.held)
+        for number, kind in enumerate(self.kinds):
+            rate = float(self.state.call_rps[kind.call]) / kind.sources
+            if rate > 0 and self.held[number].any():
+                closed = self.held[number] * idle_ends(rate, kind.idle_s) / rate
+                made[number] = closed * -np.expm1(-rate * self.trip_s[number])
+        made = np.where(self.dead | self.blocked, 0.0, made)
+        free, whole = self.free[[kind.call for kind in self.kinds]], made.sum(axis=1)
+        part = np.divide(free, whole, out=np.ones_like(whole), where=whole > free)
+        return made * part[:, None]
 
     def ends_at_first_failure(self) -> Bools:
         """Per kind and pair: nothing answers there, so that a connection ends with its first failed call."""
@@ -82,9 +115,8 @@ class OpenConnections:
         # Over an open connection nobody connects, and so takes no next address: he waits until his patience is over.
         unheard = made[:, :, UNMET:].sum(axis=2)
         made[:, :, UNMET:] = 0.0
-        frame = self.frame
-        if len(frame.entry):
-            with_trip(made, np.where(self.row >= 0, frame.trip_s[np.maximum(self.row, 0)], 0.0))
+        if len(self.frame.entry):
+            with_trip(made, self.trip_s)
         capped(made, self.over[self.network.pairs.front][None, :])
         for lost, kind in ((self.blocked, BLOCKED), (self.dead, DEAD_FRONT)):
             made[lost] = 0.0
@@ -104,8 +136,18 @@ class OpenConnections:
         """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without
         one."""
         fails = np.clip(1 - outcome[:, :, SERVED], 0, 1)
-        ended = self.ends_at_first_failure() & (self.retries > 0)[:, None]
-        return np.asarray(self.held * np.where(ended, fails, 0.0))
+        again = (self.retries > 0)[:, None]
+        ended = np.where(self.ends_at_first_failure() & again, fails, 0.0)
+        return np.asarray(self.held * ended + np.where(again, self.reset, 0.0))
+
+    def spent_before(self, outcome: Floats) -> Floats:
+        """Per call the mean time that those have spent whose connection has ended under them (s): all the patience of
+        the first attempt, or the round trip that it takes to be reset."""
+        ended = self.ended_under_calls(outcome)
+        by_reset = np.where((self.retries > 0)[:, None], self.reset, 0.0)
+        timeout_s = self.network.calls.timeout_s[[one.call for one in self.kinds]][:, None]
+        spent, whole = self.by_call((ended - by_reset) * timeout_s + by_reset * self.trip_s), self.by_call(ended)
+        return np.divide(spent, whole, out=np.zeros_like(spent), where=whole > 0)
 
     def by_call(self, by_kind_pair: Floats) -> Floats:
         """Sums a value per kind of connection and pair by call."""
@@ -120,10 +162,12 @@ class OpenConnections:
         rate = by_last_attempt(outcome, fails, repeats) * self.rps[:, :, None]
         anew = self.ends_at_first_failure() & (self.retries > 0)[:, None]
         rate[anew] = 0.0
+        reset_rps = self.reset * self.state.call_rps[[kind.call for kind in self.kinds]][:, None]
+        rate[:, :, RESET] += np.where((self.retries > 0)[:, None], 0.0, reset_rps)
         rows = len(self.network.arrivals.entry)
         flat = np.maximum(self.row, 0).ravel()
         row = np.stack([total_by(flat, rate[:, :, kind].ravel(), rows) for kind in range(KINDS)], axis=1)
-        return Bound(row, total_by(flat, (self.rps * self.tries).ravel(), rows), rate[:, :, SERVED])
+        return Bound(row, total_by(flat, (self.rps * self.tries + reset_rps).ravel(), rows), rate[:, :, SERVED])
 
     def by_weighted(self, by_kind_cell: Floats) -> Floats:
         """Sums a value per kind and cell over the weighted groups by which those connections go."""

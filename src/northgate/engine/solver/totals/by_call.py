@@ -33,9 +33,10 @@ class ByCall:
         ends = repeats.book.by_entry(repeats.ended(back.books)[1])
         becomes = ends * calls[:, None]
         if self.connected.anew.any():
-            # Those whose connection has ended under them: one attempt is spent, and all the patience that it had.
+            # Those whose connection has ended under them have one attempt behind them.
             then = repeats.book.by_entry(repeats.ended(back.books, spent=1)[1])
-            then[:, WORK] += then[:, SERVED] * network.calls.timeout_s[call]
+            spent_s = self.connected.spent_before(self.connected.outcome(back.pair))
+            then[:, WORK] += then[:, SERVED] * spent_s[call]
             more = np.where(self.frame.of_client, state.call_rps[call] * self.connected.anew[call], 0.0)
             becomes = becomes + then * more[:, None]
         inner = self.frame.inner

@@ -26,6 +26,7 @@ def flow_of(one_pass: OnePass, share: Floats, sent: Sent, queue: Queue, back: Ba
     solved = Solved(one_pass.context, share, ends, sent, queue, back, one_pass.backward.over)
     calls = ByCall(solved)
     places, opening = ByPlace(solved, calls), Opening(solved, one_pass.sending, one_pass.forward)
+    again = opening.connections(1)
     probed = len(network.names.checks) + len(network.probed.onward) > 0
     return Flow(
         network=network,
@@ -35,8 +36,8 @@ def flow_of(one_pass: OnePass, share: Floats, sent: Sent, queue: Queue, back: Ba
         pair_share=share,
         attempts=one_pass.attempts,
         opening=opening.sessions(),
-        connecting=opening.connections(0),
-        reconnecting=opening.connections(1),
+        connecting=opening.by_free(opening.connections(0), again),
+        reconnecting=again,
         ending=one_pass.connected.ends_at_first_failure(),
         bound_there=opening.bound_there,
         served_there=opening.served_there,

@@ -27,7 +27,7 @@ def by_mechanism(solved: Solved, fails: Floats) -> Floats:
     fails, old, pool = fails[mine], old[mine], entries.pool[mine] >= 0
     of_old = fails[:, : len(CAUSES)].sum(axis=1) * old
     kept = fails * (1 - old)[:, None]
-    waits = kept[:, REFUSED] + kept[:, TIMED_OUT] - kept[:, LATE] + kept[:, RESET] + kept[:, BAD_STATUS]
+    waits = kept[:, REFUSED] + kept[:, TIMED_OUT] - kept[:, LATE] + kept[:, BAD_STATUS]
     return np.array(
         [
             waits[pool].sum(),
@@ -37,5 +37,6 @@ def by_mechanism(solved: Solved, fails: Floats) -> Floats:
             kept[:, NONE_HEALTHY].sum(),
             kept[:, BLOCKED].sum(),
             waits[~pool].sum(),
+            kept[:, RESET].sum(),
         ]
     )

@@ -87,6 +87,19 @@ class Opening:
             made[number] = by_cell[self.network.pairs.cell] * share * self.back.pair[SERVED][fate]
         return made
 
+    def by_free(self, first: Floats, again: Floats) -> Floats:
+        """How those without a connection open one, per kind and pair: by their first attempt, or, where that is sent
+        into one just closed, by the next (nobody repeats: by none)."""
+        part = self.reset_part[:, None]
+        return np.asarray(first * (1 - part) + again * part)
+
+    @cached_property
+    def reset_part(self) -> Floats:
+        """Per kind of connection, of the calls of sources without one: the share that is sent into one just closed."""
+        reset = self.connected.reset.sum(axis=1)
+        whole = reset + self.connected.free[[kind.call for kind in self.connected.kinds]]
+        return np.divide(reset, whole, out=np.zeros_like(reset), where=whole > 0)
+
     @cached_property
     def led(self) -> list[bool]:
         """Per kind of connection: whether sessions lead all connections, as each front reaches all targets to which its
@@ -138,7 +151,8 @@ class Opening:
         for number, fate in enumerate(self.connected.fate):
             dead = self.state.truth.front_dead[front] | self.connected.blocked[number]
             served = np.where(dead, 0.0, self.back.pair[SERVED][fate])
-            made[number] = 1 - (1 - served) ** (1 + self.connected.retries[number])
+            repeats, part = self.connected.retries[number], self.reset_part[number]
+            made[number] = 1 - (1 - part) * (1 - served) ** (1 + repeats) - part * (1 - served) ** repeats
         return made
 
     def _spread(self, one: Pinned, connected: Floats) -> Floats:
