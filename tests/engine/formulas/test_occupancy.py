@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from northgate.engine.formulas.occupancy import STILL, Occupancy
+from northgate.engine.formulas.occupancy import STILL, Occupancy, idle_ends
 
 ENDS = st.sampled_from([0.0, 1 / 30, 1 / 3600])
 HELD = st.lists(st.floats(0, 0.3), min_size=3, max_size=3).map(np.array)
@@ -64,3 +64,16 @@ def test_what_moves_is_looked_at_again():
     dying = Occupancy(np.array([0.2, 0.2, 0.2]), 0.5, np.array([0.5, 0.5, 0]), 1 / 30, silent)
     assert 0 < dying.step_s() <= 1 / 0.5
     assert Occupancy(np.array([0.2, 0.2, STILL / 2]), 0.0, np.zeros(3), 0.0, silent).step_s() == np.inf
+
+
+@pytest.mark.parametrize(("rate", "idle_s"), [(0.2, 6.0), (3.0, 0.5), (0.01, 60.0), (1.0, 30.0)])
+def test_connections_are_closed_so_often_that_those_with_a_recent_call_have_one(rate, idle_s):
+    """In balance λ (1 - M) = δ M, and M is the chance of a call within the time-out: 1 - e^(-λ T)."""
+    ends = idle_ends(rate, idle_s)
+    assert rate / (rate + ends) == pytest.approx(1 - np.exp(-rate * idle_s), rel=1e-12)
+
+
+def test_without_calls_a_connection_lasts_as_long_as_the_time_out():
+    assert idle_ends(0.0, 60.0) == pytest.approx(1 / 60)
+    assert idle_ends(1e-9, 60.0) == pytest.approx(1 / 60, rel=1e-6)
+    assert idle_ends(5.0, 60.0) == 0, "one gap in e^300 is as long"

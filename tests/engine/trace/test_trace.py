@@ -96,6 +96,18 @@ def test_what_is_kept_stays_where_it_is():
     assert len(asked(plan_data(), times=20, vary="kept").counts) == 6, "at layer 7 each request is chosen for anew"
 
 
+def test_a_kept_connection_carries_so_many_requests_then_comes_the_next():
+    """`requests_per_connection`: at layer 4 each connection leads to one target, and the next is chosen for anew."""
+    data = layer_4()
+    data["clients"][0]["requests_per_connection"] = 5
+    answers = asked(data, times=20, vary="kept").answers
+    connections = [answers[start : start + 5] for start in range(0, 20, 5)]
+    assert all(len(set(one)) == 1 for one in connections)
+    assert len({one[0] for one in connections}) == 4, "turns go round"
+    expected = asked(data, times=20, vary="kept").expected
+    assert [row.expected_share for row in expected] == pytest.approx([1 / 6] * 6)
+
+
 def test_areas_in_turn_see_their_own_region():
     answer = asked(two_regions(choose="nearest"), times=8, vary="area")
     zones = [answer.expected[place].zone for place in answer.sequence]

@@ -73,6 +73,8 @@ class Expectation:
     def shares(self) -> dict[Label, float]:
         """The share of each answer: target, error and cause if it fails."""
         made: dict[Label, float] = {}
+        # Over several connections each goes its own way; over one all go the way of the first.
+        self.context.same_connection = self.question.times <= self.context.asking.per_connection
         for part, sender, keys in self._senders():
             for share, holds in Classes(self.walker).of(sender, keys):
                 for label, value in self._call(self.context.request, sender, holds, 0).items():

@@ -14,6 +14,8 @@ from northgate.plan import Plan, Problem
 from northgate.plan.problems import did_you_mean
 
 FIRST_PORT = 49152
+# Over one connection a client of no group sends so many requests.
+KEEPS_FOR = 20
 Vary = Literal["connection", "kept", "source", "area"]
 
 
@@ -112,18 +114,24 @@ class Asking:
         shift = number if self.question.vary == "source" else 0
         return first[0], first[1] + shift, first[2] + shift
 
+    @property
+    def per_connection(self) -> int:
+        """How many requests a client who keeps his connection sends over one."""
+        return self.plan.clients[self.client].requests_per_connection if self.client is not None else KEEPS_FOR
+
     def sender(self, number: int) -> Sender:
         """Who sends the request of that number, counted from 0."""
         client = self.plan.clients[self.client] if self.client is not None else None
         span = self._span(number)
-        kept = self.question.vary == "kept"
+        # Who keeps his connection has the next one when that has carried its requests.
+        port = number // self.per_connection if self.question.vary == "kept" else number
         return Sender(
             label=client.name if client else address_text(span[0], span[1]),
             span=span,
             area=self._area(number),
             connect_timeout_s=client.connect_timeout_s if client else 5.0,
             timeout_s=client.timeout_s if client else 10.0,
-            port=FIRST_PORT + (0 if kept else number % (65536 - FIRST_PORT)),
+            port=FIRST_PORT + port % (65536 - FIRST_PORT),
             retries=client.retries if client else 0,
             tries_next=client.tries_next_address if client else True,
             over_share=client.overholds.share if client else 0.0,

@@ -43,6 +43,7 @@ class Walker:
         question = self.context.question
         shown = min(question.show, question.times - 1)
         trail, sender, request = Trail(quiet=number != shown), self.context.asking.sender(number), self.context.request
+        self.context.same_connection = number % self.context.asking.per_connection > 0
         end = self._followed(request, sender, trail)
         latency_ms = round(trail.latency_s * 1000, 6)
         outcome = Outcome(
@@ -114,7 +115,7 @@ class Walker:
         if len(left) == 1 or kept in left:
             return left.index(kept) if kept in left else 0
         chosen = self.turns.turn((*point, tuple(left)), np.full(len(left), 1 / len(left)))
-        self.context.kept.setdefault(point, left[chosen])
+        self.turns.keep(left[chosen], *point)
         return chosen
 
     # Balancers

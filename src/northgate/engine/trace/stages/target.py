@@ -113,7 +113,7 @@ class TargetStage:
             return "its session by source"
         if by == "cookie" and layer == 7 and self.question.session == "kept" and same_source:
             return "its session cookie"
-        return "its connection" if layer == 4 and self.context.keeps else None
+        return "its connection" if layer == 4 and self.context.keeps and self.context.same_connection else None
 
     # What they meet
 

@@ -109,6 +109,8 @@ class Context:
         self.asking = Asking(self.plan, question)
         self.client, self.request = self.asking.client, self.asking.request
         self.kept: dict[tuple[object, ...], object] = {}
+        # Whether the request on its way goes over the connection of the one before.
+        self.same_connection = False
 
     @property
     def keeps(self) -> bool:
@@ -117,7 +119,7 @@ class Context:
 
     def kept_at(self, *point: object) -> object | None:
         """What has been chosen at a point before, by a client who keeps his connection."""
-        return self.kept.get(point) if self.keeps else None
+        return self.kept.get(point) if self.keeps and self.same_connection else None
 
 
 def address_point(request: Request, sender: Sender) -> tuple[object, ...]:
