@@ -5,6 +5,7 @@ import itertools
 import json
 import sys
 import time
+from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -52,6 +53,21 @@ def main() -> None:
     except BrokenPipeError:
         sys.stderr.close()
         sys.exit(UNUSABLE)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        typer.echo(f"northgate {version('northgate')}")
+        raise typer.Exit
+
+
+@app.callback()
+def northgate(
+    _version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Tell the version, and leave.")
+    ] = False,
+) -> None:
+    """Plan load balancing across zones, and see where traffic goes and how it fails over."""
 
 
 def _give_up(problems: tuple[Problem, ...], source: str) -> None:

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.network import Network, compile_network
 from northgate.engine.processes import Phases
-from northgate.engine.reports import LeverAnswer, ZoneLoss, levers, what_if, zone_losses
+from northgate.engine.reports import LeverAnswer, WhatIfAnswer, ZoneLoss, levers, what_if, zone_losses
 from northgate.engine.solver import Flow
 from northgate.engine.trace import History
 from northgate.plan import Plan
@@ -114,7 +114,9 @@ class Computer:
         question = ("zone losses", key, number)
         return self._once(question, lambda: zone_losses(self.network(key, number), self._watch(question)))
 
-    def what_if(self, key: str, revision: int | None, faults: Sequence[Part], groups: Sequence[str] | None) -> Any:
+    def what_if(
+        self, key: str, revision: int | None, faults: Sequence[Part], groups: Sequence[str] | None
+    ) -> WhatIfAnswer:
         """The board at the three moments of a loss; not kept, for each is asked once."""
         network, left = self.network(key, revision), gone()
         return what_if(network, faults, groups, lambda: _stop_if(left.is_set()))

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import overload
 
 import numpy as np
 
@@ -48,7 +48,13 @@ class Flows(Sequence[Flow]):
     def __len__(self) -> int:
         return len(self._keyframes)
 
-    def __getitem__(self, index: Any) -> Any:
+    @overload
+    def __getitem__(self, index: int) -> Flow: ...
+
+    @overload
+    def __getitem__(self, index: slice) -> "Flows": ...
+
+    def __getitem__(self, index: int | slice) -> "Flow | Flows":
         if isinstance(index, slice):
             return Flows(self._network, self._keyframes[index])
         return self._solver.solve(self._keyframes[index].state)

@@ -183,4 +183,4 @@ def _spent(rate: float, t: float) -> float:
 
 def _spent_each(speed: Floats, t: float) -> Floats:
     """The integral of e^(-speed τ) over [0, t], per place."""
-    return np.divide(-np.expm1(-speed * t), speed, out=np.full(len(speed), t), where=speed * t > 1e-12)
+    return np.asarray(np.divide(-np.expm1(-speed * t), speed, out=np.full(len(speed), t), where=speed * t > 1e-12))

@@ -48,7 +48,7 @@ class Numbers:
         if self.high is None:
             return above
         high = np.uint64(number >> 64)
-        return (self.high > high) | ((self.high == high) & above)
+        return np.asarray((self.high > high) | ((self.high == high) & above))
 
 
 @dataclass(frozen=True, eq=False)

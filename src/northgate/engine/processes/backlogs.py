@@ -182,4 +182,4 @@ def _emptied(network: Network, truth: Truth) -> Bools:
     """Machines that lost their queue: silent ones, and those all of whose services refuse."""
     count = len(network.machines.names)
     serving = total_by(network.services.machine, ~truth.service_refuses, count)
-    return truth.machine_silent | ((serving == 0) & truth.service_refuses.any())
+    return np.asarray(truth.machine_silent | ((serving == 0) & truth.service_refuses.any()))

@@ -115,7 +115,7 @@ class Probers:
             count = np.where(on_beat, whole, np.floor(beats)) + 1
         else:
             count = np.where(on_beat, whole, np.ceil(beats))
-        return np.maximum(count, 0.0)
+        return np.asarray(np.maximum(count, 0.0))
 
     def _due(self) -> Floats:
         """The second at which each prober will change its mind as things stand; worked out when something changed."""

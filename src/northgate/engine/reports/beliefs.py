@@ -10,7 +10,7 @@ from northgate.engine.network import Network
 def ever_there(run: DrillRun) -> np.ndarray:
     """Which machines exist at some time of a drill."""
     every = np.arange(len(run.network.machines.names))
-    return np.any([frame.state.present(every) for frame in run.keyframes], axis=0)
+    return np.asarray(np.any([frame.state.present(every) for frame in run.keyframes], axis=0))
 
 
 def member_states(network: Network, in_use: np.ndarray, met: np.ndarray, front_dead: np.ndarray) -> np.ndarray:

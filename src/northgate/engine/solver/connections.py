@@ -89,7 +89,7 @@ class OpenConnections:
         made = np.where(self.dead | self.blocked, 0.0, made)
         free, whole = self.free[[kind.call for kind in self.kinds]], made.sum(axis=1)
         part = np.divide(free, whole, out=np.ones_like(whole), where=whole > free)
-        return made * part[:, None]
+        return np.asarray(made * part[:, None])
 
     def ends_at_first_failure(self) -> Bools:
         """Per kind and pair: nothing answers there, so that a connection ends with its first failed call."""

@@ -137,7 +137,7 @@ def _zones_of(network: Network, names: Iterable[str]) -> Bools:
     """The zones with these names, or in the regions with these names."""
     wanted = set(names)
     in_region = np.array([network.regions[region] in wanted for region in network.zone_region], dtype=bool)
-    return in_region | np.array([zone in wanted for zone in network.zones], dtype=bool)
+    return np.asarray(in_region | np.array([zone in wanted for zone in network.zones], dtype=bool))
 
 
 def _front(network: Network, fault: Part) -> Bools:
@@ -153,7 +153,7 @@ def _front(network: Network, fault: Part) -> Bools:
 
 def _process(network: Network, fault: Part) -> Bools:
     on_machine = network.services.machine == network.machines.index(fault.process or "")
-    return on_machine & (network.services.port == fault.port) if fault.port else on_machine
+    return np.asarray(on_machine & (network.services.port == fault.port) if fault.port else on_machine)
 
 
 def _status_under(network: Network, faults: Sequence[Part]) -> Ints:

@@ -53,4 +53,4 @@ def _likes(network: Network, truth: Truth, probe: Probe) -> Bools:
     if probe.protocol == "tcp":
         return fitting
     found, which = np.unique(truth.service_status[:, network.paths.index(probe.path)], return_inverse=True)
-    return fitting & np.array([probe.expects(int(status)) for status in found], dtype=bool)[which]
+    return np.asarray(fitting & np.array([probe.expects(int(status)) for status in found], dtype=bool)[which])

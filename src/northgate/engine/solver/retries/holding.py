@@ -23,10 +23,10 @@ def sessions_of_free(network: Network, state: State, number: int, call: int) -> 
     held = state.held.sessions[number]
     kind = network.kept.connection_of_call.get(call)
     if kind is None:
-        return held
+        return np.asarray(held)
     connected = state.held.connections[kind]
     free = 1 - float(connected.sum())
     if free <= ALL:
-        return held
+        return np.asarray(held)
     bound = np.maximum(held - total_by(network.pairs.member, connected, len(held)), 0.0) / free
     return np.asarray(bound / max(float(bound.sum()), 1.0))

@@ -42,4 +42,4 @@ class Lumps:
         made = (pins == pair).astype(np.float64)
         for number, (pairs, shares) in enumerate(self._members):
             made[pins == self.pairs + number] = shares[pairs == pair].sum()
-        return made
+        return np.asarray(made)

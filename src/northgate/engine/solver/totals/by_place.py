@@ -69,7 +69,7 @@ class ByPlace:
         else:
             made = (self.sent.cell[:, cell] * served).sum(axis=0) * share[0]
         made = made * (self.through * self.in_time[1])[self.network.pairs.front]
-        return made if self.bound is None else made + self.bound.served.sum(axis=0)
+        return np.asarray(made if self.bound is None else made + self.bound.served.sum(axis=0))
 
     @cached_property
     def at_machines(self) -> Floats:

@@ -98,7 +98,7 @@ class Opening:
         """Per kind of connection, of the calls of sources without one: the share that is sent into one just closed."""
         reset = self.connected.reset.sum(axis=1)
         whole = reset + self.connected.free[[kind.call for kind in self.connected.kinds]]
-        return np.divide(reset, whole, out=np.zeros_like(reset), where=whole > 0)
+        return np.asarray(np.divide(reset, whole, out=np.zeros_like(reset), where=whole > 0))
 
     @cached_property
     def led(self) -> list[bool]:
@@ -161,4 +161,4 @@ class Opening:
         made = drawn.copy()
         for cell in one.pins:
             made[self.network.cells.pairs[cell]] = self.repeats.spreading.spread(one, cell, drawn, connected)
-        return made
+        return np.asarray(made)
