@@ -10,7 +10,7 @@ from random import Random
 from typing import NamedTuple
 
 from northgate.plan import Plan
-from northgate.plan.drills import Part
+from northgate.plan.faults import Part
 from northgate.plan.groups import Probe, TargetGroup
 from northgate.plan.machines import Instance
 

@@ -11,7 +11,8 @@ import pytest
 from northgate.engine.drill.run import run_drill
 from northgate.engine.network.compile import compile_network
 from northgate.plan import plan_from_data, read_plan
-from northgate.plan.drills import _PARTS, CAUSES
+from northgate.plan.drills import CAUSES
+from northgate.plan.faults import FAULTS
 from northgate.plan.groups import TargetGroup
 from northgate.plan.traffic import DnsEntry
 from tests.plans import changed
@@ -88,8 +89,8 @@ def test_the_plans_hold_every_fault_and_every_method():
     """What the agreement is shown for: no kind of fault, step or method is left out."""
     plans = [comparable(seed) for seed in range(PLANS)]
     steps = [step for plan in plans for step in plan.drills[0].steps]
-    assert {step.fail.kind for step in steps if step.fail} == set(_PARTS)
-    assert {step.restore.kind for step in steps if step.restore} == set(_PARTS)
+    assert {step.fail.kind for step in steps if step.fail} == set(FAULTS)
+    assert {step.restore.kind for step in steps if step.restore} == set(FAULTS)
     assert {step.kind for step in steps} == {"fail", "restore", "surge", "drain", "undrain"}
     methods = {group.balance for plan in plans for group in plan.target_groups}
     assert methods == set(get_args(TargetGroup.model_fields["balance"].annotation))

@@ -9,7 +9,7 @@ from annotated_types import MinLen
 from pydantic import BaseModel
 
 from northgate.plan.document import Plan
-from northgate.plan.drills import Part
+from northgate.plan.faults import Part
 from northgate.plan.problems import Location, PlanError, Problem, pointer
 from northgate.plan.reading import plan_from_data
 from northgate.plan.references import Reference, definitions, names_of, references

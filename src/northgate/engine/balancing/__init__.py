@@ -3,8 +3,10 @@
 from northgate.engine.balancing.keys import KeyTable
 from northgate.engine.balancing.methods import busy_shares, even_shares
 from northgate.engine.balancing.tiers import Choice, choose
+from northgate.engine.formulas import METHODS
 
 __all__ = [
+    "METHODS",
     "Choice",
     "KeyTable",
     "busy_shares",

@@ -3,7 +3,7 @@
 import numpy as np
 
 from northgate.engine.base import Bools, Floats, total_by
-from northgate.engine.formulas import least_connections, two_choices
+from northgate.engine.formulas import METHODS, Candidates
 from northgate.engine.network import Network
 
 
@@ -20,13 +20,9 @@ def busy_shares(
     """Shares of the cells that choose by how busy targets are; the others' stay as they are. All per pair."""
     made = share.copy()
     for cell, method in enumerate(network.cells.method):
-        if method not in ("least-connections", "two-choices"):
-            continue
-        mine = network.cells.pairs[cell]
-        if not (weight[mine] > 0).any():
-            continue
-        if method == "least-connections":
-            made[mine] = least_connections(weight[mine], hold_s[mine], refuses[mine], float(cell_rps[cell]))
-        else:
-            made[mine] = two_choices(weight[mine], hold_s[mine], refuses[mine], silent[mine])
+        shares, mine = METHODS[method].shares, network.cells.pairs[cell]
+        if shares and (weight[mine] > 0).any():
+            made[mine] = shares(
+                Candidates(weight[mine], hold_s[mine], refuses[mine], silent[mine], float(cell_rps[cell]))
+            )
     return made

@@ -1,6 +1,18 @@
 """What every room uses: array types, control of long work, errors, outcomes."""
 
-from northgate.engine.base.arrays import DIGITS, NEVER, Bools, Floats, Ints, bools, floats, ints, sum_columns, total_by
+from northgate.engine.base.arrays import (
+    DIGITS,
+    NEVER,
+    Bools,
+    Floats,
+    Ints,
+    bools,
+    finite,
+    floats,
+    ints,
+    sum_columns,
+    total_by,
+)
 from northgate.engine.base.control import Reached, Watch, go_on, untold
 from northgate.engine.base.errors import CannotRun
 from northgate.engine.base.outcomes import (
@@ -54,6 +66,7 @@ __all__ = [
     "Reached",
     "Watch",
     "bools",
+    "finite",
     "floats",
     "go_on",
     "ints",

@@ -40,3 +40,8 @@ def floats(values: Iterable[Any]) -> Floats:
 def bools(values: Iterable[Any]) -> Bools:
     """An array of truth values."""
     return np.array(list(values), dtype=bool)
+
+
+def finite(values: Floats) -> Floats:
+    """The values, and 0 for those that are not known (inf)."""
+    return np.where(np.isfinite(values), values, 0.0)

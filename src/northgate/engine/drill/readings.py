@@ -1,7 +1,9 @@
 """Readings of a drill: what its flows add up to."""
 
 import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any, TypeVar
 
 from northgate.engine.base import DIGITS, MECHANISMS, Floats
 from northgate.engine.solver import Flow
@@ -34,6 +36,129 @@ class Readings:
         return float(found[cause] if cause else found)
 
 
+@dataclass(frozen=True)
+class Ended:
+    """What a drill came to, before it is read: sums over its stretches (requests), peaks, what holdings, blind rows and
+    autoscalers have counted, and until when something changed."""
+
+    requests: float
+    served: float
+    cross_zone: float
+    causes: Sequence[float]
+    mechanisms: Sequence[float]
+    peak_utilisation: float
+    peak_latency_s: float
+    sessions_moved: float
+    connections_reset: float
+    worst_blind_s: float
+    settled_s: float
+    most_targets: int
+    settled: bool
+
+    @property
+    def failed(self) -> float:
+        """The calls that failed."""
+        return math.fsum(self.causes)
+
+
+@dataclass(frozen=True)
+class Reading:
+    """A reading: its unit ("" for a count), and how it is read."""
+
+    unit: str
+    read: Callable[[Ended], Any]
+
+
+# By the name of a field of `Readings`, which is what an expectation asks for.
+READINGS: dict[str, Reading] = {}
+Read = TypeVar("Read", bound=Callable[[Ended], Any])
+
+
+def reading(name: str, unit: str) -> Callable[[Read], Read]:
+    """Registers how a reading is read; every field of `Readings` needs one."""
+
+    def register(read: Read) -> Read:
+        READINGS[name] = Reading(unit, read)
+        return read
+
+    return register
+
+
+@reading("requests", "requests")
+def _requests(ended: Ended) -> float:
+    return ended.requests
+
+
+@reading("failed", "requests")
+def _failed(ended: Ended) -> float:
+    return ended.failed
+
+
+@reading("failed_share", "share")
+def _failed_share(ended: Ended) -> float:
+    return ended.failed / ended.requests if ended.requests else 0.0
+
+
+@reading("failed_by_cause", "requests")
+def _failed_by_cause(ended: Ended) -> dict[str, float]:
+    return dict(zip(CAUSES, ended.causes, strict=True))
+
+
+@reading("failed_by_mechanism", "requests")
+def _failed_by_mechanism(ended: Ended) -> dict[str, float]:
+    return dict(zip(MECHANISMS, ended.mechanisms, strict=True))
+
+
+@reading("worst_blind_s", "s")
+def _worst_blind_s(ended: Ended) -> float:
+    return round(ended.worst_blind_s, DIGITS)
+
+
+@reading("settled_s", "s")
+def _settled_s(ended: Ended) -> float:
+    return round(ended.settled_s, DIGITS)
+
+
+@reading("peak_utilisation", "share")
+def _peak_utilisation(ended: Ended) -> float:
+    return ended.peak_utilisation
+
+
+@reading("peak_latency_ms", "ms")
+def _peak_latency_ms(ended: Ended) -> float:
+    return ended.peak_latency_s * 1000
+
+
+@reading("cross_zone_share", "share")
+def _cross_zone_share(ended: Ended) -> float:
+    return ended.cross_zone / ended.served if ended.served else 0.0
+
+
+@reading("sessions_moved", "sessions")
+def _sessions_moved(ended: Ended) -> float:
+    return ended.sessions_moved
+
+
+@reading("connections_reset", "connections")
+def _connections_reset(ended: Ended) -> float:
+    return ended.connections_reset
+
+
+@reading("peak_targets", "")
+def _peak_targets(ended: Ended) -> int:
+    return ended.most_targets
+
+
+@reading("settled", "")
+def _settled(ended: Ended) -> bool:
+    return ended.settled
+
+
+def readings_of(ended: Ended) -> Readings:
+    """Everything that is read of a drill."""
+    return Readings(**{name: one.read(ended) for name, one in READINGS.items()})
+
+
 class Totals:
     """Sums over the stretches between events (requests), and the peaks of a drill."""
 
@@ -61,33 +186,30 @@ class Totals:
         self._peak_utilisation = max(self._peak_utilisation, float(utilisation.max(initial=0.0)))
         self._peak_latency_s = max(self._peak_latency_s, flow.mean_latency_s, _mean_latency_at_end(flow, later_s))
 
-    def readings(
+    def ended(
         self, sessions_moved: float, connections_reset: float, worst_blind_s: float, settled_s: float, machines: int,
         *, settled: bool,
-    ) -> Readings:  # fmt: skip
-        """The drill's readings; sums are exactly rounded (Shewchuk's algorithm, as in `math.fsum`)."""
-        requests, served = math.fsum(self._requests), math.fsum(self._served)
-        causes = [math.fsum(stretch[number] for stretch in self._causes) for number in range(len(CAUSES))]
-        failed = math.fsum(causes)
-        return Readings(
-            requests=requests,
-            failed=failed,
-            failed_share=failed / requests if requests else 0.0,
-            failed_by_mechanism={
-                name: math.fsum(stretch[number] for stretch in self._mechanisms)
-                for number, name in enumerate(MECHANISMS)
-            },
-            failed_by_cause=dict(zip(CAUSES, causes, strict=True)),
-            worst_blind_s=round(worst_blind_s, DIGITS),
-            settled_s=round(settled_s, DIGITS),
+    ) -> Ended:  # fmt: skip
+        """What the drill came to; sums are exactly rounded (Shewchuk's algorithm, as in `math.fsum`)."""
+        return Ended(
+            requests=math.fsum(self._requests),
+            served=math.fsum(self._served),
+            cross_zone=math.fsum(self._cross_zone),
+            causes=_sums(self._causes, len(CAUSES)),
+            mechanisms=_sums(self._mechanisms, len(MECHANISMS)),
             peak_utilisation=self._peak_utilisation,
-            peak_latency_ms=self._peak_latency_s * 1000,
-            cross_zone_share=math.fsum(self._cross_zone) / served if served else 0.0,
+            peak_latency_s=self._peak_latency_s,
             sessions_moved=sessions_moved,
             connections_reset=connections_reset,
-            peak_targets=machines,
+            worst_blind_s=worst_blind_s,
+            settled_s=settled_s,
+            most_targets=machines,
             settled=settled,
         )
+
+
+def _sums(stretches: Sequence[Floats], count: int) -> list[float]:
+    return [math.fsum(stretch[number] for stretch in stretches) for number in range(count)]
 
 
 def _mean_latency_at_end(flow: Flow, later_s: Floats) -> float:

@@ -12,7 +12,7 @@ from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, u
 from northgate.engine.drill.blind import BlindTimes
 from northgate.engine.drill.journal import Journal
 from northgate.engine.drill.look_ahead import LookAhead
-from northgate.engine.drill.readings import Totals
+from northgate.engine.drill.readings import Totals, readings_of
 from northgate.engine.drill.result import DrillRun, Keyframe
 from northgate.engine.drill.script import Script, check_restores, first_change_s
 from northgate.engine.formulas import AT_BOUND_S
@@ -221,7 +221,7 @@ class Run:
         last_s = max(self.journal.unsettled_s, self.backlogs.emptied_s, self.resolvers.settles_s)
         last_s = min(last_s, self.drill.lasts_s) if settled else self.drill.lasts_s
         last_step = max((step.at_s for step in self.drill.steps), default=0.0)
-        readings = self.totals.readings(
+        ended = self.totals.ended(
             self.holdings.sessions_moved,
             self.holdings.connections_reset,
             max((row.blind_s for row in blind if row.change == "down"), default=0.0),
@@ -231,6 +231,6 @@ class Run:
         )
         history = self.resolvers.history
         return DrillRun(
-            self.network, self.drill, tuple(self.keyframes), blind, tuple(self.journal.events), readings, history,
-            partial(self.resolvers.answers_at, history), tuple(self.names.votes), self.journal.cascade,
+            self.network, self.drill, tuple(self.keyframes), blind, tuple(self.journal.events), readings_of(ended),
+            history, partial(self.resolvers.answers_at, history), tuple(self.names.votes), self.journal.cascade,
         )  # fmt: skip

@@ -5,9 +5,9 @@ from collections.abc import Iterator, Sequence
 from northgate.engine.base import NEVER, CannotRun
 from northgate.engine.network import Network
 from northgate.engine.processes import Demand, Drains, Entry, World
-from northgate.engine.truth import describe_part
 from northgate.plan import Problem
-from northgate.plan.drills import Drill, Part, Step
+from northgate.plan.drills import Drill, Step
+from northgate.plan.faults import Part
 from northgate.plan.problems import pointer
 
 
@@ -32,7 +32,7 @@ def check_restores(network: Network, drill: Drill) -> None:
             standing.remove(step.restore)
         elif step.restore:
             where = pointer(("drills", number, "steps", drill.steps.index(step), "restore"))
-            raise CannotRun([Problem(where, f"{describe_part(step.restore)} has not failed before {step.at_s:g} s")])
+            raise CannotRun([Problem(where, f"{step.restore.words} has not failed before {step.at_s:g} s")])
 
 
 class Script:
@@ -57,10 +57,10 @@ class Script:
             return Entry("surge", (step.surge.clients,), {"factor": step.surge.factor})
         if step.fail:
             self.world.fail(step.fail)
-            return Entry("fail", (describe_part(step.fail),))
+            return Entry("fail", (step.fail.words,))
         if step.restore:
             self.world.restore(step.restore)
-            return Entry("restore", (describe_part(step.restore),))
+            return Entry("restore", (step.restore.words,))
         name = (step.drain or step.undrain).instance  # type: ignore[union-attr]
         machine = self.world.network.machines.index(name)
         if step.drain:

@@ -18,14 +18,17 @@ from northgate.engine.formulas.queues import AT_BOUND_S, Queue, queue_under, too
 from northgate.engine.formulas.retries import attempts, attempts_before
 from northgate.engine.formulas.roots import first_meeting
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
-from northgate.engine.formulas.selection import least_connections, two_choices
+from northgate.engine.formulas.selection import METHODS, Candidates, Method
 
 __all__ = [
     "AT_BOUND_S",
+    "METHODS",
     "Bounds",
+    "Candidates",
     "Connects",
     "Keys",
     "LastStops",
+    "Method",
     "Occupancy",
     "Queue",
     "SmoothRoundRobin",
@@ -41,13 +44,11 @@ __all__ = [
     "last_of_orders",
     "last_stops",
     "last_stops_in_order",
-    "least_connections",
     "mix64",
     "queue_under",
     "ranking",
     "target_keys",
     "too_late",
-    "two_choices",
     "up_bounds",
     "winners",
 ]

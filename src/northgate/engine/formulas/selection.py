@@ -4,12 +4,44 @@ A hold is the time for which a request occupies its place: service, wait and bac
 connect time-out where it is silent, nothing where it refuses. Arrays run over the candidates of one cell.
 """
 
+from collections.abc import Callable
+from dataclasses import dataclass
+
 import numpy as np
 
 from northgate.engine.base import Bools, Floats
 
 # A share is found when it changes by less than this from one round to the next.
 SETTLED = 1e-13
+
+
+@dataclass(frozen=True)
+class Candidates:
+    """Those that a front chooses among: weight, hold (s), whether they refuse or are silent, and what comes there
+    (requests/s)."""
+
+    weight: Floats
+    hold_s: Floats
+    refuses: Bools
+    silent: Bools
+    rps: float
+
+
+@dataclass(frozen=True)
+class Method:
+    """A method of balance: in words; whether a key decides (`sticky_by_key`: of the source, so that it leads to the
+    same target again; `by_flow`: of each connection); and shares that depend on the load that they make (None: by
+    weight, or by key)."""
+
+    because: str
+    sticky_by_key: bool = False
+    by_flow: bool = False
+    shares: Callable[[Candidates], Floats] | None = None
+
+    @property
+    def depends_on_load(self) -> bool:
+        """Whether shares follow how busy targets are."""
+        return self.shares is not None
 
 
 def by_weight(weight: Floats) -> Floats:
@@ -116,3 +148,17 @@ def _kept_even(speed: Floats, ranks: Floats) -> Floats:
         made[order[start:end]] = speed[order[start:end]] * slopes[end - start - 1]
         start = end
     return made
+
+
+# By the word in a plan (`TargetGroup.balance`).
+METHODS: dict[str, Method] = {
+    "round-robin": Method("round robin"),
+    "least-connections": Method(
+        "least connections", shares=lambda one: least_connections(one.weight, one.hold_s, one.refuses, one.rps)
+    ),
+    "two-choices": Method(
+        "two choices", shares=lambda one: two_choices(one.weight, one.hold_s, one.refuses, one.silent)
+    ),
+    "source-hash": Method("source hash", sticky_by_key=True),
+    "flow-hash": Method("flow hash", by_flow=True),
+}

@@ -5,7 +5,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from northgate.engine.base import floats, ints
+from northgate.engine.base import finite, floats, ints
+from northgate.engine.formulas import METHODS
 from northgate.engine.matching import (
     CONNECT,
     OTHERWISE,
@@ -25,7 +26,6 @@ from northgate.engine.network.tables import (
     NO_PATH,
     Calls,
     Entries,
-    known_trips_s,
 )
 from northgate.engine.network.targets import TargetRows
 from northgate.plan import Plan
@@ -132,7 +132,7 @@ class CallRows:
         self._trip_kind = {row: kind for kind, row in enumerate(dict.fromkeys(self._trips))}
         self._requests: list[Request] = []
         self._by_source = any(
-            group.balance == "source-hash" or group.affinity.by != "none" for group in plan.target_groups
+            METHODS[group.balance].sticky_by_key or group.affinity.by != "none" for group in plan.target_groups
         ) or any(seen_source(balancer) == "client" for balancer in plan.balancers)
         self._onward = self._entries.onward
         # Affinity by source holds at layer 4 too, and there each call has connections of its own.
@@ -141,7 +141,8 @@ class CallRows:
         self._sticks_at_4 = any(one.affinity.by == "source" and one.name in groups for one in plan.target_groups)
         # A session's target may take no connect, after which a key decides who comes next: each source has its own.
         self._goes_on_by_key = any(
-            one.affinity.by != "none" and one.balance == "source-hash" and one.try_others for one in plan.target_groups
+            one.affinity.by != "none" and METHODS[one.balance].sticky_by_key and one.try_others
+            for one in plan.target_groups
         )
         self.probe_calls: dict[int, int] = {}
 
@@ -268,7 +269,7 @@ class CallRows:
             connect_timeout_s=floats(row[6] for row in rows),
             timeout_s=floats(row[7] for row in rows),
             distance_s=np.array(self._trips, dtype=np.float64).reshape(len(self._trips), -1)[area],
-            trips_s=known_trips_s(np.array(list(self._trip_kind), dtype=np.float64).reshape(len(self._trip_kind), -1)),
+            trips_s=finite(np.array(list(self._trip_kind), dtype=np.float64).reshape(len(self._trip_kind), -1)),
             # A kilobyte is 1,000 bytes; what is probed is as good as nothing.
             megabits=floats(self._kilobytes(row[0], row[1]) * 8 / 1000 for row in rows),
             requests=tuple(self._requests),

@@ -27,8 +27,8 @@ from functools import cached_property
 
 import numpy as np
 
-from northgate.engine.base import Bools, Floats, Ints
-from northgate.engine.formulas import Keys
+from northgate.engine.base import Bools, Floats, Ints, finite
+from northgate.engine.formulas import METHODS, Keys
 from northgate.engine.matching import Request
 from northgate.engine.network.names import NameBook
 from northgate.engine.network.sources import Segment
@@ -165,6 +165,11 @@ class Cells:
     method: tuple[str, ...]
     pairs: tuple[Ints, ...]
 
+    @cached_property
+    def by_key(self) -> tuple[int, ...]:
+        """The cells whose targets a source's key decides."""
+        return tuple(cell for cell, method in enumerate(self.method) if METHODS[method].sticky_by_key)
+
 
 @dataclass(frozen=True)
 class Pairs:
@@ -270,7 +275,7 @@ class Calls:
     @cached_property
     def round_trip_s(self) -> Floats:
         """Per call and region: the round trip as far as it is known (s)."""
-        return known_trips_s(self.distance_s)
+        return finite(self.distance_s)
 
 
 @dataclass(frozen=True)
@@ -393,8 +398,3 @@ class Network:
     def balancer_of(self, front: int) -> str:
         """The name of a front's balancer."""
         return self.plan.balancers[int(self.fronts.balancer[front])].name
-
-
-def known_trips_s(trip_s: Floats) -> Floats:
-    """Round trips (s) for what they add to the time of a call: nothing is made up for one that is not known."""
-    return np.where(np.isfinite(trip_s), trip_s, 0.0)

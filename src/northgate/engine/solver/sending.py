@@ -91,7 +91,7 @@ class Sending:
     ) -> LastStops:  # fmt: skip
         """Of a hash's keys each goes on in its own order; everybody else as they are drawn."""
         segment = self.network.segments[int(self.state.encounter.fate_segment[fate])]
-        if self.network.cells.method[cell] != "source-hash" or not len(segment.keys) or (first != drawn).any():
+        if cell not in self.network.cells.by_key or not len(segment.keys) or (first != drawn).any():
             return last_stops(first, drawn, bad, silent, tries)
         weight = self.choice.pair_weight[self.network.cells.pairs[cell]]
         return last_stops_in_order(self.unloaded.keys.orders(cell, segment, weight, tries), bad, silent)

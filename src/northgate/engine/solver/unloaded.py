@@ -8,8 +8,8 @@ from functools import cached_property
 import numpy as np
 
 from northgate.engine.balancing import KeyTable, choose, even_shares
-from northgate.engine.base import Bools, Floats, Ints, total_by
-from northgate.engine.formulas import LastStops
+from northgate.engine.base import Bools, Floats, Ints, bools, total_by
+from northgate.engine.formulas import METHODS, LastStops
 from northgate.engine.network import Network
 from northgate.engine.solver.state import State
 from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT
@@ -34,10 +34,10 @@ class Frame:
         # Where each front has an address of its own, those who were told it come to it, in the answer or not.
         self.own_address = entries.front[self.entry] >= 0
         self.anycast = np.array([one.address_kind == "anycast" for one in network.plan.balancers], dtype=bool)
-        self.by_busy = np.isin(np.array(network.cells.method), ("least-connections", "two-choices"))[pairs.cell]
+        self.by_busy = bools(METHODS[method].depends_on_load for method in network.cells.method)[pairs.cell]
         self.busy = bool(self.by_busy.any())
         self.busy_machines = np.unique(pairs.machine[self.by_busy])
-        self.hashed = [cell for cell, method in enumerate(network.cells.method) if method == "source-hash"]
+        self.hashed = network.cells.by_key
         tries = network.groups.try_others
         # The cells, at layer 7, whose requests may go on to other targets; and how often.
         self.with_others: list[tuple[int, int]] = [

@@ -11,6 +11,7 @@ import numpy as np
 
 from northgate.engine.base import Floats
 from northgate.engine.formulas import (
+    METHODS,
     Keys,
     LastStops,
     address_keys,
@@ -216,7 +217,7 @@ class Expectation:
     def _cell_shares(self, cell: int, request: Request, here: Here) -> tuple[Floats, Floats]:
         """The shares of a cell's pairs by which requests are first sent, and by which others are drawn."""
         network, mine, group = self.network, self.network.cells.pairs[cell], int(self.network.cells.group[cell])
-        if network.cells.method[cell] == "flow-hash" and not self.context.keeps:
+        if METHODS[network.cells.method[cell]].by_flow and not self.context.keeps:
             drawn = self.context.flow.pair_share[0][mine]
         else:
             drawn, _ = self.targets.drawn(cell, request, here)
@@ -271,8 +272,7 @@ class Classes:
 
     def _by_key(self, keys: Keys) -> list[tuple[float, Holds]]:
         network, weight = self.network, self.flow.choice.pair_weight
-        cells = [cell for cell, method in enumerate(network.cells.method) if method == "source-hash"]
-        cells = [cell for cell in cells if (weight[network.cells.pairs[cell]] > 0).any()]
+        cells = [cell for cell in network.cells.by_key if (weight[network.cells.pairs[cell]] > 0).any()]
         if not cells or not len(keys):
             return [(1.0, Holds())]
         orders = []

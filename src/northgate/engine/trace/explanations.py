@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 
+from northgate.engine.formulas import METHODS
 from northgate.engine.solver import Flow
 from northgate.engine.trace.answer import Explained, RemedyAnswer
 from northgate.engine.trace.format import per_cent
@@ -127,7 +128,7 @@ def _uneven(flow: Flow, cell: int) -> Iterator[Said]:
         yield puzzle, (
             f"each front gets an equal part and keeps to its own zone, where {counts[0]} and {counts[1]} share it"
         ), ("let every front use its whole region", f"{at}/reach", "region")  # fmt: skip
-    elif group.balance in ("least-connections", "two-choices"):
+    elif METHODS[group.balance].depends_on_load:
         yield puzzle, f"{group.name} sends to those that are less busy, and {names[0]} is done sooner with a request"
     else:
         yield puzzle, "it is believed in use at more fronts"

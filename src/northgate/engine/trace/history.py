@@ -6,8 +6,8 @@ from northgate.engine.drill import BlindRow, DrillRun
 from northgate.engine.network import Asker, Sets
 from northgate.engine.solver import Flow
 from northgate.engine.trace.format import clock, short
-from northgate.engine.truth import ANSWERS, Paths, describe_part, encounter, truth_under
-from northgate.plan.drills import Part
+from northgate.engine.truth import ANSWERS, Paths, encounter, truth_under
+from northgate.plan.faults import Part
 
 
 def told_now(flow: Flow, name: int, area: int) -> Sets:
@@ -78,11 +78,7 @@ class History:
                 met = encounter(self._paths, truth_under(self.network, [fault])).met
                 pairs = frozenset(int(one) for one in (met != ANSWERS).nonzero()[0])
                 self._effects.append((at_s, fault, pairs))
-        found = [
-            f"{describe_part(fault)} is lost since {clock(at_s)}"
-            for at_s, fault, pairs in self._effects
-            if pair in pairs
-        ]
+        found = [f"{fault.words} is lost since {clock(at_s)}" for at_s, fault, pairs in self._effects if pair in pairs]
         return " and ".join(found) or "it does not answer"
 
     def why_out(self, pair: int) -> str:

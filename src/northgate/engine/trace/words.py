@@ -24,11 +24,6 @@ def tier_words(tier: int, count: int) -> str:
     return "its only tier" if count == 1 else f"tier {tier + 1} of {count}"
 
 
-def method_words(balance: str) -> str:
-    """A method of balance in words."""
-    return balance.replace("-", " ")
-
-
 def when_words(when: When) -> str:
     """What a rule asks of a request."""
     words = [

@@ -4,7 +4,7 @@ from northgate.engine.truth.encounter import ANSWERS, BARRED, REFUSES, SILENT, E
 from northgate.engine.truth.faults import Truth, healthy, truth_under
 from northgate.engine.truth.paths import Paths
 from northgate.engine.truth.probes import SPEAKS, ProbeView, probe_view
-from northgate.engine.truth.words import describe_part, truth_word
+from northgate.engine.truth.words import truth_word
 
 __all__ = [
     "ANSWERS",
@@ -16,7 +16,6 @@ __all__ = [
     "Paths",
     "ProbeView",
     "Truth",
-    "describe_part",
     "encounter",
     "healthy",
     "probe_view",

@@ -9,7 +9,7 @@ import numpy as np
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.matching import page_status
 from northgate.engine.network import Network
-from northgate.plan.drills import Part
+from northgate.plan.faults import Part
 
 
 @dataclass(frozen=True)
@@ -59,7 +59,7 @@ def truth_under(network: Network, faults: Sequence[Part]) -> Truth:
 
 
 def _with_fault(network: Network, truth: Truth, fault: Part) -> Truth:
-    return replace(truth, **_EFFECTS[fault.kind](network, truth, fault))
+    return replace(truth, **EFFECTS[fault.kind](network, truth, fault))
 
 
 _Changes = dict[str, Any]
@@ -103,7 +103,7 @@ def _nothing(_network: Network, _truth: Truth, _fault: Part) -> _Changes:
     return {}
 
 
-_EFFECTS: dict[str, Callable[[Network, Truth, Part], _Changes]] = {
+EFFECTS: dict[str, Callable[[Network, Truth, Part], _Changes]] = {
     "instance": _machines_lost,
     "fault_domain": _machines_lost,
     "maintenance_wave": _machines_lost,

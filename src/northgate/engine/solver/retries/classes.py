@@ -96,7 +96,8 @@ class ClassMaker:
     def sticky_calls(self) -> Ints:
         """The calls that may be tried again and may be held at a target."""
         through = self.network.kept.at_cells
-        sticky = np.array([method == "source-hash" for method in self.network.cells.method], dtype=bool)
+        sticky = np.zeros(len(self.network.cells.method), dtype=bool)
+        sticky[list(self.network.cells.by_key)] = True
         for kind in self.network.kept.sessions:
             sticky[kind.cells] = True
         if not sticky.any() or not len(self.network.pairs.front):
@@ -195,7 +196,7 @@ class ClassMaker:
     def _hashed(self, call: int, reached: Ints) -> list[int]:
         """The cells that a call may come to and whose targets its key decides."""
         weight, segment = self.choice.pair_weight, self.network.segments[int(self.network.calls.segment[call])]
-        hashed = [int(cell) for cell in reached if self.network.cells.method[int(cell)] == "source-hash"]
+        hashed = [int(cell) for cell in reached if int(cell) in self.network.cells.by_key]
         return [cell for cell in hashed if len(segment.keys) and (weight[self.network.cells.pairs[cell]] > 0).any()]
 
     def _by_key(self, call: int, fate: int, bound: Sequence[Part], hashed: Sequence[int]) -> Iterator[Part]:

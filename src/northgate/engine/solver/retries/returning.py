@@ -54,7 +54,7 @@ class Returning:
         network = self.network
         both = np.zeros(len(network.cells.front), dtype=bool)
         for cell in self.others:
-            both[cell] = network.cells.method[cell] == "source-hash"
+            both[cell] = cell in network.cells.by_key
         kept = np.zeros_like(both)
         for kind in network.kept.sessions:
             kept[kind.cells] = True

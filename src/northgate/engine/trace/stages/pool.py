@@ -5,10 +5,11 @@ from collections.abc import Sequence
 import numpy as np
 
 from northgate.engine.base import Floats, Ints
+from northgate.engine.formulas import METHODS
 from northgate.engine.trace.answer import Candidate, Hop
 from northgate.engine.trace.format import per_cent
 from northgate.engine.trace.stages.way import Context, End, Hops, Way
-from northgate.engine.trace.words import method_words, tier_words
+from northgate.engine.trace.words import tier_words
 from northgate.plan.problems import pointer
 
 
@@ -88,7 +89,7 @@ class PoolStage:
             share = per_cent(float(shares[chosen]))
             return [
                 Hop(
-                    kind="group", about=groups[place].name, ok=True, detail=method_words(groups[place].balance),
+                    kind="group", about=groups[place].name, ok=True, detail=METHODS[groups[place].balance].because,
                     because=f"{share} of {pool}, by weight" if len(weighted) > 1 else "its only group",
                     candidates=self._groups(cells, shares, self.network.weighted.weight[weighted], chosen),
                     link=f"group:{groups[place].name}", where=pointer(("target_groups", place)),

@@ -5,13 +5,12 @@ from collections.abc import Sequence
 import numpy as np
 
 from northgate.engine.base import Bools, Floats, Ints
-from northgate.engine.formulas import address_keys, flow_key, winners
+from northgate.engine.formulas import METHODS, address_keys, flow_key, winners
 from northgate.engine.matching import Check, Request, span_of
 from northgate.engine.network import address_text
 from northgate.engine.trace.answer import Candidate, Hop
 from northgate.engine.trace.question import Sender
 from northgate.engine.trace.stages.way import Context, Here, Hops
-from northgate.engine.trace.words import method_words
 from northgate.engine.truth import ANSWERS, BARRED, truth_word
 from northgate.plan.problems import pointer
 
@@ -37,13 +36,13 @@ class TargetStage:
         """The shares of a cell's pairs for one request without a session, and the reason in words."""
         network, choice, sender = self.network, self.flow.choice, here.sender
         mine = network.cells.pairs[cell]
-        weight, method = choice.pair_weight[mine], network.cells.method[cell]
+        weight, method = choice.pair_weight[mine], METHODS[network.cells.method[cell]]
         order = here.holds.orders.get(cell)
         if order is not None:
             return (np.arange(len(mine)) == order[0]).astype(np.float64), ""
-        if method not in ("source-hash", "flow-hash"):
-            return self.flow.pair_share[0][mine], f"{method_words(method)} {self._among(cell)}"
-        if method == "source-hash":
+        if not (method.sticky_by_key or method.by_flow):
+            return self.flow.pair_share[0][mine], f"{method.because} {self._among(cell)}"
+        if method.sticky_by_key:
             key = int(address_keys([sender.span[1]])[0])
             words = f"hash of {address_text(sender.span[0], sender.span[1])} {self._among(cell)}"
         else:
@@ -64,7 +63,7 @@ class TargetStage:
         """The shares when the pairs that were met have taken no connect: as drawn, or in a hash's order."""
         network, mine = self.network, self.network.cells.pairs[cell]
         left = ~np.isin(mine, met)
-        if network.cells.method[cell] == "source-hash":
+        if cell in network.cells.by_key:
             weight, made = np.where(left, self.flow.choice.pair_weight[mine], 0.0), np.zeros(len(mine))
             if weight.any():
                 key, keys = address_keys([here.sender.span[1]]), network.members.keys[network.pairs.member[mine]]
@@ -201,5 +200,5 @@ class TargetStage:
             return self.context.history.why_out(pair)
         if not self.flow.choice.pair_weight[pair]:
             return "another zone: this front keeps to its own"
-        hashed = network.cells.method[int(network.pairs.cell[pair])] in ("source-hash", "flow-hash")
-        return "the hash falls to another" if hashed else "busier than the others"
+        method = METHODS[network.cells.method[int(network.pairs.cell[pair])]]
+        return "the hash falls to another" if method.sticky_by_key or method.by_flow else "busier than the others"
