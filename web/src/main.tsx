@@ -6,7 +6,7 @@ import { Tooltip } from "radix-ui";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 
-import { router } from "./router";
+import { router } from "./shell/router";
 
 // A revision never changes, and the engine is deterministic: an answer stays true while the page is open.
 const client = new QueryClient({

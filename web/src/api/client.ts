@@ -32,6 +32,6 @@ export class ProblemError extends Error {
 
 /** The data of an answer; throws a `ProblemError` when it is a problem. */
 export function dataOf<T>(answer: { data?: T; error?: unknown }): T {
-  if (answer.data === undefined) throw new ProblemError((answer.error ?? {}) as Partial<Schemas["ProblemDetails"]>);
+  if (answer.data === undefined) throw new ProblemError((answer.error ?? {}));
   return answer.data;
 }

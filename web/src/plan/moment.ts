@@ -27,8 +27,8 @@ const MOST_TARGETS = 400;
 
 /** Whether the plan is small enough for every target to be drawn, and every zone's loss to be worked out unasked. */
 export function isSmall(document: PlanDocument): boolean {
-  const fleets = (document.fleets ?? []).reduce((sum, fleet) => sum + fleet.count, 0);
-  return (document.instances?.length ?? 0) + fleets <= MOST_TARGETS;
+  const fleets = document.fleets.reduce((sum, fleet) => sum + fleet.count, 0);
+  return (document.instances.length) + fleets <= MOST_TARGETS;
 }
 
 function wantedGroups(document: PlanDocument | undefined, selection: Selection | undefined): string[] | undefined {
@@ -49,8 +49,8 @@ export function useShown(): Shown {
   const plan = usePlan(key);
   const document = plan.data?.document;
   const faults = useMemo(() => lost.map(partOf).filter((part) => part !== undefined), [lost]);
-  const known = document?.drills?.some((one) => one.name === search.drill);
-  const drillName = known ? search.drill : document?.drills?.[0]?.name;
+  const known = document?.drills.some((one) => one.name === search.drill);
+  const drillName = known ? search.drill : document?.drills[0]?.name;
   const asked: Asked = { key, revision: plan.data?.head.revision };
   const groups = useMemo(() => wantedGroups(document, selection), [document, selection]);
   const asking = faults.length > 0;

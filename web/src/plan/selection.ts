@@ -1,5 +1,5 @@
 import type { Part } from "../api/client";
-import { OBJECT_KINDS, type ObjectKind } from "../edit/names";
+import { OBJECT_KINDS, type ObjectKind } from "./names";
 
 /** Parts of the board that are no object of their own. */
 const BOARD_KINDS = ["listener", "front", "zone", "berth"] as const;

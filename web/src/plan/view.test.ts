@@ -6,7 +6,6 @@ import { changeWords, pointerPart, problemAt } from "./edit";
 import { ProblemError } from "../api/client";
 import { formatSelection, halves, lostName, parseSelection, partOf } from "./selection";
 import { readSearch } from "./view";
-import { nextEvent } from "../timeline/timeline";
 
 describe("the address bar", () => {
   it("keeps what is understood and drops the rest", () => {
@@ -58,11 +57,6 @@ describe("events of a drill", () => {
     [9999, 3],
   ])("at second %d the last is number %d", (second, index) => {
     expect(eventIndexAt(times, second)).toBe(index);
-  });
-
-  it("are stepped to and from, also from between two", () => {
-    expect([nextEvent(times, 60, 1), nextEvent(times, 60, -1), nextEvent(times, 70, -1), nextEvent(times, 70, 1)]).toEqual([2, 0, 2, 3]);
-    expect([nextEvent(times, 0, -1), nextEvent(times, 95, 1)]).toEqual([0, 3]);
   });
 
   it("are asked for at their own second, unless a backlog moves", () => {

@@ -83,7 +83,7 @@ function Labels({ document, drill, at, strip, playing, onPlay, onAt, onDrill }: 
           value={drill.name}
           onChange={(event) => onDrill(event.target.value)}
         >
-          {document.drills?.map((one) => (
+          {document.drills.map((one) => (
             <option key={one.name} value={one.name} className="bg-panel text-ink">
               {one.title || one.name}
             </option>
@@ -187,7 +187,7 @@ export interface FlagData {
 }
 
 export function flagsOf(document: PlanDocument, drill: DrillAnswer): FlagData[] {
-  const steps = document.drills?.find((one) => one.name === drill.name)?.steps ?? [];
+  const steps = document.drills.find((one) => one.name === drill.name)?.steps ?? [];
   return steps.map((step, index) => ({
     step: index,
     at: step.at_s,

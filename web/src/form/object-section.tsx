@@ -1,0 +1,145 @@
+import { Trash2 } from "lucide-react";
+import { useState } from "react";
+
+import { api, dataOf, type PlanDocument } from "../api/client";
+import { Button, Section } from "../kit/parts";
+import { useEdit, type Operation } from "../plan/edit";
+import { useSchema } from "../plan/queries";
+import { ObjectForm } from "./form";
+import { KINDS, OBJECT_KINDS, placeOf, serverKind, valueAt, type ObjectKind } from "../plan/names";
+import { resolve, type Schema } from "./schema";
+
+interface ObjectSectionProps {
+  planKey: string;
+  document: PlanDocument;
+  kind: ObjectKind;
+  name: string;
+  title?: string;
+  /** Edits a part of the object, such as `/listeners/0`, with this definition. */
+  inside?: { path: string; definition: string };
+  leaveOut?: string[];
+  onRenamed?: (name: string) => void;
+  onDeleted?: () => void;
+}
+
+/** An object's settings, edited in place: its name, its fields, and how it is deleted. */
+export function ObjectSection({ planKey, document, kind, name, title, inside, leaveOut = [], onRenamed, onDeleted }: ObjectSectionProps) {
+  const schema = useSchema();
+  const { edit } = useEdit(planKey);
+  const [sent, setSent] = useState<string>();
+  const place = placeOf(document, kind, name);
+  if (!schema.data || place === undefined) return null;
+  const root = schema.data as Schema;
+  const path = place + (inside?.path ?? "");
+  const value = valueAt(document, path);
+  const definition = resolve(root, { $ref: `#/$defs/${inside?.definition ?? KINDS[kind].definition}` });
+  const send = (patch: Operation[]) => {
+    setSent(patch.at(-1)?.path);
+    edit.mutate(patch);
+  };
+  return (
+    <Section title={title ?? "Settings"}>
+      <ObjectForm
+        root={root}
+        document={document}
+        schema={definition}
+        value={value as Record<string, unknown>}
+        path={path}
+        leaveOut={["name", ...leaveOut]}
+        send={send}
+        error={edit.error}
+        refused={edit.isError ? sent : undefined}
+      />
+      {!inside && onDeleted && <NameAndEnd planKey={planKey} kind={kind} name={name} onRenamed={onRenamed} onDeleted={onDeleted} />}
+    </Section>
+  );
+}
+
+/** Lists of objects, each with a place of its own: no fields of the plan's own form. */
+const OWN_PLACES = ["northgate", "name", "drills", ...OBJECT_KINDS.map((kind) => KINDS[kind].list)];
+
+/** The plan's own settings: its title, notes, and what the platform allows. */
+export function PlanSection({ planKey, document }: { planKey: string; document: PlanDocument }) {
+  const schema = useSchema();
+  const { edit } = useEdit(planKey);
+  const [sent, setSent] = useState<string>();
+  if (!schema.data) return null;
+  const root = schema.data as Schema;
+  const send = (patch: Operation[]) => {
+    setSent(patch.at(-1)?.path);
+    edit.mutate(patch);
+  };
+  return (
+    <Section title="Settings of the plan">
+      <ObjectForm root={root} document={document} schema={root} value={document} path="" leaveOut={OWN_PLACES} send={send} error={edit.error} refused={edit.isError ? sent : undefined} />
+    </Section>
+  );
+}
+
+interface NameAndEndProps {
+  planKey: string;
+  kind: ObjectKind;
+  name: string;
+  onRenamed: ((name: string) => void) | undefined;
+  onDeleted: () => void;
+}
+
+/** Renaming takes references along; deleting says who refers to it first. */
+function NameAndEnd({ planKey, kind, name, onRenamed, onDeleted }: NameAndEndProps) {
+  const { edit } = useEdit(planKey);
+  const [draft, setDraft] = useState<string>();
+  const [users, setUsers] = useState<{ references: string[]; patch: Operation[] }>();
+  const [problem, setProblem] = useState<string>();
+
+  const ask = async () => {
+    const query = { kind: serverKind(kind), name };
+    const prepared = dataOf(await api.GET("/api/plans/{key}/removal", { params: { path: { key: planKey }, query } }));
+    const ready = { references: prepared.references, patch: prepared.patch as unknown as Operation[] };
+    if (prepared.references.length === 0) remove(ready.patch);
+    else setUsers(ready);
+  };
+  const remove = (patch: Operation[]) => edit.mutate(patch, { onSuccess: onDeleted, onError: (error) => setProblem(error.message) });
+  const rename = async () => {
+    const to = draft?.trim();
+    setDraft(undefined);
+    if (!to || to === name) return;
+    const query = { kind: serverKind(kind), name, to };
+    const prepared = dataOf(await api.GET("/api/plans/{key}/renaming", { params: { path: { key: planKey }, query } }));
+    edit.mutate(prepared.patch as unknown as Operation[], { onSuccess: () => onRenamed?.(to), onError: (error) => setProblem(error.message) });
+  };
+  return (
+    <div className="mt-4 border-t border-line pt-2">
+      <div className="flex items-center gap-2">
+        <label className="flex min-w-0 flex-1 items-center gap-2 text-ink-soft">
+          Name
+          <input
+            className="min-h-6 w-full min-w-0 rounded border border-line-strong bg-paper px-1.5 text-ink"
+            value={draft ?? name}
+            spellCheck={false}
+            onChange={(event) => setDraft(event.target.value)}
+            onBlur={() => void rename()}
+            onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+          />
+        </label>
+        <Button tone="danger" onClick={() => void ask()}>
+          <Trash2 size={13} aria-hidden="true" /> Delete
+        </Button>
+      </div>
+      {problem && <p role="alert" className="mt-1 text-[12px] text-vermilion-text">{problem}</p>}
+      {users && (
+        <div className="mt-2 rounded border border-vermilion bg-vermilion-fill p-2 text-[12px]" role="alertdialog" aria-label={`Delete ${name}?`}>
+          <p className="font-semibold">{users.references.length === 1 ? "One place refers" : `${users.references.length} places refer`} to {name}:</p>
+          <ul className="my-1 max-h-32 overflow-y-auto font-mono text-[11px]">
+            {users.references.map((place) => (
+              <li key={place}>{place}</li>
+            ))}
+          </ul>
+          <span className="flex gap-2">
+            <Button tone="danger" onClick={() => remove(users.patch)}>Delete, and take them along</Button>
+            <Button onClick={() => setUsers(undefined)}>Keep it</Button>
+          </span>
+        </div>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,101 @@
+import { describe, expect, it } from "vitest";
+
+import { documentOf } from "../plan/testing";
+import { freeName, namesFor, placeOf, valueAt } from "../plan/names";
+import { alternatives, blankItem, blankObject, fieldInfo, label, unit, type Schema } from "./schema";
+
+const root: Schema = {
+  $defs: {
+    Probe: {
+      type: "object",
+      required: ["name"],
+      properties: {
+        name: { type: "string" },
+        interval_s: { type: "number", exclusiveMinimum: 0, default: 10 },
+        port: { anyOf: [{ const: "same" }, { type: "integer", minimum: 1 }], default: "same" },
+        host: { anyOf: [{ type: "string" }, { type: "null" }], default: null },
+        expect: { type: "array", items: { type: "string" } },
+      },
+    },
+    Target: {
+      type: "object",
+      oneOf: [{ required: ["instance"] }, { required: ["fleet"] }],
+      properties: { instance: { anyOf: [{ type: "string", "x-refers-to": "instance" }, { type: "null" }] }, fleet: { anyOf: [{ type: "string", "x-refers-to": "fleet" }, { type: "null" }] } },
+    },
+    Tier: { type: "object", required: ["groups"], properties: { groups: { type: "object", additionalProperties: { type: "integer" }, minProperties: 1, propertyNames: { "x-refers-to": "target_group" } } } },
+  },
+};
+const probe = root.$defs?.["Probe"]?.properties ?? {};
+
+describe("fields made from the schema", () => {
+  it.each([
+    ["interval_s", { kind: "number", whole: false, least: 0, most: undefined }, false],
+    ["port", { kind: "text" }, false],
+    ["host", { kind: "text" }, true],
+  ])("%s", (name, field, nullable) => {
+    expect(fieldInfo(root, probe[name] ?? {})).toMatchObject({ field, nullable });
+  });
+
+  it("know references, in values and in keys", () => {
+    const target = root.$defs?.["Target"]?.properties?.["fleet"] ?? {};
+    expect(fieldInfo(root, target)).toMatchObject({ field: { kind: "reference", to: "fleet" }, nullable: true });
+    const groups = root.$defs?.["Tier"]?.properties?.["groups"] ?? {};
+    expect(fieldInfo(root, groups).field).toMatchObject({ kind: "map", keys: "target_group", of: { kind: "number" } });
+  });
+
+  it("follow references into the definitions", () => {
+    expect(fieldInfo(root, { $ref: "#/$defs/Probe" }).field.kind).toBe("object");
+  });
+
+  it("are blank only where something is required", () => {
+    expect(blankObject(root, root.$defs?.["Probe"] ?? {}, () => [])).toEqual({ name: "new" });
+    expect(blankObject(root, root.$defs?.["Target"] ?? {}, () => ["tiles"])).toMatchObject({ instance: "tiles" });
+    expect(blankObject(root, root.$defs?.["Tier"] ?? {}, () => ["tiles"])).toEqual({ groups: { tiles: 1 } });
+  });
+
+  it("start as something that the plan accepts, under a name that no sibling has", () => {
+    const subnet: Schema = { type: "object", required: ["name", "cidr"], properties: { name: { type: "string" }, cidr: { type: "string" } } };
+    expect(blankItem(root, subnet, [{ name: "new-1" }], () => [])).toEqual({ name: "new-2", cidr: "198.18.0.0/24" });
+    const bound: Schema = { type: "object", required: ["reading"], properties: { reading: { enum: ["failed", "requests"] }, at_most: { type: "number" } } };
+    expect(blankItem(root, bound, [], () => [])).toEqual({ reading: "failed", at_most: 0 });
+    expect(blankItem(root, { type: "array", minItems: 2, items: { type: "number" } }, [], () => [])).toEqual([0, 0]);
+  });
+
+  it("know what goes beside the one that leads", () => {
+    const part: Schema = { oneOf: [{ required: ["page", "status"], "x-beside": ["status", "instance"] }, { required: ["zone"] }] };
+    expect(alternatives(part)).toEqual([
+      { name: "page", needed: ["status"], beside: ["status", "instance"] },
+      { name: "zone", needed: [], beside: [] },
+    ]);
+  });
+
+  it("have names and units that a person reads", () => {
+    expect(["url", "interval_s", "front_failover_s", "try_others"].map(label)).toEqual(["URL", "Every", "Dead front leaves after", "Try others"]);
+    expect(["interval_s", "service_ms", "capacity_rps", "weight"].map(unit)).toEqual(["s", "ms", "/s", ""]);
+  });
+});
+
+describe("names of a plan", () => {
+  const document = documentOf({
+    northgate: 1,
+    name: "small",
+    regions: [{ name: "fells", zones: ["fells-1"] }],
+    probes: [{ name: "probe" }, { name: "ready" }],
+    fleets: [{ name: "tiles", zones: {}, count: 2, instance: { fault_domain: "rack-1" } }],
+  });
+
+  it("are offered by the kind that a reference asks for", () => {
+    expect(namesFor(document, "any instance")).toEqual(["tiles-1", "tiles-2"]);
+    expect(namesFor(document, "zone or region")).toEqual(["fells-1", "fells"]);
+    expect(namesFor(document, "fault_domain")).toEqual(["rack-1"]);
+    expect(namesFor(document, "probe")).toEqual(["probe", "ready"]);
+    expect(namesFor(document, "nonsense")).toEqual([]);
+  });
+
+  it("have a place, and new ones are free", () => {
+    expect(placeOf(document, "probe", "ready")).toBe("/probes/1");
+    expect(valueAt(document, "/probes/1/name")).toBe("ready");
+    expect(placeOf(document, "probe", "nope")).toBeUndefined();
+    expect(freeName(document, "probe")).toBe("probe-2");
+  });
+});

@@ -1,0 +1,27 @@
+import { describe, expect, it } from "vitest";
+
+import { fits, HELP, KEYS } from "./keys";
+
+const press = (more: object = {}) => ({ ctrlKey: false, metaKey: false, altKey: false, shiftKey: false, ...more });
+
+describe("keys", () => {
+  it.each([
+    ["breakIt", press(), true],
+    ["breakIt", press({ ctrlKey: true }), false],
+    ["breakIt", press({ shiftKey: true }), false],
+    ["help", press({ shiftKey: true }), true],
+    ["help", press({ altKey: true }), false],
+    ["undo", press({ ctrlKey: true }), true],
+    ["undo", press({ metaKey: true }), true],
+    ["undo", press({ ctrlKey: true, shiftKey: true }), false],
+    ["redo", press({ ctrlKey: true, shiftKey: true }), true],
+    ["undo", press(), false],
+  ] as const)("%s with %j: %s", (name, event, wanted) => {
+    expect(fits(event, KEYS[name])).toBe(wanted);
+  });
+
+  it("are all told in the help", () => {
+    const told = HELP.map(([key]) => key.toLowerCase().replace("esc", "escape")).join(" ");
+    for (const [name, { key }] of Object.entries(KEYS)) if (name !== "redoToo") expect(told).toContain(key);
+  });
+});

@@ -1,0 +1,72 @@
+/** The keys: every one that works everywhere in a view, what it does, and how it is bound. Nowhere else are keys listened to but in what has the focus. */
+
+import { useHotkeys } from "react-hotkeys-hook";
+
+interface Key {
+  /** As the browser calls it (`KeyboardEvent.key`, in lower case), or `space`. */
+  key: string;
+  /** With Control, or the command key. */
+  control?: boolean;
+  shift?: boolean;
+  /** Inside dialogs too. */
+  everywhere?: boolean;
+}
+
+export const KEYS = {
+  find: { key: "/" },
+  add: { key: "a" },
+  undo: { key: "z", control: true },
+  redo: { key: "z", control: true, shift: true },
+  redoToo: { key: "y", control: true },
+  breakIt: { key: "x" },
+  trace: { key: "t" },
+  nextEvent: { key: "." },
+  eventBefore: { key: "," },
+  play: { key: "space" },
+  back: { key: "escape" },
+  help: { key: "?", everywhere: true },
+  leave: { key: "escape", everywhere: true },
+} satisfies Record<string, Key>;
+
+/** The keys as the help tells them, those of the time line too, which has the focus for its own. */
+export const HELP: [string, string][] = [
+  ["/", "find any object or action"],
+  ["a", "add to the plan"],
+  ["Ctrl Z", "undo; with Shift: redo"],
+  ["x", "break what is focused or selected, or bring it back"],
+  ["t", "trace here: from the client, or the probe of the target that is focused or selected"],
+  [".", "next event of the drill"],
+  [",", "event before"],
+  ["space", "play, pause"],
+  ["← →", "on the time line: one second back, on"],
+  ["Esc", "back to now"],
+  ["?", "these keys"],
+];
+
+function isInDialog(event: KeyboardEvent): boolean {
+  return event.target instanceof HTMLElement && event.target.closest("[role=dialog]") !== null;
+}
+
+/** Whether a press has the modifiers that a key asks for, and no others; `?` and the like need Shift on most keyboards. */
+export function fits(event: Pick<KeyboardEvent, "ctrlKey" | "metaKey" | "altKey" | "shiftKey">, { key, control = false, shift = false }: Key): boolean {
+  const letter = /^[a-z]$/.test(key);
+  return (event.ctrlKey || event.metaKey) === control && !event.altKey && (!letter || event.shiftKey === shift);
+}
+
+/** Binds a key while the caller is shown; `act` returns false when it had nothing to do, so that the browser may. Text fields keep their keys. */
+export function useKey(name: keyof typeof KEYS, act: () => unknown): void {
+  const key: Key = KEYS[name];
+  useHotkeys(
+    key.key,
+    (event) => {
+      if (fits(event, key) && act() !== false) event.preventDefault();
+    },
+    // By the sign that is typed, wherever it stands on the keyboard; only the space bar has none.
+    { useKey: key.key !== "space", ignoreModifiers: true, delimiter: "|", ignoreEventWhen: (event) => !key.everywhere && isInDialog(event) },
+  );
+}
+
+/** Whether a button has the focus, which the space bar presses. */
+export function onButton(): boolean {
+  return document.activeElement instanceof HTMLButtonElement;
+}

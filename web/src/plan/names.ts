@@ -1,0 +1,86 @@
+/** Names that references of each kind may take, and where each kind of object stands in the plan. Pure. */
+
+import type { PlanDocument } from "../api/client";
+
+/** Kinds of object, where their list stands, their definition in the schema, and what they are called. */
+export const KINDS = {
+  region: { list: "regions", definition: "Region", words: "region" },
+  area: { list: "areas", definition: "Area", words: "area" },
+  network: { list: "networks", definition: "Network", words: "network" },
+  firewall: { list: "firewalls", definition: "Firewall", words: "firewall" },
+  instance: { list: "instances", definition: "Instance", words: "instance" },
+  fleet: { list: "fleets", definition: "Fleet", words: "fleet" },
+  probe: { list: "probes", definition: "Probe", words: "probe" },
+  group: { list: "target_groups", definition: "TargetGroup", words: "target group" },
+  pool: { list: "pools", definition: "Pool", words: "pool" },
+  certificate: { list: "certificates", definition: "Certificate", words: "certificate" },
+  balancer: { list: "balancers", definition: "Balancer", words: "balancer" },
+  name: { list: "names", definition: "DnsEntry", words: "name" },
+  client: { list: "clients", definition: "ClientGroup", words: "client group" },
+  drill: { list: "drills", definition: "Drill", words: "drill" },
+} as const;
+
+export type ObjectKind = keyof typeof KINDS;
+
+export const OBJECT_KINDS = Object.keys(KINDS) as ObjectKind[];
+
+/** What the server calls a kind, in removal and renaming. */
+export function serverKind(kind: ObjectKind): string {
+  return kind === "group" ? "target_group" : kind;
+}
+
+export function objectsOf(document: PlanDocument, kind: ObjectKind): { name: string }[] {
+  return (document[KINDS[kind].list]);
+}
+
+/** Where an object stands, as a JSON Pointer; undefined when the plan has none of that name. */
+export function placeOf(document: PlanDocument, kind: ObjectKind, name: string): string | undefined {
+  const index = objectsOf(document, kind).findIndex((one) => one.name === name);
+  return index < 0 ? undefined : `/${KINDS[kind].list}/${index}`;
+}
+
+export function valueAt(document: unknown, pointer: string): unknown {
+  return pointer
+    .split("/")
+    .slice(1)
+    .map((part) => part.replaceAll("~1", "/").replaceAll("~0", "~"))
+    .reduce<unknown>((value, part) => (value as Record<string, unknown> | undefined)?.[part], document);
+}
+
+/** The names that a reference of a kind may take. */
+export function namesFor(document: PlanDocument, kind: string): string[] {
+  const zones = document.regions.flatMap((region) => region.zones);
+  const regions = document.regions.map((region) => region.name);
+  const machines = machineNames(document);
+  const special: Record<string, () => string[]> = {
+    zone: () => zones,
+    subnet: () => document.networks.flatMap((network) => network.subnets.map((subnet) => subnet.name)),
+    "zone or region": () => [...zones, ...regions],
+    "any instance": () => machines,
+    fault_domain: () => faultDomains(document),
+    target_group: () => objectsOf(document, "group").map((one) => one.name),
+  };
+  const known = special[kind];
+  if (known) return known();
+  return kind in KINDS ? objectsOf(document, kind as ObjectKind).map((one) => one.name) : [];
+}
+
+function machineNames(document: PlanDocument): string[] {
+  const fleets = document.fleets.flatMap((fleet) => Array.from({ length: fleet.count }, (_, index) => `${fleet.name}-${index + 1}`));
+  return [...document.instances.map((one) => one.name), ...fleets];
+}
+
+function faultDomains(document: PlanDocument): string[] {
+  const given = [...(document.instances), ...document.fleets.map((fleet) => fleet.instance)];
+  return [...new Set(given.map((one) => one.fault_domain).filter((one): one is string => Boolean(one)))];
+}
+
+/** A name that is not taken yet: `probe`, `probe-2`, … */
+export function freeName(document: PlanDocument, kind: ObjectKind): string {
+  const base = kind === "name" ? "new.beckwater.example" : KINDS[kind].words.replaceAll(" ", "-");
+  const taken = new Set(objectsOf(document, kind).map((one) => one.name));
+  const spell = (number: number) => (number === 1 ? base : kind === "name" ? `new${number}.beckwater.example` : `${base}-${number}`);
+  let number = 1;
+  while (taken.has(spell(number))) number++;
+  return spell(number);
+}

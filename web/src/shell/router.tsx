@@ -1,0 +1,52 @@
+import { createRootRoute, createRoute, createRouter, redirect } from "@tanstack/react-router";
+
+import { BoardView } from "../views/board/view";
+import { DrillView } from "../views/drill/view";
+import { PlansView } from "../views/plans/view";
+import { readSearch } from "../plan/view";
+import { SheetsView } from "../views/sheets/view";
+import { Shell } from "./shell";
+import { readTraceSearch } from "../views/trace/question";
+import { TraceView } from "../views/trace/view";
+import { firstTour } from "../views/start/tour-steps";
+import { StartView } from "../views/start/view";
+import { api, dataOf } from "../api/client";
+
+const root = createRootRoute({ component: Shell });
+
+/** The door: one plan is opened at once, several are listed. */
+const door = createRoute({
+  getParentRoute: () => root,
+  path: "/",
+  loader: async () => {
+    const plans = dataOf(await api.GET("/api/plans"));
+    const only = plans.length === 1 ? plans[0] : undefined;
+    if (only) firstTour();
+    throw only ? redirect({ to: "/plans/$key/board", params: { key: only.key }, search: {} }) : redirect({ to: "/plans" });
+  },
+});
+
+const plans = createRoute({ getParentRoute: () => root, path: "/plans", component: PlansView });
+
+const board = createRoute({
+  getParentRoute: () => root,
+  path: "/plans/$key/board",
+  validateSearch: readSearch,
+  component: BoardView,
+});
+
+const sheets = createRoute({ getParentRoute: () => root, path: "/plans/$key/sheets/$sheet", component: SheetsView });
+
+const drill = createRoute({ getParentRoute: () => root, path: "/plans/$key/drill", validateSearch: readSearch, component: DrillView });
+
+const trace = createRoute({ getParentRoute: () => root, path: "/plans/$key/trace", validateSearch: readTraceSearch, component: TraceView });
+
+const start = createRoute({ getParentRoute: () => root, path: "/start", component: StartView });
+
+export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, sheets, start]), defaultPreload: false });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}

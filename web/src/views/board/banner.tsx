@@ -1,0 +1,121 @@
+import { ArrowLeft, Clock, HelpCircle, Hourglass, PanelBottomClose, PanelBottomOpen, PanelRightClose, PanelRightOpen } from "lucide-react";
+import { RadioGroup } from "radix-ui";
+
+import { Button, IconButton } from "../../kit/parts";
+import { amount, clock, span } from "../../kit/format";
+import type { Looking } from "../../plan/moment";
+import { MOMENTS, type Moment } from "../../plan/view";
+
+const WORDS: Record<Moment, string> = { at_once: "at once", noticed: "noticed", settled: "settled" };
+
+interface BannerProps {
+  looking: Looking;
+  onMoment: (moment: Moment) => void;
+  onNow: () => void;
+  clients: string[];
+  only: string | undefined;
+  onOnly: (only: string | undefined) => void;
+  away: Away;
+  onAway: (away: Away) => void;
+}
+
+/** What is folded away to leave the board more room. */
+export interface Away {
+  inspector: boolean;
+  foot: boolean;
+}
+
+/** Says which of three one looks at: now, a second of a drill, or a what if. */
+export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, onAway }: BannerProps) {
+  const tones = { now: "bg-paper", drill: "bg-north-fill", "what-if": "bg-vermilion-fill" };
+  return (
+    <div
+      className={`flex h-9 shrink-0 items-center gap-3 border-b border-line px-3 ${tones[looking.mode]}`}
+      role="status"
+      data-testid="banner"
+      data-mode={looking.mode}
+    >
+      {looking.mode === "now" && (
+        <p className="flex items-center gap-2">
+          <Clock size={15} aria-hidden="true" />
+          <b className="font-semibold">Now</b>
+          <span className="truncate text-ink-soft">no fault; break a zone, a front or a target to see what would happen</span>
+        </p>
+      )}
+      {looking.mode === "drill" && (
+        <p className="flex items-center gap-2">
+          <Hourglass size={15} aria-hidden="true" />
+          <b className="font-semibold">Second {Math.round(looking.at * 10) / 10}</b>
+          <span className="text-ink-soft">of “{looking.drill.title || looking.drill.name}” · {clock(looking.at)}</span>
+        </p>
+      )}
+      {looking.mode === "what-if" && <WhatIf looking={looking} onMoment={onMoment} />}
+      <select
+        aria-label="Rows shown"
+        className={`ml-auto min-h-6 w-28 shrink-0 rounded border bg-panel px-1.5 text-[12px] ${only ? "border-north font-medium text-north" : "border-line-strong"}`}
+        value={only ?? ""}
+        onChange={(event) => onOnly(event.target.value || undefined)}
+      >
+        <option value="">all groups</option>
+        <option value="touched">what this fault touches</option>
+        {clients.map((client) => (
+          <option key={client} value={`client:${client}`}>
+            what {client} reach
+          </option>
+        ))}
+      </select>
+      {looking.mode !== "now" && (
+        <Button className="shrink-0 text-[12px]" onClick={onNow}>
+          <ArrowLeft size={13} aria-hidden="true" /> back to now
+        </Button>
+      )}
+      <span className="flex shrink-0">
+        <IconButton quiet label={away.foot ? "Show the time line" : "Fold away the time line"} aria-expanded={!away.foot} onClick={() => onAway({ ...away, foot: !away.foot })}>
+          {away.foot ? <PanelBottomOpen size={15} /> : <PanelBottomClose size={15} />}
+        </IconButton>
+        <IconButton quiet label={away.inspector ? "Show the inspector" : "Fold away the inspector"} aria-expanded={!away.inspector} onClick={() => onAway({ ...away, inspector: !away.inspector })}>
+          {away.inspector ? <PanelRightOpen size={15} /> : <PanelRightClose size={15} />}
+        </IconButton>
+      </span>
+    </div>
+  );
+}
+
+function WhatIf({ looking, onMoment }: { looking: Extract<Looking, { mode: "what-if" }>; onMoment: (moment: Moment) => void }) {
+  const { answer } = looking;
+  const times: Record<Moment, string> = {
+    at_once: "0 s",
+    noticed: `${span(answer.noticed_after_s)} at worst`,
+    settled: answer.settles ? span(answer.settled_after_s) : "not within the hour",
+  };
+  return (
+    <>
+      <p className="flex min-w-32 items-center gap-2">
+        <HelpCircle size={15} className="shrink-0" aria-hidden="true" />
+        <span className="truncate">
+          What if <b className="font-semibold">{looking.names.join(" and ")}</b> were lost
+        </span>
+      </p>
+      <RadioGroup.Root
+        className="flex shrink-0 overflow-hidden rounded border border-line-strong"
+        aria-label="Moment of the loss"
+        orientation="horizontal"
+        value={looking.moment}
+        onValueChange={(value) => onMoment(value as Moment)}
+      >
+        {MOMENTS.map((moment) => (
+          <RadioGroup.Item
+            key={moment}
+            value={moment}
+            className="border-r border-line-strong bg-panel px-2 py-0.5 text-[12px] last:border-r-0 data-[state=checked]:bg-ink data-[state=checked]:text-paper"
+          >
+            <b className="font-semibold">{WORDS[moment]}</b> <span className="opacity-80">{times[moment]}</span>
+          </RadioGroup.Item>
+        ))}
+      </RadioGroup.Root>
+      <span className="truncate text-[12px] text-vermilion-text" data-testid="what-if-failed" title={`${amount(answer.failed_until_noticed)} requests fail until everybody has noticed`}>
+        {amount(answer.failed_until_noticed)} fail until noticed
+      </span>
+    </>
+  );
+}

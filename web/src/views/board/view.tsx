@@ -1,0 +1,227 @@
+import { useNavigate } from "@tanstack/react-router";
+import { useCallback, useEffect, useMemo, useState } from "react";
+
+import type { BoardState, DrillAnswer, PlanDocument } from "../../api/client";
+import { onButton, useKey } from "../../kit/keys";
+import { expandedGroup, isSmall, useShown, type Looking } from "../../plan/moment";
+import { useConsequences, useStrips, useZoneLosses } from "../../plan/queries";
+import type { Asked } from "../../plan/queries";
+import { formatSelection, halves, parseSelection, partOf, type Selection } from "../../plan/selection";
+import { useView } from "../../plan/view";
+import { nextEvent, Timeline } from "../../timeline/timeline";
+import { Banner } from "./banner";
+import { Board } from "./board";
+import type { Folding } from "./geometry";
+import { Inspector } from "./inspector";
+import { Trouble } from "../../plan/trouble";
+
+/** The main view: board, inspector, and the time line at the foot. */
+export function BoardView() {
+  const { key, search, selection, lost, change, select, toggleLost } = useView();
+  const { asked, fresh, document, drill, state, looking, error } = useShown();
+  const consequences = useConsequences(asked);
+  const [lossesWanted, setLossesWanted] = useState(false);
+  const small = document !== undefined && isSmall(document);
+  const losses = useZoneLosses(asked, fresh && (small || lossesWanted) && (selection?.kind === "group" || selection?.kind === "zone"));
+  const [playing, setPlaying] = useState(false);
+  const [away, setAway] = useState({ inspector: false, foot: false });
+  const [group, target] = stripFor(selection, drill);
+  const strips = useStrips(asked, drill?.name, group, fresh);
+  const strip = strips.data?.find((one) => one.target === target) ?? strips.data?.[0];
+
+  const goTo = useCallback((second: number) => change({ at: second, lost: undefined, moment: undefined }), [change]);
+  const backToNow = useCallback(() => {
+    setPlaying(false);
+    change({ at: undefined, lost: undefined, moment: undefined, lit: undefined }, false);
+  }, [change]);
+  const navigate = useNavigate();
+  const traceHere = useCallback(
+    (part: Selection) => {
+      const moment = search.at === undefined ? {} : { drill: drill?.name, at: search.at };
+      const asked = part.kind === "client" ? { client: part.name } : { probe: part.name };
+      void navigate({ to: "/plans/$key/trace", params: { key }, search: { ...asked, ...moment } });
+    },
+    [navigate, key, search.at, drill?.name],
+  );
+  useKeys({ drill, at: search.at, selection, goTo, backToNow, toggleLost, traceHere, play: () => setPlaying((on) => !on) });
+  useRepaintMark("what-if-asked", "what-if-repaint", looking.mode === "what-if" ? looking.answer : undefined);
+  useRepaintMark("edit-sent", "edit-repaint", state);
+  const folding = useFolding(search.open, search.only, expandedGroup(selection), state);
+  const open = folding.open;
+  const lit = useMemo(() => search.lit?.split(",").filter(Boolean) ?? [], [search.lit]);
+  const onFold = useCallback(
+    (region: string) => change({ open: (open.includes(region) ? open.filter((one) => one !== region) : [...open, region]).join(",") || undefined }),
+    [change, open],
+  );
+  const lostSince = useMemo(() => zonesLostSince(document, drill, looking), [document, drill, looking]);
+
+  if (error && !document) return <Trouble error={error} />;
+  if (error && document) return <Unfit planKey={key} asked={asked} document={document} error={error} selection={selection} onSelect={select} />;
+  if (!document || !state) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
+  const selectedIsLost = selection !== undefined && lost.some((one) => formatSelection(one) === formatSelection(selection));
+  return (
+    <div className="flex min-h-0 flex-1">
+      <div className="flex min-w-0 flex-1 flex-col">
+        <Banner
+          looking={looking}
+          clients={state.clients.map((one) => one.name)}
+          only={search.only}
+          onOnly={(only) => change({ only })}
+          onMoment={(moment) => change({ moment })}
+          onNow={backToNow}
+          away={away}
+          onAway={setAway}
+        />
+        <main className="min-h-0 flex-1">
+          <Board document={document} state={state} selection={selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} lit={lit} />
+        </main>
+        {away.foot ? null : drill ? (
+          <Timeline
+            document={document}
+            drill={drill}
+            at={looking.mode === "drill" ? looking.at : undefined}
+            strip={strip}
+            playing={playing}
+            onAt={goTo}
+            onPlay={setPlaying}
+            onDrill={(name) => change({ drill: name, at: undefined }, false)}
+          />
+        ) : (
+          <p className="border-t border-line-strong bg-foot px-4 py-3 text-ink-soft">The plan has no drill yet: add one to its file under `drills`, and its time line stands here.</p>
+        )}
+      </div>
+      <div className="w-[316px] shrink-0 border-l border-line-strong" hidden={away.inspector}>
+        <Inspector
+          planKey={key}
+          asked={asked}
+          losses={losses.data ?? []}
+          onLosses={small || lossesWanted ? undefined : () => setLossesWanted(true)}
+          document={document}
+          state={state}
+          looking={looking}
+          selection={selection}
+          lost={selectedIsLost}
+          consequences={consequences.data ?? []}
+          onBreak={toggleLost}
+          onSelect={select}
+        />
+      </div>
+    </div>
+  );
+}
+
+/** What is folded, and which rows are shown, by the address bar and the selection. */
+function useFolding(open: string | undefined, only: string | undefined, expanded: string | undefined, state: BoardState | undefined): Folding {
+  const groups = only === "touched" ? state?.groups.filter((one) => one.touched).map((one) => one.name) : state?.clients.find((one) => only === `client:${one.name}`)?.reaches;
+  const kept = only === undefined ? undefined : groups?.join(" ");
+  return useMemo(
+    () => ({ open: open?.split(",").filter(Boolean) ?? [], expanded, only: kept === undefined ? undefined : new Set(kept.split(" ").filter(Boolean)) }),
+    [open, expanded, kept],
+  );
+}
+
+interface UnfitProps {
+  planKey: string;
+  asked: Asked;
+  document: PlanDocument;
+  error: Error;
+  selection: Selection | undefined;
+  onSelect: (selection: Selection | undefined) => void;
+}
+
+/** A draft that cannot be run yet: what stands in the way, and the inspector to mend it. */
+function Unfit({ planKey, asked, document, error, selection, onSelect }: UnfitProps) {
+  return (
+    <div className="flex min-h-0 flex-1">
+      <main className="min-w-0 flex-1 overflow-y-auto">
+        <Trouble error={error} document={document} onSelect={onSelect} />
+      </main>
+      <div className="w-[316px] shrink-0 border-l border-line-strong">
+        <Inspector planKey={planKey} asked={asked} losses={[]} document={document} state={EMPTY_STATE} looking={{ mode: "now" }} selection={selection} lost={false} consequences={[]} onBreak={() => undefined} onSelect={onSelect} />
+      </div>
+    </div>
+  );
+}
+
+const EMPTY_STATE: BoardState = {
+  rps: 0, served_rps: 0, failed_rps: 0, second: 0, failed_by_cause: {}, mean_latency_ms: 0,
+  zones: [], regions: [], clients: [], names: [], balancers: [], groups: [], cells: [], region_cells: [], berths: [], ribbons: [],
+};
+
+/** The target whose truth and belief stand at the foot: the selected one, else the one that was noticed last. */
+function stripFor(selection: Selection | undefined, drill: DrillAnswer | undefined): [string | undefined, string | undefined] {
+  if (selection?.kind === "berth") return halves(selection.name);
+  const rows = (drill?.blind ?? []).filter((row) => selection?.kind !== "group" || row.group === selection.name);
+  const worst = rows.reduce<(typeof rows)[number] | undefined>((best, row) => (best && best.blind_s >= row.blind_s ? best : row), undefined);
+  return [worst?.group ?? (selection?.kind === "group" ? selection.name : undefined), worst?.target];
+}
+
+/** For each zone that a drill has lost by now, how long ago. */
+function zonesLostSince(document: PlanDocument | undefined, drill: DrillAnswer | undefined, looking: Looking): Map<string, number> {
+  const since = new Map<string, number>();
+  if (looking.mode !== "drill") return since;
+  const steps = document?.drills.find((one) => one.name === drill?.name)?.steps ?? [];
+  for (const step of [...steps].sort((a, b) => a.at_s - b.at_s)) {
+    if (step.at_s > looking.at) break;
+    for (const zone of zonesOf(document, step.fail ?? step.restore)) {
+      if (step.fail) since.set(zone, looking.at - step.at_s);
+      else since.delete(zone);
+    }
+  }
+  return since;
+}
+
+function zonesOf(document: PlanDocument | undefined, part: { zone?: string | null; region?: string | null } | null | undefined): string[] {
+  if (part?.zone) return [part.zone];
+  return document?.regions.find((region) => region.name === part?.region)?.zones ?? [];
+}
+
+interface Keys {
+  drill: DrillAnswer | undefined;
+  at: number | undefined;
+  selection: Selection | undefined;
+  goTo: (second: number) => void;
+  backToNow: () => void;
+  toggleLost: (selection: Selection) => void;
+  traceHere: (selection: Selection) => void;
+  play: () => void;
+}
+
+/** The keys of the board. */
+function useKeys(keys: Keys) {
+  const times = keys.drill?.series.t_s ?? [];
+  const at = keys.at;
+  const step = (to: number) => times.length > 0 && keys.goTo(times[to] ?? 0);
+  useKey("breakIt", () => {
+    const part = [focusedPart(), keys.selection].find((one) => one && partOf(one));
+    return part !== undefined && keys.toggleLost(part);
+  });
+  useKey("trace", () => {
+    const part = [focusedPart(), keys.selection].find((one) => one?.kind === "client" || one?.kind === "berth");
+    return part !== undefined && keys.traceHere(part);
+  });
+  useKey("nextEvent", () => step(at === undefined ? 0 : nextEvent(times, at, 1)));
+  useKey("eventBefore", () => step(nextEvent(times, at ?? 0, -1)));
+  useKey("play", () => keys.drill !== undefined && !onButton() && keys.play());
+  useKey("back", keys.backToNow);
+}
+
+/** The part of the board that has the focus. */
+function focusedPart(): Selection | undefined {
+  return parseSelection(document.activeElement?.getAttribute("data-part") ?? undefined);
+}
+
+/** Measures from the mark of a question to the frame that shows its answer. */
+function useRepaintMark(mark: string, measure: string, answer: unknown) {
+  useEffect(() => {
+    if (!answer || performance.getEntriesByName(mark).length === 0) return;
+    const frame = requestAnimationFrame(() => {
+      setTimeout(() => {
+        if (performance.getEntriesByName(mark).length === 0) return;
+        performance.measure(measure, mark);
+        performance.clearMarks(mark);
+      });
+    });
+    return () => cancelAnimationFrame(frame);
+  }, [mark, measure, answer]);
+}

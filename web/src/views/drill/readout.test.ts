@@ -1,0 +1,59 @@
+import { describe, expect, it } from "vitest";
+
+import type { DrillAnswer, PlanDocument } from "../../api/client";
+import { rowAt } from "./layout";
+import { capacityOf, eventAt, explainFailed, explainLatency, explainServed, explainSessions, explainStale, explainUtilisation, sayRow } from "./readout";
+
+const drill = {
+  name: "loss",
+  series: {
+    t_s: [0, 60, 90],
+    by_zone_rps: { "fells-1": [50, 50, 120], "fells-2": [50, 0, 0] },
+    mechanism_rps: { waiting: [0, 40, 0], dead_front: [0, 10, 0] },
+    busiest: ["tiles-1", "tiles-1", "tiles-1"],
+    busiest_utilisation: [0.5, 0.5, 1.25],
+    middle_utilisation: [0.4, 0.4, 0.6],
+    stale_share: { "www.beckwater.example": [0, 1, 0.25] },
+    sessions: { "fells-1": [10, 10, 30], "fells-2": [20, 20, 0] },
+    latency_ms: [21, 21, 2500],
+  },
+} as unknown as DrillAnswer;
+const document = {
+  fleets: [{ name: "tiles", instance: { capacity_rps: 80 } }],
+  instances: [{ name: "tiles-next", capacity_rps: 40 }],
+  names: [{ name: "www.beckwater.example", ttl_s: 30 }],
+  drills: [{ name: "loss", steps: [] }],
+} as unknown as PlanDocument;
+
+describe("what charts say at a second", () => {
+  it("goes by the last event up to it", () => {
+    expect([0, 59.9, 60, 89, 500].map((second) => eventAt(drill.series.t_s, second))).toEqual([0, 0, 1, 1, 2]);
+  });
+
+  it("adds up what is served and what fails", () => {
+    expect(explainServed(drill)(70)).toBe("100/s asked = fells-1 50 served + 50 failed");
+    expect(explainFailed(drill)(70)).toBe("50/s fail = waiting for verdicts 40 + dead front 10");
+    expect(explainFailed(drill)(95)).toBe("nothing fails");
+  });
+
+  it("divides what is offered by what the plan says a machine finishes", () => {
+    expect(explainUtilisation(drill, document)(10)).toBe("busiest tiles-1: offered 40/s / capacity 80/s = 50 %; the middle one 40 %");
+    expect(explainUtilisation(drill, document)(95)).toContain("its backlog grows by u - 1 = 0.3 s a second up to its queue, then the share 1 - 1/u = 20 % is refused");
+    expect(capacityOf(document, "loss", "tiles-next")).toBe(40);
+    const slowed = { ...document, drills: [{ name: "loss", steps: [{ at_s: 1, fail: { slow: "tiles-1", factor: 2 } }] }] } as unknown as PlanDocument;
+    expect(capacityOf(slowed, "loss", "tiles-1")).toBeUndefined();
+  });
+
+  it("tells shares of old answers, sessions and latency", () => {
+    expect(explainStale(drill, document)(95)).toContain("25 % of its clients still follow an older answer; who keeps answers for D = 30 s");
+    expect(explainSessions(drill)(0)).toContain("30 held = fells-1 10 + fells-2 20");
+    expect(explainLatency(drill)(0)).toContain("21 ms = round trip");
+    expect(explainLatency(drill)(95)).toContain("2.5 s = round trip");
+    expect(sayRow("Failed", 95, explainFailed(drill))).toBe("Failed at 1:35: nothing fails");
+  });
+
+  it("finds the row under the pointer", () => {
+    const rows = [{ name: "Served", top: 50, height: 100, explain: () => "" }, { name: "Failed", top: 164, height: 70, explain: () => "" }];
+    expect([49, 50, 149, 155, 200].map((y) => rowAt(rows, y)?.name)).toEqual([undefined, "Served", "Served", undefined, "Failed"]);
+  });
+});
