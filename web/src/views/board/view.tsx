@@ -12,7 +12,7 @@ import { nextEvent, Timeline } from "../../timeline/timeline";
 import { Banner } from "./banner";
 import { Board } from "./board";
 import type { Folding } from "./geometry";
-import { Inspector } from "./inspector";
+import { Inspector } from "./inspector/inspector";
 import { Trouble } from "../../plan/trouble";
 
 /** The main view: board, inspector, and the time line at the foot. */

@@ -1,0 +1,49 @@
+/** The inspector of a target group. */
+
+import { percent } from "../../../kit/format";
+import { Button, Reading, Section } from "../../../kit/parts";
+import { usedIn } from "../labels";
+import { Rates, Settings, when, loadTone, type Described, type InspectorProps } from "./shared";
+import { ProbeSection } from "./probe";
+
+export function describeGroup(props: InspectorProps, name: string): Described {
+  const { document, state, looking, losses } = props;
+  const group = document.target_groups.find((one) => one.name === name);
+  const rates = state.groups.find((one) => one.name === name);
+  return {
+    kind: "target group",
+    title: name,
+    subtitle: usedIn(document, name),
+    content: (
+      <>
+        <Section title={when(looking)}>
+          <dl>
+            <Rates rates={rates} />
+            <Reading
+              label="Believed in use"
+              value={`${rates?.in_use ?? 0} of ${rates?.targets ?? 0}${rates && rates.unnoticed > 0 ? ` · ${rates.unnoticed} wrongly` : ""}`}
+              tone={rates && rates.unnoticed > 0 ? "vermilion" : "ink"}
+            />
+            {rates?.busiest && rates.peak_utilisation > 0 && (
+              <Reading label="Busiest" tone={loadTone(rates.peak_utilisation)} value={`${rates.busiest} · ${percent(rates.peak_utilisation)}`} />
+            )}
+            {losses
+              .filter((one) => state.cells.some((cell) => cell.group === name && cell.zone === one.zone))
+              .map((one) => (
+                <Reading
+                  key={one.zone}
+                  label={`Without ${one.zone}`}
+                  tone={loadTone(one.peak_utilisation[name] ?? 0)}
+                  value={`busiest ${percent(one.peak_utilisation[name] ?? 0)}`}
+                  why="The busiest target of this group when that zone is lost, everybody has noticed, and nothing changes any more."
+                />
+              ))}
+          </dl>
+          {props.onLosses && <Button onClick={props.onLosses}>Work out what each zone’s loss leaves</Button>}
+        </Section>
+        <ProbeSection {...props} probe={group?.probe ?? undefined} />
+        <Settings {...props} kind="group" name={name} />
+      </>
+    ),
+  };
+}

@@ -1,0 +1,89 @@
+/** What the inspectors of all kinds share. */
+
+import type { ReactNode } from "react";
+
+import type { BoardState, PlanDocument, ProbeConsequence, Schemas } from "../../../api/client";
+import { amount, clock, percent, perSecond } from "../../../kit/format";
+import { Reading, type Tone } from "../../../kit/parts";
+import { type ObjectKind } from "../../../plan/names";
+import { ObjectSection } from "../../../form/object-section";
+import type { Looking } from "../../../plan/moment";
+import type { Asked } from "../../../plan/queries";
+import { type Selection } from "../../../plan/selection";
+
+export interface InspectorProps {
+  planKey: string;
+  asked: Asked;
+  losses: Schemas["ZoneLoss"][];
+  /** Asks for the losses, where they are not worked out unasked. */
+  onLosses?: (() => void) | undefined;
+  document: PlanDocument;
+  state: BoardState;
+  looking: Looking;
+  selection: Selection | undefined;
+  lost: boolean;
+  consequences: ProbeConsequence[];
+  onBreak: (selection: Selection) => void;
+  onSelect: (selection: Selection | undefined) => void;
+}
+
+export interface Described {
+  kind: string;
+  title: string;
+  subtitle?: ReactNode;
+  content: ReactNode;
+}
+
+/** The heading of readings: which moment they are of. */
+export function when(looking: Looking): string {
+  if (looking.mode === "drill") return `At ${clock(looking.at)} of the drill`;
+  if (looking.mode === "what-if") return { at_once: "At once after the loss", noticed: "When it is noticed", settled: "When it has settled" }[looking.moment];
+  return "Now";
+}
+
+export function Rates({ rates }: { rates: { rps: number; served_rps: number; failed_rps: number } | undefined }) {
+  if (!rates) return null;
+  const share = rates.rps > 0 ? rates.failed_rps / rates.rps : 0;
+  return (
+    <>
+      <Reading label="Offered" value={`${amount(rates.rps)} requests/s`} />
+      <Reading label="Served" value={`${amount(rates.served_rps)} requests/s`} />
+      <Reading
+        label="Failing"
+        tone={rates.failed_rps > 0 ? "vermilion" : "ink"}
+        value={rates.failed_rps > 0 ? `${perSecond(rates.failed_rps)} · ${percent(share)}` : "none"}
+      />
+    </>
+  );
+}
+
+export interface SettingsProps extends InspectorProps {
+  kind: ObjectKind;
+  name: string;
+  title?: string;
+  inside?: { path: string; definition: string };
+  leaveOut?: string[];
+}
+
+/** The settings of an object, edited in place; after a rename the selection follows. */
+export function Settings({ planKey, document, kind, name, title, inside, leaveOut, onSelect }: SettingsProps) {
+  return (
+    <ObjectSection
+      key={`${kind}:${name}${inside?.path ?? ""}`}
+      planKey={planKey}
+      document={document}
+      kind={kind}
+      name={name}
+      title={title}
+      inside={inside}
+      leaveOut={leaveOut}
+      onRenamed={(to) => onSelect({ kind, name: to })}
+      onDeleted={() => onSelect(undefined)}
+    />
+  );
+}
+
+export function loadTone(utilisation: number): Tone {
+  if (utilisation > 1) return "vermilion";
+  return utilisation >= 0.8 ? "ochre" : "ink";
+}

@@ -1,0 +1,93 @@
+/** Balancers, their listeners and their fronts. */
+
+import type { Schemas } from "../../../api/client";
+import { perSecond } from "../../../kit/format";
+import { formatSelection, type Selection } from "../../../plan/selection";
+import { type FrontPlace, type Placed } from "../geometry";
+import { at, isSelected, type PartProps } from "./shared";
+
+export function Balancers({ document, state, layout, selection, lost, onSelect, onBreak }: PartProps) {
+  return (
+    <>
+      {layout.balancers.map((box) => (
+        <BalancerBox key={box.name} box={box} document={document} state={state} selection={selection} onSelect={onSelect} />
+      ))}
+      {layout.fronts.map((box) => (
+        <FrontChip key={box.name} box={box} state={state} selection={selection} lost={lost} onSelect={onSelect} onBreak={onBreak} />
+      ))}
+    </>
+  );
+}
+
+function FrontChip({ box, state, selection, lost, onSelect, onBreak }: { box: FrontPlace } & Pick<PartProps, "state" | "selection" | "lost" | "onSelect" | "onBreak">) {
+  const fronts = state.balancers.find((one) => one.name === box.balancer)?.fronts ?? [];
+  const front = fronts.find((one) => one.zone === box.zone);
+  const self: Selection = { kind: "front", name: box.name };
+  const broken = lost.some((one) => formatSelection(one) === formatSelection(self));
+  const common = "absolute rounded border text-[11px] font-semibold";
+  if (!front) {
+    return (
+      <span className={`${common} grid place-items-center border-north bg-north-fill text-north`} style={at(box)}>
+        {box.count} fronts
+      </span>
+    );
+  }
+  return (
+    <button
+      type="button"
+      className={`${common} ${frontTone(front)} ${isSelected(selection, "front", box.name) ? "ring-2 ring-north" : ""}`}
+      style={at(box)}
+      data-part={`front:${box.name}`}
+      title={frontWords(box.name, front)}
+      onClick={() => onSelect(self)}
+      onDoubleClick={() => onBreak(self)}
+    >
+      {front.dead || broken ? "dead" : front.in_address ? "front" : "joining"}
+    </button>
+  );
+}
+
+function frontTone(front: Schemas["FrontState"] | undefined): string {
+  if (front?.dead) return front.in_address ? "hatched border-vermilion text-vermilion-text bg-vermilion-fill" : "border-line-strong bg-lost text-lost-ink";
+  return front?.in_address === false ? "border-dashed border-north bg-panel text-north" : "border-north bg-north-fill text-north";
+}
+
+function frontWords(name: string, front: Schemas["FrontState"] | undefined): string {
+  if (!front) return name;
+  const life = front.dead ? "dead" : "living";
+  const address = front.in_address ? "in the address" : "not in the address";
+  return `${name}: ${life}, ${address}, ${perSecond(front.rps)}${front.dead_rps > 0 ? `, ${perSecond(front.dead_rps)} meet it dead` : ""}`;
+}
+
+function BalancerBox({ box, document, state, selection, onSelect }: { box: Placed } & Pick<PartProps, "document" | "state" | "selection" | "onSelect">) {
+  const balancer = document.balancers.find((one) => one.name === box.name);
+  const rates = state.balancers.find((one) => one.name === box.name);
+  const zones = Object.keys(balancer?.zones ?? {}).length;
+  return (
+    <div
+      className={`absolute flex items-start justify-between gap-2 rounded border-[1.5px] px-3 pt-1 leading-tight ${isSelected(selection, "balancer", box.name) ? "border-north bg-north-fill" : balancer?.exposure === "internal" ? "border-dashed border-ink bg-paper" : "border-ink bg-panel"}`}
+      style={at(box)}
+    >
+      <button type="button" className="min-w-0 text-left" data-part={`balancer:${box.name}`} onClick={() => onSelect({ kind: "balancer", name: box.name })}>
+        <span className="block truncate text-[13px] font-semibold">{box.name}</span>
+        <span className="block truncate text-[11px] text-ink-soft">
+          {balancer?.exposure} · layer {balancer?.layer} · {zones} fronts · {perSecond(rates?.rps ?? 0)}
+        </span>
+      </button>
+      <span className="flex shrink-0 gap-1.5">
+        {balancer?.listeners.map((listener) => (
+          <button
+            key={listener.name}
+            type="button"
+            className={`rounded border border-north px-1.5 py-0.5 font-mono text-[11px] font-semibold text-north hover:bg-panel ${isSelected(selection, "listener", `${box.name}/${listener.name}`) ? "bg-panel ring-2 ring-north" : "bg-north-fill"}`}
+            data-part={`listener:${box.name}/${listener.name}`}
+            onClick={() => onSelect({ kind: "listener", name: `${box.name}/${listener.name}` })}
+          >
+            {listener.protocol} {listener.port}
+            {listener.otherwise.redirect ? " ↗" : ""}
+          </button>
+        ))}
+      </span>
+    </div>
+  );
+}

@@ -1,0 +1,51 @@
+/** What the parts of the board share. */
+
+import { type CSSProperties } from "react";
+
+import type { BoardState, PlanDocument, Schemas } from "../../../api/client";
+import { amount, perSecond } from "../../../kit/format";
+import { type Selection } from "../../../plan/selection";
+import { type BoardLayout, type Box, type ColumnPlace, type Folding } from "../geometry";
+
+export interface BoardProps {
+  document: PlanDocument;
+  state: BoardState;
+  selection: Selection | undefined;
+  lost: Selection[];
+  /** For each zone that is lost, how long ago, in seconds. */
+  lostSince: ReadonlyMap<string, number>;
+  onSelect: (selection: Selection) => void;
+  onBreak: (selection: Selection) => void;
+  folding: Folding;
+  onFold: (region: string) => void;
+  /** The parts that a traced request passes. */
+  lit: string[];
+}
+
+export interface PartProps extends BoardProps {
+  layout: BoardLayout;
+}
+
+export function at(box: Box): CSSProperties {
+  return { left: box.x, top: box.y, width: box.width, height: box.height };
+}
+
+export function isSelected(selection: Selection | undefined, kind: Selection["kind"], name: string): boolean {
+  return selection?.kind === kind && selection.name === name;
+}
+
+/** A rate, and in vermilion beneath it what of it fails. */
+export function Rate({ rates }: { rates: { rps: number; failed_rps: number } | undefined }) {
+  if (!rates) return null;
+  return (
+    <span className="shrink-0 text-right leading-tight">
+      <span className="block font-semibold text-north">{perSecond(rates.rps)}</span>
+      {rates.failed_rps > 0 && <span className="block text-[11px] font-semibold text-vermilion-text">{amount(rates.failed_rps)} fail</span>}
+    </span>
+  );
+}
+
+/** The state of a column: of its zone, or of its region when that is folded. */
+export function placeState(state: BoardState, box: ColumnPlace): Schemas["ZoneState"] | undefined {
+  return (box.folded ? state.regions : state.zones).find((one) => one.name === box.name);
+}
