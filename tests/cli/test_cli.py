@@ -9,8 +9,8 @@ import jsonschema
 import pytest
 
 from tests.plan.test_reading import EXAMPLE, NASTY
-from tests.plans import changed, fail, plan_data
-from tests.waits import WAIT_S
+from tests.support.plans import changed, fail, plan_data
+from tests.support.waits import WAIT_S
 
 STABLE_KEYS = {"name", "held", "readings", "expect", "blind", "series"}
 

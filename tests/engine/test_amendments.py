@@ -13,8 +13,8 @@ from northgate.engine.reports.whatif import what_if
 from northgate.engine.reports.words import message
 from northgate.plan.drills import Expectation
 from northgate.plan.faults import Part
-from tests.plans import drill_of, fail, network_of, plan_data, restore
-from tests.worlds import RPS, World
+from tests.support.plans import drill_of, fail, network_of, plan_data, restore
+from tests.support.worlds import RPS, World
 
 
 def run_of(world, *, phases="best", lasts_s=300.0):

@@ -8,10 +8,11 @@ from hypothesis import HealthCheck, given, settings
 
 from northgate.engine.drill import run as drill
 from northgate.engine.solver.solve import Solver
-from tests.engine.strategies import plans_with_a_drill
-from tests.plans import network_of
+from tests.support.exploring import examples
+from tests.support.plans import network_of
+from tests.support.strategies import plans_with_a_drill
 
-LAWS = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+LAWS = settings(max_examples=examples(20), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
 @LAWS

@@ -13,8 +13,8 @@ from itertools import combinations
 
 import pytest
 
-from tests.plans import drill_of
-from tests.worlds import CROWD, RPS, World
+from tests.support.plans import drill_of
+from tests.support.worlds import CROWD, RPS, World
 
 Form = Callable[[random.Random], tuple[World, float]]
 FORMS: dict[frozenset[str], Form] = {}

@@ -4,7 +4,7 @@ import pytest
 
 from northgate.engine.reports.drill import drill_answer
 from northgate.handover.terminal import WORST_ROWS, drill_summary, in_unit
-from tests.plans import drill_of, fail, plan_data, restore
+from tests.support.plans import drill_of, fail, plan_data, restore
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,7 @@ from northgate.plan.difference import difference
 from northgate.plan.editing import patch_between, patched, removal, renaming, users_of, whole_data
 from northgate.plan.references import dangling, definitions
 from tests.plan.test_reading import EXAMPLE
-from tests.plans import base_plan, plan_data
+from tests.support.plans import base_plan, plan_data
 
 DEMO = plan_from_text(EXAMPLE.read_text())
 OBJECTS = [(kind, name) for kind, name, _ in definitions(DEMO)]

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from northgate.plan import PlanError, plan_from_data, plan_from_text, read_plan
 from northgate.plan.reading import MAX_BYTES
 from northgate.plan.writing import plain_data, plan_as_json, plan_as_yaml
-from tests.plans import changed, plan_data
+from tests.support.plans import changed, plan_data
 
 EXAMPLE = Path(__file__).parents[2] / "examples" / "beckwater.plan.yaml"
 HEAD = "northgate: 1\nname: small\n"

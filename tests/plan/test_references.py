@@ -4,7 +4,7 @@ from pathlib import Path
 
 from northgate.plan import plan_from_data, read_plan
 from northgate.plan.references import dangling, definitions, references
-from tests.plans import changed, plan_data
+from tests.support.plans import changed, plan_data
 
 EXAMPLE = Path(__file__).parents[2] / "examples" / "beckwater.plan.yaml"
 

@@ -7,7 +7,7 @@ from northgate.plan import PlanError, plan_from_data, read_plan
 from northgate.plan.schema import plan_schema
 from northgate.plan.writing import plain_data
 from tests.plan.test_reading import EXAMPLE
-from tests.plans import changed, plan_data
+from tests.support.plans import changed, plan_data
 
 VALIDATOR = jsonschema.Draft202012Validator(plan_schema())
 

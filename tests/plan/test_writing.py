@@ -8,8 +8,8 @@ from hypothesis import given, settings
 from northgate.plan import plan_from_data, plan_from_text
 from northgate.plan.editing import patched
 from northgate.plan.writing import plan_as_yaml
-from tests.engine.strategies import plans_with_a_drill
 from tests.plan.test_reading import EXAMPLE
+from tests.support.strategies import plans_with_a_drill
 
 TEXT = EXAMPLE.read_text()
 

@@ -3,7 +3,7 @@
 import random
 from typing import Any
 
-from tests.plans import plan_data
+from tests.support.plans import plan_data
 
 ZONES = ["fells-1", "fells-2", "fells-3"]
 PAGES = {"/": 200, "/ready": 200}
@@ -210,7 +210,7 @@ def _several(chance: random.Random, data: dict[str, Any]) -> None:
                 "listeners": [{"name": "tls", "protocol": "tls", "port": 443, "otherwise": {"pool": "web"}}],
             }
         data["firewalls"][0]["allow_in"].append({"protocol": "tcp", "ports": ["8080"], "from": "198.18.0.0/15"})
-        client["connection_s"] = chance.choice([0.1, 10])
+        client["connection_s"] = chance.choice([1, 10])
         for group in data["target_groups"]:
             group |= {"balance": "round-robin", "on_out": chance.choice(["keep", "reset"])}
         data["target_groups"][0]["affinity"] = chance.choice(

@@ -653,16 +653,19 @@ class Simulation:
         connection = source.connection
         if connection is None or self.env.now >= connection.until_s:
             return False
-        idle_s = self.balancers[connection.front.balancer].idle_timeout_s
-        return self.env.now - connection.used_s <= idle_s + self._trip_s(client, connection.front)
+        return not self._is_idle(connection, self._trip_s(client, connection.front))
+
+    def _is_idle(self, connection: Connection, heard_s: float = 0.0) -> bool:
+        """Whether nobody has used a connection for longer than its balancer keeps it open, and so much longer."""
+        return self.env.now - connection.used_s > self.balancers[connection.front.balancer].idle_timeout_s + heard_s
 
     def _over_connection(self, client: ClientGroup, source: Source, connection: Connection, asked: Asked) -> str:
         if self.dead[connection.front]:
             return DEAD_FRONT
-        idle_s, connection.used_s = self.env.now - connection.used_s, self.env.now
+        idle, connection.used_s = self._is_idle(connection), self.env.now
         outcome = BLOCKED
         if self.world.lets_in(connection.front.balancer, asked.port):
-            if idle_s > self.balancers[connection.front.balancer].idle_timeout_s:
+            if idle:
                 source.connection = None
                 return RESET
             front, left = connection.front, Spent(client.timeout_s - self._trip_s(client, connection.front), math.inf)
@@ -676,7 +679,8 @@ class Simulation:
         for sources in self.sources.values():
             for source in sources:
                 if source.connection is not None and which(source.connection):
-                    self.counts.reset += self.env.now < source.connection.until_s
+                    open_yet = self.env.now < source.connection.until_s and not self._is_idle(source.connection)
+                    self.counts.reset += open_yet
                     source.connection = None
 
     # Choosing

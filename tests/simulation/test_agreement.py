@@ -15,15 +15,17 @@ from northgate.plan.drills import CAUSES
 from northgate.plan.faults import FAULTS
 from northgate.plan.groups import TargetGroup
 from northgate.plan.traffic import DnsEntry
-from tests.plans import changed
 from tests.simulation.random_plans import LASTS_S, random_plan
 from tests.simulation.requests import BIN_S, Simulation
+from tests.support.exploring import EXPLORING
+from tests.support.plans import changed
 
 DEMO = Path(__file__).parents[2] / "examples" / "beckwater.plan.yaml"
 RUNS = 20
-PLANS = 40
+# Seeds of plans that hold every fault, step, method and way to choose an answer; NORTHGATE_EXPLORE=1 takes forty.
+PLANS = range(40) if EXPLORING else (0, 2, 3, 4, 6, 10, 11, 14, 15, 16, 21, 22, 25, 39)
 # 99 % in all: divided by the number of comparisons (Bonferroni), as many as there are in all plans' stretches.
-COMPARED = PLANS * (2 + len(CAUSES) + 4 * LASTS_S // BIN_S)
+COMPARED = 40 * (2 + len(CAUSES) + 4 * LASTS_S // BIN_S)
 ALPHA = 0.01 / COMPARED
 
 
@@ -78,7 +80,7 @@ def comparable(seed):
     raise AssertionError("no plan of this kind is fit to be compared")
 
 
-@pytest.mark.parametrize("seed", range(PLANS))
+@pytest.mark.parametrize("seed", PLANS)
 def test_single_requests_agree_with_the_engine(seed):
     """Counts are sums of many requests, so their means are near normal; Poisson arrivals give the least spread."""
     plan = comparable(seed)
@@ -87,7 +89,7 @@ def test_single_requests_agree_with_the_engine(seed):
 
 def test_the_plans_hold_every_fault_and_every_method():
     """What the agreement is shown for: no kind of fault, step or method is left out."""
-    plans = [comparable(seed) for seed in range(PLANS)]
+    plans = [comparable(seed) for seed in PLANS]
     steps = [step for plan in plans for step in plan.drills[0].steps]
     assert {step.fail.kind for step in steps if step.fail} == set(FAULTS)
     assert {step.restore.kind for step in steps if step.restore} == set(FAULTS)
@@ -99,12 +101,12 @@ def test_the_plans_hold_every_fault_and_every_method():
 
 
 def test_single_requests_agree_on_the_demo():
-    """The demo's lost region with a sixtieth of its calls, so that no machine queues, over its first five minutes."""
+    """The demo's lost region with a sixtieth of its calls, so that no machine queues, for two hundred seconds."""
     plan = read_plan(DEMO)
     clients = [client.model_copy(update={"rps": client.rps / 60, "sources": 50}) for client in plan.clients]
-    drill = next(one for one in plan.drills if one.name == "lose-fells").model_copy(update={"lasts_s": 300})
+    drill = next(one for one in plan.drills if one.name == "lose-fells").model_copy(update={"lasts_s": 200})
     plan = plan.model_copy(update={"clients": clients})
-    found = disagreement(computed(plan, drill), simulated(plan, drill), 0.01 / (2 * (8 + 6 * 30)))
+    found = disagreement(computed(plan, drill), simulated(plan, drill), 0.01 / (2 * (8 + 6 * 20)))
     assert found == {}
 
 
@@ -118,3 +120,21 @@ def test_the_comparison_notices_a_probe_that_is_one_failure_slower():
     found = simulated(right, right.drills[0])
     assert disagreement(computed(right, right.drills[0]), found) == {}
     assert {"failed", "timed_out"} <= disagreement(computed(slower, slower.drills[0]), found).keys()
+
+
+@pytest.mark.parametrize("retries", [0, 1])
+def test_single_requests_agree_where_connections_are_idle_too_long(retries):
+    """Calls three seconds apart on the mean, a time-out of two, and a long way: many are sent into what is closed."""
+    plan = plan_from_data(random_plan(0) | {"pools": [{"name": "web", "tiers": [{"groups": {"tiles": 1}}]}]})
+    listener = {"name": "tls", "protocol": "tls", "port": 443, "otherwise": {"pool": "web"}}
+    data = plan.model_dump(mode="json", by_alias=True)
+    data["balancers"][0] |= {"layer": 4, "listeners": [listener], "idle_timeout_s": 2, "source_seen": None}
+    data["firewalls"][0]["allow_in"].append({"protocol": "tcp", "ports": ["8080"], "from": "198.18.0.0/15"})
+    data["areas"] = [area | {"latency_ms": dict.fromkeys(area["latency_ms"], 400)} for area in data["areas"]]
+    data["clients"][0] |= {"connection_s": 60, "retries": retries, "timeout_s": 10}
+    data["target_groups"] = [group | {"affinity": {"by": "none"}, "try_others": 0} for group in data["target_groups"]]
+    data["drills"] = [{"name": "any", "lasts_s": 110, "steps": [{"at_s": 40, "fail": {"process": "tiles-1"}}]}]
+    plan = plan_from_data(data)
+    expected = computed(plan, plan.drills[0])
+    assert (expected["reset"] > 20) == (retries == 0)
+    assert disagreement(expected, simulated(plan, plan.drills[0]), 0.01 / 100) == {}

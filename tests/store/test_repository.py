@@ -5,7 +5,7 @@ import sqlite3
 import pytest
 
 from northgate.store.repository import NothingToMoveTo, Repository, StaleRevision, UnknownPlan
-from tests.plans import base_plan
+from tests.support.plans import base_plan
 
 
 @pytest.fixture

@@ -8,7 +8,7 @@ import httpx2
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
-from tests.waits import WAIT_MS, WAIT_S
+from tests.support.waits import WAIT_MS, WAIT_S
 
 CHROMIUM = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",

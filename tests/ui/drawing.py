@@ -4,7 +4,7 @@ import time
 
 from playwright.sync_api import expect
 
-from tests.waits import WAIT_S
+from tests.support.waits import WAIT_S
 
 NOTHING = {"reference": "none", "choice": "as by default"}
 

@@ -9,8 +9,8 @@ from playwright.sync_api import expect
 
 from northgate.plan import plan_from_data, plan_from_text
 from tests.plan.test_reading import EXAMPLE
+from tests.support.waits import WAIT_S
 from tests.ui.drawing import Drawing
-from tests.waits import WAIT_S
 
 # Long, and on its own server: it runs beside the other tests of the interface.
 pytestmark = pytest.mark.xdist_group("drawing")

@@ -8,8 +8,8 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.plan.test_reading import EXAMPLE
-from tests.plans import changed, plan_data
-from tests.waits import WAIT_S
+from tests.support.plans import changed, plan_data
+from tests.support.waits import WAIT_S
 
 pytestmark = pytest.mark.xdist_group("drawing")
 

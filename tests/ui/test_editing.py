@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.plan.test_reading import EXAMPLE
-from tests.waits import WAIT_S
+from tests.support.waits import WAIT_S
 
 pytestmark = pytest.mark.xdist_group("browser")
 

@@ -9,7 +9,7 @@ from playwright.sync_api import expect
 from northgate.plan.generated import generated_plan
 from northgate.plan.writing import plan_as_json
 from tests.plan.test_reading import EXAMPLE
-from tests.waits import WAIT_S
+from tests.support.waits import WAIT_S
 
 pytestmark = pytest.mark.xdist_group("browser")
 

@@ -9,7 +9,7 @@ from northgate.plan import plan_from_text, read_plan
 from northgate.web.computing import Computer
 from northgate.web.leaving import Abandoned
 from tests.plan.test_reading import EXAMPLE
-from tests.plans import plan_data
+from tests.support.plans import plan_data
 
 TEXT = EXAMPLE.read_text()
 DRILL = "/api/plans/beckwater/drills/lose-fells-2"

@@ -10,7 +10,7 @@ import time
 import httpx2
 import pytest
 
-from tests.waits import WAIT_S
+from tests.support.waits import WAIT_S
 
 PLAN = "/api/plans/beckwater"
 SLOWER = [{"op": "replace", "path": "/probes/0/interval_s", "value": 30}]

@@ -2,7 +2,7 @@
 
 from northgate.engine.reports.drill import drill_answer
 from northgate.engine.reports.words import trigger_words
-from tests.plans import drill_of, fail, plan_data
+from tests.support.plans import drill_of, fail, plan_data
 
 
 def near_its_limit(rps, **group):

@@ -7,7 +7,7 @@ from northgate.engine.base.errors import CannotRun
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.formulas.hashing import shares, target_keys
 from northgate.plan.drills import CAUSES
-from tests.plans import changed, drill_of, fail, network_of, plan_data
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data
 
 
 def caused(flow):

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from northgate.engine.formulas.failover import last_stops
 from tests.engine.drill.test_traffic import targets
-from tests.plans import drill_of, fail, plan_data
+from tests.support.plans import drill_of, fail, plan_data
 
 
 def every_sequence(first, drawn, bad, silent, tries):

@@ -7,7 +7,7 @@ import pytest
 from scipy.stats import poisson
 
 from northgate.engine.formulas.queues import erlang_b, erlang_c, mean_wait_s, queue_under, servers
-from tests.plans import changed, drill_of, fail, plan_data
+from tests.support.plans import changed, drill_of, fail, plan_data
 
 
 def erlang_c_by_sum(count: int, load: float) -> float:

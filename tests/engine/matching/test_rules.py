@@ -7,7 +7,7 @@ from northgate.engine.matching.rules import OTHERWISE, host_matches, listener_fo
 from northgate.engine.network.sources import segments_of
 from northgate.plan.balancers import Listener
 from northgate.plan.traffic import ClientGroup
-from tests.plans import base_plan
+from tests.support.plans import base_plan
 
 RFC_3986_EXAMPLES = [
     ("/a/b/c/./../../g", "/a/g"),

@@ -7,7 +7,7 @@ from northgate.engine.base.errors import CannotRun
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.network.answers import answer_shares
 from northgate.plan.traffic import DnsEntry
-from tests.plans import network_of, plan_data
+from tests.support.plans import network_of, plan_data
 
 ANSWERS = [
     {"address": "192.0.2.1", "weight": 1, "areas": ["uplands"]},

@@ -4,7 +4,7 @@ import pytest
 
 from northgate.engine.network.readiness import remarks
 from tests.engine.network.test_names import two_regions
-from tests.plans import network_of
+from tests.support.plans import network_of
 
 LACKS = "uplands has no latency to coast, of which {} takes the nearest: it counts as infinitely far"
 

@@ -5,7 +5,7 @@ import pytest
 from northgate.engine.drill.run import run_drill
 from northgate.engine.reports.board.state import board_state
 from northgate.engine.reports.words import message
-from tests.plans import drill_of, fail, network_of, plan_data
+from tests.support.plans import drill_of, fail, network_of, plan_data
 
 SCALE = {"min": 6, "max": 12, "target_utilisation": 0.6, "every_s": 30, "warmup_s": 45}
 

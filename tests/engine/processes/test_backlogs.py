@@ -9,7 +9,7 @@ from northgate.engine.drill.run import undisturbed
 from northgate.engine.processes.backlogs import Growth, growth, next_crossing, patience_bounds
 from northgate.engine.processes.fronts import Addresses
 from northgate.engine.solver.solve import Solver
-from tests.plans import changed, drill_of, network_of, plan_data
+from tests.support.plans import changed, drill_of, network_of, plan_data
 
 
 def overloaded(**client):

@@ -5,7 +5,7 @@ import pytest
 
 from northgate.engine.drill.run import undisturbed
 from tests.engine.drill.test_traffic import targets
-from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 
 def sticky(**affinity):

@@ -4,7 +4,7 @@ import pytest
 
 from northgate.engine.formulas.blind_times import down_bounds, up_bounds
 from northgate.plan.groups import Probe
-from tests.plans import changed, drill_of, fail, plan_data, restore
+from tests.support.plans import changed, drill_of, fail, plan_data, restore
 
 CLOSE = 1e-9
 FIELDS = ("interval_s", "timeout_s", "unhealthy_after", "healthy_after")

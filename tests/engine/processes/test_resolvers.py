@@ -9,7 +9,7 @@ from northgate.engine.reports.words import message
 from northgate.plan.drills import CAUSES
 from tests.engine.drill.test_traffic import targets
 from tests.engine.network.test_names import WATCH, fronts_of, two_regions
-from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 RPS = 800
 

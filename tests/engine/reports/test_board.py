@@ -6,8 +6,9 @@ from hypothesis import HealthCheck, given, settings
 
 from northgate.engine.drill.run import run_drill, undisturbed
 from northgate.engine.reports.board.state import MOST_BERTHS, board_state
-from tests.engine.strategies import plans_with_a_drill
-from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
+from tests.support.exploring import examples
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
+from tests.support.strategies import plans_with_a_drill
 
 
 def berths(run, second):
@@ -80,7 +81,7 @@ def test_what_a_fault_touches_is_marked():
     assert [group.touched for group in board_state(run.flow_at(5)).groups] == [False, False]
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=examples(8), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(plans_with_a_drill())
 def test_sums_agree_at_every_level_on_any_plan(data):
     network = network_of(data)

@@ -7,7 +7,7 @@ import pytest
 from northgate.engine.drill.run import run_drill
 from northgate.engine.reports.drill import drill_answer
 from tests.engine.network.test_names import two_regions
-from tests.plans import fail, network_of
+from tests.support.plans import fail, network_of
 
 
 @pytest.mark.parametrize(("lasts_s", "settled"), [(180, False), (900, True)])

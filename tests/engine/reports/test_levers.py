@@ -10,7 +10,7 @@ from northgate.engine.reports.levers import levers
 from northgate.plan import plan_from_data
 from tests.engine.drill.test_traffic import drawn, rule
 from tests.engine.processes.test_resolvers import RPS, watched
-from tests.plans import changed, drill_of, fail, plan_data, restore
+from tests.support.plans import changed, drill_of, fail, plan_data, restore
 
 
 def mechanisms(run):

@@ -8,7 +8,7 @@ from northgate.engine.matching.shadows import covers
 from northgate.engine.reports.rules import listener_rules
 from northgate.engine.reports.whatif import zone_losses
 from northgate.plan.balancers import When
-from tests.plans import changed, network_of, plan_data
+from tests.support.plans import changed, network_of, plan_data
 
 RULES = [
     {"name": "maps", "when": {"path": ["/tiles/*"]}, "do": {"pool": "web"}},

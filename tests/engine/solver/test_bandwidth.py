@@ -3,7 +3,7 @@
 import pytest
 
 from northgate.engine.drill.run import undisturbed
-from tests.plans import drill_of, network_of, plan_data
+from tests.support.plans import drill_of, network_of, plan_data
 
 
 def narrow(mbps, **client):

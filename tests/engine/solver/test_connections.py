@@ -6,7 +6,7 @@ import pytest
 from northgate.engine.drill.run import undisturbed
 from northgate.plan.drills import CAUSES
 from tests.engine.drill.test_traffic import targets
-from tests.plans import drill_of, fail, network_of, plan_data, restore
+from tests.support.plans import drill_of, fail, network_of, plan_data, restore
 
 SOURCES, RPS, LIVES_S = 3000, 600, 30.0
 RATE = RPS / SOURCES

@@ -4,7 +4,7 @@ import pytest
 
 from northgate.engine.base.errors import CannotRun
 from northgate.engine.drill.run import undisturbed
-from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 OTHER = {
     "name": "other", "zones": {"fells-1": None, "fells-2": None, "fells-3": None}, "count": 3,

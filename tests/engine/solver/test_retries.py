@@ -5,8 +5,8 @@ import pytest
 
 from northgate.engine.balancing.keys import KeyTable
 from northgate.engine.drill.run import undisturbed
-from tests.plans import changed, drill_of, fail, network_of, plan_data, restore
 from tests.simulation.requests import score
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 
 def with_retries(count, **client):

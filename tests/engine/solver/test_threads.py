@@ -9,7 +9,7 @@ import pytest
 from northgate.engine.drill.run import run_drill
 from northgate.engine.trace.question import Question
 from northgate.engine.trace.trace import trace
-from tests.plans import fail, network_of, plan_data
+from tests.support.plans import fail, network_of, plan_data
 
 THREADS, ROUNDS = 4, 2
 

@@ -19,11 +19,12 @@ from northgate.engine.trace.trace import trace
 from northgate.engine.trace.walk import Walker
 from northgate.plan.drills import CAUSES
 from tests.engine.network.test_names import two_regions
-from tests.engine.strategies import plans_with_a_drill
-from tests.plans import fail, network_of
-from tests.worlds import RPS, World
+from tests.support.exploring import examples
+from tests.support.plans import fail, network_of
+from tests.support.strategies import plans_with_a_drill
+from tests.support.worlds import RPS, World
 
-LAW = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+LAW = settings(max_examples=examples(12), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
 def without_connections(flow):

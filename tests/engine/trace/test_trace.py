@@ -19,7 +19,7 @@ from northgate.engine.truth.paths import Paths
 from northgate.plan.faults import Part
 from tests.engine.drill.test_traffic import behind, drawn, layer_4, rule, slow_and_quick
 from tests.engine.network.test_names import two_regions
-from tests.plans import changed, fail, network_of, plan_data
+from tests.support.plans import changed, fail, network_of, plan_data
 
 URL = "https://www.beckwater.example/tiles/7"
 

@@ -9,7 +9,7 @@ from northgate.engine.truth.encounter import encounter
 from northgate.engine.truth.faults import EFFECTS, healthy, truth_under
 from northgate.engine.truth.paths import Paths
 from northgate.plan.faults import FAULTS, Part
-from tests.plans import network_of, plan_data
+from tests.support.plans import network_of, plan_data
 
 
 def everything():

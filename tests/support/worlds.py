@@ -2,8 +2,8 @@
 
 from typing import Any
 
-from tests.plans import fail
 from tests.simulation.requests import score
+from tests.support.plans import fail
 
 RPS = 120.0
 # The calls of sources so many that none of them ever has a connection that is still open.

@@ -4,7 +4,7 @@ from typing import Any
 
 from hypothesis import strategies as st
 
-from tests.plans import plan_data
+from tests.support.plans import plan_data
 
 ZONES = ["fells-1", "fells-2", "fells-3"]
 SERVES = [{"port": 8080, "protocol": "http", "pages": {"/": 200, "/ready": 200}}]
