@@ -3,11 +3,15 @@ PORT ?= 8420
 PYTHON ?= python3
 BIN := .venv/bin
 STAMPS := .make
+PLAN ?= examples/beckwater.plan.yaml
+DRILL ?= lose-fells-2
+# Per cent of the lines and branches of plan and engine that tests pass.
+COVERED := 90
 WEB_SOURCES := $(shell find web/src web/index.html web/public web/vite.config.ts -type f 2>/dev/null)
 
 PY_SOURCES := $(shell find src -name '*.py' 2>/dev/null)
 
-.PHONY: setup demo test lint bench types screenshots clean
+.PHONY: setup demo test check fast bench types screenshots profile mutants clean
 .DELETE_ON_ERROR:
 
 setup: $(STAMPS)/bytecode $(STAMPS)/web
@@ -44,30 +48,45 @@ $(STAMPS)/chromium:
 demo: setup
 	$(BIN)/northgate demo --port $(PORT) --no-browser
 
-lint: setup
-	$(BIN)/ruff check .
-	$(BIN)/ruff format --check .
+# Types, lint, contracts, and that nothing generated is stale: what is to hold before anything is run.
+check: $(STAMPS)/python $(STAMPS)/node
+	$(BIN)/ruff check --quiet .
+	$(BIN)/ruff format --quiet --check .
 	$(BIN)/mypy
-	$(BIN)/lint-imports --no-logo 2>/dev/null || $(BIN)/lint-imports
+	$(BIN)/lint-imports --no-logo > $(STAMPS)/contracts || (cat $(STAMPS)/contracts; false)
+	$(BIN)/deptry --no-ansi src
 	cd web && npm run --silent check
 	$(BIN)/python -m northgate.web.openapi > web/openapi.json
 	cd web && npx openapi-typescript openapi.json -o $(CURDIR)/$(STAMPS)/schema.d.ts > /dev/null
 	cmp $(STAMPS)/schema.d.ts web/src/api/schema.d.ts || (echo "the API types are stale: run 'make types'"; false)
+
+# The quick tests: formulas, matching, the plan and what is true.
+fast: $(STAMPS)/python
+	$(BIN)/pytest -q -n 2 tests/engine/formulas tests/engine/matching tests/engine/truth tests/plan tests/engine/test_rooms.py
 
 # Types of the API for the front end, generated from the server.
 types: $(STAMPS)/python $(STAMPS)/node
 	$(BIN)/python -m northgate.web.openapi > web/openapi.json
 	cd web && npx openapi-typescript openapi.json -o src/api/schema.d.ts > /dev/null
 
-test: setup $(STAMPS)/chromium lint
+test: setup $(STAMPS)/chromium check
 	cd web && npm run --silent test
-	$(BIN)/pytest -q -n 2 --dist loadgroup tests
+	$(BIN)/pytest -q -n 2 --dist loadgroup --cov --cov-report=term:skip-covered --cov-fail-under=$(COVERED) tests
 
 bench: setup $(STAMPS)/chromium
 	$(BIN)/python benches/run.py
 
 screenshots: setup $(STAMPS)/chromium
 	$(BIN)/python docs/take_screenshots.py
+
+# Where the time of a drill goes: make profile PLAN=… DRILL=…
+profile: $(STAMPS)/python
+	$(BIN)/pyinstrument --outfile $(STAMPS)/profile.html --renderer html -m northgate drill $(PLAN) $(DRILL)
+	@echo "$(STAMPS)/profile.html"
+
+# Which small changes of formulas and matching no test notices; takes its time, and is no part of the tests.
+mutants: $(STAMPS)/python
+	$(BIN)/mutmut run; $(BIN)/mutmut results
 
 clean:
 	rm -rf .venv web/node_modules $(STAMPS) src/northgate/web/static

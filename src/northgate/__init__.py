@@ -2,7 +2,7 @@
 
 import os
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 
 # NumPy and SciPy start a pool of threads for linear algebra when they are loaded. The engine's matrices are small:
 # where cores are busy, handing 5 x 5 of them to a pool takes hundreds of times as long as the work. So one thread, in

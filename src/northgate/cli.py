@@ -5,12 +5,12 @@ import itertools
 import json
 import sys
 import time
-from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from northgate import __version__
 from northgate.plan.problems import PlanError, Problem, did_you_mean
 
 if TYPE_CHECKING:
@@ -57,7 +57,7 @@ def main() -> None:
 
 def _version(wanted: bool) -> None:
     if wanted:
-        typer.echo(f"northgate {version('northgate')}")
+        typer.echo(f"northgate {__version__}")
         raise typer.Exit
 
 

@@ -8,6 +8,8 @@ from xml.etree import ElementTree
 import jsonschema
 import pytest
 
+from northgate import __version__
+from tests.engine.network.test_names import two_regions
 from tests.plan.test_reading import EXAMPLE, NASTY
 from tests.support.plans import changed, fail, plan_data
 from tests.support.waits import WAIT_S
@@ -207,3 +209,18 @@ def test_levers_are_worked_out_when_asked():
     levers = json.loads(done.stdout)["drills"][0]["levers"]
     assert levers[0]["fewer_failed"] >= levers[1]["fewer_failed"] > 0
     assert "what would have helped" in northgate("drill", EXAMPLE, "tiles-8-crashes", "--levers").stdout
+
+
+def test_the_version_is_told():
+    done = northgate("--version")
+    assert (done.returncode, done.stdout) == (0, f"northgate {__version__}\n")
+
+
+def test_what_a_plan_leaves_open_is_told_beside_its_answer(tmp_path):
+    data = two_regions()
+    data["areas"][0]["latency_ms"].pop("coast")
+    data["names"][0]["choose"] = "nearest"
+    done = northgate("trace", write(tmp_path, data), "--client", "walkers", "--json")
+    assert done.returncode == 0
+    assert "uplands has no latency to coast" in done.stderr
+    assert json.loads(done.stdout)["outcome"]["zone"].startswith("fells")

@@ -22,6 +22,17 @@ def plan(server):
         client.delete(f"/api/plans/{key}")
 
 
+def sender(server, key):
+    """Sends an edit as somebody else would."""
+
+    def send(patch):
+        with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
+            answer = client.patch(f"/api/plans/{key}", json=patch, headers={"if-match": '"1"'})
+            assert answer.status_code == 200, answer.text
+
+    return send
+
+
 def board(key, select=""):
     return f"/plans/{key}/board" + (f"?select={select}" if select else "")
 
@@ -268,3 +279,49 @@ def test_a_pasted_row_in_an_unknown_zone_is_told(page):
     page.get_by_label("Regions and their zones").fill("vale: vale-1")
     page.get_by_label("Machines, pasted").fill("maps-1\tvale-7")
     expect(page.get_by_text("1 machine in 1 zone.")).to_be_visible()
+
+
+def test_a_list_keeps_words_that_hold_spaces(page, plan, server):
+    """A header's value is one word, whatever stands in it."""
+    key, ask, send = *plan, sender(server, plan[0])
+    place = "/balancers/0/listeners/0/rules/0/when/header"
+    send([{"op": "add", "path": place, "value": {"user-agent": ["curl"]}}])
+    page.goto(board(key, "listener:fells-front/https"))
+    box = page.get_by_test_id("inspector").get_by_label("user-agent", exact=True)
+    box.fill("Mozilla/5.0 (X11), curl")
+    box.press("Enter")
+    expect(page.get_by_test_id("standing")).to_contain_text("2 edits")
+    expect(box).to_have_value("Mozilla/5.0 (X11), curl")
+    when = ask()["document"]["balancers"][0]["listeners"][0]["rules"][0]["when"]
+    assert when["header"] == {"user-agent": ["Mozilla/5.0 (X11)", "curl"]}
+
+
+def test_keys_that_are_typed_into_fields_do_nothing_else(page, plan):
+    key, _ = plan
+    page.goto(board(key))
+    page.get_by_test_id("inspector").wait_for()
+    page.keyboard.press("?")
+    help_ = page.get_by_role("dialog", name="Keys")
+    expect(help_).to_contain_text("find any object or action")
+    page.keyboard.press("Escape")
+    expect(help_).to_have_count(0)
+    page.goto(f"/plans/{key}/sheets/machines")
+    page.get_by_role("button", name="Paste rows").click()
+    rows = page.get_by_label("Rows", exact=True)
+    rows.press_sequentially("?a/x")
+    expect(rows).to_have_value("?a/x")
+    expect(page.get_by_role("dialog", name="Keys")).to_have_count(0)
+
+
+def test_what_a_plan_leaves_open_is_told_with_a_way_to_it(page, plan, server):
+    key, ask = plan
+    lacking = next(index for index, area in enumerate(ask()["document"]["areas"]) if "coast" in area["latency_ms"])
+    sender(server, key)([
+        {"op": "remove", "path": f"/areas/{lacking}/latency_ms/coast"},
+        {"op": "replace", "path": "/names/0/choose", "value": "nearest"},
+    ])  # fmt: skip
+    page.goto(board(key))
+    name = ask()["document"]["areas"][lacking]["name"]
+    expect(page.get_by_test_id("inspector")).to_contain_text(f"{name} has no latency to coast")
+    page.get_by_role("button", name=f"open {name}").click()
+    expect(page).to_have_url(re.compile("select=area"))

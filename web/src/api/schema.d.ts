@@ -850,6 +850,8 @@ export interface components {
             berths: components["schemas"]["BerthState"][];
             /** Ribbons */
             ribbons: components["schemas"]["Ribbon"][];
+            /** Remarks */
+            remarks: components["schemas"]["Remark"][];
         };
         /**
          * BoundsAnswer
@@ -2242,6 +2244,16 @@ export interface components {
             zones: number;
             /** Lost Zones */
             lost_zones: number;
+        };
+        /**
+         * Remark
+         * @description What the plan leaves open that this needs: where, and what is taken for it.
+         */
+        Remark: {
+            /** Where */
+            where: string;
+            /** Message */
+            message: string;
         };
         /**
          * RemedyAnswer

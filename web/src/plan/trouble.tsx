@@ -32,7 +32,7 @@ export function Trouble({ error, document, onSelect }: TroubleProps) {
 }
 
 /** The object in which a place lies. */
-function objectAt(document: PlanDocument, where: string): Selection | undefined {
+export function objectAt(document: PlanDocument, where: string): Selection | undefined {
   const [, list, index] = where.split("/");
   const kind = OBJECT_KINDS.find((one: ObjectKind) => KINDS[one].list === list);
   const object = kind && objectsOf(document, kind)[Number(index)];

@@ -145,7 +145,7 @@ function Unfit({ planKey, asked, document, error, selection, onSelect }: UnfitPr
 
 const EMPTY_STATE: BoardState = {
   rps: 0, served_rps: 0, failed_rps: 0, second: 0, failed_by_cause: {}, mean_latency_ms: 0,
-  zones: [], regions: [], clients: [], names: [], balancers: [], groups: [], cells: [], region_cells: [], berths: [], ribbons: [],
+  zones: [], regions: [], clients: [], names: [], balancers: [], groups: [], cells: [], region_cells: [], berths: [], ribbons: [], remarks: [],
 };
 
 /** The target whose truth and belief stand at the foot: the selected one, else the one that was noticed last. */

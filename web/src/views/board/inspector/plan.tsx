@@ -1,9 +1,10 @@
 /** The inspector of the whole plan, while nothing is selected. */
 
-import type { Schemas } from "../../../api/client";
+import type { PlanDocument, Schemas } from "../../../api/client";
 import { amount, perSecond } from "../../../kit/format";
-import { Reading, Section } from "../../../kit/parts";
+import { Button, Reading, Section } from "../../../kit/parts";
 import { PlanSection } from "../../../form/object-section";
+import { objectAt } from "../../../plan/trouble";
 import { Rates, when, type Described, type InspectorProps } from "./shared";
 
 const CAUSES: Record<string, string> = {
@@ -17,7 +18,7 @@ const CAUSES: Record<string, string> = {
   reset: "reset",
 };
 
-export function overview({ planKey, document, state, looking }: InspectorProps): Described {
+export function overview({ planKey, document, state, looking, onSelect }: InspectorProps): Described {
   const failing = Object.entries(state.failed_by_cause).filter(([, rate]) => rate > 0);
   return {
     kind: "plan",
@@ -40,6 +41,7 @@ export function overview({ planKey, document, state, looking }: InspectorProps):
             ))}
           </dl>
         </Section>
+        <Remarks document={document} remarks={state.remarks} onSelect={onSelect} />
         {looking.mode === "drill" && <DrillReadings drill={looking.drill} />}
         {document.notes && <p className="mt-5 text-[12px] text-ink-soft">{document.notes}</p>}
         <PlanSection planKey={planKey} document={document} />
@@ -62,6 +64,25 @@ function DrillReadings({ drill }: { drill: Schemas["DrillAnswer"] }) {
           />
         ))}
       </dl>
+    </Section>
+  );
+}
+
+/** What the plan leaves open that these numbers need, with a way to it. */
+function Remarks({ document, remarks, onSelect }: { document: PlanDocument; remarks: Schemas["Remark"][]; onSelect: InspectorProps["onSelect"] }) {
+  if (remarks.length === 0) return null;
+  return (
+    <Section title="What the plan leaves open">
+      <ul className="space-y-1.5">
+        {remarks.map((one) => {
+          const object = objectAt(document, one.where);
+          return (
+            <li key={one.where + one.message}>
+              {one.message} {object && <Button onClick={() => onSelect(object)}>open {object.name}</Button>}
+            </li>
+          );
+        })}
+      </ul>
     </Section>
   );
 }
