@@ -60,7 +60,14 @@ def make_an_edit(page: Page) -> None:
 def take(page: Page, address: str, name: str, view: str) -> None:
     """Opens a view, waits until it has settled, and keeps its picture."""
     page.goto(address + view)
-    page.locator("[data-zone], [role=table], [data-testid=ladder], [data-testid=charts], form").first.wait_for()
+    # What each view comes to when its answer is there.
+    shown = {
+        "/trace": "[data-testid=ladder]",
+        "/drill": "[data-testid=charts]",
+        "/sheets": "[role=table]",
+        "/start": "form",
+    }
+    page.locator(next((one for part, one in shown.items() if part in view), "[data-zone]")).first.wait_for()
     page.wait_for_load_state("networkidle")
     page.evaluate("document.fonts.ready")
     if name == "start":
