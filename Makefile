@@ -11,7 +11,7 @@ WEB_SOURCES := $(shell find web/src web/index.html web/public web/vite.config.ts
 
 PY_SOURCES := $(shell find src -name '*.py' 2>/dev/null)
 
-.PHONY: setup demo test check fast bench types screenshots profile mutants clean
+.PHONY: setup demo test check check-package check-front-end check-generated fast bench types screenshots profile mutants clean
 .DELETE_ON_ERROR:
 
 setup: $(STAMPS)/bytecode $(STAMPS)/web
@@ -50,12 +50,19 @@ demo: setup
 
 # Types, lint, contracts, and that nothing generated is stale: what is to hold before anything is run.
 check: $(STAMPS)/python $(STAMPS)/node
+	@$(MAKE) --no-print-directory -j 3 check-package check-front-end check-generated
+
+check-package:
 	$(BIN)/ruff check --quiet .
 	$(BIN)/ruff format --quiet --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-logo > $(STAMPS)/contracts || (cat $(STAMPS)/contracts; false)
 	$(BIN)/deptry --no-ansi src
+
+check-front-end:
 	cd web && npm run --silent check
+
+check-generated:
 	$(BIN)/python -m northgate.web.openapi > web/openapi.json
 	cd web && npx openapi-typescript openapi.json -o $(CURDIR)/$(STAMPS)/schema.d.ts > /dev/null
 	cmp $(STAMPS)/schema.d.ts web/src/api/schema.d.ts || (echo "the API types are stale: run 'make types'"; false)
