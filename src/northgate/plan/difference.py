@@ -1,12 +1,12 @@
 """The difference between two plans in words, object by object, each change marked in place or replace."""
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, Literal
 
 from northgate.plan.document import Plan
 from northgate.plan.editing import whole_data
+from northgate.plan.words import said, unit
 
 KINDS = {
     "regions": "region", "areas": "area", "networks": "network", "firewalls": "firewall", "instances": "instance",
@@ -15,11 +15,6 @@ KINDS = {
     "drills": "drill",
 }  # fmt: skip
 _SINGULAR = {"balancers": "balancer", "target_groups": "target_group", "names": "name", "clients": "client"}
-_UNITS = {"_s": " s", "_ms": " ms", "_rps": " requests/s", "_mbps": " Mbit/s"}
-_WORDS = {
-    "interval_s": "every", "timeout_s": "gives up after", "unhealthy_after": "out after", "healthy_after": "back after",
-    "ttl_s": "TTL", "rps": "rate",
-}  # fmt: skip
 
 Effect = Literal["in place", "replace", "added", "removed"]
 
@@ -107,13 +102,13 @@ def _in_named(place: str, old: list[Any], new: list[Any]) -> Iterator[tuple[str,
 
 
 def _label(place: str) -> str:
-    parts = [_WORDS.get(part, re.sub(r"_(s|ms|rps|mbps)$", "", part).replace("_", " ")) for part in place.split("/")]
-    return " ".join(part if not part.isdigit() else f"{int(part) + 1}" for part in parts if part)
+    return " ".join(f"{int(part) + 1}" if part.isdigit() else said(part) for part in place.split("/") if part)
 
 
 def _told(place: str, old: Any, new: Any) -> str:
-    unit = next((unit for ending, unit in _UNITS.items() if place.endswith(ending)), "")
-    return f"{_label(place)} {_shown(new, unit)}, was {_shown(old, unit)}"
+    measured = unit(place.rpartition("/")[2])
+    spaced = "" if measured in ("", "/s") else " "
+    return f"{_label(place)} {_shown(new, spaced + measured)}, was {_shown(old, spaced + measured)}"
 
 
 def _shown(value: Any, unit: str) -> str:

@@ -22,6 +22,8 @@ from pydantic.alias_generators import to_snake
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
 
+from northgate.plan.words import hints
+
 NAME_PATTERN = r"^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$"
 _LABEL = r"[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?"
 # RFC 1123 section 2.1 and RFC 1035 section 2.3.4: labels of 1 to 63 letters, digits and hyphens, 253 in all.
@@ -53,6 +55,14 @@ class PlanModel(BaseModel):
         # Only the whole document is validated, so only its validator is built: that halves the time to start.
         defer_build=True,
     )
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core_schema: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        """Tells readers of the schema what each field is called, in which unit, and a sample."""
+        schema = handler(core_schema)
+        for field, one in handler.resolve_ref_schema(schema).get("properties", {}).items():
+            one.update(hints(field))
+        return schema
 
 
 def _address(text: str) -> str:

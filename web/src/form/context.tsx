@@ -42,6 +42,8 @@ export interface ValueProps {
   /** How the field is called for those who do not see its label. */
   spoken?: string;
   info: FieldInfo;
+  /** In which unit it is given. */
+  unit?: string;
   value: unknown;
   path: string;
 }

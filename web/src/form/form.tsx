@@ -3,7 +3,7 @@
 import { useId, type ReactNode } from "react";
 import { pointerPart, problemAt, setting } from "../plan/edit";
 import { namesFor } from "../plan/names";
-import { alternatives, blank, fieldInfo, label, sampled, type Field, type FieldInfo, type Schema } from "./schema";
+import { alternatives, blank, fieldInfo, label, sampled, unit, type Field, type FieldInfo, type Schema } from "./schema";
 import { BOX, Context, useForm, type FieldsProps, type FormContext, type ValueProps } from "./context";
 import { ChoiceField, ReferenceField, YesNoField } from "./fields/choice";
 import { ListField } from "./fields/list";
@@ -56,13 +56,14 @@ interface RowProps {
 function FieldRow({ name, info, value, path, choices, schema, parent }: RowProps) {
   const { refused, error } = useForm();
   const id = useId();
+  const property = schema.properties?.[name];
   const problem = refused !== undefined && (refused === path || refused.startsWith(`${path}/`)) ? problemAt(error, path) : undefined;
   const wide = ["list", "map", "object"].includes(info.field.kind) && !isTextList(info.field);
-  const heading = choices.length > 0 ? <Alternatives name={name} options={choices} schema={schema} parent={parent} /> : <label htmlFor={id} className="text-ink-soft">{label(name)}</label>;
+  const heading = choices.length > 0 ? <Alternatives name={name} options={choices} schema={schema} parent={parent} /> : <label htmlFor={id} className="text-ink-soft">{label(name, property)}</label>;
   return (
     <div data-path={path} className={wide ? "mt-2 border-l-2 border-line pl-2.5" : "grid min-h-7 grid-cols-[1fr_132px] items-center gap-x-2 py-px"}>
       {wide ? <p className="mb-0.5 font-medium">{heading}</p> : heading}
-      <FieldValue id={id} name={name} spoken={choices.length > 0 ? label(name) : undefined} info={info} value={value} path={path} />
+      <FieldValue id={id} name={name} spoken={choices.length > 0 ? label(name, property) : undefined} unit={unit(property)} info={info} value={value} path={path} />
       {problem && (
         <p className="col-span-2 text-[12px] text-vermilion-text" role="alert">
           {problem}
@@ -80,7 +81,7 @@ function Alternatives({ name, options, schema, parent }: { name: string; options
   const change = (next: string) => {
     const fresh = (field: string) => {
       const inner = fieldInfo(root, schema.properties?.[field] ?? {});
-      return sampled(field, blank(root, { ...inner.schema, default: undefined }, (kind) => namesFor(document, kind)) ?? "");
+      return sampled(schema.properties?.[field] ?? {}, blank(root, { ...inner.schema, default: undefined }, (kind) => namesFor(document, kind)) ?? "");
     };
     const before = options.find((one) => one.name === name);
     const after = options.find((one) => one.name === next);
@@ -93,7 +94,7 @@ function Alternatives({ name, options, schema, parent }: { name: string; options
     <select aria-label="kind" className={`${BOX} w-auto font-medium`} value={name} onChange={(event) => change(event.target.value)}>
       {options.map((option) => (
         <option key={option.name} value={option.name}>
-          {label(option.name)}
+          {label(option.name, schema.properties?.[option.name])}
         </option>
       ))}
     </select>

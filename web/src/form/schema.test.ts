@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 
 import { documentOf } from "../plan/testing";
 import { freeName, namesFor, placeOf, valueAt } from "../plan/names";
-import { alternatives, blankItem, blankObject, fieldInfo, label, unit, type Schema } from "./schema";
+import { alternatives, blankItem, blankObject, fieldInfo, label, propertyNamed, unit, type Schema } from "./schema";
 
 const root: Schema = {
   $defs: {
@@ -10,7 +10,7 @@ const root: Schema = {
       type: "object",
       required: ["name"],
       properties: {
-        name: { type: "string" },
+        name: { type: "string", "x-sample": "new" },
         interval_s: { type: "number", exclusiveMinimum: 0, default: 10 },
         port: { anyOf: [{ const: "same" }, { type: "integer", minimum: 1 }], default: "same" },
         host: { anyOf: [{ type: "string" }, { type: "null" }], default: null },
@@ -54,7 +54,7 @@ describe("fields made from the schema", () => {
   });
 
   it("start as something that the plan accepts, under a name that no sibling has", () => {
-    const subnet: Schema = { type: "object", required: ["name", "cidr"], properties: { name: { type: "string" }, cidr: { type: "string" } } };
+    const subnet: Schema = { type: "object", required: ["name", "cidr"], properties: { name: { type: "string", "x-sample": "new" }, cidr: { type: "string", "x-sample": "198.18.0.0/24" } } };
     expect(blankItem(root, subnet, [{ name: "new-1" }], () => [])).toEqual({ name: "new-2", cidr: "198.18.0.0/24" });
     const bound: Schema = { type: "object", required: ["reading"], properties: { reading: { enum: ["failed", "requests"] }, at_most: { type: "number" } } };
     expect(blankItem(root, bound, [], () => [])).toEqual({ reading: "failed", at_most: 0 });
@@ -69,9 +69,12 @@ describe("fields made from the schema", () => {
     ]);
   });
 
-  it("have names and units that a person reads", () => {
-    expect(["url", "interval_s", "front_failover_s", "try_others"].map(label)).toEqual(["URL", "Every", "Dead front leaves after", "Try others"]);
-    expect(["interval_s", "service_ms", "capacity_rps", "weight"].map(unit)).toEqual(["s", "ms", "/s", ""]);
+  it("have the names and units that the schema gives them", () => {
+    const property = { "x-label": "Every", "x-unit": "s" };
+    const root = { $defs: { Probe: { properties: { interval_s: property } } } };
+    expect(propertyNamed(root, "interval_s")).toBe(property);
+    expect([label("interval_s", property), unit(property)]).toEqual(["Every", "s"]);
+    expect([label("try_others", undefined), unit(undefined)]).toEqual(["Try others", ""]);
   });
 });
 

@@ -20,6 +20,10 @@ export interface Schema {
   minProperties?: number;
   oneOf?: { required?: string[]; "x-beside"?: string[] }[];
   "x-refers-to"?: string;
+  /** What the field is called, in which unit, and something that may stand there. */
+  "x-label"?: string;
+  "x-unit"?: string;
+  "x-sample"?: unknown;
   $defs?: Record<string, Schema>;
 }
 
@@ -125,11 +129,9 @@ export function alternatives(schema: Schema): { name: string; needed: string[]; 
 }
 
 /** What a new entry says where the plan asks for text: something that the plan accepts, to be written over. */
-const SAMPLES: Record<string, unknown> = { name: "new", cidr: "198.18.0.0/24", url: "https://www.beckwater.example/", from: "any", to: "any", ports: ["443"], hosts: ["*.beckwater.example"], address: "203.0.113.1", host: "www.beckwater.example", page: "/" };
-
-export function sampled(name: string, value: unknown): unknown {
+export function sampled(schema: Schema, value: unknown): unknown {
   const empty = value === "" || (Array.isArray(value) && value.length === 1 && value[0] === "");
-  return empty && name in SAMPLES ? SAMPLES[name] : value;
+  return empty ? (schema["x-sample"] ?? value) : value;
 }
 
 /** A new item of a list beside its siblings: its name is one that none of them has. */
@@ -137,7 +139,8 @@ export function blankItem(root: Schema, schema: Schema, siblings: unknown[], nam
   const made = blank(root, schema, names);
   if ("at_most" in (schema.properties ?? {})) return { ...(made as object), at_most: 0 };
   const named = made as { name?: string } | null;
-  if (typeof named !== "object" || named?.name !== SAMPLES["name"]) return made;
+  const sample = schema.properties?.["name"]?.["x-sample"];
+  if (sample === undefined || named?.name !== sample) return made;
   const taken = new Set(siblings.map((one) => (one as { name?: string }).name));
   let number = 1;
   while (taken.has(`new-${number}`)) number += 1;
@@ -147,7 +150,7 @@ export function blankItem(root: Schema, schema: Schema, siblings: unknown[], nam
 /** Only what is required; where exactly one of several fields is wanted, the first. */
 export function blankObject(root: Schema, schema: Schema, names: (kind: string) => string[]): Record<string, unknown> {
   const made: Record<string, unknown> = {};
-  for (const name of schema.required ?? []) made[name] = sampled(name, blank(root, schema.properties?.[name] ?? {}, names));
+  for (const name of schema.required ?? []) made[name] = sampled(schema.properties?.[name] ?? {}, blank(root, schema.properties?.[name] ?? {}, names));
   const first = alternatives(schema)[0]?.name;
   if (first && made[first] === undefined) {
     const inner = fieldInfo(root, schema.properties?.[first] ?? {});
@@ -156,45 +159,18 @@ export function blankObject(root: Schema, schema: Schema, names: (kind: string) 
   return made;
 }
 
-const UNITS: [RegExp, string][] = [
-  [/_ms$/, "ms"],
-  [/_s$|^s$/, "s"],
-  [/rps$/, "/s"],
-  [/_mbps$/, "Mbit/s"],
-  [/kilobytes$/, "kB"],
-];
-
-const LABELS: Record<string, string> = {
-  interval_s: "Every",
-  timeout_s: "Give up after",
-  unhealthy_after: "Out after fails",
-  healthy_after: "Back after passes",
-  next_after: "Interval counts from",
-  ttl_s: "TTL",
-  rps: "Rate",
-  capacity_rps: "Capacity",
-  service_ms: "Service time",
-  queue_s: "Queue",
-  choose: "Chosen by",
-  balance: "Targets by",
-  affinity: "Sessions",
-  reach: "A front may use",
-  front_failover_s: "Dead front leaves after",
-  drain_s: "Draining takes",
-  s: "For",
-  at_s: "At",
-  lasts_s: "Lasts",
-  url: "URL",
-  cidr: "CIDR",
-};
-
-/** A field's name as a person reads it. */
-export function label(name: string): string {
-  const plain = LABELS[name] ?? name.replace(/_(s|ms|rps|mbps)$/, "").replaceAll("_", " ");
-  return plain.charAt(0).toUpperCase() + plain.slice(1);
+/** A field's name as a person reads it, as the schema says; its own name where it says nothing. */
+export function label(name: string, schema: Schema | undefined): string {
+  return schema?.["x-label"] ?? name.charAt(0).toUpperCase() + name.slice(1).replaceAll("_", " ");
 }
 
-/** The unit of a field, by its ending. */
-export function unit(name: string): string {
-  return UNITS.find(([ending]) => ending.test(name))?.[1] ?? "";
+/** The unit of a field. */
+export function unit(schema: Schema | undefined): string {
+  return schema?.["x-unit"] ?? "";
+}
+
+/** What the schema says of a field of this name, wherever it first has one. */
+export function propertyNamed(root: Schema | undefined, name: string): Schema | undefined {
+  const definitions = [root, ...Object.values(root?.$defs ?? {})];
+  return definitions.find((one) => one?.properties?.[name])?.properties?.[name];
 }

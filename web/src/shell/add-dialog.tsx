@@ -78,7 +78,7 @@ function NewObject({ planKey, document, root, kind, onDone }: NewObjectProps) {
     <form className="flex min-h-0 flex-col" onSubmit={send}>
       <div className="grid min-h-0 grid-cols-2 gap-5 overflow-y-auto">
         <div className="space-y-2">
-          {kind === "listener" && <Choice name="balancer" value={home} options={document.balancers.map((one) => one.name)} onChange={(next) => setHome(String(next))} />}
+          {kind === "listener" && <Choice label="balancer" value={home} options={document.balancers.map((one) => one.name)} onChange={(next) => setHome(String(next))} />}
           {asked.map((name) => (
             <Asked key={name} name={name} root={root} document={document} schema={schema.properties?.[name] ?? {}} value={value[name]} onChange={(next) => setValue({ ...value, [name]: next })} />
           ))}
@@ -118,11 +118,11 @@ interface AskedProps {
 
 function Asked({ name, root, document, schema, value, onChange }: AskedProps) {
   const { field } = fieldInfo(root, schema);
-  if (field.kind === "choice") return <Choice name={name} value={value} options={field.words} onChange={onChange} />;
-  if (field.kind === "reference") return <Choice name={name} value={value} options={namesFor(document, field.to)} onChange={onChange} />;
+  if (field.kind === "choice") return <Choice label={label(name, schema)} value={value} options={field.words} onChange={onChange} />;
+  if (field.kind === "reference") return <Choice label={label(name, schema)} value={value} options={namesFor(document, field.to)} onChange={onChange} />;
   return (
     <label className="block text-ink-soft">
-      {label(name)} {unit(name) && <span className="text-[11px]">({unit(name)})</span>}
+      {label(name, schema)} {unit(schema) && <span className="text-[11px]">({unit(schema)})</span>}
       <input
         className="mt-0.5 min-h-7 w-full rounded border border-line-strong bg-paper px-2 text-ink"
         value={String(value ?? "")}
@@ -134,10 +134,10 @@ function Asked({ name, root, document, schema, value, onChange }: AskedProps) {
   );
 }
 
-function Choice({ name, value, options, onChange }: { name: string; value: unknown; options: unknown[]; onChange: (value: unknown) => void }) {
+function Choice({ label: said, value, options, onChange }: { label: string; value: unknown; options: unknown[]; onChange: (value: unknown) => void }) {
   return (
     <label className="block text-ink-soft">
-      {label(name)}
+      {said}
       <select className="mt-0.5 min-h-7 w-full rounded border border-line-strong bg-paper px-2 text-ink" value={options.indexOf(value)} onChange={(event) => onChange(options[Number(event.target.value)])}>
         {options.map((option, index) => (
           <option key={String(option)} value={index}>

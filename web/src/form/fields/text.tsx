@@ -2,7 +2,7 @@
 
 import { listText, wordsIn } from "../../kit/rows";
 import { setting } from "../../plan/edit";
-import { unit, type Field } from "../schema";
+import type { Field } from "../schema";
 import { BOX, useDraft, useForm, type ValueProps } from "../context";
 
 /** What was typed, as the value that it means: a number where one may stand, nothing where it may be empty. */
@@ -18,7 +18,7 @@ function maybeNumber(text: string): unknown {
   return text.length < 6 ? Number(text) : text;
 }
 
-export function TextField({ id, name, spoken, info, value, path }: ValueProps) {
+export function TextField({ id, name, spoken, info, unit, value, path }: ValueProps) {
   const { send } = useForm();
   const shown = value === null || value === undefined ? "" : String(value);
   const plainText = info.field.kind === "text" && typeof value === "string" && name !== "port";
@@ -26,7 +26,7 @@ export function TextField({ id, name, spoken, info, value, path }: ValueProps) {
   return (
     <span className="flex items-center gap-1">
       <input id={id} aria-label={spoken} className={`${BOX} ${info.field.kind === "number" ? "text-right font-mono text-[12px]" : ""}`} placeholder={info.nullable ? "none" : ""} inputMode={info.field.kind === "number" ? "decimal" : "text"} autoComplete="off" spellCheck={false} {...draft} />
-      {unit(name) && <span className="min-w-5 shrink-0 text-[11px] text-ink-soft">{unit(name)}</span>}
+      {unit && <span className="min-w-5 shrink-0 text-[11px] text-ink-soft">{unit}</span>}
     </span>
   );
 }

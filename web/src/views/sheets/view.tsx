@@ -7,10 +7,10 @@ import { useMemo, useRef, useState } from "react";
 import { Trouble } from "../../plan/trouble";
 import type { PlanDocument } from "../../api/client";
 import { namesFor } from "../../plan/names";
-import { label, unit } from "../../form/schema";
+import { label, propertyNamed, unit, type Schema } from "../../form/schema";
 import { Button } from "../../kit/parts";
 import { problemAt, useEdit } from "../../plan/edit";
-import { usePlan } from "../../plan/queries";
+import { usePlan, useSchema } from "../../plan/queries";
 import { pastedChanges, removingRows, SHEETS, type Column, type Row, type Sheet } from "./columns";
 import { readRows, underColumns, writeCsv } from "../../kit/rows";
 
@@ -125,6 +125,7 @@ interface TableProps {
 }
 
 function Table({ sheet, rows, document, sort, chosen, onSort, onChoose, onWrite }: TableProps) {
+  const schema = useSchema().data as Schema | undefined;
   const frame = useRef<HTMLDivElement>(null);
   // eslint-disable-next-line react-hooks/incompatible-library -- the virtualizer's functions are used in this component only
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => frame.current, estimateSize: () => ROW_HEIGHT, overscan: 12 });
@@ -144,7 +145,7 @@ function Table({ sheet, rows, document, sort, chosen, onSort, onChoose, onWrite 
         {sheet.columns.map((column) => (
           <span key={column.name} role="columnheader" aria-sort={sort?.column === column.name ? (sort.down ? "descending" : "ascending") : "none"}>
             <button type="button" className={`flex min-h-7 w-full items-center gap-1 px-2 font-semibold ${column.number ? "justify-end" : ""}`} onClick={() => onSort(nextSort(sort, column.name))}>
-              <span className="truncate">{column.number ? `${label(column.name)} ${unit(column.name)}` : label(column.name)}</span>
+              <span className="truncate">{headOf(column, schema)}</span>
               {sort?.column === column.name && (sort.down ? <ArrowDown size={12} /> : <ArrowUp size={12} />)}
             </button>
           </span>
@@ -177,6 +178,7 @@ function nextSort(sort: { column: string; down: boolean } | undefined, column: s
 }
 
 function CellInput({ column, row, document, onWrite }: { column: Column; row: Row; document: PlanDocument; onWrite: TableProps["onWrite"] }) {
+  const schema = useSchema().data as Schema | undefined;
   const shown = row.cells[column.name] ?? "";
   const [draft, setDraft] = useState<string>();
   const leave = () => {
@@ -190,7 +192,7 @@ function CellInput({ column, row, document, onWrite }: { column: Column; row: Ro
     <span role="cell" className="min-w-0">
       <input
         className={`h-full w-full min-w-0 bg-transparent px-2 hover:bg-paper focus:bg-paper ${column.number ? "text-right font-mono text-[12px]" : ""} ${dangling ? "text-vermilion-text" : ""}`}
-        aria-label={`${label(column.name)} of ${Object.values(row.cells)[0] ?? ""}`}
+        aria-label={`${label(column.name, propertyNamed(schema, column.name))} of ${Object.values(row.cells)[0] ?? ""}`}
         value={draft ?? shown}
         list={column.refers ? `names-${column.refers}` : undefined}
         spellCheck={false}
@@ -255,4 +257,10 @@ function PasteDialog({ planKey, sheet, document }: { planKey: string; sheet: She
       </Dialog.Portal>
     </Dialog.Root>
   );
+}
+
+/** What stands over a column. */
+function headOf(column: Column, schema: Schema | undefined): string {
+  const property = propertyNamed(schema, column.name);
+  return column.number ? `${label(column.name, property)} ${unit(property)}` : label(column.name, property);
 }
