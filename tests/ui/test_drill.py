@@ -93,7 +93,7 @@ def test_every_chart_explains_itself_under_the_pointer_and_with_the_focus(page):
     expect(readout).to_contain_text(re.compile(r"busiest \S+: offered [\d.,]+/s / capacity \d+/s = \d+ %"))
     strip = charts.locator("[data-target=tiles-7]").bounding_box()
     page.mouse.move(strip["x"] + strip["width"] * 0.6, strip["y"] + 10)
-    expect(readout).to_contain_text("n I + T = 2 × 10 + 5 to 3 × 10 + 5: 25 to 35 s possible")
+    expect(readout).to_contain_text("2 × 10 between probes + 5 to give up or answer: 25 to 35 s possible")
 
 
 def test_the_earliest_and_the_latest_run_are_drawn_over_this_one(page, plan):

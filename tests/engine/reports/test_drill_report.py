@@ -7,7 +7,7 @@ import pytest
 from northgate.engine.drill.run import run_drill
 from northgate.engine.reports.drill import drill_answer
 from tests.engine.network.test_names import two_regions
-from tests.support.plans import fail, network_of
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 
 @pytest.mark.parametrize(("lasts_s", "settled"), [(180, False), (900, True)])
@@ -20,3 +20,62 @@ def test_a_drill_that_ends_with_old_answers_is_written_down_as_not_settled(lasts
     answer = drill_answer(run_drill(network, network.plan.drills[0]))
     document = json.loads(json.dumps(answer.model_dump(mode="json")))
     assert document["readings"]["settled"] is settled
+
+
+def _answer(steps, *, capacity_rps=1000, next_after="send"):
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", capacity_rps)
+    data = changed(data, "/probes/0/next_after", next_after)
+    return drill_answer(drill_of(data, steps))
+
+
+@pytest.mark.parametrize("next_after", ["send", "result"])
+def test_bounds_of_blind_times_are_the_sums_of_their_parts(next_after):
+    answer = _answer([fail(60, instance="tiles-1"), restore(300, instance="tiles-1")], next_after=next_after)
+    assert {row.change for row in answer.blind} == {"down", "up"}
+    for row in answer.blind:
+        bounds = [row.bounds.earliest, row.bounds.latest]
+        totals = [one.first_s + one.beats * one.beat_s + one.answer_s for one in bounds]
+        assert totals == pytest.approx([row.earliest_s, row.latest_s], abs=1e-6)
+        assert row.earliest_s <= row.blind_s <= row.latest_s + 1e-6
+        assert {one.beats for one in bounds} == {2 if row.change == "down" else 1}
+
+
+def test_what_nobody_notices_has_no_bounds():
+    """Probes ask for /ready; the page that clients want is broken."""
+    rows = _answer([fail(60, page="/tiles", instance="tiles-1", status=500)]).blind
+    assert [(row.unseen, row.bounds, row.earliest_s) for row in rows] == [(True, None, None)] * 3
+
+
+def test_verdicts_say_what_they_judge():
+    events = _answer([fail(60, instance="tiles-1"), restore(300, instance="tiles-1")]).events
+    assert {one.in_use for one in events if one.kind != "verdict"} == {None}
+    verdicts = [(one.at_s > 300, one.in_use) for one in events if one.kind == "verdict"]
+    assert set(verdicts) == {(False, False), (True, True)}
+
+
+def test_the_busiest_machine_has_its_load_beside_it():
+    """Six machines of 110/s get 100/s each; when a zone is lost, four get 150/s: u = 150/110."""
+    series = _answer([fail(60, zone="fells-1")], capacity_rps=110).series
+    assert series.busiest_offered_rps[0] == pytest.approx(100)
+    assert (series.busiest_growth[0], series.busiest_excess[0]) == (0, 0)
+    assert series.busiest_offered_rps[-1] == pytest.approx(150)
+    assert series.busiest_capacity_rps == pytest.approx([110] * len(series.t_s))
+    assert series.busiest_growth[-1] == pytest.approx(150 / 110 - 1)
+    assert series.busiest_excess[-1] == pytest.approx(1 - 110 / 150)
+
+
+def test_a_slow_machine_can_do_less_and_one_without_a_limit_anything():
+    slow = _answer([fail(60, slow="tiles-1", factor=4)]).series
+    assert (slow.busiest[-1], slow.busiest_capacity_rps[-1]) == ("tiles-1", 250)
+    free = _answer([], capacity_rps=None).series
+    assert free.busiest_offered_rps == free.busiest_capacity_rps == [None] * len(free.t_s)
+
+
+def test_sums_are_those_of_zones_and_mechanisms():
+    series = _answer([fail(60, zone="fells-1")], capacity_rps=110).series
+    for index, asked in enumerate(series.asked_rps):
+        served = sum(values[index] for values in series.by_zone_rps.values())
+        failed = sum(values[index] for values in series.mechanism_rps.values())
+        assert (series.served_rps[index], series.all_failed_rps[index]) == pytest.approx((served, failed))
+        assert asked == pytest.approx(600)
+    assert series.held == [0] * len(series.t_s)

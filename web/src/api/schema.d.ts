@@ -777,8 +777,8 @@ export interface components {
         };
         /**
          * BlindAnswer
-         * @description One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time. `unseen`: no probe asks
-         *     about what was lost, so that nobody notices, and there are no bounds.
+         * @description One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time, `bounds` says of what
+         *     they are the sums. `unseen`: no probe asks about what was lost, so that nobody notices, and there are no bounds.
          */
         BlindAnswer: {
             /** Target */
@@ -806,6 +806,7 @@ export interface components {
             earliest_s: number | null;
             /** Latest S */
             latest_s: number | null;
+            bounds: components["schemas"]["northgate__engine__reports__drill__BoundsAnswer"] | null;
             /** Unseen */
             unseen: boolean;
         };
@@ -854,16 +855,19 @@ export interface components {
             remarks: components["schemas"]["Remark"][];
         };
         /**
-         * BoundsAnswer
-         * @description A blind time: shortest, mean (over a uniformly placed change) and longest, in seconds.
+         * BoundAnswer
+         * @description Of what a bound of a blind time is the sum: `first_s` until the first probe, `beats` times `beat_s` between
+         *     probes, and `answer_s` until the last one is answered or given up.
          */
-        BoundsAnswer: {
-            /** Earliest S */
-            earliest_s: number;
-            /** Mean S */
-            mean_s: number;
-            /** Latest S */
-            latest_s: number;
+        BoundAnswer: {
+            /** First S */
+            first_s: number;
+            /** Beats */
+            beats: number;
+            /** Beat S */
+            beat_s: number;
+            /** Answer S */
+            answer_s: number;
         };
         /**
          * Call
@@ -1188,7 +1192,7 @@ export interface components {
         };
         /**
          * EventAnswer
-         * @description Something that happened, in words.
+         * @description Something that happened, in words; `in_use`: what a verdict says of what it is about (None: no verdict).
          */
         EventAnswer: {
             /** At S */
@@ -1199,6 +1203,8 @@ export interface components {
             about: string[];
             /** Message */
             message: string;
+            /** In Use */
+            in_use: boolean | null;
         };
         /**
          * Expectation
@@ -2098,9 +2104,9 @@ export interface components {
         ProbeConsequence: {
             /** Probe */
             probe: string;
-            silent: components["schemas"]["BoundsAnswer"];
-            refused: components["schemas"]["BoundsAnswer"];
-            returned: components["schemas"]["BoundsAnswer"];
+            silent: components["schemas"]["northgate__engine__reports__consequences__BoundsAnswer"];
+            refused: components["schemas"]["northgate__engine__reports__consequences__BoundsAnswer"];
+            returned: components["schemas"]["northgate__engine__reports__consequences__BoundsAnswer"];
         };
         /**
          * ProblemDetails
@@ -2350,12 +2356,20 @@ export interface components {
          * SeriesAnswer
          * @description Values right after each event; `utilisation` is by instance.
          *
-         *     `busiest` is the busiest instance, `middle_utilisation` the median of those that get anything; `sessions` by the
-         *     zone of the target that they are bound to, in sources.
+         *     `busiest` is the busiest instance: what it is offered, and can do (None: no limit); above 1 its backlog grows by
+         *     `busiest_growth` seconds of work a second up to its queue, and from there on the share `busiest_excess` is refused.
+         *     `middle_utilisation` is the median of those that get anything; `sessions` by the zone of the target that they are
+         *     bound to, in sources. `asked_rps`, `served_rps`, `all_failed_rps` and `held` are the sums over zones and mechanisms.
          */
         SeriesAnswer: {
             /** T S */
             t_s: number[];
+            /** Asked Rps */
+            asked_rps: number[];
+            /** Served Rps */
+            served_rps: number[];
+            /** All Failed Rps */
+            all_failed_rps: number[];
             /** By Zone Rps */
             by_zone_rps: {
                 [key: string]: number[];
@@ -2380,6 +2394,14 @@ export interface components {
             busiest: string[];
             /** Busiest Utilisation */
             busiest_utilisation: number[];
+            /** Busiest Offered Rps */
+            busiest_offered_rps: (number | null)[];
+            /** Busiest Capacity Rps */
+            busiest_capacity_rps: (number | null)[];
+            /** Busiest Growth */
+            busiest_growth: number[];
+            /** Busiest Excess */
+            busiest_excess: number[];
             /** Middle Utilisation */
             middle_utilisation: number[];
             /** Latency Ms */
@@ -2388,6 +2410,8 @@ export interface components {
             sessions: {
                 [key: string]: number[];
             };
+            /** Held */
+            held: number[];
         };
         /**
          * Service
@@ -2808,6 +2832,26 @@ export interface components {
             lost: boolean;
             /** From Elsewhere Rps */
             from_elsewhere_rps: number;
+        };
+        /**
+         * BoundsAnswer
+         * @description A blind time: shortest, mean (over a uniformly placed change) and longest, in seconds.
+         */
+        northgate__engine__reports__consequences__BoundsAnswer: {
+            /** Earliest S */
+            earliest_s: number;
+            /** Mean S */
+            mean_s: number;
+            /** Latest S */
+            latest_s: number;
+        };
+        /**
+         * BoundsAnswer
+         * @description Of what the shortest and the longest possible blind time are the sums.
+         */
+        northgate__engine__reports__drill__BoundsAnswer: {
+            earliest: components["schemas"]["BoundAnswer"];
+            latest: components["schemas"]["BoundAnswer"];
         };
     };
     responses: never;

@@ -24,6 +24,11 @@ export function percent(value: number): string {
   return `${hundred !== 0 && Math.abs(hundred) < 10 ? fine.format(hundred) : whole.format(hundred)} %`;
 }
 
+/** A number in a formula: at most three decimals, and no sign between thousands. */
+export function decimals(value: number): string {
+  return String(Math.round(value * 1000) / 1000);
+}
+
 /** Seconds with at most two decimals. */
 export function seconds(value: number): string {
   return `${String(Math.round(value * 100) / 100)} s`;

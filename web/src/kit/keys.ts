@@ -62,7 +62,8 @@ export function useKey(name: keyof typeof KEYS, act: () => unknown): void {
       if (fits(event, key) && act() !== false) event.preventDefault();
     },
     // By the sign that is typed, wherever it stands on the keyboard; only the space bar has none.
-    { useKey: key.key !== "space", ignoreModifiers: true, delimiter: "|", ignoreEventWhen: (event) => !key.everywhere && isInDialog(event) },
+    // The time line is a slider, which has no use for signs.
+    { useKey: key.key !== "space", ignoreModifiers: true, delimiter: "|", enableOnFormTags: ["slider", "radio"], ignoreEventWhen: (event) => !key.everywhere && isInDialog(event) },
   );
 }
 

@@ -3,7 +3,7 @@
 from northgate.engine.drill.blind import BlindRow
 from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.readings import Readings
-from northgate.engine.drill.result import DrillRun
+from northgate.engine.drill.result import DrillRun, Keyframe
 from northgate.engine.drill.run import run_drill, undisturbed
 
 __all__ = [
@@ -11,6 +11,7 @@ __all__ = [
     "Cascade",
     "DrillRun",
     "Event",
+    "Keyframe",
     "Readings",
     "run_drill",
     "undisturbed",

@@ -136,5 +136,5 @@ class BlindTimes:
         if up:
             quickest = up_bounds(probe, answer_s=float(self._quickest_s[prober]), at_once=at_once)
             slowest = up_bounds(probe, answer_s=float(self._slowest_s[prober]), at_once=at_once)
-            return Bounds(quickest.earliest_s, slowest.latest_s)
+            return Bounds(quickest.earliest, slowest.latest)
         return down_bounds(probe, at_once=at_once, answer_s=float(self._answer_s[prober]))

@@ -1,7 +1,7 @@
 """Pure functions, each with its source."""
 
 from northgate.engine.formulas.address_tries import Connects, connects
-from northgate.engine.formulas.blind_times import Bounds, down_bounds, up_bounds
+from northgate.engine.formulas.blind_times import Bounds, Sum, down_bounds, up_bounds
 from northgate.engine.formulas.failover import LastStops, last_of_orders, last_stops, last_stops_in_order
 from northgate.engine.formulas.hashing import (
     Keys,
@@ -14,7 +14,7 @@ from northgate.engine.formulas.hashing import (
     winners,
 )
 from northgate.engine.formulas.occupancy import Occupancy, idle_ends
-from northgate.engine.formulas.queues import AT_BOUND_S, Queue, queue_under, too_late
+from northgate.engine.formulas.queues import AT_BOUND_S, Queue, overload, queue_under, too_late
 from northgate.engine.formulas.retries import attempts, attempts_before
 from northgate.engine.formulas.roots import first_meeting
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
@@ -32,6 +32,7 @@ __all__ = [
     "Occupancy",
     "Queue",
     "SmoothRoundRobin",
+    "Sum",
     "address_keys",
     "attempts",
     "attempts_before",
@@ -45,6 +46,7 @@ __all__ = [
     "last_stops",
     "last_stops_in_order",
     "mix64",
+    "overload",
     "queue_under",
     "ranking",
     "target_keys",

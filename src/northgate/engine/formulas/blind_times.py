@@ -6,11 +6,36 @@ from northgate.plan.groups import Probe
 
 
 @dataclass(frozen=True)
-class Bounds:
-    """The shortest and longest possible blind time, in seconds."""
+class Sum:
+    """A bound with its parts in seconds: until the first probe, `beats` of `beat_s` between probes, until the answer."""
 
-    earliest_s: float
-    latest_s: float
+    first_s: float
+    beats: int
+    beat_s: float
+    answer_s: float
+
+    @property
+    def total_s(self) -> float:
+        """The bound itself."""
+        return self.first_s + (self.beats * self.beat_s + self.answer_s)
+
+
+@dataclass(frozen=True)
+class Bounds:
+    """The shortest and longest possible blind time."""
+
+    earliest: Sum
+    latest: Sum
+
+    @property
+    def earliest_s(self) -> float:
+        """The shortest, in seconds."""
+        return self.earliest.total_s
+
+    @property
+    def latest_s(self) -> float:
+        """The longest, in seconds."""
+        return self.latest.total_s
 
 
 def down_bounds(probe: Probe, *, at_once: bool, answer_s: float = 0.0) -> Bounds:
@@ -23,9 +48,8 @@ def down_bounds(probe: Probe, *, at_once: bool, answer_s: float = 0.0) -> Bounds
     n, interval = probe.unhealthy_after, probe.interval_s
     delay = 0.0 if at_once else probe.timeout_s
     beat = interval if probe.next_after == "send" else interval + delay
-    earliest = (n - 1) * beat + delay
     first = interval if probe.next_after == "send" else interval + answer_s
-    return Bounds(earliest, earliest + first)
+    return Bounds(Sum(0.0, n - 1, beat, delay), Sum(first, n - 1, beat, delay))
 
 
 def up_bounds(probe: Probe, *, answer_s: float, at_once: bool) -> Bounds:
@@ -36,6 +60,5 @@ def up_bounds(probe: Probe, *, answer_s: float, at_once: bool) -> Bounds:
     """
     m, interval = probe.healthy_after, probe.interval_s
     beat = interval if probe.next_after == "send" else interval + answer_s
-    earliest = (m - 1) * beat + answer_s
     pending = 0.0 if at_once or probe.next_after == "send" else probe.timeout_s
-    return Bounds(earliest, earliest + interval + pending)
+    return Bounds(Sum(0.0, m - 1, beat, answer_s), Sum(interval + pending, m - 1, beat, answer_s))

@@ -77,6 +77,13 @@ class Queue:
     latency_s: Floats
 
 
+def overload(utilisation: Floats) -> tuple[Floats, Floats]:
+    """Above saturation: by how many seconds of work a second a backlog grows up to its queue, u - 1, and the share of
+    what is offered that is refused from there on, 1 - 1/u; both 0 below it."""
+    above = np.maximum(utilisation, 1.0)
+    return above - 1, 1 - 1 / above
+
+
 def queue_under(capacity: Floats, service_s: Floats, queue_s: Floats, offered: Floats, backlog_s: Floats) -> Queue:
     """How the queues stand with this offered rate (1/s) and backlog (s).
 
@@ -85,8 +92,9 @@ def queue_under(capacity: Floats, service_s: Floats, queue_s: Floats, offered: F
     """
     utilisation = offered / capacity
     over, full = utilisation > 1, backlog_s >= queue_s - AT_BOUND_S
-    excess = np.where(over & full, 1 - 1 / np.maximum(utilisation, 1.0), 0.0)
-    growing = np.where(full, 0.0, utilisation - 1)
+    growth, refused = overload(utilisation)
+    excess = np.where(full, refused, 0.0)
+    growing = np.where(full, 0.0, growth)
     shrinking = np.where(backlog_s > AT_BOUND_S, utilisation - 1, 0.0)
     latency = service_s + mean_wait_s(capacity, service_s, utilisation) + backlog_s
     return Queue(utilisation, excess, np.where(over, growing, shrinking), latency)

@@ -3,12 +3,14 @@
 Keys are a contract; more may be added. Times are seconds, rates requests per second, shares fractions of 1.
 """
 
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 
 from northgate.engine.base import DIGITS, MECHANISMS, total_by
-from northgate.engine.drill import BlindRow, Cascade, DrillRun, Event, Readings
+from northgate.engine.drill import BlindRow, Cascade, DrillRun, Event, Keyframe, Readings
+from northgate.engine.formulas import Bounds, Sum, overload
 from northgate.engine.network import Network
 from northgate.engine.reports.beliefs import ever_there
 from northgate.engine.reports.model import AnswerModel
@@ -25,9 +27,26 @@ class ExpectationAnswer(AnswerModel):
     held: bool
 
 
+class BoundAnswer(AnswerModel):
+    """Of what a bound of a blind time is the sum: `first_s` until the first probe, `beats` times `beat_s` between
+    probes, and `answer_s` until the last one is answered or given up."""
+
+    first_s: float
+    beats: int
+    beat_s: float
+    answer_s: float
+
+
+class BoundsAnswer(AnswerModel):
+    """Of what the shortest and the longest possible blind time are the sums."""
+
+    earliest: BoundAnswer
+    latest: BoundAnswer
+
+
 class BlindAnswer(AnswerModel):
-    """One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time. `unseen`: no probe asks
-    about what was lost, so that nobody notices, and there are no bounds."""
+    """One belief that was wrong for a while; `earliest_s` and `latest_s` bound its blind time, `bounds` says of what
+    they are the sums. `unseen`: no probe asks about what was lost, so that nobody notices, and there are no bounds."""
 
     target: str
     group: str
@@ -40,26 +59,33 @@ class BlindAnswer(AnswerModel):
     blind_s: float
     earliest_s: float | None
     latest_s: float | None
+    bounds: BoundsAnswer | None
     unseen: bool
 
 
 class EventAnswer(AnswerModel):
-    """Something that happened, in words."""
+    """Something that happened, in words; `in_use`: what a verdict says of what it is about (None: no verdict)."""
 
     at_s: float
     kind: str
     about: list[str]
     message: str
+    in_use: bool | None
 
 
 class SeriesAnswer(AnswerModel):
     """Values right after each event; `utilisation` is by instance.
 
-    `busiest` is the busiest instance, `middle_utilisation` the median of those that get anything; `sessions` by the
-    zone of the target that they are bound to, in sources.
+    `busiest` is the busiest instance: what it is offered, and can do (None: no limit); above 1 its backlog grows by
+    `busiest_growth` seconds of work a second up to its queue, and from there on the share `busiest_excess` is refused.
+    `middle_utilisation` is the median of those that get anything; `sessions` by the zone of the target that they are
+    bound to, in sources. `asked_rps`, `served_rps`, `all_failed_rps` and `held` are the sums over zones and mechanisms.
     """
 
     t_s: list[float]
+    asked_rps: list[float]
+    served_rps: list[float]
+    all_failed_rps: list[float]
     by_zone_rps: dict[str, list[float]]
     failed_rps: dict[str, list[float]]
     mechanism_rps: dict[str, list[float]]
@@ -67,9 +93,14 @@ class SeriesAnswer(AnswerModel):
     stale_share: dict[str, list[float]]
     busiest: list[str]
     busiest_utilisation: list[float]
+    busiest_offered_rps: list[float | None]
+    busiest_capacity_rps: list[float | None]
+    busiest_growth: list[float]
+    busiest_excess: list[float]
     middle_utilisation: list[float]
     latency_ms: list[float]
     sessions: dict[str, list[float]]
+    held: list[float]
 
 
 class CascadeAnswer(AnswerModel):
@@ -117,7 +148,8 @@ def drill_answer(run: DrillRun, *, with_utilisation: bool = True) -> DrillAnswer
 
 
 def _event(event: Event) -> EventAnswer:
-    return EventAnswer(at_s=event.at_s, kind=event.kind, about=list(event.about), message=message(event))
+    in_use = bool(event.facts["in_use"]) if event.kind == "verdict" else None
+    return EventAnswer(at_s=event.at_s, kind=event.kind, about=list(event.about), message=message(event), in_use=in_use)
 
 
 def _cascade(cascade: Cascade) -> CascadeAnswer:
@@ -183,8 +215,18 @@ def _blind(network: Network, row: BlindRow) -> BlindAnswer:
         blind_s=round(row.blind_s, DIGITS),
         earliest_s=round(row.bounds.earliest_s, DIGITS) if row.bounds else None,
         latest_s=round(row.bounds.latest_s, DIGITS) if row.bounds else None,
+        bounds=_bounds(row.bounds) if row.bounds else None,
         unseen=row.unseen,
     )
+
+
+def _bounds(bounds: Bounds) -> BoundsAnswer:
+    return BoundsAnswer(earliest=_bound(bounds.earliest), latest=_bound(bounds.latest))
+
+
+def _bound(parts: Sum) -> BoundAnswer:
+    first, beat, answer = (round(one, DIGITS) for one in (parts.first_s, parts.beat_s, parts.answer_s))
+    return BoundAnswer(first_s=first, beats=parts.beats, beat_s=beat, answer_s=answer)
 
 
 def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
@@ -196,21 +238,55 @@ def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:
     machines = network.machines.names if with_utilisation else ()
     utilisation = np.array([frame.utilisation for frame in run.keyframes])
     stale = np.array([frame.stale for frame in run.keyframes])
+    served, failed, sessions = zone_rates.sum(axis=1), mechanisms.sum(axis=1), _sessions(run)
+    loads = [_busiest(network, frame) for frame in run.keyframes]
     return SeriesAnswer(
         t_s=[frame.t_s for frame in run.keyframes],
+        asked_rps=(served + failed).tolist(),
+        served_rps=served.tolist(),
+        all_failed_rps=failed.tolist(),
         by_zone_rps={zone: zone_rates[:, index].tolist() for index, zone in enumerate(network.zones)},
         failed_rps={cause: causes[:, index].tolist() for index, cause in enumerate(CAUSES)},
         mechanism_rps={name: mechanisms[:, index].tolist() for index, name in enumerate(MECHANISMS)},
         utilisation={name: utilisation[:, index].tolist() for index, name in enumerate(machines) if ever[index]},
-        busiest=[network.machines.names[int(values.argmax())] if len(values) else "" for values in utilisation],
-        busiest_utilisation=utilisation.max(axis=1, initial=0.0).tolist(),
+        busiest=[one.name for one in loads],
+        busiest_utilisation=[one.utilisation for one in loads],
+        busiest_offered_rps=[one.offered_rps for one in loads],
+        busiest_capacity_rps=[one.capacity_rps for one in loads],
+        busiest_growth=[one.growth for one in loads],
+        busiest_excess=[one.excess for one in loads],
         middle_utilisation=[
             float(np.median(values[values > 0])) if (values > 0).any() else 0.0 for values in utilisation
         ],
         latency_ms=[frame.latency_s * 1000 for frame in run.keyframes],
-        sessions=_sessions(run),
+        sessions=sessions,
+        held=np.sum(list(sessions.values()), axis=0).tolist() if sessions else [0.0] * len(run.keyframes),
         stale_share={name.name: stale[:, index].tolist() for index, name in enumerate(network.plan.names)},
     )
+
+
+@dataclass(frozen=True)
+class _Load:
+    """What the busiest machine is offered and can do, in requests/s (None: no limit), and what that leads to."""
+
+    name: str = ""
+    utilisation: float = 0.0
+    offered_rps: float | None = None
+    capacity_rps: float | None = None
+    growth: float = 0.0
+    excess: float = 0.0
+
+
+def _busiest(network: Network, frame: Keyframe) -> _Load:
+    if not len(frame.utilisation):
+        return _Load()
+    machine = int(frame.utilisation.argmax())
+    name, used = network.machines.names[machine], float(frame.utilisation[machine])
+    capacity = float(network.machines.capacity[machine] / frame.state.truth.slowness[machine])
+    if not np.isfinite(capacity):
+        return _Load(name, used)
+    growth, excess = (float(one[0]) for one in overload(np.array([used])))
+    return _Load(name, used, used * capacity, capacity, growth, excess)
 
 
 def _sessions(run: DrillRun) -> dict[str, list[float]]:

@@ -47,7 +47,7 @@ export function rowsOf(layout: Layout): Row[] {
   const parts = partsOf(layout);
   const charts = parts.map((part, index) => ({ name: part.title, top: topOf(parts, index), height: part.height, explain: part.explain }));
   const top = topOf(parts, parts.length) + 28;
-  const { drill, document, strips, cells } = layout;
+  const { drill, strips, cells } = layout;
   const targets = strips.map((strip, index) => ({
     name: strip.target,
     top: top + index * STRIP_STEP,
@@ -55,7 +55,7 @@ export function rowsOf(layout: Layout): Row[] {
     explain: (second: number) => {
       const rows = lastOfEach(drill.blind.filter((row) => row.group === strip.group && row.target === strip.target && row.true_at_s <= second));
       const row = rows.at(-1);
-      return row ? `${row.change === "down" ? "down" : "back"} at ${clock(row.true_at_s)}, believed wrongly for ${blindFormula(row, document)}` : "what fronts believe of it is right";
+      return row ? `${row.change === "down" ? "down" : "back"} at ${clock(row.true_at_s)}, believed wrongly for ${blindFormula(row)}` : "what fronts believe of it is right";
     },
   }));
   const folded = cells.map((cell, index) => ({
@@ -76,7 +76,7 @@ function topOf(parts: Part[], index: number): number {
 
 /** The charts of a drill under one time axis, from its script down to what was true and what was believed. */
 export function Charts(props: ChartsProps) {
-  const { drill, axis, width, strips, cells, document, at, onRow } = props;
+  const { drill, axis, width, strips, cells, at, onRow } = props;
   const frame = useRef<SVGSVGElement>(null);
   const parts = partsOf(props);
   const y = topOf(parts, parts.length);
@@ -105,7 +105,7 @@ export function Charts(props: ChartsProps) {
           <text x={12} y={10} className="fill-ink text-[12px] font-semibold">Truth and belief</text>
           <text x={LEFT} y={10} className="fill-ink-soft text-[11px]">{props.known ? sayStrips(strips, cells) : "being worked out …"}</text>
           {strips.map((strip, index) => (
-            <StripPair key={strip.group + strip.target} strip={strip} axis={axis} drill={drill} document={document} y={20 + index * STRIP_STEP} />
+            <StripPair key={strip.group + strip.target} strip={strip} axis={axis} drill={drill} y={20 + index * STRIP_STEP} />
           ))}
           {cells.map((cell, index) => (
             <Folded key={cell.group + cell.zone} cell={cell} axis={axis} lasts={drill.lasts_s} y={20 + index * FOLDED_STEP} />
@@ -121,10 +121,10 @@ export function Charts(props: ChartsProps) {
 function partsOf(layout: Layout): Part[] {
   const { drill, axis } = layout;
   const { series } = drill;
-  const total = Math.max(...series.t_s.map((_, index) => sumAt(series.by_zone_rps, index) + sumAt(series.mechanism_rps, index)), 1e-9);
+  const total = Math.max(...series.asked_rps, 1e-9);
   const served = [
     ...Object.entries(series.by_zone_rps).map(([name, values]) => ({ name, failed: false, values })),
-    { name: "failed", failed: true, values: series.t_s.map((_, index) => sumAt(series.mechanism_rps, index)) },
+    { name: "failed", failed: true, values: series.all_failed_rps },
   ];
   const sessions = Object.entries(series.sessions).filter(([, values]) => values.some((value) => value > 0));
   const slow = Math.max(...series.latency_ms, 1);
@@ -179,7 +179,7 @@ function failedPart({ drill, axis, phases }: Layout): Part | undefined {
   const others = phases.flatMap((one) => (one.phases === "spread" || !one.failed_rps.some((value) => value > 1e-9) ? [] : [{ ...one, phases: one.phases }]));
   if (!failing.length) return undefined;
   const names = Object.keys(series.mechanism_rps);
-  const most = Math.max(...series.t_s.map((_, index) => sumAt(series.mechanism_rps, index)));
+  const most = Math.max(...series.all_failed_rps);
   const top = Math.max(most, ...others.flatMap((one) => one.failed_rps));
   const height = Math.max(70, 36 + (failing.length + others.length) * 13);
   return {
@@ -205,7 +205,7 @@ function failedPart({ drill, axis, phases }: Layout): Part | undefined {
   };
 }
 
-function utilisationPart({ drill, axis, width, document }: Layout): Part {
+function utilisationPart({ drill, axis, width }: Layout): Part {
   const { series } = drill;
   const right = width - RIGHT;
   const top = Math.max(1.1, ...series.busiest_utilisation.map((value) => Math.min(value, 2)));
@@ -214,7 +214,7 @@ function utilisationPart({ drill, axis, width, document }: Layout): Part {
     title: "Utilisation",
     under: "busiest, and middle",
     height: 64,
-    explain: explainUtilisation(drill, document),
+    explain: explainUtilisation(drill),
     draw: () => (
       <>
         <line x1={LEFT} x2={right} y1={64 - 64 / top} y2={64 - 64 / top} stroke="var(--vermilion)" strokeDasharray="4 3" />
@@ -227,10 +227,6 @@ function utilisationPart({ drill, axis, width, document }: Layout): Part {
       </>
     ),
   };
-}
-
-function sumAt(all: Record<string, number[]>, index: number): number {
-  return Object.values(all).reduce((sum, values) => sum + (values[index] ?? 0), 0);
 }
 
 function Area({ layers, tone, named = false }: { layers: Layer[]; tone: (index: number) => string; named?: boolean }) {

@@ -2,16 +2,23 @@ import { describe, expect, it } from "vitest";
 
 import type { DrillAnswer, PlanDocument } from "../../api/client";
 import { rowAt } from "./layout";
-import { capacityOf, eventAt, explainFailed, explainLatency, explainServed, explainSessions, explainStale, explainUtilisation, sayRow } from "./readout";
+import { eventAt, explainFailed, explainLatency, explainServed, explainSessions, explainStale, explainUtilisation, sayRow } from "./readout";
 
 const drill = {
   name: "loss",
   series: {
     t_s: [0, 60, 90],
+    asked_rps: [100, 100, 120],
+    all_failed_rps: [0, 50, 0],
+    held: [30, 30, 30],
     by_zone_rps: { "fells-1": [50, 50, 120], "fells-2": [50, 0, 0] },
     mechanism_rps: { waiting: [0, 40, 0], dead_front: [0, 10, 0] },
     busiest: ["tiles-1", "tiles-1", "tiles-1"],
     busiest_utilisation: [0.5, 0.5, 1.25],
+    busiest_offered_rps: [40, 40, 100],
+    busiest_capacity_rps: [80, 80, 80],
+    busiest_growth: [0, 0, 0.25],
+    busiest_excess: [0, 0, 0.2],
     middle_utilisation: [0.4, 0.4, 0.6],
     stale_share: { "www.beckwater.example": [0, 1, 0.25] },
     sessions: { "fells-1": [10, 10, 30], "fells-2": [20, 20, 0] },
@@ -19,10 +26,7 @@ const drill = {
   },
 } as unknown as DrillAnswer;
 const document = {
-  fleets: [{ name: "tiles", instance: { capacity_rps: 80 } }],
-  instances: [{ name: "tiles-next", capacity_rps: 40 }],
   names: [{ name: "www.beckwater.example", ttl_s: 30 }],
-  drills: [{ name: "loss", steps: [] }],
 } as unknown as PlanDocument;
 
 describe("what charts say at a second", () => {
@@ -36,12 +40,9 @@ describe("what charts say at a second", () => {
     expect(explainFailed(drill)(95)).toBe("nothing fails");
   });
 
-  it("divides what is offered by what the plan says a machine finishes", () => {
-    expect(explainUtilisation(drill, document)(10)).toBe("busiest tiles-1: offered 40/s / capacity 80/s = 50 %; the middle one 40 %");
-    expect(explainUtilisation(drill, document)(95)).toContain("its backlog grows by u - 1 = 0.3 s a second up to its queue, then the share 1 - 1/u = 20 % is refused");
-    expect(capacityOf(document, "loss", "tiles-next")).toBe(40);
-    const slowed = { ...document, drills: [{ name: "loss", steps: [{ at_s: 1, fail: { slow: "tiles-1", factor: 2 } }] }] } as unknown as PlanDocument;
-    expect(capacityOf(slowed, "loss", "tiles-1")).toBeUndefined();
+  it("says what the busiest is offered, can do, and refuses", () => {
+    expect(explainUtilisation(drill)(10)).toBe("busiest tiles-1: offered 40/s / capacity 80/s = 50 %; the middle one 40 %");
+    expect(explainUtilisation(drill)(95)).toContain("its backlog grows by u - 1 = 0.3 s a second up to its queue, then the share 1 - 1/u = 20 % is refused");
   });
 
   it("tells shares of old answers, sessions and latency", () => {

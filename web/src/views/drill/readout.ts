@@ -19,16 +19,11 @@ function some(values: Record<string, number[]>, index: number, word: (name: stri
     .map(([name, one]) => `${word(name)} ${amount(one[index] ?? 0)}`);
 }
 
-function sum(values: Record<string, number[]>, index: number): number {
-  return Object.values(values).reduce((all, one) => all + (one[index] ?? 0), 0);
-}
-
 export function explainServed({ series }: DrillAnswer): Explain {
   return (second) => {
     const index = eventAt(series.t_s, second);
-    const [served, failed] = [sum(series.by_zone_rps, index), sum(series.mechanism_rps, index)];
     const zones = some(series.by_zone_rps, index);
-    return `${perSecond(served + failed)} asked = ${zones.length ? zones.join(" + ") : "nothing"} served + ${amount(failed)} failed`;
+    return `${perSecond(series.asked_rps[index] ?? 0)} asked = ${zones.length ? zones.join(" + ") : "nothing"} served + ${amount(series.all_failed_rps[index] ?? 0)} failed`;
   };
 }
 
@@ -36,29 +31,19 @@ export function explainFailed({ series }: DrillAnswer): Explain {
   return (second) => {
     const index = eventAt(series.t_s, second);
     const parts = some(series.mechanism_rps, index, (name) => MECHANISMS[name] ?? name);
-    return parts.length ? `${perSecond(sum(series.mechanism_rps, index))} fail = ${parts.join(" + ")}` : "nothing fails";
+    return parts.length ? `${perSecond(series.all_failed_rps[index] ?? 0)} fail = ${parts.join(" + ")}` : "nothing fails";
   };
 }
 
-/** What a machine finishes in a second, as the plan says: undefined where it has no limit, or a fault slows it. */
-export function capacityOf(document: PlanDocument, drill: string, machine: string): number | undefined {
-  const slowed = document.drills.find((one) => one.name === drill)?.steps.some((step) => step.fail?.slow === machine);
-  if (slowed) return undefined;
-  const alone = document.instances.find((one) => one.name === machine);
-  const fleet = document.fleets.find((one) => machine.startsWith(`${one.name}-`) && /^\d+$/.test(machine.slice(one.name.length + 1)));
-  return (alone ?? fleet?.instance)?.capacity_rps ?? undefined;
-}
-
-export function explainUtilisation(drill: DrillAnswer, document: PlanDocument): Explain {
-  const { series } = drill;
+export function explainUtilisation({ series }: DrillAnswer): Explain {
   return (second) => {
     const index = eventAt(series.t_s, second);
-    const [used, busiest] = [series.busiest_utilisation[index] ?? 0, series.busiest[index] ?? ""];
+    const used = series.busiest_utilisation[index] ?? 0;
     if (!used) return "nothing is asked of any machine with a limit";
-    const capacity = capacityOf(document, drill.name, busiest);
-    const made = capacity === undefined ? "offered / capacity" : `offered ${perSecond(used * capacity)} / capacity ${perSecond(capacity)}`;
-    const over = used > 1 ? `; its backlog grows by u - 1 = ${amount(used - 1)} s a second up to its queue, then the share 1 - 1/u = ${percent(1 - 1 / used)} is refused` : "";
-    return `busiest ${busiest}: ${made} = ${percent(used)}${over}; the middle one ${percent(series.middle_utilisation[index] ?? 0)}`;
+    const [offered, capacity] = [series.busiest_offered_rps[index] ?? 0, series.busiest_capacity_rps[index] ?? 0];
+    const [growth, excess] = [series.busiest_growth[index] ?? 0, series.busiest_excess[index] ?? 0];
+    const over = growth > 0 ? `; its backlog grows by u - 1 = ${amount(growth)} s a second up to its queue, then the share 1 - 1/u = ${percent(excess)} is refused` : "";
+    return `busiest ${series.busiest[index] ?? ""}: offered ${perSecond(offered)} / capacity ${perSecond(capacity)} = ${percent(used)}${over}; the middle one ${percent(series.middle_utilisation[index] ?? 0)}`;
   };
 }
 
@@ -80,7 +65,7 @@ export function explainSessions({ series }: DrillAnswer): Explain {
   return (second) => {
     const index = eventAt(series.t_s, second);
     const held = some(series.sessions, index);
-    return held.length ? `${amount(sum(series.sessions, index))} held = ${held.join(" + ")}; dm/dt = λ (S - Σm) p - m / life` : "nobody holds a session or connection";
+    return held.length ? `${amount(series.held[index] ?? 0)} held = ${held.join(" + ")}; dm/dt = λ (S - Σm) p - m / life` : "nobody holds a session or connection";
   };
 }
 

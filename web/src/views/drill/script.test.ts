@@ -53,11 +53,11 @@ describe("a step that is dragged", () => {
 });
 
 describe("what happened", () => {
-  const verdict = (at_s: number, about: string, word: string) => ({ at_s, kind: "verdict", about: [about], message: `${about} ${word}, says front in fells-1` });
+  const verdict = (at_s: number, about: string, word: string) => ({ at_s, kind: "verdict", about: [about], message: `${about} ${word}, says front in fells-1`, in_use: word !== "out" });
 
   it("tells verdicts that follow each other together", () => {
     const events = [
-      { at_s: 60, kind: "fail", about: ["zone"], message: "zone fells-1 is lost" },
+      { at_s: 60, kind: "fail", about: ["zone"], message: "zone fells-1 is lost", in_use: null },
       verdict(85, "t-1", "out"),
       verdict(86, "t-1", "out"),
       verdict(87, "t-2", "out"),

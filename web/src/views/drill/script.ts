@@ -91,7 +91,7 @@ export interface Happening {
 export function happenings(events: readonly Schemas["EventAnswer"][]): Happening[] {
   const told: (Happening & { about: Set<string>; turn: string })[] = [];
   for (const event of events) {
-    const turn = event.kind === "verdict" ? (/ back in use, says /.test(event.message) ? "back in use" : "out") : "";
+    const turn = event.in_use === null ? "" : event.in_use ? "back in use" : "out";
     const last = told.at(-1);
     if (turn && last?.turn === turn) {
       for (const one of event.about) last.about.add(one);

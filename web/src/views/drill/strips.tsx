@@ -1,6 +1,6 @@
 /** Truth and belief over time: of single targets, or counted by group and zone. */
 
-import type { DrillAnswer, FoldedStrip, PlanDocument, Strip } from "../../api/client";
+import type { DrillAnswer, FoldedStrip, Strip } from "../../api/client";
 import { clock, seconds } from "../../kit/format";
 import type { TimeAxis } from "../../timeline/axis";
 import { LEFT } from "./layout";
@@ -39,7 +39,7 @@ export function Folded({ cell, axis, lasts, y }: { cell: FoldedStrip; axis: Time
 }
 
 /** What is true of a target above, what its fronts believe below, each wrong stretch with its seconds. */
-export function StripPair({ strip, axis, drill, document, y }: { strip: Strip; axis: TimeAxis; drill: DrillAnswer; document: PlanDocument; y: number }) {
+export function StripPair({ strip, axis, drill, y }: { strip: Strip; axis: TimeAxis; drill: DrillAnswer; y: number }) {
   const rows = drill.blind.filter((row) => row.group === strip.group && row.target === strip.target);
   return (
     <g transform={`translate(0,${y})`} data-testid="strip" data-target={strip.target}>
@@ -77,7 +77,7 @@ export function StripPair({ strip, axis, drill, document, y }: { strip: Strip; a
           words && (
             <text key={row.change + row.true_at_s} x={start} y={21} tabIndex={0} className={`text-[10px] ${row.change === "down" ? "fill-ink" : "fill-panel"}`}>
               {words}
-              <title>{blindFormula(row, document)}</title>
+              <title>{blindFormula(row)}</title>
             </text>
           )
         );
