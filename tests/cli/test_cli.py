@@ -1,14 +1,19 @@
 """The command line as a user runs it: output, exit status, no traceback."""
 
+import io
 import json
 import subprocess
 import sys
+from contextlib import redirect_stderr, redirect_stdout
+from typing import NamedTuple
+from unittest import mock
 from xml.etree import ElementTree
 
 import jsonschema
 import pytest
 
 from northgate import __version__
+from northgate.cli import main
 from tests.engine.network.test_names import two_regions
 from tests.plan.test_reading import EXAMPLE, NASTY
 from tests.support.plans import changed, fail, plan_data
@@ -17,7 +22,27 @@ from tests.support.waits import WAIT_S
 STABLE_KEYS = {"name", "held", "readings", "expect", "blind", "series"}
 
 
-def northgate(*words, **more):
+class Done(NamedTuple):
+    """What a command has printed, and how it ended."""
+
+    returncode: int
+    stdout: str
+    stderr: str
+
+
+def northgate(*words):
+    """Runs a command in this process."""
+    out, err, status = io.StringIO(), io.StringIO(), 0
+    with mock.patch("sys.argv", ["northgate", *map(str, words)]), redirect_stdout(out), redirect_stderr(err):
+        try:
+            main()
+        except SystemExit as end:
+            status = end.code or 0
+    return Done(status, out.getvalue(), err.getvalue())
+
+
+def process(*words, **more):
+    """Runs a command as a process of its own."""
     return subprocess.run(
         [sys.executable, "-m", "northgate", *map(str, words)], capture_output=True, text=True, check=False, **more
     )
@@ -55,7 +80,7 @@ def test_drill_prints_one_json_document_with_the_stable_keys():
 
 
 def test_the_exit_status_follows_the_expectations():
-    assert northgate("drill", EXAMPLE, "lose-fells-2").returncode == 1
+    assert process("drill", EXAMPLE, "lose-fells-2").returncode == 1
     assert northgate("drill", EXAMPLE, "tiles-8-crashes").returncode == 0
 
 
@@ -118,7 +143,7 @@ def test_a_taken_port_is_said_plainly(tmp_path):
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))
         taken.listen()
-        done = northgate("demo", "--no-browser", "--port", taken.getsockname()[1], "--data", tmp_path, timeout=WAIT_S)
+        done = process("demo", "--no-browser", "--port", taken.getsockname()[1], "--data", tmp_path, timeout=WAIT_S)
     assert done.returncode == 2
     assert "cannot be used" in done.stderr
 
@@ -127,7 +152,7 @@ def test_a_taken_port_is_said_plainly(tmp_path):
 def test_hostile_files_end_with_status_2_and_no_traceback(tmp_path, name):
     path = tmp_path / "nasty.plan.yaml"
     path.write_text(NASTY[name][0])
-    done = northgate("drill", path)
+    done = process("drill", path)
     assert done.returncode == 2
     assert NASTY[name][1] in done.stderr
     assert "Traceback" not in done.stderr
@@ -212,7 +237,7 @@ def test_levers_are_worked_out_when_asked():
 
 
 def test_the_version_is_told():
-    done = northgate("--version")
+    done = process("--version")
     assert (done.returncode, done.stdout) == (0, f"northgate {__version__}\n")
 
 

@@ -12,7 +12,7 @@ from tests.support.exploring import examples
 from tests.support.plans import network_of
 from tests.support.strategies import plans_with_a_drill
 
-LAWS = settings(max_examples=examples(20), deadline=None, suppress_health_check=[HealthCheck.too_slow])
+LAWS = settings(max_examples=examples(12), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
 @LAWS
