@@ -1,5 +1,6 @@
 """Draws objects through the forms of the inspector: each value is typed, chosen or clicked, field by field."""
 
+import re
 import time
 
 from playwright.sync_api import expect
@@ -53,6 +54,12 @@ class Drawing:
         name.fill(to)
         name.press("Enter")
         expect(self.inspector.get_by_role("heading", level=2)).to_have_text(to)
+
+    def remove(self, select):
+        """Deletes an object on which nothing else stands."""
+        self.open(select)
+        self.inspector.get_by_role("button", name="Delete", exact=True).click()
+        expect(self.page).not_to_have_url(re.compile("select="))
 
     def become(self, place, want):
         """Edits what stands at a place until it is what is wanted."""

@@ -129,6 +129,8 @@ def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page,
     with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
         key = start(page, plan)
         drawing = Drawing(page, key, lambda: client.get(f"/api/plans/{key}").json())
+        # Without a drill nothing is run again after each edit; the four of the demo come last.
+        drawing.remove("drill:lose-fells-1")
         draw(drawing, "area", plan["areas"], "area", [("everywhere", "uplands")])
         draw(drawing, "network", plan["networks"], "network")
         draw(drawing, "firewall", plan["firewalls"], "firewall")
@@ -141,7 +143,7 @@ def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page,
         draw_balancers(drawing, plan)
         draw(drawing, "name", plan["names"], "name", [("www.beckwater.example", "www.beckwater.example")])
         draw(drawing, "client", plan["clients"], "client group", [("everybody", "walkers")])
-        draw(drawing, "drill", plan["drills"], "drill", [("lose-fells-1", "lose-fells-2")])
+        draw(drawing, "drill", plan["drills"], "drill")
         drawing.open("")
         drawing.become("/notes", plan["notes"])
         drawing.become("/platform", plan["platform"])
