@@ -12,6 +12,8 @@ from tests.support.exploring import examples
 from tests.support.plans import network_of
 from tests.support.strategies import plans_with_a_drill
 
+pytestmark = pytest.mark.unwatched
+
 LAWS = settings(max_examples=examples(12), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 

@@ -12,6 +12,7 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 from ruamel.yaml import YAML
+from ruamel.yaml.composer import MaxDepthExceededError
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
@@ -192,6 +193,8 @@ def _check_depth(data: Any) -> None:
 
 def _read_yaml(text: str) -> _Read:
     yaml = YAML(typ="safe", pure=True)
+    # To read on would take the square of the depth. The plan itself is not nested in anything.
+    yaml.max_depth = MAX_DEPTH + 1
     try:
         node = yaml.compose(text)
         places: _Places = {}
@@ -199,6 +202,8 @@ def _read_yaml(text: str) -> _Read:
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         message = f"is not YAML: {error.problem or error.context}"
+        if isinstance(error, MaxDepthExceededError):
+            message = f"is nested more than {MAX_DEPTH} deep"
         place = (mark.line + 1, mark.column + 1) if mark else (None, None)
         raise PlanError([Problem("", message, *place)]) from error
     except YAMLError as error:

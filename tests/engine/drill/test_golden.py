@@ -36,6 +36,7 @@ def log_of(drill):
     return "\n".join(lines) + "\n"
 
 
+@pytest.mark.unwatched
 @pytest.mark.parametrize("drill", PLAN.drills, ids=lambda drill: drill.name)
 def test_the_demos_drills_log_what_they_logged(drill):
     assert log_of(drill) == (GOLDEN / f"{drill.name}.log").read_text()

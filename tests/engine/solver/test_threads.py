@@ -11,6 +11,8 @@ from northgate.engine.trace.question import Question
 from northgate.engine.trace.trace import trace
 from tests.support.plans import fail, network_of, plan_data
 
+pytestmark = pytest.mark.unwatched
+
 THREADS, ROUNDS = 4, 2
 
 

@@ -24,6 +24,8 @@ from tests.support.plans import fail, network_of
 from tests.support.strategies import plans_with_a_drill
 from tests.support.worlds import RPS, World
 
+pytestmark = pytest.mark.unwatched
+
 LAW = settings(max_examples=examples(8), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
