@@ -65,7 +65,7 @@ def take(page: Page, address: str, name: str, view: str) -> None:
         "/trace": "[data-testid=ladder]",
         "/drill": "[data-testid=charts]",
         "/sheets": "[role=table]",
-        "/start": "form",
+        "start": "form",
     }
     page.locator(next((one for part, one in shown.items() if part in view), "[data-zone]")).first.wait_for()
     page.wait_for_load_state("networkidle")

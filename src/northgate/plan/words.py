@@ -1,7 +1,7 @@
 """What fields of the plan are called, their units, and samples of what may stand there: the only place that says so.
 
-Models put these into the JSON Schema (`x-label`, `x-unit`, `x-sample`), from which forms and sheets are drawn; differences
-say them in sentences.
+Models put these into the JSON Schema (`x-label`, `x-unit`, `x-sample`), from which forms and sheets are drawn;
+differences say them in sentences.
 """
 
 import re

@@ -7,7 +7,7 @@ from northgate.plan.groups import Probe
 
 @dataclass(frozen=True)
 class Sum:
-    """A bound with its parts in seconds: until the first probe, `beats` of `beat_s` between probes, until the answer."""
+    """A bound, and its parts in seconds: until the first probe, `beats` times `beat_s`, until the answer."""
 
     first_s: float
     beats: int
