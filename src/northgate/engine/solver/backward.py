@@ -25,21 +25,16 @@ from northgate.engine.base import (
     total_by,
 )
 from northgate.engine.formulas import Queue
-from northgate.engine.solver.context import Back, Context, Sent, Stop
+from northgate.engine.solver.context import Back, Context, Sent, Stage, Stop
 from northgate.engine.solver.retries.kinds import capped, with_trip
 from northgate.engine.solver.waits import Waits
 
 
-class Backward:
+class Backward(Stage):
     """What becomes of requests, from the deepest level up."""
 
     def __init__(self, context: Context) -> None:
-        self.network, self.state = context.network, context.state
-        self.unloaded, self.frame, self.choice = context.unloaded, context.unloaded.frame, context.unloaded.choice
-        self.repeats, self.connected = context.repeats, context.connected
-        self.fates, self.fate_of_call = self.unloaded.fates, self.unloaded.fate_of_call
-        self.routes, self.cells = self.frame.routes, self.frame.cells
-        self.dns_share = self.state.dns_share
+        super().__init__(context)
         # Per front: the share of its answers that its balancer's bandwidth does not let through.
         self.over = np.zeros(len(self.network.fronts.zone))
         self.waits = Waits(context)

@@ -31,6 +31,18 @@ class Context:
         return self.repeats.state
 
 
+class Stage:
+    """What every stage of a pass asks its context for, at hand."""
+
+    def __init__(self, context: Context) -> None:
+        self.network, self.state = context.network, context.state
+        self.unloaded, self.frame, self.choice = context.unloaded, context.unloaded.frame, context.unloaded.choice
+        self.repeats, self.connected = context.repeats, context.connected
+        self.fates, self.fate_of_call = self.unloaded.fates, self.unloaded.fate_of_call
+        self.routes, self.cells = self.frame.routes, self.frame.cells
+        self.dns_share = self.state.dns_share
+
+
 @dataclass(frozen=True)
 class Sent:
     """Rates on the way forward: per entry and row, and per fate (first axis) by route, weighted group and cell."""

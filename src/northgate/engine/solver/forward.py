@@ -10,19 +10,11 @@ from northgate.engine.base import (
     total_by,
 )
 from northgate.engine.formulas import Queue, queue_under
-from northgate.engine.solver.context import Context, Sent
+from northgate.engine.solver.context import Sent, Stage
 
 
-class Forward:
+class Forward(Stage):
     """From entries to fronts, groups and targets, and through their queues."""
-
-    def __init__(self, context: Context) -> None:
-        self.network, self.state = context.network, context.state
-        self.unloaded, self.frame, self.choice = context.unloaded, context.unloaded.frame, context.unloaded.choice
-        self.repeats, self.connected = context.repeats, context.connected
-        self.fates, self.fate_of_call = self.unloaded.fates, self.unloaded.fate_of_call
-        self.routes, self.cells = self.frame.routes, self.frame.cells
-        self.dns_share = self.state.dns_share
 
     def run(self, share: Floats) -> Sent:
         """Every request's way to the pairs; what leads on from there is sent again, a level deeper."""

@@ -13,21 +13,13 @@ from northgate.engine.base import (
     Ints,
 )
 from northgate.engine.formulas import LastStops, Queue, last_stops, last_stops_in_order
-from northgate.engine.solver.context import Back, Context, Sent, Stop
+from northgate.engine.solver.context import Back, Sent, Stage, Stop
 from northgate.engine.solver.retries.holding import sessions_of_free
 from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT
 
 
-class Sending:
+class Sending(Stage):
     """Where requests are sent, and where they end that go on to other targets."""
-
-    def __init__(self, context: Context) -> None:
-        self.network, self.state = context.network, context.state
-        self.unloaded, self.frame, self.choice = context.unloaded, context.unloaded.frame, context.unloaded.choice
-        self.repeats, self.connected = context.repeats, context.connected
-        self.fates, self.fate_of_call = self.unloaded.fates, self.unloaded.fate_of_call
-        self.routes, self.cells = self.frame.routes, self.frame.cells
-        self.dns_share = self.state.dns_share
 
     def mixed(self, share: Floats) -> Floats:
         """The shares of all requests: of those that a session binds, while the front believes its target in use, and

@@ -16,15 +16,14 @@ from northgate.engine.base import (
     Ints,
 )
 from northgate.engine.formulas import Queue, too_late
-from northgate.engine.solver.context import Context, Stop
+from northgate.engine.solver.context import Context, Stage, Stop
 
 
-class Waits:
+class Waits(Stage):
     """What becomes of requests that have waited for silent targets before, whose connect time-outs count."""
 
     def __init__(self, context: Context) -> None:
-        self.network, self.state, self.frame = context.network, context.state, context.unloaded.frame
-        self.repeats, self.fates = context.repeats, context.unloaded.fates
+        super().__init__(context)
         # What becomes of calls that are followed by class, by how many silent targets they have met before.
         self.after_waits: dict[tuple[int, int], Floats] = {}
 
