@@ -806,7 +806,7 @@ export interface components {
             earliest_s: number | null;
             /** Latest S */
             latest_s: number | null;
-            bounds: components["schemas"]["northgate__engine__reports__drill__BoundsAnswer"] | null;
+            bounds: components["schemas"]["BoundsAnswer"] | null;
             /** Unseen */
             unseen: boolean;
         };
@@ -868,6 +868,21 @@ export interface components {
             beat_s: number;
             /** Answer S */
             answer_s: number;
+        };
+        /**
+         * BoundsAnswer
+         * @description A blind time: shortest, mean (over a uniformly placed change) and longest, in seconds, and of what the shortest
+         *     and the longest are the sums.
+         */
+        BoundsAnswer: {
+            /** Earliest S */
+            earliest_s: number;
+            /** Mean S */
+            mean_s: number;
+            /** Latest S */
+            latest_s: number;
+            earliest: components["schemas"]["BoundAnswer"];
+            latest: components["schemas"]["BoundAnswer"];
         };
         /**
          * Call
@@ -2104,9 +2119,9 @@ export interface components {
         ProbeConsequence: {
             /** Probe */
             probe: string;
-            silent: components["schemas"]["northgate__engine__reports__consequences__BoundsAnswer"];
-            refused: components["schemas"]["northgate__engine__reports__consequences__BoundsAnswer"];
-            returned: components["schemas"]["northgate__engine__reports__consequences__BoundsAnswer"];
+            silent: components["schemas"]["BoundsAnswer"];
+            refused: components["schemas"]["BoundsAnswer"];
+            returned: components["schemas"]["BoundsAnswer"];
         };
         /**
          * ProblemDetails
@@ -2832,26 +2847,6 @@ export interface components {
             lost: boolean;
             /** From Elsewhere Rps */
             from_elsewhere_rps: number;
-        };
-        /**
-         * BoundsAnswer
-         * @description A blind time: shortest, mean (over a uniformly placed change) and longest, in seconds.
-         */
-        northgate__engine__reports__consequences__BoundsAnswer: {
-            /** Earliest S */
-            earliest_s: number;
-            /** Mean S */
-            mean_s: number;
-            /** Latest S */
-            latest_s: number;
-        };
-        /**
-         * BoundsAnswer
-         * @description Of what the shortest and the longest possible blind time are the sums.
-         */
-        northgate__engine__reports__drill__BoundsAnswer: {
-            earliest: components["schemas"]["BoundAnswer"];
-            latest: components["schemas"]["BoundAnswer"];
         };
     };
     responses: never;

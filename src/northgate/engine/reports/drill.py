@@ -10,9 +10,10 @@ import numpy as np
 
 from northgate.engine.base import DIGITS, MECHANISMS, total_by
 from northgate.engine.drill import BlindRow, Cascade, DrillRun, Event, Keyframe, Readings
-from northgate.engine.formulas import Bounds, Sum, overload
+from northgate.engine.formulas import overload
 from northgate.engine.network import Network
 from northgate.engine.reports.beliefs import ever_there
+from northgate.engine.reports.bounds import BoundsAnswer, bounds_answer
 from northgate.engine.reports.model import AnswerModel
 from northgate.engine.reports.words import message, summary, trigger_words
 from northgate.plan.drills import CAUSES, Expectation
@@ -25,23 +26,6 @@ class ExpectationAnswer(AnswerModel):
     wanted: str
     got: float
     held: bool
-
-
-class BoundAnswer(AnswerModel):
-    """Of what a bound of a blind time is the sum: `first_s` until the first probe, `beats` times `beat_s` between
-    probes, and `answer_s` until the last one is answered or given up."""
-
-    first_s: float
-    beats: int
-    beat_s: float
-    answer_s: float
-
-
-class BoundsAnswer(AnswerModel):
-    """Of what the shortest and the longest possible blind time are the sums."""
-
-    earliest: BoundAnswer
-    latest: BoundAnswer
 
 
 class BlindAnswer(AnswerModel):
@@ -215,18 +199,9 @@ def _blind(network: Network, row: BlindRow) -> BlindAnswer:
         blind_s=round(row.blind_s, DIGITS),
         earliest_s=round(row.bounds.earliest_s, DIGITS) if row.bounds else None,
         latest_s=round(row.bounds.latest_s, DIGITS) if row.bounds else None,
-        bounds=_bounds(row.bounds) if row.bounds else None,
+        bounds=bounds_answer(row.bounds) if row.bounds else None,
         unseen=row.unseen,
     )
-
-
-def _bounds(bounds: Bounds) -> BoundsAnswer:
-    return BoundsAnswer(earliest=_bound(bounds.earliest), latest=_bound(bounds.latest))
-
-
-def _bound(parts: Sum) -> BoundAnswer:
-    first, beat, answer = (round(one, DIGITS) for one in (parts.first_s, parts.beat_s, parts.answer_s))
-    return BoundAnswer(first_s=first, beats=parts.beats, beat_s=beat, answer_s=answer)
 
 
 def _series(run: DrillRun, *, with_utilisation: bool) -> SeriesAnswer:

@@ -1,6 +1,7 @@
 /** What a probe's settings mean in seconds. */
 
 import { secondsRange, seconds } from "../../../kit/format";
+import { sumOfBounds } from "../../../plan/bounds";
 import { Section } from "../../../kit/parts";
 import { Settings, type InspectorProps } from "./shared";
 
@@ -22,11 +23,10 @@ export function ProbeSection(props: InspectorProps & { probe: string | undefined
 }
 
 /** What a probe's four numbers mean in seconds. */
-export function Consequence({ document, probe, consequences }: InspectorProps & { probe: string }) {
-  const settings = document.probes.find((one) => one.name === probe);
+export function Consequence({ probe, consequences }: InspectorProps & { probe: string }) {
   const meaning = consequences.find((one) => one.probe === probe);
-  if (!settings || !meaning) return null;
-  const silentWhy = `(${settings.unhealthy_after} − 1) × ${settings.interval_s} s + ${settings.timeout_s} s to ${settings.unhealthy_after} × ${settings.interval_s} s + ${settings.timeout_s} s`;
+  if (!meaning) return null;
+  const silentWhy = sumOfBounds(meaning.silent);
   return (
     <div className="mt-2 rounded bg-foot px-3 py-2" data-testid="consequence">
       <p className="text-[12px] text-ink-soft">A silent target is noticed after</p>
@@ -37,7 +37,7 @@ export function Consequence({ document, probe, consequences }: InspectorProps & 
       <p className="text-[12px] text-ink-soft">
         refused: {secondsRange(meaning.refused.earliest_s, meaning.refused.latest_s)}; back in use after {secondsRange(meaning.returned.earliest_s, meaning.returned.latest_s)}
       </p>
-      {settings.next_after === "send" && <p className="mt-1 font-mono text-[11px] text-ink-soft">{silentWhy}</p>}
+      <p className="mt-1 text-[11px] text-ink-soft">{silentWhy}</p>
     </div>
   );
 }
