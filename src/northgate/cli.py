@@ -274,7 +274,7 @@ def _headers(lines: list[str]) -> dict[str, str]:
 @app.command()
 def schema(as_json: AsJson = False) -> None:
     """Print the JSON Schema of the plan file."""
-    from northgate.plan.schema import plan_schema
+    from northgate.plan.models.schema import plan_schema
 
     typer.echo(json.dumps(plan_schema(), indent=None if as_json else 2))
 

@@ -11,8 +11,8 @@ from northgate.engine.formulas.retries import attempts, attempts_before
 from northgate.engine.reports.drill import drill_answer
 from northgate.engine.reports.whatif import what_if
 from northgate.engine.reports.words import message
-from northgate.plan.drills import Expectation
-from northgate.plan.faults import Part
+from northgate.plan.models.drills import Expectation
+from northgate.plan.models.faults import Part
 from tests.support.plans import drill_of, fail, network_of, plan_data, restore
 from tests.support.worlds import RPS, World
 

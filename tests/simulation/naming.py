@@ -4,7 +4,7 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from northgate.plan import Plan
-from northgate.plan.traffic import DnsEntry, LastResort
+from northgate.plan.models.traffic import DnsEntry, LastResort
 from tests.simulation.places import Front
 
 

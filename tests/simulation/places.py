@@ -10,9 +10,9 @@ from random import Random
 from typing import NamedTuple
 
 from northgate.plan import Plan
-from northgate.plan.faults import Part
-from northgate.plan.groups import Probe, TargetGroup
-from northgate.plan.machines import Instance
+from northgate.plan.models.faults import Part
+from northgate.plan.models.groups import Probe, TargetGroup
+from northgate.plan.models.machines import Instance
 
 # What a packet meets on its way to a machine's port.
 TAKEN, REFUSED, SILENT, BLOCKED = "taken", "refused", "timed_out", "blocked"

@@ -22,10 +22,10 @@ from urllib.parse import urlsplit
 import simpy
 
 from northgate.plan import Plan
-from northgate.plan.balancers import Action, Listener
-from northgate.plan.drills import Drill, Step
-from northgate.plan.groups import Probe, TargetGroup, Tier
-from northgate.plan.traffic import ClientGroup
+from northgate.plan.models.balancers import Action, Listener
+from northgate.plan.models.drills import Drill, Step
+from northgate.plan.models.groups import Probe, TargetGroup, Tier
+from northgate.plan.models.traffic import ClientGroup
 from tests.simulation.naming import Address, Names
 from tests.simulation.places import BLOCKED, OUTSIDE, REFUSED, SILENT, TAKEN, Front, Machine, World
 

@@ -12,10 +12,10 @@ import pytest
 from northgate.engine.drill.run import run_drill
 from northgate.engine.network.compile import compile_network
 from northgate.plan import plan_from_data, read_plan
-from northgate.plan.drills import CAUSES
-from northgate.plan.faults import FAULTS
-from northgate.plan.groups import TargetGroup
-from northgate.plan.traffic import DnsEntry
+from northgate.plan.models.drills import CAUSES
+from northgate.plan.models.faults import FAULTS
+from northgate.plan.models.groups import TargetGroup
+from northgate.plan.models.traffic import DnsEntry
 from tests.simulation.random_plans import LASTS_S, random_plan
 from tests.simulation.requests import BIN_S, Simulation
 from tests.support.exploring import EXPLORING

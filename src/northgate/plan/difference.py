@@ -4,9 +4,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from northgate.plan.document import Plan
 from northgate.plan.editing import whole_data
-from northgate.plan.words import said, unit
+from northgate.plan.models.document import Plan
+from northgate.plan.models.words import said, unit
 
 KINDS = {
     "regions": "region", "areas": "area", "networks": "network", "firewalls": "firewall", "instances": "instance",

@@ -8,8 +8,8 @@ import jsonpointer
 from annotated_types import MinLen
 from pydantic import BaseModel
 
-from northgate.plan.document import Plan
-from northgate.plan.faults import Part
+from northgate.plan.models.document import Plan
+from northgate.plan.models.faults import Part
 from northgate.plan.problems import Location, PlanError, Problem, pointer
 from northgate.plan.reading import plan_from_data
 from northgate.plan.references import Reference, definitions, names_of, references

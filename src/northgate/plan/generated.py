@@ -3,7 +3,7 @@
 import random
 from typing import Any
 
-from northgate.plan.document import Plan
+from northgate.plan.models.document import Plan
 from northgate.plan.reading import plan_from_data
 
 ZONES_IN_REGION = 3

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlsplit
 
-from northgate.plan.document import Plan
+from northgate.plan.models.document import Plan
 from northgate.plan.problems import PlanError, Problem, did_you_mean
 from northgate.plan.reading import plan_from_data
 

@@ -16,10 +16,10 @@ from ruamel.yaml.composer import MaxDepthExceededError
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from northgate.plan.document import Plan
+from northgate.plan.models.document import Plan
+from northgate.plan.models.types import DNS_NAME_PATTERN, HOST_PATTERN, NAME_PATTERN
 from northgate.plan.problems import Location, PlanError, Problem, did_you_mean, pointer
 from northgate.plan.references import repeated
-from northgate.plan.types import DNS_NAME_PATTERN, HOST_PATTERN, NAME_PATTERN
 
 MAX_BYTES = 8_000_000
 MAX_DEPTH = 40

@@ -8,9 +8,9 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from northgate.plan.document import Plan
+from northgate.plan.models.document import Plan
+from northgate.plan.models.types import Ref
 from northgate.plan.problems import Location, Problem, did_you_mean, pointer
-from northgate.plan.types import Ref
 
 _LISTS = {
     "region": "regions",

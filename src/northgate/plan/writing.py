@@ -9,7 +9,7 @@ from typing import Any
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 
-from northgate.plan.document import Plan
+from northgate.plan.models.document import Plan
 
 
 def plain_data(plan: Plan) -> dict[str, Any]:

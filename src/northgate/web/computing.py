@@ -13,7 +13,7 @@ from northgate.engine.reports import LeverAnswer, WhatIfAnswer, ZoneLoss, levers
 from northgate.engine.solver import Flow
 from northgate.engine.trace import History
 from northgate.plan import Plan
-from northgate.plan.faults import Part
+from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
 from northgate.web.leaving import Abandoned, gone

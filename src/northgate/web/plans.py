@@ -6,8 +6,8 @@ from fastapi import APIRouter, Depends, Query, Request, Response
 from pydantic import BaseModel, Field
 
 from northgate.plan import Plan, PlanError, Problem, plan_from_text
+from northgate.plan.models.schema import plan_schema
 from northgate.plan.proposal import MachineRow, propose
-from northgate.plan.schema import plan_schema
 from northgate.plan.writing import plan_as_json, plan_as_yaml
 from northgate.store.repository import Head
 from northgate.web.computing import Computer

@@ -27,7 +27,7 @@ from northgate.engine.reports import (
     strips,
 )
 from northgate.engine.trace import Question, TraceAnswer, trace, trace_probe
-from northgate.plan.faults import Part
+from northgate.plan.models.faults import Part
 from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES

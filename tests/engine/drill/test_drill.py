@@ -11,7 +11,7 @@ from northgate.engine.reports.strips import folded_strips, strips
 from northgate.engine.reports.whatif import what_if
 from northgate.engine.reports.words import message
 from northgate.plan import read_plan
-from northgate.plan.faults import Part
+from northgate.plan.models.faults import Part
 from tests.plan.test_reading import EXAMPLE
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 

@@ -5,8 +5,8 @@ import dataclasses
 import pytest
 
 from northgate.engine.drill.readings import READINGS, Ended, Readings, readings_of
-from northgate.plan.drills import EXPECTABLE
-from northgate.plan.drills import READINGS as OF_PLANS
+from northgate.plan.models.drills import EXPECTABLE
+from northgate.plan.models.drills import READINGS as OF_PLANS
 
 ENDED = Ended(
     requests=200.0, served=150.0, cross_zone=60.0, causes=[10.0, 0, 0, 0, 30.0, 0, 0, 10.0],

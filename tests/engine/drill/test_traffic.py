@@ -6,7 +6,7 @@ import pytest
 from northgate.engine.base.errors import CannotRun
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.formulas.hashing import shares, target_keys
-from northgate.plan.drills import CAUSES
+from northgate.plan.models.drills import CAUSES
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data
 
 

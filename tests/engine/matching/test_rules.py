@@ -5,8 +5,8 @@ import pytest
 from northgate.engine.matching.requests import plain_host, plain_path, request_for
 from northgate.engine.matching.rules import OTHERWISE, host_matches, listener_for, path_matches, rule_for
 from northgate.engine.network.sources import segments_of
-from northgate.plan.balancers import Listener
-from northgate.plan.traffic import ClientGroup
+from northgate.plan.models.balancers import Listener
+from northgate.plan.models.traffic import ClientGroup
 from tests.support.plans import base_plan
 
 RFC_3986_EXAMPLES = [

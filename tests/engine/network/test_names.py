@@ -6,7 +6,7 @@ import pytest
 from northgate.engine.base.errors import CannotRun
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.network.answers import answer_shares
-from northgate.plan.traffic import DnsEntry
+from northgate.plan.models.traffic import DnsEntry
 from tests.support.plans import network_of, plan_data
 
 ANSWERS = [

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from northgate.engine.formulas import address_keys
 from northgate.engine.network.sources import Segment, source_numbers
-from northgate.plan.traffic import ClientGroup
+from northgate.plan.models.traffic import ClientGroup
 
 
 def group(cidr, sources):

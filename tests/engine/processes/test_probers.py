@@ -3,7 +3,7 @@
 import pytest
 
 from northgate.engine.formulas.blind_times import down_bounds, up_bounds
-from northgate.plan.groups import Probe
+from northgate.plan.models.groups import Probe
 from tests.support.plans import changed, drill_of, fail, plan_data, restore
 
 CLOSE = 1e-9

@@ -6,7 +6,7 @@ import pytest
 from northgate.engine.drill.run import run_drill
 from northgate.engine.reports.drill import drill_answer
 from northgate.engine.reports.words import message
-from northgate.plan.drills import CAUSES
+from northgate.plan.models.drills import CAUSES
 from tests.engine.drill.test_traffic import targets
 from tests.engine.network.test_names import WATCH, fronts_of, two_regions
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore

@@ -7,7 +7,7 @@ from northgate.engine.drill.run import undisturbed
 from northgate.engine.matching.shadows import covers
 from northgate.engine.reports.rules import listener_rules
 from northgate.engine.reports.whatif import zone_losses
-from northgate.plan.balancers import When
+from northgate.plan.models.balancers import When
 from tests.support.plans import changed, network_of, plan_data
 
 RULES = [

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from northgate.engine.drill.run import undisturbed
-from northgate.plan.drills import CAUSES
+from northgate.plan.models.drills import CAUSES
 from tests.engine.drill.test_traffic import targets
 from tests.support.plans import drill_of, fail, network_of, plan_data, restore
 

@@ -17,7 +17,7 @@ from northgate.engine.trace.question import Question
 from northgate.engine.trace.stages.way import Context
 from northgate.engine.trace.trace import trace
 from northgate.engine.trace.walk import Walker
-from northgate.plan.drills import CAUSES
+from northgate.plan.models.drills import CAUSES
 from tests.engine.network.test_names import two_regions
 from tests.support.exploring import examples
 from tests.support.plans import fail, network_of

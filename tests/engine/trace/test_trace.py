@@ -16,7 +16,7 @@ from northgate.engine.trace.trace import trace
 from northgate.engine.truth.encounter import encounter
 from northgate.engine.truth.faults import truth_under
 from northgate.engine.truth.paths import Paths
-from northgate.plan.faults import Part
+from northgate.plan.models.faults import Part
 from tests.engine.drill.test_traffic import behind, drawn, layer_4, rule, slow_and_quick
 from tests.engine.network.test_names import two_regions
 from tests.support.plans import changed, fail, network_of, plan_data

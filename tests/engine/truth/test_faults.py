@@ -8,7 +8,7 @@ import pytest
 from northgate.engine.truth.encounter import encounter
 from northgate.engine.truth.faults import EFFECTS, healthy, truth_under
 from northgate.engine.truth.paths import Paths
-from northgate.plan.faults import FAULTS, Part
+from northgate.plan.models.faults import FAULTS, Part
 from tests.support.plans import network_of, plan_data
 
 

@@ -1,7 +1,7 @@
 """What becomes of requests: the causes of failure, what is served, and what is counted beside them; the mechanisms of
 failure."""
 
-from northgate.plan.drills import CAUSES
+from northgate.plan.models.drills import CAUSES
 
 REFUSED, TIMED_OUT, OVERLOADED, NONE_HEALTHY, BLOCKED, BAD_STATUS, DEAD_FRONT, RESET = range(len(CAUSES))
 # After the causes: what is served, and the time that this takes (share times seconds).

@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 
 from northgate.engine.base import DIGITS, MECHANISMS, Floats
 from northgate.engine.solver import Flow
-from northgate.plan.drills import CAUSES
+from northgate.plan.models.drills import CAUSES
 
 
 @dataclass(frozen=True)

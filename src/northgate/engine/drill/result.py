@@ -13,7 +13,7 @@ from northgate.engine.drill.readings import Readings
 from northgate.engine.network import Answers, Network
 from northgate.engine.processes import AnswerHistory, Holdings, Vote, growth
 from northgate.engine.solver import Flow, Opens, Solver, State
-from northgate.plan.drills import Drill, Expectation
+from northgate.plan.models.drills import Drill, Expectation
 
 
 @dataclass(frozen=True)

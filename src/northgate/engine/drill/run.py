@@ -37,7 +37,7 @@ from northgate.engine.processes import (
     usable,
 )
 from northgate.engine.solver import Attempts, Flow, Solver, State
-from northgate.plan.drills import Drill
+from northgate.plan.models.drills import Drill
 
 SETTLING_ROUNDS = 10
 # Connections are settled when no share of sources changes by more than this.

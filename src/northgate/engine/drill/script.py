@@ -6,8 +6,8 @@ from northgate.engine.base import NEVER, CannotRun
 from northgate.engine.network import Network
 from northgate.engine.processes import Demand, Drains, Entry, World
 from northgate.plan import Problem
-from northgate.plan.drills import Drill, Step
-from northgate.plan.faults import Part
+from northgate.plan.models.drills import Drill, Step
+from northgate.plan.models.faults import Part
 from northgate.plan.problems import pointer
 
 

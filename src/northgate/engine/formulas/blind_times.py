@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from northgate.plan.groups import Probe
+from northgate.plan.models.groups import Probe
 
 
 @dataclass(frozen=True)

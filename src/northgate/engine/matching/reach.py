@@ -10,8 +10,8 @@ from typing import Any, Literal
 
 from northgate.engine.matching.spans import Range, narrowest, within
 from northgate.plan import Plan
-from northgate.plan.balancers import Balancer
-from northgate.plan.places import AllowIn, AllowOut, Firewall
+from northgate.plan.models.balancers import Balancer
+from northgate.plan.models.places import AllowIn, AllowOut, Firewall
 from northgate.plan.problems import pointer
 
 GoneRules = Collection[tuple[str, int]]

@@ -6,8 +6,8 @@ from urllib.parse import parse_qsl, urlsplit, urlunsplit
 
 from northgate.engine.base import CannotRun
 from northgate.plan import Problem
-from northgate.plan.balancers import Redirect
-from northgate.plan.traffic import check_url
+from northgate.plan.models.balancers import Redirect
+from northgate.plan.models.traffic import check_url
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
 # The scheme of one who only connects, as a probe by tcp does.

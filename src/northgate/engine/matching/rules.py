@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from northgate.engine.matching.requests import CONNECT, Request, plain_host
 from northgate.engine.matching.spans import Range, within
 from northgate.plan import Plan
-from northgate.plan.balancers import Balancer, Listener, When
+from northgate.plan.models.balancers import Balancer, Listener, When
 
 
 def certificate_covers(plan: Plan, name: str | None, host: str, scheme: str) -> bool:

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from northgate.engine.matching.rules import host_matches
-from northgate.plan.balancers import Listener, When
+from northgate.plan.models.balancers import Listener, When
 
 
 def shadow_of(listener: Listener, index: int) -> str | None:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from northgate.engine.base import Bools, Floats, Ints
-from northgate.plan.traffic import DnsEntry
+from northgate.plan.models.traffic import DnsEntry
 
 
 def answer_shares(entry: DnsEntry, healthy: Bools, latency_s: Floats, area: str | None, addresses: Floats) -> Floats:

@@ -29,8 +29,8 @@ from northgate.engine.network.tables import (
 )
 from northgate.engine.network.targets import TargetRows
 from northgate.plan import Plan
-from northgate.plan.balancers import Action, Balancer
-from northgate.plan.drills import CAUSES
+from northgate.plan.models.balancers import Action, Balancer
+from northgate.plan.models.drills import CAUSES
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from northgate.engine.network.sources import segments_of
 from northgate.engine.network.tables import OUTSIDE, Arrivals, Entries, Fronts, Network, Routes
 from northgate.engine.network.targets import TargetRows, services_of
 from northgate.plan import Plan
-from northgate.plan.addressing import AddressBook
+from northgate.plan.models.addressing import AddressBook
 
 
 def compile_network(plan: Plan, spares: frozenset[str] = frozenset()) -> Network:

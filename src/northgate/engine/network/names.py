@@ -17,10 +17,10 @@ from northgate.engine.base import Bools, CannotRun, Floats
 from northgate.engine.matching import plain_host
 from northgate.engine.network.answers import Sets, answer_shares
 from northgate.plan import Plan, Problem
-from northgate.plan.addressing import AddressBook
-from northgate.plan.groups import Target
+from northgate.plan.models.addressing import AddressBook
+from northgate.plan.models.groups import Target
+from northgate.plan.models.traffic import LastResort
 from northgate.plan.problems import pointer
-from northgate.plan.traffic import LastResort
 
 
 @dataclass(frozen=True)

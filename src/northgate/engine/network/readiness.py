@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from northgate.engine.base import CannotRun
 from northgate.engine.matching import is_address, plain_host, request_for
 from northgate.plan import Plan, Problem
-from northgate.plan.balancers import Balancer
+from northgate.plan.models.balancers import Balancer
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.plan.references import dangling
 

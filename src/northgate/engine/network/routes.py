@@ -9,7 +9,7 @@ from northgate.engine.base import CannotRun, Ints, bools, floats, ints
 from northgate.engine.network.names import NameBook
 from northgate.engine.network.tables import Balancers, Fronts, Groups, Routes, Tiers, WeightedGroups
 from northgate.plan import Plan, Problem
-from northgate.plan.balancers import Action, Balancer
+from northgate.plan.models.balancers import Action, Balancer
 from northgate.plan.problems import pointer
 
 

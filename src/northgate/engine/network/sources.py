@@ -12,7 +12,7 @@ from northgate.engine.base import Bools
 from northgate.engine.formulas import Keys, mix64
 from northgate.engine.matching import Range, span_of
 from northgate.plan import Plan
-from northgate.plan.traffic import ClientGroup
+from northgate.plan.models.traffic import ClientGroup
 
 LOW_BITS = (1 << 64) - 1
 # Networks up to this size times as many sources stay within 64 bits.

@@ -4,8 +4,8 @@ from collections.abc import Iterator
 
 from northgate.engine.network.compile import compile_network
 from northgate.engine.network.tables import Network
-from northgate.plan.groups import Target
-from northgate.plan.machines import Fleet, Instance
+from northgate.plan.models.groups import Target
+from northgate.plan.models.machines import Fleet, Instance
 
 
 def roomy(network: Network) -> Network:

@@ -33,8 +33,8 @@ from northgate.engine.matching import Request
 from northgate.engine.network.names import NameBook
 from northgate.engine.network.sources import Segment
 from northgate.plan import Plan
-from northgate.plan.addressing import AddressBook
-from northgate.plan.groups import Probe
+from northgate.plan.models.addressing import AddressBook
+from northgate.plan.models.groups import Probe
 
 # What no part of the plan owns answers, and stands here.
 OUTSIDE = "outside"

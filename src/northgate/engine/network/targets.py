@@ -10,9 +10,9 @@ from northgate.engine.formulas import target_keys
 from northgate.engine.matching import page_status, plain_host
 from northgate.engine.network.tables import OUTSIDE, Machines, Members, Services
 from northgate.plan import Plan
-from northgate.plan.addressing import AddressBook
-from northgate.plan.groups import Target, TargetGroup
-from northgate.plan.machines import Instance
+from northgate.plan.models.addressing import AddressBook
+from northgate.plan.models.groups import Target, TargetGroup
+from northgate.plan.models.machines import Instance
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ from northgate.engine.processes.process import Entry
 from northgate.engine.processes.targets import Targets
 from northgate.engine.processes.transitions import Drains
 from northgate.engine.processes.world import World
-from northgate.plan.machines import Fleet, Scale
+from northgate.plan.models.machines import Fleet, Scale
 
 
 @dataclass(frozen=True)

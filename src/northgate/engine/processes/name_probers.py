@@ -22,7 +22,7 @@ from northgate.engine.network import Network
 from northgate.engine.processes.probers import Findings, Phases, Probers, name_beats
 from northgate.engine.processes.process import Entry
 from northgate.engine.solver import Flow
-from northgate.plan.groups import Probe
+from northgate.plan.models.groups import Probe
 
 # More than half, whatever the last digit of a sum of shares may say.
 ABOVE_HALF = 0.5 + 1e-9

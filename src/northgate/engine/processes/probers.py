@@ -12,7 +12,7 @@ import numpy as np
 
 from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints
 from northgate.engine.network import Network
-from northgate.plan.groups import Probe
+from northgate.plan.models.groups import Probe
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from northgate.engine.base import Bools, Floats, Ints, floats
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
 from northgate.engine.truth import Encounter, Paths, ProbeView, Truth, encounter, probe_view, truth_under
-from northgate.plan.faults import Part
+from northgate.plan.models.faults import Part
 
 
 class World:

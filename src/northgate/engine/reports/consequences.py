@@ -3,7 +3,7 @@
 from northgate.engine.formulas import down_bounds, up_bounds
 from northgate.engine.reports.bounds import BoundsAnswer, bounds_answer
 from northgate.engine.reports.model import AnswerModel
-from northgate.plan.groups import Probe
+from northgate.plan.models.groups import Probe
 
 
 class ProbeConsequence(AnswerModel):

@@ -16,7 +16,7 @@ from northgate.engine.reports.beliefs import ever_there
 from northgate.engine.reports.bounds import BoundsAnswer, bounds_answer
 from northgate.engine.reports.model import AnswerModel
 from northgate.engine.reports.words import message, summary, trigger_words
-from northgate.plan.drills import CAUSES, Expectation
+from northgate.plan.models.drills import CAUSES, Expectation
 
 
 class ExpectationAnswer(AnswerModel):

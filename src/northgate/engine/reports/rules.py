@@ -5,7 +5,7 @@ from northgate.engine.matching import OTHERWISE, asked_request, matches, shadow_
 from northgate.engine.reports.model import AnswerModel
 from northgate.engine.solver import Flow
 from northgate.plan import Problem
-from northgate.plan.balancers import Listener
+from northgate.plan.models.balancers import Listener
 
 
 class RuleRow(AnswerModel):

@@ -10,8 +10,8 @@ from northgate.engine.network import Network
 from northgate.engine.reports.board.model import BoardState
 from northgate.engine.reports.board.state import board_state
 from northgate.engine.reports.model import AnswerModel
-from northgate.plan.drills import Drill, Step
-from northgate.plan.faults import Part
+from northgate.plan.models.drills import Drill, Step
+from northgate.plan.models.faults import Part
 from northgate.plan.references import dangling
 
 LOST_AT_S = 60.0

@@ -28,7 +28,7 @@ from northgate.engine.trace.stages.name import Leaves
 from northgate.engine.trace.stages.way import End, Here, Holds, Label, Way, address_point
 from northgate.engine.trace.walk import MOST_REDIRECTS, Walker
 from northgate.engine.truth import REFUSES
-from northgate.plan.balancers import Action
+from northgate.plan.models.balancers import Action
 
 # Where a request ends, with shares: at what came back, or at another request to which it is redirected.
 Ends = dict[Label | Request, float]

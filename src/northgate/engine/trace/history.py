@@ -7,7 +7,7 @@ from northgate.engine.network import Asker, Sets
 from northgate.engine.solver import Flow
 from northgate.engine.trace.format import clock, short
 from northgate.engine.truth import ANSWERS, Paths, encounter, truth_under
-from northgate.plan.faults import Part
+from northgate.plan.models.faults import Part
 
 
 def told_now(flow: Flow, name: int, area: int) -> Sets:

@@ -10,7 +10,7 @@ from northgate.engine.trace.answer import Hop, Outcome, TraceAnswer, remedy_answ
 from northgate.engine.trace.history import History
 from northgate.engine.truth import SPEAKS, Paths
 from northgate.plan import Problem
-from northgate.plan.groups import Probe
+from northgate.plan.models.groups import Probe
 from northgate.plan.problems import did_you_mean, pointer
 
 

@@ -20,7 +20,7 @@ from northgate.engine.trace.stages.service import ServiceStage
 from northgate.engine.trace.stages.target import TargetStage
 from northgate.engine.trace.stages.way import Context, End, Here, address_point
 from northgate.engine.trace.turns import Choosing, Ended, Trail, Turns
-from northgate.plan.balancers import Action
+from northgate.plan.models.balancers import Action
 
 MOST_REDIRECTS = 10
 

@@ -2,7 +2,7 @@
 
 from northgate.engine.matching import OTHERWISE, Range, Request, from_any, host_matches, matches, path_matches
 from northgate.engine.trace.answer import Candidate
-from northgate.plan.balancers import Listener, When
+from northgate.plan.models.balancers import Listener, When
 
 
 def rule_candidates(listener: Listener, chosen: int, request: Request, span: Range | None) -> list[Candidate]:

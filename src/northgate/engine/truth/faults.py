@@ -9,7 +9,7 @@ import numpy as np
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.matching import page_status
 from northgate.engine.network import Network
-from northgate.plan.faults import Part
+from northgate.plan.models.faults import Part
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from northgate.engine.network import Network
 from northgate.engine.truth.encounter import ANSWERS, BARRED, SILENT, as_met
 from northgate.engine.truth.faults import Truth
 from northgate.engine.truth.paths import Paths
-from northgate.plan.groups import Probe
+from northgate.plan.models.groups import Probe
 
 SPEAKS = {"http": ("http",), "https": ("https",), "tcp": ("tcp", "http", "https", "tls")}
 

@@ -24,7 +24,7 @@ from northgate.engine.reports.board.model import (
 from northgate.engine.reports.board.ribbons import ribbons
 from northgate.engine.solver import Flow
 from northgate.engine.truth import ANSWERS
-from northgate.plan.drills import CAUSES
+from northgate.plan.models.drills import CAUSES
 
 # A board with more berths than this shows them group by group.
 MOST_BERTHS = 400

@@ -16,7 +16,7 @@ from northgate.engine.solver.totals.by_place import ByPlace
 from northgate.engine.solver.totals.mechanisms import by_mechanism
 from northgate.engine.solver.totals.opening import Opening
 from northgate.engine.solver.totals.solved import Solved
-from northgate.plan.drills import CAUSES
+from northgate.plan.models.drills import CAUSES
 
 
 def flow_of(one_pass: OnePass, share: Floats, sent: Sent, queue: Queue, back: Back) -> Flow:

@@ -15,7 +15,7 @@ from northgate.engine.base import (
     Floats,
 )
 from northgate.engine.solver.totals.solved import Solved
-from northgate.plan.drills import CAUSES
+from northgate.plan.models.drills import CAUSES
 
 
 def by_mechanism(solved: Solved, fails: Floats) -> Floats:

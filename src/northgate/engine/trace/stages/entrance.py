@@ -18,7 +18,7 @@ from northgate.engine.trace.answer import Hop, RemedyAnswer, remedy_answer
 from northgate.engine.trace.question import Sender
 from northgate.engine.trace.stages.way import Context, End, Here, Hops, Way
 from northgate.engine.trace.words import rule_candidates, when_words
-from northgate.plan.balancers import Action, Balancer, Listener
+from northgate.plan.models.balancers import Action, Balancer, Listener
 from northgate.plan.problems import pointer
 
 

@@ -2,8 +2,8 @@
 
 import pytest
 
-from northgate.plan.schema import plan_schema
-from northgate.plan.words import hints, label, said, unit
+from northgate.plan.models.schema import plan_schema
+from northgate.plan.models.words import hints, label, said, unit
 
 
 @pytest.mark.parametrize(

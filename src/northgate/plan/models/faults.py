@@ -9,7 +9,7 @@ from typing import Annotated, Any
 
 from pydantic import Field, model_validator
 
-from northgate.plan.types import Count, Path, PlanModel, Port, Ref, Status
+from northgate.plan.models.types import Count, Path, PlanModel, Port, Ref, Status
 
 
 @dataclass(frozen=True)

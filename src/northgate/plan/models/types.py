@@ -22,7 +22,7 @@ from pydantic.alias_generators import to_snake
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
 
-from northgate.plan.words import hints
+from northgate.plan.models.words import hints
 
 NAME_PATTERN = r"^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$"
 _LABEL = r"[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?"

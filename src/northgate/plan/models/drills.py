@@ -4,8 +4,8 @@ from typing import Annotated, Literal
 
 from pydantic import model_validator
 
-from northgate.plan.faults import Part
-from northgate.plan.types import (
+from northgate.plan.models.faults import Part
+from northgate.plan.models.types import (
     Factor,
     Name,
     PlanModel,

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from northgate.plan.document import Plan
+from northgate.plan.models.document import Plan
 
 
 def plan_schema() -> dict[str, Any]:

@@ -4,7 +4,7 @@ import jsonschema
 import pytest
 
 from northgate.plan import PlanError, plan_from_data, read_plan
-from northgate.plan.schema import plan_schema
+from northgate.plan.models.schema import plan_schema
 from northgate.plan.writing import plain_data
 from tests.plan.test_reading import EXAMPLE
 from tests.support.plans import changed, plan_data

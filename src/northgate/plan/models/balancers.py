@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, model_validator
 
-from northgate.plan.types import (
+from northgate.plan.models.types import (
     Address,
     Cidr,
     DnsName,

@@ -3,13 +3,13 @@
 from functools import cached_property
 from typing import Literal
 
-from northgate.plan.balancers import Balancer, Certificate
-from northgate.plan.drills import Drill
-from northgate.plan.groups import Pool, Probe, TargetGroup
-from northgate.plan.machines import Fleet, Instance
-from northgate.plan.places import Area, Firewall, Network, Region
-from northgate.plan.traffic import ClientGroup, DnsEntry
-from northgate.plan.types import Count, Factor, Name, PlanModel, Text
+from northgate.plan.models.balancers import Balancer, Certificate
+from northgate.plan.models.drills import Drill
+from northgate.plan.models.groups import Pool, Probe, TargetGroup
+from northgate.plan.models.machines import Fleet, Instance
+from northgate.plan.models.places import Area, Firewall, Network, Region
+from northgate.plan.models.traffic import ClientGroup, DnsEntry
+from northgate.plan.models.types import Count, Factor, Name, PlanModel, Text
 
 
 class Limits(PlanModel):

@@ -5,7 +5,7 @@ from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, Field, model_validator
 
-from northgate.plan.types import (
+from northgate.plan.models.types import (
     Address,
     Cidr,
     Count,

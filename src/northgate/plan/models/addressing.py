@@ -6,8 +6,8 @@ Source: RFC 5737 (192.0.2.0/24, 198.51.100.0/24, 203.0.113.0/24).
 import ipaddress
 from collections.abc import Iterator
 
-from northgate.plan.balancers import Balancer
-from northgate.plan.document import Plan
+from northgate.plan.models.balancers import Balancer
+from northgate.plan.models.document import Plan
 
 DOCUMENTATION = ("203.0.113.0/24", "198.51.100.0/24", "192.0.2.0/24")
 

@@ -4,7 +4,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from northgate.plan.types import (
+from northgate.plan.models.types import (
     Address,
     Count,
     Milliseconds,

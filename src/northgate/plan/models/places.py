@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field
 
-from northgate.plan.types import Cidr, Milliseconds, Name, PlanModel, PortRange, Ref, check_cidr
+from northgate.plan.models.types import Cidr, Milliseconds, Name, PlanModel, PortRange, Ref, check_cidr
 
 
 class Region(PlanModel):
