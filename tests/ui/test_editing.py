@@ -325,3 +325,34 @@ def test_what_a_plan_leaves_open_is_told_with_a_way_to_it(page, plan, server):
     expect(page.get_by_test_id("inspector")).to_contain_text(f"{name} has no latency to coast")
     page.get_by_role("button", name=f"open {name}").click()
     expect(page).to_have_url(re.compile("select=area"))
+
+
+def test_what_is_typed_while_an_edit_is_on_its_way_is_kept(page, plan, server):
+    """The name of a subnet is sent; before the answer comes its range is typed, and left only afterwards."""
+    key, ask = plan
+    spare = {"name": "spare-net", "region": "fells", "cidr": "10.40.0.0/16"}
+    subnets = [{"name": "first", "cidr": "10.40.1.0/24"}]
+    sender(server, key)([{"op": "add", "path": "/networks/-", "value": spare | {"subnets": subnets}}])
+    page.goto(f"/plans/{key}/board?select=network:spare-net")
+    waiting = []
+    page.route(f"**/api/plans/{key}", lambda route: waiting.append(route) if is_edit(route) else route.continue_())
+    inspector = page.get_by_test_id("inspector")
+    place = "/networks/2/subnets/0"
+    name, cidr = (inspector.locator(f'[data-path="{place}/{one}"] input').first for one in ("name", "cidr"))
+    name.fill("second")
+    name.press("Tab")
+    cidr.fill("10.40.2.0/24")
+    while not waiting:
+        page.wait_for_timeout(20)
+    waiting.pop().continue_()
+    expect(inspector.get_by_text("1 · second")).to_be_visible()
+    expect(cidr).to_have_value("10.40.2.0/24")
+    expect(cidr).to_be_focused()
+    page.unroute_all()
+    cidr.press("Enter")
+    expect(page.get_by_role("button", name="draft · 3 edits")).to_be_visible()
+    assert ask()["document"]["networks"][2]["subnets"][0]["cidr"] == "10.40.2.0/24"
+
+
+def is_edit(route):
+    return route.request.method == "PATCH"

@@ -16,7 +16,8 @@ export function ListField({ value, path, info }: ValueProps) {
   return (
     <ol className="space-y-1.5">
       {items.map((item, index) => (
-        <li key={itemKey(item, index)} className="rounded border border-line bg-paper/60 px-2 py-1">
+        // By its place, not its name: while it is renamed what is typed into its other fields stays.
+        <li key={index} className="rounded border border-line bg-paper/60 px-2 py-1">
           <div className="flex items-center justify-between gap-1">
             <span className="truncate text-[12px] text-ink-soft">{itemTitle(item, index)}</span>
             <span className="flex">
@@ -45,11 +46,6 @@ export function ListField({ value, path, info }: ValueProps) {
       </li>
     </ol>
   );
-}
-
-function itemKey(item: unknown, index: number): string {
-  const name = (item as { name?: string } | null)?.name;
-  return name ?? String(index);
 }
 
 function itemTitle(item: unknown, index: number): string {
