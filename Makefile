@@ -78,9 +78,8 @@ types: $(STAMPS)/python $(STAMPS)/node
 
 test: setup $(STAMPS)/chromium check
 	cd web && npm run --silent test
-	$(BIN)/pytest -q -n 2 -m unwatched tests/plan tests/engine
-	$(BIN)/pytest -q -n 2 -m "not unwatched" --cov --cov-report=term:skip-covered --cov-fail-under=$(COVERED) tests/plan tests/engine
-	$(BIN)/pytest -q -n 2 --dist loadgroup --ignore tests/plan --ignore tests/engine tests
+	$(BIN)/pytest -q -n 2 -m "not no_cover" --cov --cov-report=term:skip-covered --cov-fail-under=$(COVERED) tests/plan tests/engine
+	$(BIN)/pytest -q -n 2 -m no_cover --dist loadgroup tests
 
 bench: setup $(STAMPS)/chromium
 	$(BIN)/python benches/run.py

@@ -1,7 +1,10 @@
 """What holds for all tests."""
 
+from pathlib import Path
+
 # The package first: it says how many threads linear algebra may have, before anything loads NumPy.
 import northgate  # noqa: F401  isort: skip
+import pytest
 from hypothesis import settings
 
 from tests.support.exploring import EXPLORING
@@ -11,3 +14,14 @@ from tests.support.exploring import EXPLORING
 settings.register_profile("steady", deadline=None, derandomize=True)
 settings.register_profile("exploring", deadline=None)
 settings.load_profile("exploring" if EXPLORING else "steady")
+
+# Whose tests are watched for coverage; of these the slow ones are marked `no_cover`, since watching doubles their time.
+WATCHED = tuple(Path(__file__).parent / room for room in ("plan", "engine"))
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items):
+    """Branch coverage is that of the quick tests of plan and engine: the others would pass every line by the way."""
+    for item in items:
+        if not any(item.path.is_relative_to(room) for room in WATCHED):
+            item.add_marker(pytest.mark.no_cover)

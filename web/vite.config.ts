@@ -6,5 +6,6 @@ export default defineConfig({
   plugins: [react(), tailwindcss()],
   build: { outDir: "../src/northgate/web/static", emptyOutDir: true, chunkSizeWarningLimit: 900, assetsInlineLimit: 0 },
   server: { proxy: { "/api": "http://127.0.0.1:8420" } },
-  test: { include: ["src/**/*.test.ts"] },
+  // Tests of pure functions: nothing that one leaves behind can trouble another.
+  test: { include: ["src/**/*.test.ts"], isolate: false, maxWorkers: 1 },
 });

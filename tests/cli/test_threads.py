@@ -10,7 +10,7 @@ COUNTS = """
 import os, {first}
 import numpy, scipy.linalg
 matrix = numpy.ones((600, 600))
-scipy.linalg.expm(matrix @ matrix / 1e9)
+scipy.linalg.solve(matrix @ matrix + numpy.eye(600), matrix)
 print(len(os.listdir("/proc/self/task")))
 """
 

@@ -143,7 +143,7 @@ NASTY = {
     "nothing": ("", "is not a plan"),
     "a number": ("42", "is not a plan"),
     "deep": (HEAD + "title: " + "[" * 60 + "]" * 60, "deep"),
-    "very deep": (HEAD + "title: " + "[" * 1_000_000, "3:48: is nested more than 40 deep"),
+    "very deep": (HEAD + "title: " + "[" * 100_000, "3:48: is nested more than 40 deep"),
     "deep JSON": ('{"a":' * 60 + "1" + "}" * 60, "deep"),
     "very deep JSON": ('{"a":' * 100_000 + "1" + "}" * 100_000, "deep"),
     "JSON with a key twice": ('{"northgate": 1, "name": "a", "name": "b"}', "stands twice"),
@@ -164,7 +164,7 @@ def test_hostile_text_is_refused_with_a_reason(name):
     assert says in "\n".join(problems_of(text))
 
 
-@pytest.mark.unwatched
+@pytest.mark.no_cover
 def test_an_alias_bomb_is_refused_before_it_goes_off():
     lines = ["a0: &a0 [x, x, x, x, x, x, x, x, x, x]"]
     lines += [f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 10)}]" for n in range(1, 9)]

@@ -49,9 +49,12 @@ def test_the_migrations_make_the_tables_of_the_models(path):
     with sqlite3.connect(path) as connection:
         tables = {row[0] for row in connection.execute("select name from sqlite_master where type = 'table'")}
         columns = [row[1] for row in connection.execute("pragma table_info(revision)")]
+        tree = "explain query plan select number, parent from revision where plan_id = 1"
+        read = [row[3] for row in connection.execute(tree)]
     connection.close()
     assert {"plan", "revision", "alembic_version"} <= tables
     assert columns == ["id", "plan_id", "number", "document", "source", "created_at", "parent"]
+    assert read == ["SEARCH revision USING COVERING INDEX revision_tree (plan_id=?)"]
 
 
 def retitled(title):

@@ -2,7 +2,7 @@
 
 import datetime
 
-from sqlalchemy import DateTime, ForeignKey, Text, UniqueConstraint, func
+from sqlalchemy import DateTime, ForeignKey, Index, Text, UniqueConstraint, func
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
@@ -31,7 +31,11 @@ class RevisionRow(Base):
     """
 
     __tablename__ = "revision"
-    __table_args__ = (UniqueConstraint("plan_id", "number"),)
+    __table_args__ = (
+        UniqueConstraint("plan_id", "number"),
+        # All that is asked of the whole tree: read from here, no document has to be passed over.
+        Index("revision_tree", "plan_id", "number", "parent"),
+    )
 
     id: Mapped[int] = mapped_column(primary_key=True)
     plan_id: Mapped[int] = mapped_column(ForeignKey("plan.id", ondelete="CASCADE"))

@@ -1,10 +1,11 @@
-"""Computed answers, kept by plan and revision: the engine is deterministic, so a kept answer cannot lie."""
+"""Computed answers, kept by what they were computed from: the engine is deterministic, so a kept answer cannot lie."""
 
+import hashlib
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
 from concurrent.futures import Future
 from threading import Event, Lock
-from typing import Any, TypeVar
+from typing import Any, TypeVar, get_args
 
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.network import Network, compile_network
@@ -13,6 +14,7 @@ from northgate.engine.reports import LeverAnswer, WhatIfAnswer, ZoneLoss, levers
 from northgate.engine.solver import Flow
 from northgate.engine.trace import History
 from northgate.plan import Plan
+from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
@@ -31,7 +33,7 @@ class Computer:
         self._waiting: dict[Hashable, list[Event]] = {}
         self._kept: OrderedDict[Hashable, Any] = OrderedDict()
         # The second to which each drill that is being run has come, by question.
-        self._reached: dict[tuple[Any, ...], float] = {}
+        self._reached: dict[Hashable, float] = {}
         self._lock = Lock()
 
     def plan(self, key: str, revision: int | None = None) -> Plan:
@@ -56,20 +58,25 @@ class Computer:
     def network(self, key: str, revision: int | None) -> Network:
         """The compiled plan; raises CannotRun."""
         number = self.number(key, revision)
-        return self._once(("network", key, number), lambda: compile_network(self.plan(key, number)))
+        return self._once(("network", self._content(key, number)), lambda: compile_network(self.plan(key, number)))
+
+    def _content(self, key: str, number: int) -> bytes:
+        """A digest of all of a plan that answers come from but its drills: an edit of these computes nothing else."""
+
+        def digest() -> bytes:
+            text = self.plan(key, number).model_dump_json(by_alias=True, exclude={"drills", "notes"})
+            return hashlib.sha256(text.encode()).digest()
+
+        return self._once(("content", key, number), digest)
 
     def run(self, key: str, revision: int | None, drill: str, phases: Phases | None = None) -> DrillRun:
         """A drill, run, at will with its probes elsewhere in their cycles; raises UnknownPlan when the plan has no such
         drill."""
         number = self.number(key, revision)
-        drills = self.plan(key, number).drills
-        found = next((one for one in drills if one.name == drill), None)
-        if found is None:
-            known = [one.name for one in drills]
-            raise UnknownPlan(f"{key}: drill {drill}{did_you_mean(drill, known)}", [])
+        found = self._drill(key, number, drill)
         network = self.network(key, number)
         wanted = found if phases in (None, found.phases) else found.model_copy(update={"phases": phases})
-        question = ("drill", key, number, drill, wanted.phases)
+        question = self._drill_question(key, number, wanted)
 
         def work() -> DrillRun:
             try:
@@ -81,23 +88,36 @@ class Computer:
 
         return self._once(question, work)
 
+    def _drill(self, key: str, number: int, drill: str) -> Drill:
+        drills = self.plan(key, number).drills
+        found = next((one for one in drills if one.name == drill), None)
+        if found is None:
+            known = [one.name for one in drills]
+            raise UnknownPlan(f"{key}: drill {drill}{did_you_mean(drill, known)}", [])
+        return found
+
+    def _drill_question(self, key: str, number: int, drill: Drill) -> Hashable:
+        return ("drill", self._content(key, number), drill.model_dump_json(by_alias=True))
+
     def reached_s(self, key: str, revision: int | None, drill: str) -> float | None:
         """The second to which a drill has been run; None while nobody runs it."""
         number = self.number(key, revision)
-        running = (at for asked, at in list(self._reached.items()) if asked[:4] == ("drill", key, number, drill))
-        return next(running, None)
+        found = self._drill(key, number, drill)
+        asked = (found.model_copy(update={"phases": phases}) for phases in get_args(Phases))
+        running = (self._reached.get(self._drill_question(key, number, one)) for one in asked)
+        return next((at for at in running if at is not None), None)
 
     def levers(self, key: str, revision: int | None, drill: str) -> list[LeverAnswer]:
         """What would have helped a drill most; raises UnknownPlan when the plan has no such drill."""
         number = self.number(key, revision)
         self.run(key, number, drill)
-        question = ("levers", key, number, drill)
+        question = ("levers", self._drill_question(key, number, self._drill(key, number, drill)))
         return self._once(question, lambda: levers(self.plan(key, number), drill, self._watch(question)))
 
     def settled(self, key: str, revision: int | None) -> Flow:
         """The flow now, with no fault."""
         number = self.number(key, revision)
-        return self._once(("now", key, number), lambda: undisturbed(self.network(key, number)))
+        return self._once(("now", self._content(key, number)), lambda: undisturbed(self.network(key, number)))
 
     def moment(self, key: str, revision: int | None, drill: str | None, second: float) -> tuple[Flow, History]:
         """The flow now, or at a second of a drill, with what has happened until then."""
@@ -111,7 +131,7 @@ class Computer:
     def zone_losses(self, key: str, revision: int | None) -> list[ZoneLoss]:
         """What each zone's loss leaves."""
         number = self.number(key, revision)
-        question = ("zone losses", key, number)
+        question = ("zone losses", self._content(key, number))
         return self._once(question, lambda: zone_losses(self.network(key, number), self._watch(question)))
 
     def what_if(

@@ -14,6 +14,9 @@ from northgate.engine.reports.drill import drill_answer
 from northgate.plan import read_plan
 from tests.plan.test_reading import EXAMPLE
 
+# On one worker, so that each drill is run once.
+pytestmark = [pytest.mark.no_cover, pytest.mark.xdist_group("demo's drills")]
+
 GOLDEN = Path(__file__).parent / "golden"
 PLAN = read_plan(EXAMPLE)
 NETWORK = compile_network(PLAN)
@@ -36,7 +39,6 @@ def log_of(drill):
     return "\n".join(lines) + "\n"
 
 
-@pytest.mark.unwatched
 @pytest.mark.parametrize("drill", PLAN.drills, ids=lambda drill: drill.name)
 def test_the_demos_drills_log_what_they_logged(drill):
     assert log_of(drill) == (GOLDEN / f"{drill.name}.log").read_text()

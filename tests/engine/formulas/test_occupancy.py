@@ -2,10 +2,11 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from northgate.engine.formulas.occupancy import STILL, Occupancy, idle_ends
+from tests.support.exploring import examples
 
 ENDS = st.sampled_from([0.0, 1 / 30, 1 / 3600])
 HELD = st.lists(st.floats(0, 0.3), min_size=3, max_size=3).map(np.array)
@@ -36,6 +37,8 @@ def stepwise(masses, t, steps=400):
     return held, total / t
 
 
+@pytest.mark.no_cover
+@settings(max_examples=examples(30))
 @given(MASSES, st.floats(0.5, 60))
 def test_the_closed_forms_solve_the_equation(masses, t):
     later, mean = stepwise(masses, t)
@@ -43,6 +46,7 @@ def test_the_closed_forms_solve_the_equation(masses, t):
     assert masses.mean(t) == pytest.approx(mean, abs=1e-4)
 
 
+@pytest.mark.no_cover
 @given(MASSES, st.floats(0.5, 60))
 def test_a_mean_of_two_halves_is_the_mean_of_the_whole(masses, t):
     middle = Occupancy(masses.after(t / 2), masses.rate, masses.opens, masses.ends, masses.silent)

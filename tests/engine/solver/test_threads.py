@@ -11,9 +11,9 @@ from northgate.engine.trace.question import Question
 from northgate.engine.trace.trace import trace
 from tests.support.plans import fail, network_of, plan_data
 
-pytestmark = pytest.mark.unwatched
+pytestmark = pytest.mark.no_cover
 
-THREADS, ROUNDS = 4, 2
+THREADS, ROUNDS = 4, 1
 
 
 @pytest.fixture
