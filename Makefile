@@ -76,6 +76,8 @@ types: $(STAMPS)/python $(STAMPS)/node
 	$(BIN)/python -m northgate.web.openapi > web/openapi.json
 	cd web && npx openapi-typescript openapi.json -o src/api/schema.d.ts > /dev/null
 
+# What pytest makes of the tests is kept, whatever the machine says: each of its processes would make it anew.
+test: export PYTHONDONTWRITEBYTECODE =
 test: setup $(STAMPS)/chromium check
 	cd web && npm run --silent test
 	$(BIN)/pytest -q -n 2 -m "not no_cover" --cov --cov-report=term:skip-covered --cov-fail-under=$(COVERED) tests/plan tests/engine

@@ -87,7 +87,7 @@ class Drawing:
         until = time.monotonic() + WAIT_S
         while not well(have := value_at(self.ask()["document"], place)):
             assert time.monotonic() < until, f"{place} {otherwise}: {have}"
-            time.sleep(0.05)
+            time.sleep(0.1)
         return have
 
     def _write(self, place, control, want):
