@@ -120,5 +120,38 @@ def test_added_removed_and_reordered_objects_are_told():
     assert words(swap, probes=data["probes"]) == [("probes", "other order", "in place")]
 
 
+def with_rules():
+    balancers = plan_data()["balancers"]
+    rules = [{"name": name, "when": {"path": [f"/{name}/*"]}, "do": {"pool": "web"}} for name in ("maps", "alerts")]
+    balancers[0]["listeners"][0]["rules"] = rules
+    return balancers
+
+
+def test_another_order_of_rules_is_a_change():
+    rules = "/balancers/0/listeners/0/rules"
+    told = words([{"op": "move", "from": f"{rules}/1", "path": f"{rules}/0"}], balancers=with_rules())
+    assert told == [("balancer front", "listeners https rules in another order: alerts, maps", "in place")]
+
+
+def test_another_name_is_told_as_one_change():
+    rename = renaming(base_plan(), "target_group", "tiles", "charts")
+    assert words(rename) == [("target group charts", "name charts, was tiles", "in place")]
+    longer = [*rename, {"op": "replace", "path": "/target_groups/0/drain_s", "value": 90}]
+    assert words(longer)[1:] == [("target group charts", "draining takes 90 s, was 30 s", "in place")]
+    rule = [{"op": "replace", "path": "/balancers/0/listeners/0/rules/0/name", "value": "charts"}]
+    told = words(rule, balancers=with_rules())
+    assert told == [("balancer front", "listeners https rules charts, was named maps", "in place")]
+
+
+def test_what_is_another_thing_is_no_new_name():
+    patch = [
+        {"op": "remove", "path": "/probes/0"},
+        {"op": "add", "path": "/probes/-", "value": {"name": "b", "path": "/b"}},
+    ]
+    probes = [{"name": "a", "path": "/a"}, {"name": "ready"}]
+    told = words(patch, probes=probes)
+    assert told == [("probe a", "removed", "removed"), ("probe b", "added", "added")]
+
+
 def test_equal_plans_have_no_difference():
     assert difference(DEMO, plan_from_text(EXAMPLE.read_text())) == []

@@ -1,10 +1,10 @@
 """The difference between two plans in words, object by object, each change marked in place or replace."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from northgate.plan.editing import whole_data
+from northgate.plan.editing import patched, renaming, whole_data
 from northgate.plan.models.document import Plan
 from northgate.plan.models.words import said, unit
 
@@ -15,6 +15,7 @@ KINDS = {
     "drills": "drill",
 }  # fmt: skip
 _SINGULAR = {"balancers": "balancer", "target_groups": "target_group", "names": "name", "clients": "client"}
+_KIND_WORDS = {"target_group": "target group", "client": "client group"}
 
 Effect = Literal["in place", "replace", "added", "removed"]
 
@@ -30,18 +31,64 @@ class Change:
 
 def difference(before: Plan, after: Plan) -> list[Change]:
     """What `after` has other than `before`, in document order; its `platform.replace_only` says what replaces."""
-    old, new = whole_data(before), whole_data(after)
     replace_only = set(after.platform.replace_only)
     changes: list[Change] = []
+    for kind, was, now in _renames(before, after):
+        before = patched(before, renaming(before, kind, was, now))
+        effect: Effect = "replace" if f"{kind}.name" in replace_only else "in place"
+        changes.append(Change(f"{_KIND_WORDS.get(kind, kind)} {now}", f"name {now}, was {was}", effect))
+    old, new = whole_data(before), whole_data(after)
     changes += [
         Change("plan", _told(field, old[field], new[field]), "in place")
         for field in ("name", "title", "notes")
         if old[field] != new[field]
     ]
     for field, kind in KINDS.items():
-        changes += _in_list(kind, _SINGULAR.get(field, field.rstrip("s")), old[field], new[field], replace_only)
+        changes += _in_list(kind, _singular(field), old[field], new[field], replace_only)
     changes += [Change("platform", words, "in place") for _, words in _in_value("", old["platform"], new["platform"])]
     return changes
+
+
+def _renames(before: Plan, after: Plan) -> Iterator[tuple[str, str, str]]:
+    """Objects of `after` that are objects of `before` by another name, as (kind, name before, name after)."""
+    for field in KINDS:
+        yield from _renamed_in(_singular(field), getattr(before, field), getattr(after, field))
+    networks = {network.name: network for network in before.networks}
+    for network in after.networks:
+        if network.name in networks:
+            yield from _renamed_in("subnet", networks[network.name].subnets, network.subnets)
+
+
+def _renamed_in(kind: str, old: Sequence[Any], new: Sequence[Any]) -> Iterator[tuple[str, str, str]]:
+    """What is gone and what is new, told as one where nothing else has changed; or where, at the same place of as long
+    a list, most of what is not by default has stayed."""
+    before, after = {one.name for one in old}, {one.name for one in new}
+    added = {one.name: (place, _own(one)) for place, one in enumerate(new) if one.name not in before}
+    for place, one in enumerate(old):
+        if one.name in after:
+            continue
+        own = _own(one)
+        for name, (other, theirs) in added.items():
+            if own == theirs or (place == other and len(old) == len(new) and _mostly(own, theirs)):
+                yield kind, one.name, name
+                del added[name]
+                break
+
+
+def _own(item: Any) -> dict[str, Any]:
+    """What an object has of its own: what is not by default, without its name."""
+    own: dict[str, Any] = item.model_dump(mode="json", by_alias=True, exclude_defaults=True, exclude={"name"})
+    return own
+
+
+def _mostly(one: dict[str, Any], other: dict[str, Any]) -> bool:
+    fields = {*one, *other}
+    same = [field for field in fields if one.get(field) == other.get(field)]
+    return 2 * len(same) >= len(fields)
+
+
+def _singular(field: str) -> str:
+    return _SINGULAR.get(field, field.rstrip("s"))
 
 
 def _in_list(kind: str, singular: str, old: list[Any], new: list[Any], replace_only: set[str]) -> Iterator[Change]:
@@ -90,6 +137,9 @@ def _named(items: list[Any]) -> bool:
 
 
 def _in_named(place: str, old: list[Any], new: list[Any]) -> Iterator[tuple[str, str]]:
+    for was, now in _names_changed(old, new):
+        yield f"{place}/{now}", f"{_label(f'{place}/{now}')}, was named {was}"
+        old = [one | {"name": now} if one["name"] == was else one for one in old]
     before, after = ({item["name"]: item for item in items} for items in (old, new))
     for name in dict.fromkeys([*before, *after]):
         inner = f"{place}/{name}"
@@ -99,6 +149,20 @@ def _in_named(place: str, old: list[Any], new: list[Any]) -> Iterator[tuple[str,
             yield inner, f"{_label(inner)} added"
         else:
             yield from _in_value(inner, before[name], after[name])
+    order = [name for name in after if name in before]
+    if order != [name for name in before if name in after]:
+        yield place, f"{_label(place)} in another order: {', '.join(order)}"
+
+
+def _names_changed(old: list[Any], new: list[Any]) -> list[tuple[str, str]]:
+    """Entries of a list of which nothing but the name has changed."""
+    before, after = ({item["name"]: item for item in items} for items in (old, new))
+    gone, come = ([one for one in mine if one["name"] not in others] for mine, others in ((old, after), (new, before)))
+    return [
+        (one["name"], other["name"])
+        for one, other in zip(gone, come, strict=False)
+        if one | {"name": other["name"]} == other
+    ]
 
 
 def _label(place: str) -> str:

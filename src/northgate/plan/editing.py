@@ -25,15 +25,19 @@ def whole_data(plan: Plan) -> dict[str, Any]:
 
 def patched(plan: Plan, patch: Patch) -> Plan:
     """The plan after a JSON Patch; raises PlanError with the place that the patch, or its result, gets wrong."""
+    return plan_from_data(applied(plan, patch))
+
+
+def applied(plan: Plan, patch: Patch) -> Any:
+    """The plan's data after a JSON Patch, a plan or not; raises PlanError with the place that the patch gets wrong."""
     if len(patch) > MAX_OPERATIONS:
         raise PlanError([Problem("", f"a patch may hold {MAX_OPERATIONS:,} operations at most")])
     try:
-        data = jsonpatch.apply_patch(whole_data(plan), patch, in_place=True)
+        return jsonpatch.apply_patch(whole_data(plan), patch, in_place=True)
     except jsonpatch.JsonPatchTestFailed as error:
         raise PlanError([Problem(_path_of(patch), f"the plan is not what the patch expects: {error}")]) from error
     except (jsonpatch.JsonPatchException, jsonpointer.JsonPointerException, TypeError, KeyError) as error:
         raise PlanError([Problem(_path_of(patch), f"the patch cannot be applied: {error}")]) from error
-    return plan_from_data(data)
 
 
 def _path_of(patch: Patch) -> str:

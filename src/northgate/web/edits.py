@@ -7,14 +7,15 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Body, Header, Query, Response
 from pydantic import BaseModel, Field
 
-from northgate.plan import PlanError, Problem
+from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.difference import difference
-from northgate.plan.editing import MAX_OPERATIONS, patched, removal, renaming, users_of
+from northgate.plan.editing import MAX_OPERATIONS, Patch, patched, removal, renaming, users_of
 from northgate.plan.problems import pointer
+from northgate.plan.together import completed
 from northgate.store.repository import Head
 from northgate.web.computing import Computer
 from northgate.web.plans import PlanWhole, Revision, TheComputer, plan_whole
-from northgate.web.problems import EDIT_RESPONSES
+from northgate.web.problems import EDIT_RESPONSES, IncompleteEdit, Together
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["edits"], responses=EDIT_RESPONSES)
 
@@ -76,8 +77,27 @@ def edit_plan(
 ) -> EditAnswer:
     """Makes a revision by a JSON Patch on the document; 412 when the plan has moved on since."""
     patch, before = [operation.plain() for operation in operations], revision_in(if_match)
-    head = computer.edit(key, before, lambda plan: patched(plan, patch))
+
+    def change(plan: Plan) -> Plan:
+        try:
+            return patched(plan, patch)
+        except PlanError as error:
+            raise IncompleteEdit(error, _offer(plan, patch)) from error
+
+    head = computer.edit(key, before, change)
     return _edited(computer, head, before, response)
+
+
+def _offer(plan: Plan, patch: Patch) -> Together | None:
+    """What would have to change along with an edit that is refused."""
+    try:
+        whole = completed(plan, patch)
+    except PlanError:
+        return None
+    if whole is None:
+        return None
+    changes = difference(plan, patched(plan, whole))
+    return Together(patch=whole, changes=[f"{change.about}: {change.words}" for change in changes])
 
 
 @router.post("/undo")

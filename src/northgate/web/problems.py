@@ -25,6 +25,21 @@ class PlaceProblem(BaseModel):
     column: int | None = None
 
 
+class Together(BaseModel):
+    """An edit that was refused with all that has to change along with it: a patch (RFC 6902), and what it changes."""
+
+    patch: list[dict[str, Any]]
+    changes: list[str]
+
+
+class IncompleteEdit(PlanError):
+    """An edit that leaves no plan; with more changes it would."""
+
+    def __init__(self, error: PlanError, together: Together | None) -> None:
+        super().__init__(error.problems, error.source)
+        self.together = together
+
+
 class ProblemDetails(BaseModel):
     """A problem in the sense of RFC 9457."""
 
@@ -33,12 +48,15 @@ class ProblemDetails(BaseModel):
     status: int
     detail: str
     problems: list[PlaceProblem] = []
+    together: Together | None = None
 
 
-def problem_response(status: int, title: str, detail: str, problems: Sequence[Problem] = ()) -> JSONResponse:
+def problem_response(
+    status: int, title: str, detail: str, problems: Sequence[Problem] = (), together: Together | None = None
+) -> JSONResponse:
     """A problem as a response."""
     places = [PlaceProblem(where=p.where, message=p.message, line=p.line, column=p.column) for p in problems]
-    body = ProblemDetails(title=title, status=status, detail=detail, problems=places)
+    body = ProblemDetails(title=title, status=status, detail=detail, problems=places, together=together)
     return JSONResponse(body.model_dump(), status, media_type="application/problem+json")
 
 
@@ -48,6 +66,10 @@ def add_problem_handlers(app: FastAPI) -> None:
     @app.exception_handler(PlanError)
     def not_a_plan(_: Request, error: PlanError) -> JSONResponse:
         return problem_response(422, "This is not a plan", _first(error.problems), error.problems)
+
+    @app.exception_handler(IncompleteEdit)
+    def incomplete(_: Request, error: IncompleteEdit) -> JSONResponse:
+        return problem_response(422, "This is not a plan", _first(error.problems), error.problems, error.together)
 
     @app.exception_handler(CannotRun)
     def cannot_run(_: Request, error: CannotRun) -> JSONResponse:

@@ -1,6 +1,7 @@
 """Endpoints that ask the engine: the state now, a drill, a drill at a second, what if."""
 
 import datetime
+from collections.abc import Sequence
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Query
@@ -177,9 +178,11 @@ def rules_of_listener(
     computer: TheComputer,
     balancer: str,
     listener: str,
-    url: Annotated[str | None, Query(description="Which rule takes this URL?")] = None,
-    method: str = "GET",
+    url: Annotated[str | None, Query(description="Which rule takes this URL, or path?", max_length=4096)] = None,
+    method: Annotated[str, Query(max_length=40)] = "GET",
+    header: Annotated[Sequence[str], Query(description="Headers of the request, as `name: value`.")] = (),
     revision: Revision = None,
 ) -> ListenerRules:
-    """A listener's rules in order: their rates, what shadows them, and which of them takes a URL."""
-    return listener_rules(computer.settled(key, revision), balancer, listener, url, method)
+    """A listener's rules in order: their rates, what shadows them, and which of them takes a request."""
+    headers = {name.strip(): value.strip() for name, _, value in (one.partition(":") for one in header)}
+    return listener_rules(computer.settled(key, revision), balancer, listener, url, method, headers)

@@ -35,8 +35,13 @@ def test_a_rule_that_is_never_reached_names_what_shadows_it():
 @pytest.mark.parametrize(
     ("url", "row", "because"),
     [
-        ("https://www.beckwater.example/tiles/7", 0, "rule 1 of 3 is the first that matches /tiles/7"),
-        ("www.beckwater.example/tiles/../about", 3, "no rule matches www.beckwater.example/about"),
+        (
+            "https://www.beckwater.example/tiles/7",
+            0,
+            "rule 1 of 3 is the first that matches GET www.beckwater.example/tiles/7",
+        ),
+        ("www.beckwater.example/tiles/../about", 3, "no rule matches GET www.beckwater.example/about"),
+        ("/tiles/8", 0, "rule 1 of 3 is the first that matches GET www.beckwater.example/tiles/8"),
         (None, None, None),
     ],
 )

@@ -22,11 +22,14 @@ export const api = createClient<paths>({ baseUrl: "/" });
 export class ProblemError extends Error {
   readonly title: string;
   readonly problems: Schemas["PlaceProblem"][];
+  /** The edit that was refused, with all that has to change along with it. */
+  readonly together: Schemas["Together"] | undefined;
 
   constructor(problem: Partial<Schemas["ProblemDetails"]>) {
     super(problem.detail ?? "The server did not answer.");
     this.title = problem.title ?? "Something went wrong";
     this.problems = problem.problems ?? [];
+    this.together = problem.together ?? undefined;
   }
 }
 

@@ -2144,6 +2144,7 @@ export interface components {
              * @default []
              */
             problems: components["schemas"]["PlaceProblem"][];
+            together?: components["schemas"]["Together"] | null;
         };
         /**
          * Progress
@@ -2669,6 +2670,18 @@ export interface components {
              * @enum {string}
              */
             empty_group: "share-out" | "fail";
+        };
+        /**
+         * Together
+         * @description An edit that was refused with all that has to change along with it: a patch (RFC 6902), and what it changes.
+         */
+        Together: {
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
+            /** Changes */
+            changes: string[];
         };
         /**
          * TraceAnswer

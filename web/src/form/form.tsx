@@ -1,7 +1,9 @@
 /** The fields of an object, made from its schema. */
 
 import { useId, type ReactNode } from "react";
-import { pointerPart, problemAt, setting } from "../plan/edit";
+import { ProblemError } from "../api/client";
+import { Button } from "../kit/parts";
+import { pointerPart, problemAt, setting, type Operation } from "../plan/edit";
 import { namesFor } from "../plan/names";
 import { alternatives, blank, fieldInfo, label, sampled, unit, type Field, type FieldInfo, type Schema } from "./schema";
 import { BOX, Context, useForm, type FieldsProps, type FormContext, type ValueProps } from "./context";
@@ -65,10 +67,29 @@ function FieldRow({ name, info, value, path, choices, schema, parent }: RowProps
       {wide ? <p className="mb-0.5 font-medium">{heading}</p> : heading}
       <FieldValue id={id} name={name} spoken={choices.length > 0 ? label(name, property) : undefined} unit={unit(property)} info={info} value={value} path={path} />
       {problem && (
-        <p className="col-span-2 text-[12px] text-vermilion-text" role="alert">
+        <div className="col-span-2 text-[12px] text-vermilion-text" role="alert">
           {problem}
-        </p>
+          <Together error={error} />
+        </div>
       )}
+    </div>
+  );
+}
+
+/** What would have to change along with an edit that was refused, to be done as one. */
+function Together({ error }: { error: Error | null }) {
+  const { send } = useForm();
+  if (!(error instanceof ProblemError) || !error.together) return null;
+  const { patch, changes } = error.together;
+  return (
+    <div className="mt-1 mb-2 rounded border border-line-strong bg-foot p-2 text-ink">
+      <p>Together these make a plan:</p>
+      <ul className="mb-1.5 list-disc pl-4">
+        {changes.map((words) => (
+          <li key={words}>{words}</li>
+        ))}
+      </ul>
+      <Button onClick={() => send(patch as unknown as Operation[])}>Change them together</Button>
     </div>
   );
 }

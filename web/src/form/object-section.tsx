@@ -3,7 +3,7 @@ import { useState } from "react";
 
 import { api, dataOf, type PlanDocument } from "../api/client";
 import { Button, Section } from "../kit/parts";
-import { useEdit, type Operation } from "../plan/edit";
+import { removing, setting, useEdit, type Operation } from "../plan/edit";
 import { useSchema } from "../plan/queries";
 import { ObjectForm } from "./form";
 import { KINDS, OBJECT_KINDS, placeOf, serverKind, valueAt, type ObjectKind } from "../plan/names";
@@ -35,8 +35,9 @@ export function ObjectSection({ planKey, document, kind, name, title, inside, le
   const definition = resolve(root, { $ref: `#/$defs/${inside?.definition ?? KINDS[kind].definition}` });
   const send = (patch: Operation[]) => {
     setSent(patch.at(-1)?.path);
-    edit.mutate(patch);
+    void withReferences(planKey, document, patch).then((whole) => edit.mutate(whole));
   };
+  const listed = inside !== undefined && inside.path !== "" && nameOf(value) !== undefined;
   return (
     <Section title={title ?? "Settings"}>
       <ObjectForm
@@ -50,9 +51,22 @@ export function ObjectSection({ planKey, document, kind, name, title, inside, le
         error={edit.error}
         refused={edit.isError ? sent : undefined}
       />
-      {!inside && onDeleted && <NameAndEnd planKey={planKey} kind={kind} name={name} onRenamed={onRenamed} onDeleted={onDeleted} />}
+      {!inside && onDeleted && <NameAndEnd planKey={planKey} name={name} prepare={askingFor(planKey, kind, name)} onRenamed={onRenamed} onDeleted={onDeleted} />}
+      {listed && onDeleted && <NameAndEnd planKey={planKey} name={nameOf(value) ?? ""} prepare={standingAt(path)} onRenamed={onRenamed} onDeleted={onDeleted} />}
     </Section>
   );
+}
+
+function nameOf(value: unknown): string | undefined {
+  return (value as { name?: string } | undefined)?.name;
+}
+
+/** An edit that gives a subnet another name, with all that refers to it; any other edit as it is. */
+async function withReferences(planKey: string, document: PlanDocument, patch: Operation[]): Promise<Operation[]> {
+  const [only, ...more] = patch;
+  if (only?.op !== "replace" || more.length > 0 || !/^\/networks\/\d+\/subnets\/\d+\/name$/.test(only.path)) return patch;
+  const name = String(valueAt(document, only.path));
+  return askingFor(planKey, "subnet", name).rename(String(only.value));
 }
 
 /** Lists of objects, each with a place of its own: no fields of the plan's own form. */
@@ -76,26 +90,51 @@ export function PlanSection({ planKey, document }: { planKey: string; document: 
   );
 }
 
+/** The edits that give something another name, and that take it away; with all that refers to it. */
+interface Prepare {
+  rename: (to: string) => Promise<Operation[]>;
+  remove: () => Promise<{ references: string[]; patch: Operation[] }>;
+}
+
+/** The server knows what refers to an object. */
+function askingFor(planKey: string, kind: ObjectKind | "subnet", name: string): Prepare {
+  const asked = { kind: kind === "subnet" ? kind : serverKind(kind), name };
+  const path = { key: planKey };
+  return {
+    rename: async (to) => dataOf(await api.GET("/api/plans/{key}/renaming", { params: { path, query: { ...asked, to } } })).patch as unknown as Operation[],
+    remove: async () => {
+      const { references, patch } = dataOf(await api.GET("/api/plans/{key}/removal", { params: { path, query: asked } }));
+      return { references, patch: patch as unknown as Operation[] };
+    },
+  };
+}
+
+/** Nothing refers to what has its name within another object, as a listener has. */
+function standingAt(path: string): Prepare {
+  return {
+    rename: (to) => Promise.resolve([setting(`${path}/name`, to)]),
+    remove: () => Promise.resolve({ references: [], patch: [removing(path)] }),
+  };
+}
+
 interface NameAndEndProps {
   planKey: string;
-  kind: ObjectKind;
   name: string;
+  prepare: Prepare;
   onRenamed: ((name: string) => void) | undefined;
   onDeleted: () => void;
 }
 
 /** Renaming takes references along; deleting says who refers to it first. */
-function NameAndEnd({ planKey, kind, name, onRenamed, onDeleted }: NameAndEndProps) {
+function NameAndEnd({ planKey, name, prepare, onRenamed, onDeleted }: NameAndEndProps) {
   const { edit } = useEdit(planKey);
   const [draft, setDraft] = useState<string>();
   const [users, setUsers] = useState<{ references: string[]; patch: Operation[] }>();
   const [problem, setProblem] = useState<string>();
 
   const ask = async () => {
-    const query = { kind: serverKind(kind), name };
-    const prepared = dataOf(await api.GET("/api/plans/{key}/removal", { params: { path: { key: planKey }, query } }));
-    const ready = { references: prepared.references, patch: prepared.patch as unknown as Operation[] };
-    if (prepared.references.length === 0) remove(ready.patch);
+    const ready = await prepare.remove();
+    if (ready.references.length === 0) remove(ready.patch);
     else setUsers(ready);
   };
   const remove = (patch: Operation[]) => edit.mutate(patch, { onSuccess: onDeleted, onError: (error) => setProblem(error.message) });
@@ -103,9 +142,7 @@ function NameAndEnd({ planKey, kind, name, onRenamed, onDeleted }: NameAndEndPro
     const to = draft?.trim();
     setDraft(undefined);
     if (!to || to === name) return;
-    const query = { kind: serverKind(kind), name, to };
-    const prepared = dataOf(await api.GET("/api/plans/{key}/renaming", { params: { path: { key: planKey }, query } }));
-    edit.mutate(prepared.patch as unknown as Operation[], { onSuccess: () => onRenamed?.(to), onError: (error) => setProblem(error.message) });
+    edit.mutate(await prepare.rename(to), { onSuccess: () => onRenamed?.(to), onError: (error) => setProblem(error.message) });
   };
   return (
     <div className="mt-4 border-t border-line pt-2">

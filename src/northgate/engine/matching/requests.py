@@ -34,9 +34,12 @@ def request_for(url: str, method: str = "GET", headers: dict[str, str] | None = 
     return replace(asked, method=method, headers=lowered) if lowered or method != asked.method else asked
 
 
-def asked_request(url: str, scheme: str, method: str = "GET", headers: dict[str, str] | None = None) -> Request:
-    """The request for a URL that somebody typed, perhaps without its scheme; raises CannotRun when it is none."""
-    whole = url if "://" in url else f"{scheme}://{url}"
+def asked_request(
+    url: str, scheme: str, method: str = "GET", headers: dict[str, str] | None = None, host: str = ""
+) -> Request:
+    """The request for a URL that somebody typed, perhaps without its scheme, or a path alone, which is then asked of
+    `host`; raises CannotRun when it is none."""
+    whole = url if "://" in url else f"{scheme}://{host if url.startswith('/') else ''}{url}"
     try:
         return request_for(check_url(whole), method, headers)
     except ValueError as error:

@@ -1,7 +1,8 @@
 """A listener's rules as a table: how much each takes, what shadows it, and which takes a request."""
 
 from northgate.engine.base import CannotRun
-from northgate.engine.matching import OTHERWISE, asked_request, matches, shadow_of
+from northgate.engine.matching import OTHERWISE, Request, asked_request, matches, shadow_of
+from northgate.engine.network import Network
 from northgate.engine.reports.model import AnswerModel
 from northgate.engine.solver import Flow
 from northgate.plan import Problem
@@ -24,8 +25,16 @@ class ListenerRules(AnswerModel):
     because: str | None
 
 
-def listener_rules(flow: Flow, balancer: str, listener: str, url: str | None, method: str = "GET") -> ListenerRules:
-    """The table of a listener; raises CannotRun when there is no such listener."""
+def listener_rules(
+    flow: Flow,
+    balancer: str,
+    listener: str,
+    url: str | None,
+    method: str = "GET",
+    headers: dict[str, str] | None = None,
+) -> ListenerRules:
+    """The table of a listener, and which rule takes a request; raises CannotRun when there is no such listener, or what
+    is asked is no URL."""
     plan, entries = flow.network.plan, flow.network.entries
     found = [
         (number, position, one)
@@ -37,7 +46,10 @@ def listener_rules(flow: Flow, balancer: str, listener: str, url: str | None, me
         raise CannotRun([Problem("/balancers", f"there is no listener {listener!r} of {balancer!r}")])
     number, position, settings = found[0]
     mine = (entries.balancer == number) & (entries.listener == position)
-    winner, because = _winner(settings, url, method)
+    winner, because = None, None
+    if url:
+        request = asked_request(url, settings.protocol, method, headers, _host_leading_to(flow.network, balancer))
+        winner, because = _winner(settings, request)
 
     def rate(rule: int) -> float:
         return float(flow.places.entry_rps[mine & (entries.rule == rule)].sum())
@@ -50,11 +62,17 @@ def listener_rules(flow: Flow, balancer: str, listener: str, url: str | None, me
     return ListenerRules(rows=[*rows, last], because=because)
 
 
-def _winner(listener: Listener, url: str | None, method: str) -> tuple[int | None, str | None]:
-    if not url:
-        return None, None
-    request = asked_request(url, listener.protocol, method)
+def _host_leading_to(network: Network, balancer: str) -> str:
+    """Of whom a path alone is asked: the first name among whose answers a balancer is, or its own address."""
+    names = network.plan.names
+    leading = [entry.name for entry in names if balancer in [answer.balancer for answer in entry.answers]]
+    addresses = [f"[{one}]" if ":" in one else one for one in network.book.balancers.get(balancer, ())]
+    return next(iter([*leading, *addresses]), "")
+
+
+def _winner(listener: Listener, request: Request) -> tuple[int, str]:
     for index, rule in enumerate(listener.rules):
         if rule.when.source is None and matches(rule.when, request):
-            return index, f"rule {index + 1} of {len(listener.rules)} is the first that matches {request.path}"
-    return OTHERWISE, f"no rule matches {request.host}{request.path}"
+            of = f"rule {index + 1} of {len(listener.rules)} is the first that matches"
+            return index, f"{of} {request.method} {request.host}{request.path}"
+    return OTHERWISE, f"no rule matches {request.method} {request.host}{request.path}"

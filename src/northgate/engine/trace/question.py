@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import Any, Literal
 
 from northgate.engine.base import CannotRun
-from northgate.engine.matching import Range, asked_request, span_of
+from northgate.engine.matching import Range, asked_request, request_for, span_of
 from northgate.engine.network import Numbers, address_text, source_numbers
 from northgate.plan import Plan, Problem
 from northgate.plan.problems import did_you_mean
@@ -67,7 +67,8 @@ class Asking:
     def __init__(self, plan: Plan, question: Question) -> None:
         self.plan, self.question = plan, question
         self.client = self._client()
-        self.request = asked_request(question.url, "https", question.method, dict(question.headers))
+        headers = dict(question.headers)
+        self.request = asked_request(question.url, "https", question.method, headers, self._usual_host())
 
     @cached_property
     def numbers(self) -> Numbers | None:
@@ -75,7 +76,14 @@ class Asking:
         return source_numbers(self.plan.clients[self.client]) if self.client is not None else None
 
     def _url(self) -> str:
-        return self.question.url if "://" in self.question.url else f"https://{self.question.url}"
+        url = self.question.url
+        return url if "://" in url else f"https://{self._usual_host() if url.startswith('/') else ''}{url}"
+
+    def _usual_host(self) -> str:
+        """Of whom a path alone is asked: whom the client group asks, else the plan's first name."""
+        if self.client is not None:
+            return request_for(self.plan.clients[self.client].calls[0].url).host
+        return next((entry.name for entry in self.plan.names), "")
 
     def _client(self) -> int | None:
         if self.question.client is None:

@@ -24,7 +24,7 @@ export function describeListener(props: InspectorProps, name: string): Described
           </dl>
         </Section>
         {listener && <RulesTable asked={asked} planKey={planKey} document={document} balancer={balancerName} index={index} listener={listener} />}
-        {listener && <Settings {...props} kind="balancer" name={balancerName} title="Settings" inside={{ path: `/listeners/${index}`, definition: "Listener" }} />}
+        {listener && <Settings {...props} kind="balancer" name={balancerName} title="Settings" inside={{ path: `/listeners/${index}`, definition: "Listener" }} leaveOut={["rules"]} renamed={(to) => ({ kind: "listener", name: `${balancerName}/${to}` })} />}
       </>
     ),
   };

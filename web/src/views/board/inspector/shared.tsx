@@ -63,10 +63,12 @@ export interface SettingsProps extends InspectorProps {
   title?: string;
   inside?: { path: string; definition: string };
   leaveOut?: string[];
+  /** What is selected once it has another name; by default the object. */
+  renamed?: (to: string) => Selection;
 }
 
 /** The settings of an object, edited in place; after a rename the selection follows. */
-export function Settings({ planKey, document, kind, name, title, inside, leaveOut, onSelect }: SettingsProps) {
+export function Settings({ planKey, document, kind, name, title, inside, leaveOut, renamed, onSelect }: SettingsProps) {
   return (
     <ObjectSection
       key={`${kind}:${name}${inside?.path ?? ""}`}
@@ -77,7 +79,7 @@ export function Settings({ planKey, document, kind, name, title, inside, leaveOu
       title={title}
       inside={inside}
       leaveOut={leaveOut}
-      onRenamed={(to) => onSelect({ kind, name: to })}
+      onRenamed={(to) => onSelect(renamed ? renamed(to) : { kind, name: to })}
       onDeleted={() => onSelect(undefined)}
     />
   );
