@@ -52,8 +52,8 @@ def fill_in_start(page: Page) -> None:
 def make_an_edit(page: Page) -> None:
     """Adds a rule, so that the picture shows an edit, its toast and the rule that takes a URL."""
     page.get_by_role("button", name="add a rule").click()
-    page.get_by_test_id("rules").locator("li").nth(2).wait_for()
-    page.get_by_label("Which rule takes this URL?").fill("https://www.beckwater.example/alerts/near")
+    page.get_by_test_id("rules").locator("> li").nth(2).wait_for()
+    page.get_by_label("URL or path").fill("/alerts/near")
     page.wait_for_timeout(500)
 
 

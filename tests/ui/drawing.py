@@ -47,6 +47,17 @@ class Drawing:
         expect(dialog).to_have_count(0)
         expect(self.inspector.locator("[data-path]").first).to_be_visible()
 
+    def add_rule(self, place, want):
+        """Adds a rule to the listener in the inspector, and makes it what it is to be."""
+        self.inspector.get_by_role("button", name="add a rule").click()
+        row = self.inspector.get_by_test_id("rules").locator("> li", has=self.page.get_by_text("done"))
+        name = row.get_by_label("Name", exact=True)
+        name.fill(want["name"])
+        name.press("Enter")
+        self._wait(f"{place}/name", want["name"])
+        for field in ("when", "do"):
+            self.become(f"{place}/{field}", want[field])
+
     def rename(self, select, to):
         """Gives an object another name."""
         self.open(select)

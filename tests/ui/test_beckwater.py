@@ -109,7 +109,12 @@ def draw_balancers(drawing, plan):
                 drawing.add("listener", listener["name"], Balancer=str(index))
             else:
                 drawing.open(f"listener:{one['name']}/{listener['name']}")
-            drawing.become(f"/balancers/{index}/listeners/{number}", listener)
+            place = f"/balancers/{index}/listeners/{number}"
+            for field, value in listener.items():
+                if field != "rules":
+                    drawing.become(f"{place}/{field}", value)
+            for rule in range(len(listener["rules"])):
+                drawing.add_rule(f"{place}/rules/{rule}", listener["rules"][rule])
 
 
 @pytest.fixture(autouse=True)

@@ -7,7 +7,7 @@ import httpx2
 import pytest
 from playwright.sync_api import expect
 
-from tests.plan.test_reading import EXAMPLE
+from tests.ui.demo import DEMO
 from tests.support.plans import changed, plan_data
 from tests.support.waits import WAIT_S
 
@@ -18,7 +18,7 @@ pytestmark = pytest.mark.xdist_group("drawing")
 def plan(server):
     """A fresh copy of the demo: its key, and its drills as the server keeps them."""
     with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-        key = client.post("/api/plans", content=EXAMPLE.read_text()).json()["key"]
+        key = client.post("/api/plans", content=DEMO).json()["key"]
         yield key, lambda: client.get(f"/api/plans/{key}").json()["document"]["drills"]
         client.delete(f"/api/plans/{key}")
 

@@ -7,7 +7,7 @@ import httpx2
 import pytest
 from playwright.sync_api import expect
 
-from tests.plan.test_reading import EXAMPLE
+from tests.ui.demo import DEMO
 from tests.support.waits import WAIT_S
 
 pytestmark = pytest.mark.xdist_group("browser")
@@ -17,7 +17,7 @@ pytestmark = pytest.mark.xdist_group("browser")
 def plan(server):
     """A fresh copy of the demo, so that no test sees another's edits: its key, and questions about it."""
     with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-        key = client.post("/api/plans", content=EXAMPLE.read_text()).json()["key"]
+        key = client.post("/api/plans", content=DEMO).json()["key"]
         yield key, lambda path="": client.get(f"/api/plans/{key}{path}").json()
         client.delete(f"/api/plans/{key}")
 
@@ -142,18 +142,105 @@ def test_the_changes_since_the_agreed_revision_are_told_and_agreed(page, plan):
 def test_rules_have_rates_an_order_and_a_winner(page, plan):
     key, ask = plan
     page.goto(board(key, "listener:fells-front/https"))
-    rules = page.get_by_test_id("rules").locator("li")
+    rules = rows_of_rules(page)
     expect(rules).to_have_count(2)
-    page.get_by_label("Which rule takes this URL?").fill("https://www.beckwater.example/alerts/../alerts/x")
+    url = page.get_by_label("URL or path")
+    url.fill("https://www.beckwater.example/alerts/../alerts/x")
     expect(rules.nth(0)).to_have_attribute("data-takes", "true")
-    page.get_by_label("Which rule takes this URL?").fill("https://www.beckwater.example/tiles/3")
+    url.fill("/tiles/3")
     expect(rules.nth(1)).to_have_attribute("data-takes", "true")
+    expect(page.get_by_text("no rule matches GET www.beckwater.example/tiles/3")).to_be_visible()
+    url.fill("https:/alerts")
+    expect(page.get_by_role("alert")).to_contain_text("is not a URL such as")
+    expect(rules).to_have_count(2)
     page.get_by_role("button", name="add a rule").click()
     expect(rules).to_have_count(3)
-    page.get_by_role("button", name="Move rule-2 up").click()
+    page.get_by_role("button", name="Move rule-2 up").press("Enter")
     expect(rules.nth(0)).to_contain_text("rule-2")
-    names = [rule["name"] for rule in ask()["document"]["balancers"][0]["listeners"][0]["rules"]]
-    assert names == ["rule-2", "alerts"]
+    expect(page.get_by_role("button", name="Move rule-2 down")).to_be_focused()
+    assert rules_of(ask) == ["rule-2", "alerts"]
+    page.get_by_role("button", name="done rule-2").click()
+    rules.nth(1).drag_to(rules.nth(0))
+    expect(rules.nth(1)).to_contain_text("rule-2")
+    assert rules_of(ask) == ["alerts", "rule-2"]
+
+
+def rows_of_rules(page):
+    return page.get_by_test_id("rules").locator("> li")
+
+
+def rules_of(ask):
+    return [rule["name"] for rule in ask()["document"]["balancers"][0]["listeners"][0]["rules"]]
+
+
+def test_a_rule_by_header_is_made_in_the_panel_and_takes_what_carries_it(page, plan):
+    key, ask = plan
+    page.goto(board(key, "listener:fells-front/https"))
+    page.get_by_role("button", name="add a rule").click()
+    rule = rows_of_rules(page).nth(1)
+    place = "/balancers/0/listeners/0/rules/1"
+    header, query = (rule.locator(f'[data-path="{place}/when/{part}"]') for part in ("header", "query"))
+    header.get_by_label("add").fill("x-canary")
+    header.get_by_label("add").press("Enter")
+    header.get_by_label("x-canary", exact=True).fill("yes")
+    header.get_by_label("x-canary", exact=True).press("Enter")
+    query.get_by_label("add").fill("v")
+    query.get_by_label("add").press("Enter")
+    expect(rule).to_contain_text("/new/* header x-canary=yes query v=1")
+    query.get_by_role("button", name="Remove v").click()
+    expect(rule).not_to_contain_text("query v")
+    when = ask()["document"]["balancers"][0]["listeners"][0]["rules"][1]["when"]
+    assert (when["header"], when["query"]) == ({"x-canary": ["yes"]}, None)
+    page.get_by_role("group", name="Which rule takes this request?").get_by_label("Method").select_option("POST")
+    page.get_by_label("URL or path").fill("/new/map")
+    expect(rule).to_have_attribute("data-takes", "false")
+    page.get_by_label("Headers, one a line").fill("X-Canary: yes")
+    expect(rule).to_have_attribute("data-takes", "true")
+    rule.get_by_label("Name", exact=True).fill("canary")
+    rule.get_by_label("Name", exact=True).press("Enter")
+    expect(page.get_by_text("balancer fells-front: listeners https rules canary, was named rule-2")).to_be_visible()
+    assert rules_of(ask) == ["alerts", "canary"]
+
+
+def test_a_layer_takes_along_what_must_change_with_it(page, plan):
+    key, ask = plan
+    page.goto(board(key, "balancer:coast-front"))
+    field(page, "Layer").select_option("4")
+    offer = page.get_by_test_id("inspector").get_by_role("alert")
+    expect(offer).to_contain_text("balancer coast-front: listeners https protocol tls, was https")
+    assert ask()["document"]["balancers"][1]["layer"] == 7
+    offer.get_by_role("button", name="Change them together").click()
+    expect(page.get_by_text("layer 4 · 2 fronts")).to_be_visible()
+    coast = ask()["document"]["balancers"][1]
+    assert (coast["layer"], coast["listeners"][0]["protocol"], coast["listeners"][0]["rules"]) == (4, "tls", [])
+    page.get_by_role("button", name="Undo (Ctrl+Z)").click()
+    expect(page.get_by_text("layer 7 · 2 fronts")).to_be_visible()
+    assert ask()["document"]["balancers"][1]["listeners"][0]["rules"][0]["name"] == "alerts"
+
+
+def test_listeners_are_added_renamed_changed_and_removed(page, plan):
+    key, ask = plan
+    page.goto(board(key, "balancer:coast-front"))
+    page.get_by_role("button", name="add a listener").click()
+    inspector = page.get_by_test_id("inspector")
+    expect(inspector.get_by_role("heading", level=2)).to_have_text("http 80")
+    field(page, "Name").fill("plain")
+    field(page, "Name").press("Enter")
+    expect(page).to_have_url(re.compile("plain"))
+    field(page, "Port").fill("8088")
+    field(page, "Port").press("Enter")
+    expect(inspector.get_by_role("heading", level=2)).to_have_text("http 8088")
+    field(page, "Protocol").select_option("udp")
+    inspector.get_by_role("button", name="Change them together").click()
+    expect(inspector.get_by_role("heading", level=2)).to_have_text("udp 8088")
+    listeners = ask()["document"]["balancers"][1]["listeners"]
+    assert [(one["name"], one["protocol"], one["port"]) for one in listeners] == [
+        ("https", "tls", 443),
+        ("plain", "udp", 8088),
+    ]
+    inspector.get_by_role("button", name="Delete", exact=True).click()
+    expect(page).not_to_have_url(re.compile("select="))
+    assert [one["name"] for one in ask()["document"]["balancers"][1]["listeners"]] == ["https"]
 
 
 def test_adding_asks_only_what_cannot_be_inferred(page, plan):
@@ -287,6 +374,7 @@ def test_a_list_keeps_words_that_hold_spaces(page, plan, server):
     place = "/balancers/0/listeners/0/rules/0/when/header"
     send([{"op": "add", "path": place, "value": {"user-agent": ["curl"]}}])
     page.goto(board(key, "listener:fells-front/https"))
+    page.get_by_role("button", name="change alerts").click()
     box = page.get_by_test_id("inspector").get_by_label("user-agent", exact=True)
     box.fill("Mozilla/5.0 (X11), curl")
     box.press("Enter")

@@ -7,7 +7,7 @@ import httpx2
 import pytest
 from playwright.sync_api import expect
 
-from tests.plan.test_reading import EXAMPLE
+from tests.ui.demo import DEMO
 from tests.support.waits import WAIT_S
 
 pytestmark = pytest.mark.xdist_group("browser")
@@ -19,7 +19,7 @@ ALERTS = "https://www.beckwater.example/alerts/near"
 def plan(server):
     """A fresh copy of the demo: its key."""
     with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-        key = client.post("/api/plans", content=EXAMPLE.read_text()).json()["key"]
+        key = client.post("/api/plans", content=DEMO).json()["key"]
         yield key
         client.delete(f"/api/plans/{key}")
 

@@ -70,6 +70,12 @@ def test_one_condition_covers_another_when_it_matches_all_that_the_other_does(wi
     assert covers(When.model_validate(wide), When.model_validate(narrow)) is covered
 
 
+@pytest.mark.parametrize("half", ["https:/alerts", "https://", "https:///alerts", "http:alerts"])
+def test_half_a_url_is_refused_with_what_is_missing(half):
+    with pytest.raises(CannotRun, match=r"is not a URL such as https?://www"):
+        table(half)
+
+
 def test_an_unknown_listener_is_refused():
     with pytest.raises(CannotRun, match="there is no listener 'http' of 'front'"):
         listener_rules(undisturbed(network_of(plan_data())), "front", "http", None)

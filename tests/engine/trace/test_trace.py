@@ -92,10 +92,23 @@ def test_hashed_choices_spread_as_the_shares_say(balance, vary):
 def test_what_is_kept_stays_where_it_is():
     sticky = changed(plan_data(), "/target_groups/0/affinity", {"by": "cookie"})
     assert len(asked(sticky, times=20, session="kept", vary="kept").counts) == 1
+    assert len(asked(sticky, times=20, session="kept").counts) == 1, "whichever front a new connection comes through"
+    by_source = changed(plan_data(), "/target_groups/0/affinity", {"by": "source"})
+    stays = asked(by_source, times=20)
+    assert len(stays.counts) == 1
+    assert [one.puzzle for one in stays.explained] == ["Why does refreshing always land on the same target?"]
     assert len(asked(sticky, times=20, session="none").counts) == 6
     assert len(asked(changed(plan_data(), "/target_groups/0/balance", "source-hash"), times=20).counts) == 1
     assert len(asked(layer_4(), times=20, vary="kept").counts) == 1
     assert len(asked(plan_data(), times=20, vary="kept").counts) == 6, "at layer 7 each request is chosen for anew"
+
+
+def test_at_layer_4_nobody_sees_a_cookie():
+    answer = asked(changed(layer_4(), "/target_groups/0/affinity", {"by": "cookie"}), times=12, session="kept")
+    assert len(answer.counts) == 6
+    (turns,) = [one for one in answer.explained if "take turns" in one.puzzle]
+    assert "by cookie, which a balancer of layer 4 never sees" in turns.words
+    assert turns.remedy.patch[0]["value"] == "source"
 
 
 def test_a_kept_connection_carries_so_many_requests_then_comes_the_next():

@@ -525,7 +525,7 @@ export interface paths {
         };
         /**
          * Rules Of Listener
-         * @description A listener's rules in order: their rates, what shadows them, and which of them takes a URL.
+         * @description A listener's rules in order: their rates, what shadows them, and which of them takes a request.
          */
         get: operations["rules_of_listener_api_plans__key__rules_get"];
         put?: never;
@@ -4383,9 +4383,11 @@ export interface operations {
             query: {
                 balancer: string;
                 listener: string;
-                /** @description Which rule takes this URL? */
+                /** @description Which rule takes this URL, or path? */
                 url?: string | null;
                 method?: string;
+                /** @description Headers of the request, as `name: value`. */
+                header?: string[];
                 /** @description By default the current one. */
                 revision?: number | null;
             };

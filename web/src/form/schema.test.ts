@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import { documentOf } from "../plan/testing";
-import { freeName, namesFor, placeOf, valueAt } from "../plan/names";
+import { canStandAt, freeName, namesFor, placeOf, valueAt } from "../plan/names";
 import { alternatives, blankItem, blankObject, fieldInfo, label, propertyNamed, unit, type Schema } from "./schema";
 
 const root: Schema = {
@@ -93,6 +93,20 @@ describe("names of a plan", () => {
     expect(namesFor(document, "fault_domain")).toEqual(["rack-1"]);
     expect(namesFor(document, "probe")).toEqual(["probe", "ready"]);
     expect(namesFor(document, "nonsense")).toEqual([]);
+  });
+
+  it("do not offer cookies where only balancers of layer 4 lead", () => {
+    const listener = (pool: string) => ({ rules: [], otherwise: { pool } });
+    const plan = (layers: number[]) =>
+      documentOf({
+        target_groups: [{ name: "tiles" }, { name: "loose" }],
+        pools: [{ name: "web", tiers: [{ groups: { tiles: 1 } }] }],
+        balancers: layers.map((layer) => ({ layer, listeners: [listener("web")] })),
+      });
+    const by = "/target_groups/0/affinity/by";
+    expect([[4], [7], [4, 7], []].map((layers) => canStandAt(plan(layers), by, "cookie"))).toEqual([false, true, true, true]);
+    expect(canStandAt(plan([4]), by, "source")).toBe(true);
+    expect(canStandAt(plan([4]), "/target_groups/1/affinity/by", "cookie")).toBe(true);
   });
 
   it("have a place, and new ones are free", () => {

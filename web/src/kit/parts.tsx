@@ -50,11 +50,11 @@ export function Hint({ text, children, side = "top" }: { text: ReactNode; childr
   );
 }
 
-/** A section of the inspector. */
+/** A section of the inspector; one within another thing has no title of its own. */
 export function Section({ title, children }: { title: string; children: ReactNode }) {
   return (
     <section className="mt-5 first:mt-0">
-      <h3 className="mb-1.5 border-b border-line pb-1 text-[13px] font-semibold">{title}</h3>
+      {title && <h3 className="mb-1.5 border-b border-line pb-1 text-[13px] font-semibold">{title}</h3>}
       {children}
     </section>
   );

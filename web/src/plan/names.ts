@@ -84,3 +84,18 @@ export function freeName(document: PlanDocument, kind: ObjectKind): string {
   while (taken.has(spell(number))) number++;
   return spell(number);
 }
+
+/** Whether a word of a choice can work where it would stand: a balancer of layer 4 sees no cookies. */
+export function canStandAt(document: PlanDocument, path: string, word: unknown): boolean {
+  const group = /^\/target_groups\/(\d+)\/affinity\/by$/.exec(path);
+  if (!group || word !== "cookie") return true;
+  const layers = layersAbove(document, document.target_groups[Number(group[1])]?.name ?? "");
+  return layers.length === 0 || layers.includes(7);
+}
+
+/** The layers of the balancers whose listeners lead to a group. */
+function layersAbove(document: PlanDocument, group: string): number[] {
+  const pools = document.pools.filter((pool) => pool.tiers.some((tier) => group in tier.groups)).map((pool) => pool.name);
+  const leads = (listener: PlanDocument["balancers"][number]["listeners"][number]) => [...listener.rules.map((rule) => rule.do), listener.otherwise].some((action) => action.pool && pools.includes(action.pool));
+  return document.balancers.filter((balancer) => balancer.listeners.some(leads)).map((balancer) => balancer.layer);
+}

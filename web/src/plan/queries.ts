@@ -58,17 +58,19 @@ export function useZoneLosses({ key, revision }: Asked, enabled: boolean) {
   });
 }
 
-export function useRules({ key, revision }: Asked, balancer: string, listener: string, url: string) {
+/** A listener's rules; with a request: which of them takes it. */
+export function useRules({ key, revision }: Asked, balancer: string, listener: string, request?: { url: string; method: string; headers: string }) {
+  const asked = request && { url: request.url, method: request.method, header: request.headers.split("\n").filter((line) => line.includes(":")) };
   return useQuery({
-    queryKey: answerKey({ key, revision }, "rules", balancer, listener, url),
+    queryKey: answerKey({ key, revision }, "rules", balancer, listener, asked),
     queryFn: async ({ signal }) =>
       dataOf(
         await api.GET("/api/plans/{key}/rules", {
-          params: { path: { key }, query: { revision, balancer, listener, url: url || undefined } },
+          params: { path: { key }, query: { revision, balancer, listener, ...asked } },
           signal,
         }),
       ),
-    enabled: revision !== undefined,
+    enabled: revision !== undefined && asked?.url !== "",
     placeholderData: keepPreviousData,
   });
 }

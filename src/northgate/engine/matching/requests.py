@@ -1,5 +1,6 @@
 """Requests as rules see them. Sources: RFC 3986 section 5.2.4 (dot segments), RFC 9110 section 4.2.3 (hosts)."""
 
+import re
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from urllib.parse import parse_qsl, urlsplit, urlunsplit
@@ -10,6 +11,8 @@ from northgate.plan.models.balancers import Redirect
 from northgate.plan.models.traffic import check_url
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
+# A scheme without the two strokes and the host behind it.
+HALF_A_URL = re.compile(r"(https?|tcp|tls|udp):(?!//[^/])(?!\d+(/|$))")
 # The scheme of one who only connects, as a probe by tcp does.
 CONNECT = "connect"
 
@@ -39,6 +42,10 @@ def asked_request(
 ) -> Request:
     """The request for a URL that somebody typed, perhaps without its scheme, or a path alone, which is then asked of
     `host`; raises CannotRun when it is none."""
+    half = HALF_A_URL.match(url)
+    if half:
+        sample = f"{half[1]}://www.beckwater.example/tiles/7"
+        raise CannotRun([Problem("/url", f"{url!r} is not a URL such as {sample}; a path alone begins with /")])
     whole = url if "://" in url else f"{scheme}://{host if url.startswith('/') else ''}{url}"
     try:
         return request_for(check_url(whole), method, headers)

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from northgate.engine.base import CannotRun
 from northgate.engine.matching import is_address, plain_host, request_for
 from northgate.plan import Plan, Problem
+from northgate.plan.checks import contradictions
 from northgate.plan.models.balancers import Balancer
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.plan.references import dangling
@@ -85,8 +86,9 @@ def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
 
 
 def remarks(plan: Plan) -> list[Problem]:
-    """What a plan leaves open that a run needs, with what is then taken for it: the run goes on all the same."""
-    return list(_unknown_latencies(plan))
+    """What contradicts itself in a plan, and what it leaves open that a run needs, with what is then taken for it: the
+    run goes on all the same."""
+    return [*contradictions(plan), *_unknown_latencies(plan)]
 
 
 def _unknown_latencies(plan: Plan) -> Iterator[Problem]:

@@ -44,6 +44,7 @@ def _stays(flow: Flow, cell: int) -> Iterator[Said]:
     group_index = int(flow.network.cells.group[cell])
     group = flow.network.plan.target_groups[group_index]
     at = pointer(("target_groups", group_index))
+    at_layer_7 = flow.network.fronts.layer[flow.network.cells.front[cell]] == 7
     same, turns = "Why does refreshing always land on the same target?", "Why does refreshing take turns?"
     if group.affinity.by == "source":
         yield same, f"{group.name} keeps each source on one target for {group.affinity.lasts_s:g} s", (
@@ -53,15 +54,29 @@ def _stays(flow: Flow, cell: int) -> Iterator[Said]:
         yield same, f"{group.name} hashes the source address: one address always falls to the same target", (
             "choose by round robin", f"{at}/balance", "round-robin",
         )  # fmt: skip
-    elif group.affinity.by == "cookie":
+    elif group.affinity.by == "cookie" and at_layer_7:
         yield same, (
             f"{group.name} keeps a session by cookie for {group.affinity.lasts_s:g} s: a browser that holds one stays, "
             "one without takes part in the choice each time"
         ), ("keep no sessions", f"{at}/affinity/by", "none")  # fmt: skip
     elif group.balance == "round-robin":
-        yield turns, f"{group.name} gives its targets turns by weight, and keeps no session", (
-            "keep sessions by cookie", f"{at}/affinity/by", "cookie",
-        )  # fmt: skip
+        unseen = group.affinity.by == "cookie"
+        yield (
+            turns,
+            (
+                f"{group.name} gives its targets turns by weight, and "
+                + (
+                    "its sessions are by cookie, which a balancer of layer 4 never sees"
+                    if unseen
+                    else "keeps no session"
+                )
+            ),
+            (
+                ("keep sessions by cookie", f"{at}/affinity/by", "cookie")
+                if at_layer_7
+                else ("keep sessions by source", f"{at}/affinity/by", "source")
+            ),
+        )
     elif group.balance == "flow-hash":
         yield turns, f"{group.name} hashes each connection: a new one falls anew, one that is kept stays where it is", (
             "hash the source alone", f"{at}/balance", "source-hash",

@@ -103,8 +103,9 @@ class Choosing:
                 chosen, why = bound, f"its session, as {shares[bound]:.3g} of all sources are bound to it or sent there"
             else:
                 chosen = self.turns.turn(("target", cell, why if "hash" in why else ""), drawn, self._start(cell))
-        self.turns.keep(chosen, "target", cell)
         pair = int(mine[chosen])
+        # A session is with the group, whichever front the next request comes through.
+        self.turns.keep(int(self.network.pairs.member[pair]), "target", int(self.network.cells.group[cell]))
         self.say(pair, shares, why, here, trail)
         return pair
 

@@ -1,14 +1,15 @@
 /** Fields in which one of several is chosen, or something is set or not. */
 
 import { setting } from "../../plan/edit";
-import { namesFor } from "../../plan/names";
+import { canStandAt, namesFor } from "../../plan/names";
 import { BOX, useForm, type ValueProps } from "../context";
 
 export function ChoiceField({ id, spoken, info, value, path }: ValueProps) {
   const { field, nullable } = info;
   const words = field.kind === "choice" ? field.words : [];
-  const { send } = useForm();
-  const options = nullable ? [null, ...words] : words;
+  const { send, document } = useForm();
+  const fitting = words.filter((word) => word === value || canStandAt(document, path, word));
+  const options = nullable ? [null, ...fitting] : fitting;
   return (
     <select id={id} aria-label={spoken} className={BOX} value={options.indexOf(value ?? null) < 0 ? options.indexOf(value) : options.indexOf(value ?? null)} onChange={(event) => send([setting(path, options[Number(event.target.value)])])}>
       {options.map((word, index) => (

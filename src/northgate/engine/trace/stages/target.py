@@ -96,10 +96,14 @@ class TargetStage:
     def stays(self, cell: int) -> tuple[int, str] | None:
         """The place in a cell at which the client stays who has been there before, and what keeps it; None where
         nothing does."""
-        held, why = self.context.kept.get(("target", cell)), self._sticks(cell)
-        mine = self.network.cells.pairs[cell]
-        if not why or not isinstance(held, int) or not self.flow.state.in_use[mine[held]]:
+        mine, why = self.network.cells.pairs[cell], self._sticks(cell)
+        member = self.context.kept.get(("target", int(self.network.cells.group[cell])))
+        if not why or not isinstance(member, int):
             return None
+        found = np.flatnonzero(self.network.pairs.member[mine] == member)
+        if not len(found) or not self.flow.state.in_use[mine[found[0]]]:
+            return None
+        held = int(found[0])
         label = self.paths.front(int(self.network.cells.front[cell])).label
         return held, f"{why} keeps it here while {label} believes it in use"
 

@@ -1,5 +1,8 @@
 /** The inspector of a balancer. */
 
+import { Plus } from "lucide-react";
+import type { PlanDocument, Schemas } from "../../../api/client";
+import { adding, useEdit } from "../../../plan/edit";
 import { perSecond } from "../../../kit/format";
 import { Reading, Section } from "../../../kit/parts";
 import { Rates, Settings, when, type Described, type InspectorProps } from "./shared";
@@ -26,8 +29,50 @@ export function describeBalancer(props: InspectorProps, name: string): Described
             ))}
           </dl>
         </Section>
+        {balancer && <Listeners {...props} balancer={balancer} />}
         <Settings {...props} kind="balancer" name={name} leaveOut={["listeners"]} />
       </>
     ),
   };
+}
+
+/** A balancer's listeners, each with a way to it, and a new one. */
+function Listeners({ planKey, document, balancer, onSelect }: InspectorProps & { balancer: Schemas["Balancer"] }) {
+  const { edit } = useEdit(planKey);
+  const add = () => {
+    const made = nextListener(document, balancer);
+    const place = `/balancers/${document.balancers.indexOf(balancer)}/listeners/-`;
+    edit.mutate([adding(place, made)], { onSuccess: () => onSelect({ kind: "listener", name: `${balancer.name}/${made.name}` }) });
+  };
+  return (
+    <Section title="Listeners">
+      {balancer.listeners.length === 0 && <p className="text-ink-soft">No listener yet: nothing is accepted.</p>}
+      <ul>
+        {balancer.listeners.map((one) => (
+          <li key={one.name}>
+            <button type="button" className="flex min-h-6 w-full items-baseline justify-between gap-2 text-left hover:underline" onClick={() => onSelect({ kind: "listener", name: `${balancer.name}/${one.name}` })}>
+              <span className="text-north">{one.name}</span>
+              <span className="font-mono text-[12px] text-ink-soft">
+                {one.protocol} {one.port}
+              </span>
+            </button>
+          </li>
+        ))}
+      </ul>
+      <button type="button" className="mt-1 flex min-h-6 items-center gap-1 text-[12px] font-medium text-north hover:underline" disabled={document.pools.length === 0} onClick={add}>
+        <Plus size={12} aria-hidden="true" /> add a listener
+      </button>
+    </Section>
+  );
+}
+
+/** A listener that a balancer may have besides those that it has: of its layer, on a usual port that is free. */
+export function nextListener(document: Pick<PlanDocument, "certificates" | "pools">, balancer: Pick<Schemas["Balancer"], "layer" | "listeners">): { name: string; protocol: string; port: number } {
+  const certificate = document.certificates[0]?.name;
+  const usual: [string, number][] = balancer.layer === 4 ? [["tcp", 80], ["tcp", 443]] : [...(certificate ? ([["https", 443]] as [string, number][]) : []), ["http", 80]];
+  const protocol = balancer.layer === 4 ? "tcp" : "http";
+  const more = Array.from({ length: balancer.listeners.length + 1 }, (_, index): [string, number] => [protocol, 8080 + index]);
+  const [spoken, port] = [...usual, ...more].find(([, free]) => !balancer.listeners.some((one) => one.port === free)) ?? [protocol, 8080];
+  const name = balancer.listeners.some((one) => one.name === spoken) ? `${spoken}-${port}` : spoken;
+  return { name, protocol: spoken, port, ...(spoken === "https" ? { certificate } : {}), otherwise: { pool: document.pools[0]?.name } } as { name: string; protocol: string; port: number };
 }
