@@ -7,8 +7,8 @@ import httpx2
 import pytest
 from playwright.sync_api import expect
 
-from tests.ui.demo import DEMO
 from tests.support.waits import WAIT_S
+from tests.ui.demo import DEMO
 
 pytestmark = pytest.mark.xdist_group("browser")
 
@@ -102,6 +102,50 @@ def test_a_second_window_gets_the_newer_plan_and_its_edit_again(page, plan):
     expect(field(page, "Every")).to_have_value("8")
     probe = ask()["document"]["probes"][0]
     assert (probe["interval_s"], probe["timeout_s"]) == (8, 4)
+
+
+def test_a_late_edit_means_what_it_was_made_of_or_says_that_it_is_gone(page, plan, server):
+    key, ask = plan
+    page.goto(board(key, "probe:holding"))
+    expect(field(page, "Every")).to_have_value("30")
+    sender(server, key)([{"op": "add", "path": "/probes/0", "value": {"name": "first"}}])
+    field(page, "Every").fill("8")
+    field(page, "Every").press("Enter")
+    page.get_by_role("button", name="Apply mine to it").click()
+    expect(field(page, "Every")).to_have_value("8")
+    assert [(one["name"], one["interval_s"]) for one in ask()["document"]["probes"]][:3] == [
+        ("first", 10), ("ready", 10), ("holding", 8),
+    ]  # fmt: skip
+    page.goto(board(key, "probe:first"))
+    expect(field(page, "Every")).to_have_value("10")
+    page.request.patch(
+        f"/api/plans/{key}",
+        data=json.dumps([{"op": "remove", "path": "/probes/0"}]),
+        headers={"if-match": "3", "content-type": "application/json"},
+    )
+    field(page, "Every").fill("7")
+    field(page, "Every").press("Enter")
+    page.get_by_role("button", name="Apply mine to it").click()
+    expect(page.get_by_text("Your edit cannot be applied: /probes/first: the plan no longer has")).to_be_visible()
+    assert [one["name"] for one in ask()["document"]["probes"]] == ["ready", "holding", "front"]
+
+
+def test_the_undo_of_an_older_toast_undoes_the_edit_that_it_names(page, plan):
+    key, ask = plan
+    page.goto(board(key, "probe:ready"))
+    field(page, "Every").fill("8")
+    field(page, "Every").press("Enter")
+    expect(page.get_by_text("probe ready: every 8 s, was 10 s")).to_be_visible()
+    field(page, "Give up after").fill("4")
+    field(page, "Give up after").press("Enter")
+    newest = page.locator("[data-sonner-toast]", has_text="4 s, was 5 s")
+    expect(newest).to_be_visible()
+    older = page.locator("[data-sonner-toast]", has_text="probe ready: every 8 s")
+    newest.hover()
+    older.get_by_role("button", name="Undo").click()
+    expect(field(page, "Every")).to_have_value("10")
+    probe = ask()["document"]["probes"][0]
+    assert (probe["interval_s"], probe["timeout_s"]) == (10, 4)
 
 
 def test_deleting_says_who_refers_and_takes_them_along(page, plan):

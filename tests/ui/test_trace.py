@@ -7,8 +7,8 @@ import httpx2
 import pytest
 from playwright.sync_api import expect
 
-from tests.ui.demo import DEMO
 from tests.support.waits import WAIT_S
+from tests.ui.demo import DEMO
 
 pytestmark = pytest.mark.xdist_group("browser")
 

@@ -84,6 +84,11 @@ class Repository:
             row = self._revision_row(session, self._plan_row(session, key), revision)
             return plan_from_text(row.document, key, is_json=True)
 
+    def parent(self, key: str, revision: int) -> int | None:
+        """The revision of which another was made; None for the first. Raises UnknownPlan."""
+        with self._session() as session:
+            return self._revision_row(session, self._plan_row(session, key), revision).parent
+
     def source(self, key: str, revision: int) -> str | None:
         """The text that a revision, or the first that it was made from, was read from; None when it was made here."""
         with self._session() as session:

@@ -10,9 +10,10 @@ from pydantic import BaseModel, Field
 from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.difference import difference
 from northgate.plan.editing import MAX_OPERATIONS, Patch, patched, removal, renaming, users_of
+from northgate.plan.merging import merged
 from northgate.plan.problems import pointer
 from northgate.plan.together import completed
-from northgate.store.repository import Head
+from northgate.store.repository import Head, NothingToMoveTo
 from northgate.web.computing import Computer
 from northgate.web.plans import PlanWhole, Revision, TheComputer, plan_whole
 from northgate.web.problems import EDIT_RESPONSES, IncompleteEdit, Together
@@ -125,6 +126,39 @@ def _edited(computer: Computer, head: Head, before: int, response: Response) -> 
 def _changes(computer: Computer, key: str, since: int, revision: int | None) -> list[ChangeAnswer]:
     changes = difference(computer.plan(key, since), computer.plan(key, revision))
     return [ChangeAnswer(**asdict(change)) for change in changes]
+
+
+class EditAgain(BaseModel):
+    """An edit that came too late: the revision that it was made of, and its JSON Patch."""
+
+    made_of: int = Field(ge=1)
+    patch: Operations
+
+
+@router.post("/again")
+def edit_again(key: str, late: EditAgain, if_match: IfMatch, computer: TheComputer, response: Response) -> EditAnswer:
+    """Makes an edit of an earlier revision once more, of the current one: what it meant is found by name."""
+    patch, before = [operation.plain() for operation in late.patch], revision_in(if_match)
+    base = computer.plan(key, late.made_of)
+    head = computer.edit(key, before, lambda now: merged(base, patched(base, patch), now))
+    return _edited(computer, head, before, response)
+
+
+@router.post("/revert")
+def revert(
+    key: str,
+    revision: Annotated[int, Query(ge=1, description="The revision whose edit is taken back.")],
+    if_match: IfMatch,
+    computer: TheComputer,
+    response: Response,
+) -> EditAnswer:
+    """Takes back what one edit changed, however many have come since: they stay."""
+    before, parent = revision_in(if_match), computer.repository.parent(key, revision)
+    if parent is None:
+        raise NothingToMoveTo("no edit made this revision")
+    base, undone = computer.plan(key, revision), computer.plan(key, parent)
+    head = computer.edit(key, before, lambda now: merged(base, undone, now))
+    return _edited(computer, head, before, response)
 
 
 @router.post("/agree")

@@ -3,28 +3,11 @@ import { useCallback } from "react";
 import { toast } from "sonner";
 
 import { api, dataOf, ProblemError, type PlanWhole, type Schemas } from "../api/client";
+import type { Operation } from "./operations";
 
-export type Operation = Schemas["PatchOperation"];
+export { adding, pointerPart, removing, setting, type Operation } from "./operations";
 type EditAnswer = Schemas["EditAnswer"];
 type Move = "undo" | "redo" | "agree";
-
-/** One operation that sets a value, whether it was there or not. */
-export function setting(path: string, value: unknown): Operation {
-  return { op: "replace", path, value };
-}
-
-export function adding(path: string, value: unknown): Operation {
-  return { op: "add", path, value };
-}
-
-export function removing(path: string): Operation {
-  return { op: "remove", path };
-}
-
-/** Escapes a part of a JSON Pointer (RFC 6901). */
-export function pointerPart(part: string | number): string {
-  return String(part).replaceAll("~", "~0").replaceAll("/", "~1");
-}
 
 /** What an edit changed, in a line for a toast. */
 export function changeWords(changes: Schemas["ChangeAnswer"][]): string {
@@ -67,28 +50,50 @@ export function useEdit(key: string) {
     onError: (error: Error) => toast.error(error.message),
   });
 
+  // An edit of an earlier revision, made of the current one; or one taken back on which others have been built.
+  const late = useMutation({
+    scope,
+    mutationFn: async (asked: { otherwise: string; revert: number } | { otherwise: string; made_of: number; patch: Operation[] }) => {
+      const params = { path: { key }, header: { "if-match": `"${revision()}"` } };
+      if ("patch" in asked) return dataOf(await api.POST("/api/plans/{key}/again", { params, body: { made_of: asked.made_of, patch: asked.patch } }));
+      return dataOf(await api.POST("/api/plans/{key}/revert", { params: { ...params, query: { revision: asked.revert } } }));
+    },
+    onSuccess: async (whole) => {
+      await shown(whole);
+      toast(changeWords(whole.changes), { action: { label: "Undo", onClick: () => undo(whole.head.revision) } });
+    },
+    onError: (error: Error, { otherwise }) => toast.error(`${otherwise}: ${error.message}`),
+  });
+
   const edit = useMutation({
     scope,
     mutationFn: async (patch: Operation[]) => {
       performance.mark("edit-sent");
-      const params = { path: { key }, header: { "if-match": `"${revision()}"` } };
+      const madeOf = revision();
+      const params = { path: { key }, header: { "if-match": `"${madeOf}"` } };
       const answer = await api.PATCH("/api/plans/{key}", { params, body: patch });
-      if (answer.response.status === 412) await takeNewer(patch);
+      if (answer.response.status === 412) await takeNewer(patch, madeOf);
       return dataOf(answer);
     },
     onSuccess: async (whole) => {
       await shown(whole);
-      toast(changeWords(whole.changes), { action: { label: "Undo", onClick: () => move.mutate("undo") } });
+      toast(changeWords(whole.changes), { action: { label: "Undo", onClick: () => undo(whole.head.revision) } });
     },
   });
 
   /** Somebody else was first: shows their plan and offers the edit again, on top of it. */
-  async function takeNewer(patch: Operation[]): Promise<void> {
+  async function takeNewer(patch: Operation[], madeOf: number): Promise<void> {
     await client.refetchQueries({ queryKey: ["plan", key], exact: true });
     toast.warning("The plan has changed in another window. Here is the newer one; your edit is not lost.", {
       duration: Infinity,
-      action: { label: "Apply mine to it", onClick: () => edit.mutate(patch) },
+      action: { label: "Apply mine to it", onClick: () => late.mutate({ otherwise: "Your edit cannot be applied", made_of: madeOf, patch }) },
     });
+  }
+
+  /** Undoes the edit that made a revision; later ones stay. */
+  function undo(made: number): void {
+    if (revision() === made) move.mutate("undo");
+    else late.mutate({ otherwise: "Not undone", revert: made });
   }
 
   return { edit, move };

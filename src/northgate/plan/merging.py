@@ -1,0 +1,74 @@
+"""An edit that was made of one revision, made of another: what it meant is found by name, not by number.
+
+Three documents are merged: what the edit was made of, what it made, and the plan as it is now. What the edit left alone
+is as it is now; what it changed is as it made it. Entries of a list with names are told apart by these; other lists
+are one value, as texts and numbers are.
+"""
+
+from typing import Any
+
+from northgate.plan.editing import whole_data
+from northgate.plan.models.document import Plan
+from northgate.plan.problems import Location, PlanError, Problem, pointer
+from northgate.plan.reading import plan_from_data
+
+_ABSENT: Any = object()
+
+
+def merged(before: Plan, mine: Plan, now: Plan) -> Plan:
+    """The plan as it is now with what changed from `before` to `mine`; raises PlanError when something that was
+    changed is no longer there, or when what is left is no plan."""
+    return plan_from_data(_merge((), whole_data(before), whole_data(mine), whole_data(now)))
+
+
+def _merge(place: Location, before: Any, mine: Any, now: Any) -> Any:
+    if mine == before:
+        return now
+    if now in (before, mine):
+        return mine
+    if now is _ABSENT:
+        raise PlanError([Problem(pointer(place), f"the plan no longer has {_words(place)}, which this changes")])
+    if before is _ABSENT:
+        raise PlanError([Problem(pointer(place), f"meanwhile the plan has been given another {_words(place)}")])
+    if mine is _ABSENT:
+        # It is to go, whatever has become of it.
+        return mine
+    if all(isinstance(one, dict) for one in (before, mine, now)):
+        return _merge_mappings(place, before, mine, now)
+    if all(_named(one) for one in (before, mine, now)):
+        tables = [{item["name"]: item for item in one} for one in (before, mine, now)]
+        found = _merge_mappings(place, *tables)
+        return [found[name] for name in _order(*map(list, tables)) if name in found]
+    return mine
+
+
+def _merge_mappings(place: Location, before: dict[str, Any], mine: dict[str, Any], now: dict[str, Any]) -> Any:
+    found = {}
+    for key in dict.fromkeys([*now, *mine]):
+        one = _merge((*place, key), *(table.get(key, _ABSENT) for table in (before, mine, now)))
+        if one is not _ABSENT:
+            found[key] = one
+    return found
+
+
+def _named(items: Any) -> bool:
+    if not isinstance(items, list) or not all(isinstance(item, dict) and "name" in item for item in items):
+        return False
+    return len({item["name"] for item in items}) == len(items)
+
+
+def _order(before: list[str], mine: list[str], now: list[str]) -> list[str]:
+    """The names in the order of the edit, if it changed that, else in that of the plan as it is; what only the other
+    has comes behind what it stands behind there."""
+    kept = [name for name in before if name in mine]
+    leading, other = (mine, now) if [name for name in mine if name in before] != kept else (now, mine)
+    found = list(leading)
+    for place, name in enumerate(other):
+        if name not in found:
+            behind = [one for one in other[:place] if one in found]
+            found.insert(found.index(behind[-1]) + 1 if behind else 0, name)
+    return found
+
+
+def _words(place: Location) -> str:
+    return " ".join(str(part).replace("_", " ") for part in place) or "what it had"

@@ -1,0 +1,84 @@
+"""An edit made again, of a newer plan: what it meant is found by name, and nobody's change is lost."""
+
+import pytest
+from hypothesis import given
+
+from northgate.plan import PlanError, plan_from_data
+from northgate.plan.editing import patched
+from northgate.plan.merging import merged
+from tests.support.plans import plan_data
+from tests.support.strategies import plans_with_a_drill
+
+PROBES = [{"name": name} for name in ("ready", "slow", "quick")]
+
+
+def plan(**more):
+    return plan_from_data(plan_data(probes=PROBES, **more))
+
+
+def replacing(path, value):
+    return {"op": "replace", "path": path, "value": value}
+
+
+def again(mine, theirs, before=None):
+    """What an edit makes of a plan that somebody else has edited."""
+    before = before or plan()
+    return merged(before, patched(before, mine), patched(before, theirs))
+
+
+def names(items):
+    return [one.name for one in items]
+
+
+def test_what_an_edit_meant_is_found_by_name():
+    first = {"op": "add", "path": "/probes/0", "value": {"name": "first"}}
+    found = again([replacing("/probes/1/interval_s", 30)], [first])
+    assert [(one.name, one.interval_s) for one in found.probes] == [
+        ("first", 10), ("ready", 10), ("slow", 30), ("quick", 10),
+    ]  # fmt: skip
+
+
+def test_both_changes_of_one_thing_stay():
+    found = again([replacing("/probes/0/interval_s", 30)], [replacing("/probes/0/timeout_s", 2)])
+    assert (found.probes[0].interval_s, found.probes[0].timeout_s) == (30, 2)
+    found = again([replacing("/probes/0/interval_s", 30)], [replacing("/probes/0/interval_s", 20)])
+    assert found.probes[0].interval_s == 30, "the one that is made last counts"
+
+
+def test_what_is_gone_is_said():
+    with pytest.raises(PlanError, match="/probes/slow: the plan no longer has probes slow, which this changes"):
+        again([replacing("/probes/1/interval_s", 30)], [{"op": "remove", "path": "/probes/1"}])
+
+
+def test_what_is_taken_away_goes_by_name():
+    remove = [{"op": "remove", "path": "/probes/2"}]
+    assert names(again(remove, [{"op": "move", "from": "/probes/2", "path": "/probes/0"}]).probes) == ["ready", "slow"]
+    assert names(again(remove, [replacing("/probes/2/interval_s", 30)]).probes) == ["ready", "slow"]
+    assert names(again(remove, remove).probes) == ["ready", "slow"]
+
+
+def test_what_is_added_stands_where_it_stood():
+    one, other = ({"op": "add", "path": "/probes/1", "value": {"name": name}} for name in ("mine", "theirs"))
+    assert names(again([one], [other]).probes) == ["ready", "mine", "theirs", "slow", "quick"]
+    move = [{"op": "move", "from": "/probes/2", "path": "/probes/0"}]
+    assert names(again(move, [other]).probes) == ["quick", "ready", "theirs", "slow"]
+
+
+def test_what_is_no_plan_any_more_is_refused():
+    twice = [{"op": "add", "path": "/probes/-", "value": {"name": "new", "interval_s": value}} for value in (1, 2)]
+    with pytest.raises(PlanError, match="/probes/new: meanwhile the plan has been given another probes new"):
+        again([twice[0]], [twice[1]])
+    scale = {"min": 2, "max": 6, "target_utilisation": 0.5}
+    data = plan_data()
+    data["fleets"][0]["scale"] = scale
+    with pytest.raises(PlanError, match="min 5 is above max 4"):
+        again([replacing("/fleets/0/scale/min", 5)], [replacing("/fleets/0/scale/max", 4)], plan_from_data(data))
+
+
+@given(plans_with_a_drill(), plans_with_a_drill())
+def test_alone_an_edit_makes_what_it_made(one, other):
+    """Nothing of the one, all of the other: where only one side changed anything, that is what is left."""
+    before, after = plan_from_data(one), plan_from_data(other)
+    assert merged(before, after, before) == after
+    assert merged(before, before, after) == after
+    assert merged(before, after, after) == after
