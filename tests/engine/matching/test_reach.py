@@ -1,5 +1,7 @@
 """Who reaches whom: routes, and firewalls at both ends, with the rule that decides and the one that is missing."""
 
+from dataclasses import replace
+
 import jsonpatch
 import pytest
 
@@ -113,7 +115,8 @@ def test_what_the_target_sees_as_the_source_decides():
 
 def test_a_missing_rule_is_named_with_the_smallest_that_would_do():
     for source, word in (
-        (WALKER, "198.18.0.1/32"),
+        (replace(WALKER, whole="198.18.0.0/16"), "198.18.0.0/16"),
+        (WALKER, "any"),
         (FRONT, "balancer:front"),
         (End("desk", "fells-net", firewall="edge"), "firewall:edge"),
     ):
@@ -129,6 +132,23 @@ def test_a_missing_rule_is_named_with_the_smallest_that_would_do():
 
 def _with_peers(data):
     return {**data, "networks": [{"peers": [], **one} for one in data["networks"]]}
+
+
+def test_at_a_public_front_the_missing_rule_lets_in_everybody():
+    edge = replace(FRONT, public=True, firewall="app")
+    walker = replace(WALKER, whole="198.18.0.0/16")
+    last = checks(PLAN, walker, edge, "udp", 7000)[-1]
+    assert last.remedy.patch[0]["value"]["from"] == "any"
+
+
+def test_what_else_is_needed_is_allowed_along_with_it():
+    walker = replace(WALKER, whole="198.18.0.0/16")
+    probe, known = (FRONT, "tcp", 7001), (FRONT, "tcp", 8080)
+    last = checks(PLAN, FRONT, APP, "udp", 7000, seen=walker, also=[probe, known])[-1]
+    assert last.remedy.words == "let app take udp 7000 from 198.18.0.0/16 and tcp 7001 from balancer:front"
+    mended = plan_from_data(jsonpatch.apply_patch(PLAN_DATA, list(last.remedy.patch)))
+    assert checks(mended, FRONT, APP, "udp", 7000, seen=walker)[-1].ok
+    assert checks(mended, FRONT, APP, "tcp", 7001)[-1].ok
 
 
 def test_a_rule_that_is_gone_allows_nothing_and_says_so():

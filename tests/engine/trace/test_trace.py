@@ -3,11 +3,13 @@
 import datetime
 from dataclasses import replace
 
+import jsonpatch
 import pytest
 from scipy import stats
 
 from northgate.engine.base.errors import CannotRun
 from northgate.engine.drill.run import run_drill, undisturbed
+from northgate.engine.reports import board_state
 from northgate.engine.solver.solve import Solver
 from northgate.engine.trace.history import History
 from northgate.engine.trace.probe import trace_probe
@@ -16,6 +18,7 @@ from northgate.engine.trace.trace import trace
 from northgate.engine.truth.encounter import encounter
 from northgate.engine.truth.faults import truth_under
 from northgate.engine.truth.paths import Paths
+from northgate.plan import plan_from_data
 from northgate.plan.models.faults import Part
 from tests.engine.drill.test_traffic import behind, drawn, layer_4, rule, slow_and_quick
 from tests.engine.network.test_names import two_regions
@@ -200,6 +203,22 @@ def test_a_missing_firewall_rule_is_named_with_its_remedy():
     ]  # fmt: skip
     assert (answer.outcome.status, answer.outcome.cause) == (504, "blocked")
     assert asked(drawn(edge=[rule(["80"])])).outcome.status is None, "before the front nobody answers at all"
+
+
+def test_one_click_lets_all_sources_and_probes_through():
+    """A firewall that takes nothing, before targets that see the client: what is added lets everybody's request pass,
+    and the probes too, so that the targets are in use."""
+    data = layer_4()
+    data["firewalls"] = [{"name": "app", "allow_in": []}]
+    data["fleets"][0]["instance"]["firewall"] = "app"
+    data["target_groups"][0]["when_none_healthy"] = "send-anyway"
+    remedy = asked(data).hops[-1].remedy
+    seen = data["clients"][0].get("cidr", "198.18.0.0/16")
+    assert remedy.words == f"let app take tcp 8080 from {seen} and tcp 8080 from balancer:front"
+    mended = jsonpatch.apply_patch(plan_from_data(data).model_dump(mode="json", by_alias=True), remedy.patch)
+    answer = asked(mended, times=50, vary="source")
+    assert (answer.outcome.error, {row.error for row in answer.expected}) == (None, {None})
+    assert all(one.in_use == one.targets for one in board_state(undisturbed(network_of(mended))).groups)
 
 
 def test_at_layer_4_each_source_meets_the_firewall_itself():

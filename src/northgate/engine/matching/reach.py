@@ -23,7 +23,8 @@ class End:
     """One end of a connection.
 
     `network` is None where none is drawn; `outside` is the public Internet. `span` are the addresses that it may have,
-    None when they are not known. `balancer` and `firewall` are its names in rules.
+    None when they are not known. `balancer` and `firewall` are its names in rules; `whole` is the range of all that are
+    like it, as a client group's sources or the machines of a subnet.
     """
 
     label: str
@@ -33,7 +34,12 @@ class End:
     span: Range | None = None
     firewall: str | None = None
     balancer: str | None = None
+    whole: str | None = None
     where: str = ""
+
+
+Need = tuple[End, str, int]
+"""Something that must come through: from whom, by which protocol, to which port."""
 
 
 @dataclass(frozen=True)
@@ -57,15 +63,24 @@ class Check:
 
 
 def checks(
-    plan: Plan, source: End, to: End, protocol: str, port: int, *, seen: End | None = None, gone: GoneRules = ()
+    plan: Plan,
+    source: End,
+    to: End,
+    protocol: str,
+    port: int,
+    *,
+    seen: End | None = None,
+    gone: GoneRules = (),
+    also: Sequence[Need] = (),
 ) -> list[Check]:
-    """Everything on the way from `source` to `to`; `seen` is whom the destination's firewall sees as the source."""
+    """Everything on the way from `source` to `to`; `seen` is whom the destination's firewall sees as the source. What
+    else the destination needs is allowed along with what would help (`also`)."""
     found = [_route(plan, source, to)]
     firewalls = {firewall.name: (index, firewall) for index, firewall in enumerate(plan.firewalls)}
     if source.firewall in firewalls:
         found.append(_lets_out(*firewalls[source.firewall], to, protocol, port))
     if to.firewall in firewalls:
-        found.append(_lets_in(*firewalls[to.firewall], seen or source, protocol, port, gone))
+        found.append(_lets_in(*firewalls[to.firewall], to, [(seen or source, protocol, port), *also], gone))
     return found
 
 
@@ -116,7 +131,7 @@ def _lets_out(index: int, firewall: Firewall, to: End, protocol: str, port: int)
             return Check(
                 "firewall", firewall.name, True, f"rule {number + 1} lets out {_words(rule)}", f"{at}/{number}"
             )
-    wanted = _peer_of(to)
+    wanted = _peer_of(to, to)
     value = {"protocol": protocol, "ports": [str(port)], "to": wanted}
     remedy = Remedy(
         f"let {firewall.name} send {protocol} {port} to {wanted}",
@@ -126,21 +141,39 @@ def _lets_out(index: int, firewall: Firewall, to: End, protocol: str, port: int)
     return Check("firewall", firewall.name, False, because, at, remedy)
 
 
-def _lets_in(index: int, firewall: Firewall, seen: End, protocol: str, port: int, gone: GoneRules) -> Check:
+def _lets_in(index: int, firewall: Firewall, to: End, needs: Sequence[Need], gone: GoneRules) -> Check:
+    """Whether a firewall takes the first of what is needed; where it does not, the remedy lets it take all."""
     at = pointer(("firewalls", index, "allow_in"))
-    for number, rule in enumerate(firewall.allow_in):
-        if (firewall.name, number) not in gone and _fits(rule, protocol, port) and _names(rule.source, seen):
-            return Check("firewall", firewall.name, True, f"rule {number + 1} allows {_words(rule)}", f"{at}/{number}")
+    seen, protocol, port = needs[0]
+    number = _allowing(firewall, needs[0], gone)
+    if number is not None:
+        words = _words(firewall.allow_in[number])
+        return Check("firewall", firewall.name, True, f"rule {number + 1} allows {words}", f"{at}/{number}")
     lost = [number for number in range(len(firewall.allow_in)) if (firewall.name, number) in gone]
     standing = "" if not lost else f" (rule {', '.join(str(number + 1) for number in lost)} is gone)"
-    wanted = _peer_of(seen)
-    value = {"protocol": protocol, "ports": [str(port)], "from": wanted}
+    lacking = [need for need in needs if _allowing(firewall, need, gone) is None]
+    wanted = dict.fromkeys((spoken, asked, _peer_of(end, to)) for end, spoken, asked in lacking)
     remedy = Remedy(
-        f"let {firewall.name} take {protocol} {port} from {wanted}",
-        ({"op": "add", "path": f"{at}/-", "value": value},),
+        f"let {firewall.name} take " + " and ".join(f"{spoken} {asked} from {peer}" for spoken, asked, peer in wanted),
+        tuple(
+            {"op": "add", "path": f"{at}/-", "value": {"protocol": spoken, "ports": [str(asked)], "from": peer}}
+            for spoken, asked, peer in wanted
+        ),
     )
     because = f"no rule of {firewall.name} allows {protocol} {port} from {seen.label}{standing}"
     return Check("firewall", firewall.name, False, because, at, None if lost else remedy)
+
+
+def _allowing(firewall: Firewall, need: Need, gone: GoneRules) -> int | None:
+    """The rule that lets a firewall take something; None without one."""
+    end, protocol, port = need
+    rules = enumerate(firewall.allow_in)
+    fitting = (
+        number
+        for number, rule in rules
+        if (firewall.name, number) not in gone and _fits(rule, protocol, port) and _names(rule.source, end)
+    )
+    return next(fitting, None)
 
 
 def _words(rule: AllowIn | AllowOut) -> str:
@@ -167,15 +200,17 @@ def _names(peer: str, end: End) -> bool:
     return end.span is not None and within(end.span, peer)
 
 
-def _peer_of(end: End) -> str:
-    """The narrowest word in a rule for an end."""
+def _peer_of(end: End, to: End) -> str:
+    """The narrowest word in a rule at `to` for an end and all that are like it: never a single one of many."""
     if end.balancer:
         return f"balancer:{end.balancer}"
     if end.firewall:
         return f"firewall:{end.firewall}"
-    if end.span is None:
+    if end.span is None or (end.outside and to.public and to.balancer):
         return "any"
-    return narrowest(end.span)
+    if end.whole:
+        return end.whole
+    return "any" if end.outside else narrowest(end.span)
 
 
 def seen_source(balancer: Balancer) -> str:

@@ -47,8 +47,10 @@ class Paths:
 
     def end_of_source(self, label: str, span: Range | None) -> End:
         """A source by its address: inside one of the plan's networks, or on the public Internet."""
-        home = next((net.name for net in self.plan.networks if span and within(span, net.cidr)), None)
-        return End(label, home, outside=home is None, span=span)
+        home = next((net for net in self.plan.networks if span and within(span, net.cidr)), None)
+        group = next((client.cidr for client in self.plan.clients if client.name == label), None)
+        whole = group or (home.cidr if home else None)
+        return End(label, home.name if home else None, outside=home is None, span=span, whole=whole)
 
     def front(self, front: int) -> End:
         """A front as an end."""
@@ -68,6 +70,7 @@ class Paths:
             public=bool(subnet and subnet.public),
             span=span_of(address) if address else None,
             firewall=instance.firewall,
+            whole=subnet.cidr if subnet else None,
         )
 
     def _front_end(self, front: int) -> End:
@@ -111,10 +114,9 @@ class Paths:
         group = self.plan.target_groups[int(network.members.group[member])]
         protocol = "udp" if group.protocol == "udp" else "tcp"
         seen = client if client is not None and self.sees_client(front) else None
-        to = self.machine(int(network.members.machine[member]))
-        return checks(
-            self.plan, self._fronts[front], to, protocol, int(network.members.port[member]), seen=seen, gone=gone
-        )
+        to, asked = self.machine(int(network.members.machine[member])), int(network.members.port[member])
+        also = [(self._fronts[front], "tcp", int(network.members.probe_port[member]))] if group.probe else []
+        return checks(self.plan, self._fronts[front], to, protocol, asked, seen=seen, gone=gone, also=also)
 
     def sees_client(self, front: int) -> bool:
         """Whether targets see the client's address as the source of what this front sends."""
