@@ -148,6 +148,47 @@ def test_the_undo_of_an_older_toast_undoes_the_edit_that_it_names(page, plan):
     assert (probe["interval_s"], probe["timeout_s"]) == (10, 4)
 
 
+def test_one_bad_field_leaves_the_board_as_it_was_and_says_what_is_wrong(page, plan):
+    key, ask = plan
+    page.goto(board(key, "probe:ready"))
+    field(page, "Give up after").fill("20")
+    field(page, "Give up after").press("Enter")
+    trouble = page.get_by_role("alert", name="What stands in the way")
+    expect(trouble).to_contain_text("probe ready waits 20 s for an answer but sends every 10 s")
+    expect(page.locator("[data-zone=fells-1]")).to_be_visible()
+    expect(field(page, "Give up after")).to_have_value("20")
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="walkers").first.click()
+    trouble.get_by_role("button", name="open ready").click()
+    field(page, "Give up after").fill("5")
+    field(page, "Give up after").press("Enter")
+    expect(trouble).to_have_count(0)
+    assert ask()["document"]["probes"][0]["timeout_s"] == 5
+
+
+def test_what_stands_outside_has_a_column_with_its_rates(page, plan, server):
+    """A host that is no part of the plan, beside the machines; and a group that no pool has."""
+    key, ask = plan
+    outside = {"host": "partner.beckwater.example"}
+    loose = {"name": "loose", "port": 25, "probe": "ready", "targets": [{"address": "198.51.100.25"}]}
+    sender(server, key)(
+        [
+            {"op": "add", "path": "/target_groups/0/targets/-", "value": outside},
+            {"op": "add", "path": "/target_groups/-", "value": loose},
+        ]
+    )
+    page.goto(board(key))
+    column = page.locator("[data-zone=outside]")
+    expect(column).to_contain_text("not part of the plan")
+    expect(column).to_contain_text("nobody sends here")
+    served = next(one for one in ask("/state")["zones"] if one["name"] == "outside")["served_rps"]
+    assert served > 0
+    expect(column.locator("[data-reading=zone-served]")).to_have_text(f"{served:.0f}/s")
+    expect(column.get_by_role("button", name="What if outside were lost?")).to_have_count(0)
+    column.locator("[data-part='berth:tiles/partner.beckwater.example']").click()
+    expect(page.get_by_test_id("inspector").get_by_role("heading", level=2)).to_have_text("partner.beckwater.example")
+
+
 def test_deleting_says_who_refers_and_takes_them_along(page, plan):
     key, ask = plan
     page.goto(board(key, "pool:api"))

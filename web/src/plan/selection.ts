@@ -1,6 +1,9 @@
 import type { Part } from "../api/client";
 import { OBJECT_KINDS, type ObjectKind } from "./names";
 
+/** The zone of what no part of the plan owns: an address or a host that is a target or an answer. */
+export const OUTSIDE = "outside";
+
 /** Parts of the board that are no object of their own. */
 const BOARD_KINDS = ["listener", "front", "zone", "berth"] as const;
 
@@ -39,7 +42,7 @@ export function partOf(selection: Selection): Part | undefined {
   const [first, second] = halves(selection.name);
   switch (selection.kind) {
     case "zone":
-      return { zone: selection.name };
+      return selection.name === OUTSIDE ? undefined : { zone: selection.name };
     case "region":
       return { region: selection.name };
     case "instance":

@@ -29,6 +29,7 @@ const document = {
 const rates = { rps: 100, served_rps: 90, failed_rps: 10 };
 const state = {
   ...rates,
+  zones: [{ name: "fells-1" }, { name: "fells-2" }, { name: "coast-1" }],
   groups: [{ name: "tiles" }, { name: "alerts" }],
   cells: [
     { group: "tiles", zone: "fells-1", targets: 30 },
@@ -57,6 +58,14 @@ describe("the layout", () => {
     expect(two.x - (one.x + one.width)).toBe(6);
     expect(three.x - (two.x + two.width)).toBe(26);
     expect(three.x + three.width).toBeLessThanOrEqual(964);
+  });
+
+  it("gives what stands outside the plan a column of its own, behind all regions", () => {
+    const zones = [...state.zones, { name: "outside" }] as BoardState["zones"];
+    const wide = layOut(document, { ...state, zones }, 964);
+    expect(wide.zones.map((box) => box.name)).toEqual(["fells-1", "fells-2", "coast-1", "outside"]);
+    expect(wide.zones.at(-1)?.region).toBe("outside");
+    expect((wide.zones[3]?.x ?? 0) - ((wide.zones[2]?.x ?? 0) + (wide.zones[2]?.width ?? 0))).toBe(26);
   });
 
   it("lets no two boxes of a row overlap", () => {

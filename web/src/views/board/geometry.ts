@@ -1,6 +1,7 @@
 /** Where everything on the board stands: zones across, the way of a request down. Pure; computes no rate. */
 
 import type { BoardState, PlanDocument } from "../../api/client";
+import { OUTSIDE } from "../../plan/selection";
 
 export interface Box {
   x: number;
@@ -98,7 +99,7 @@ export function isFolded(targets: number, zoneWidth: number): boolean {
 
 /** Lays the board out in `width` CSS pixels. */
 export function layOut(document: PlanDocument, state: BoardState, width: number, folding: Folding = NOTHING_FOLDED): BoardLayout {
-  const columns = columnsOf(document, width, folding.open);
+  const columns = columnsOf(regionsShown(document, state), width, folding.open);
   const lanes = balancerLanes(document, columns);
   const laneCount = Math.max(1, ...[...lanes.values()].map((lane) => lane + 1));
   const zonesY = BALANCERS_Y + laneCount * BALANCER_LANE + 10;
@@ -120,6 +121,12 @@ export function layOut(document: PlanDocument, state: BoardState, width: number,
   };
 }
 
+/** The plan's regions; and behind them, when something stands outside the plan, a column for that. */
+function regionsShown(document: PlanDocument, state: BoardState): Pick<PlanDocument["regions"][number], "name" | "zones">[] {
+  const outside = state.zones.some((zone) => zone.name === OUTSIDE) ? [{ name: OUTSIDE, zones: [OUTSIDE] }] : [];
+  return [...document.regions, ...outside];
+}
+
 interface Column {
   x: number;
   width: number;
@@ -134,8 +141,7 @@ interface Columns {
 }
 
 /** Zones side by side, regions apart; where that leaves too little room, regions fold unless they are open. */
-function columnsOf(document: PlanDocument, width: number, open: readonly string[]): Columns {
-  const regions = document.regions;
+function columnsOf(regions: Pick<PlanDocument["regions"][number], "name" | "zones">[], width: number, open: readonly string[]): Columns {
   const whole = columnWidth(regions.map((region) => region.zones.length), width);
   const folded = new Set(whole < NARROWEST && regions.length > 1 ? regions.map((region) => region.name).filter((name) => !open.includes(name)) : []);
   const counts = regions.map((region) => (folded.has(region.name) ? 1 : region.zones.length));

@@ -1,9 +1,9 @@
 import { useNavigate } from "@tanstack/react-router";
 import { useCallback, useEffect, useMemo, useState } from "react";
 
-import type { BoardState, DrillAnswer, PlanDocument } from "../../api/client";
+import { ProblemError, type BoardState, type DrillAnswer, type PlanDocument } from "../../api/client";
 import { onButton, useKey } from "../../kit/keys";
-import { expandedGroup, isSmall, useShown, type Looking } from "../../plan/moment";
+import { expandedGroup, isSmall, useShown, type Looking, type Shown } from "../../plan/moment";
 import { useConsequences, useStrips, useZoneLosses } from "../../plan/queries";
 import type { Asked } from "../../plan/queries";
 import { formatSelection, halves, parseSelection, partOf, type Selection } from "../../plan/selection";
@@ -13,12 +13,16 @@ import { Banner } from "./banner";
 import { Board } from "./board";
 import type { Folding } from "./geometry";
 import { Inspector } from "./inspector/inspector";
-import { Trouble } from "../../plan/trouble";
+import { objectAt, Trouble } from "../../plan/trouble";
 
 /** The main view: board, inspector, and the time line at the foot. */
 export function BoardView() {
   const { key, search, selection, lost, change, select, toggleLost } = useView();
-  const { asked, fresh, document, drill, state, looking, error } = useShown();
+  const shown = useShown();
+  const { asked, fresh, error } = shown;
+  const good = useLastGood(key, shown);
+  const { state, drill, looking } = good;
+  const document = shown.document;
   const consequences = useConsequences(asked);
   const [lossesWanted, setLossesWanted] = useState(false);
   const small = document !== undefined && isSmall(document);
@@ -56,7 +60,7 @@ export function BoardView() {
   const lostSince = useMemo(() => zonesLostSince(document, drill, looking), [document, drill, looking]);
 
   if (error && !document) return <Trouble error={error} />;
-  if (error && document) return <Unfit planKey={key} asked={asked} document={document} error={error} selection={selection} onSelect={select} />;
+  if (error && document && !state) return <Unfit planKey={key} asked={asked} document={document} error={error} selection={selection} onSelect={select} />;
   if (!document || !state) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
   const selectedIsLost = selection !== undefined && lost.some((one) => formatSelection(one) === formatSelection(selection));
   return (
@@ -72,8 +76,9 @@ export function BoardView() {
           away={away}
           onAway={setAway}
         />
+        {error && <StandsInTheWay error={error} document={document} onSelect={select} />}
         <main className="min-h-0 flex-1">
-          <Board document={document} state={state} selection={selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} lit={lit} />
+          <Board document={good.document ?? document} state={state} selection={selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} lit={lit} />
         </main>
         {away.foot ? null : drill ? (
           <Timeline
@@ -117,6 +122,44 @@ function useFolding(open: string | undefined, only: string | undefined, expanded
   return useMemo(
     () => ({ open: open?.split(",").filter(Boolean) ?? [], expanded, only: kept === undefined ? undefined : new Set(kept.split(" ").filter(Boolean)) }),
     [open, expanded, kept],
+  );
+}
+
+type Good = Pick<Shown, "document" | "drill" | "state" | "looking">;
+
+/** What is shown; where the plan cannot be run just now, what it last could. */
+function useLastGood(key: string, shown: Shown): Good {
+  const [kept, setKept] = useState<Good & { key: string }>();
+  const isGood = !shown.error && shown.state !== undefined;
+  if (isGood && (!kept || kept.state !== shown.state || kept.document !== shown.document || kept.drill !== shown.drill || kept.key !== key)) {
+    setKept({ key, document: shown.document, drill: shown.drill, state: shown.state, looking: shown.looking });
+  }
+  return shown.error && kept?.key === key ? kept : shown;
+}
+
+/** Above the board of a plan that cannot be run as it now stands: why, and a way to it. */
+function StandsInTheWay({ error, document, onSelect }: Pick<UnfitProps, "error" | "document" | "onSelect">) {
+  const problems = error instanceof ProblemError ? error.problems : [];
+  return (
+    <section className="border-b border-vermilion bg-vermilion-fill px-4 py-1.5 text-[13px]" role="alert" aria-label="What stands in the way">
+      <b className="font-semibold">The board is as it was: the plan cannot be run now.</b>
+      {problems.length === 0 && <p>{error.message}</p>}
+      <ul className="max-h-24 overflow-y-auto">
+        {problems.map((problem) => {
+          const object = objectAt(document, problem.where);
+          return (
+            <li key={problem.where + problem.message} className="flex flex-wrap items-baseline gap-2">
+              {problem.message}
+              {object && (
+                <button type="button" className="min-h-6 font-medium text-north hover:underline" onClick={() => onSelect(object)}>
+                  open {object.name}
+                </button>
+              )}
+            </li>
+          );
+        })}
+      </ul>
+    </section>
   );
 }
 

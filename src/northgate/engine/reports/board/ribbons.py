@@ -3,6 +3,7 @@
 import numpy as np
 
 from northgate.engine.base import Ints
+from northgate.engine.network import OUTSIDE
 from northgate.engine.reports.board.model import Ribbon, rates_of
 from northgate.engine.solver import Flow
 
@@ -27,9 +28,10 @@ def ribbons(flow: Flow) -> list[Ribbon]:
             float(flow.places.entry_rps[mine].sum()), float(flow.places.entry_served[mine].sum()),
         )  # fmt: skip
     for asked, balancer, mine in _groups_of(network.entries.name, entries.balancer):
-        if balancer >= 0 and asked < len(plan.names):
+        leads = f"balancer:{plan.balancers[balancer].name}" if balancer >= 0 else f"zone:{OUTSIDE}"
+        if asked < len(plan.names):
             add(
-                f"name:{plan.names[asked].name}", f"balancer:{plan.balancers[balancer].name}",
+                f"name:{plan.names[asked].name}", leads,
                 float(flow.places.entry_rps[mine].sum()), float(flow.places.entry_served[mine].sum()),
             )  # fmt: skip
     for front in range(len(network.fronts.zone)):

@@ -2,6 +2,7 @@
 
 import { percent, perSecond } from "../../../kit/format";
 import { Reading, Section } from "../../../kit/parts";
+import { OUTSIDE } from "../../../plan/selection";
 import { Rates, Settings, when, loadTone, type Described, type InspectorProps } from "./shared";
 
 export function describeZone(props: InspectorProps, name: string): Described {
@@ -12,7 +13,7 @@ export function describeZone(props: InspectorProps, name: string): Described {
   return {
     kind: "zone",
     title: name,
-    subtitle: zone && `in ${zone.region}`,
+    subtitle: zone && (name === OUTSIDE ? "what no part of the plan owns: it answers what it is asked" : `in ${zone.region}`),
     content: (
       <>
         <Section title={when(looking)}>
@@ -33,13 +34,13 @@ export function describeZone(props: InspectorProps, name: string): Described {
             ))}
           </dl>
         </Section>
-        <Section title="If it were lost, and settled">
+        {name !== OUTSIDE && <Section title="If it were lost, and settled">
           <dl>
             {Object.entries(props.losses.find((one) => one.zone === name)?.peak_utilisation ?? {}).map(([group, load]) => (
               <Reading key={group} label={group} tone={loadTone(load)} value={`busiest ${percent(load)}`} />
             ))}
           </dl>
-        </Section>
+        </Section>}
         {region && <Settings {...props} kind="region" name={region} title={`Region ${region}`} />}
       </>
     ),

@@ -5,7 +5,7 @@ import { useEffect, useState, type ReactNode, type RefObject } from "react";
 
 import type { BoardState, Schemas } from "../../../api/client";
 import { percent, perSecond, span } from "../../../kit/format";
-import { formatSelection, type Selection } from "../../../plan/selection";
+import { formatSelection, OUTSIDE, partOf, type Selection } from "../../../plan/selection";
 import { Berth } from "../berth";
 import { berthsPerLine, BERTH, CELL_PADDING, isFolded, ZONE_HEAD, type BoardLayout, type ColumnPlace, type RowPlace } from "../geometry";
 import { at, isSelected, placeState, type PartProps } from "./shared";
@@ -93,6 +93,8 @@ function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold,
         <span className="block truncate text-[11px] text-ink-soft">
           {zone && zone.failed_rps > 0 ? (
             <b className="font-semibold text-vermilion-text">{perSecond(zone.failed_rps)} fail here</b>
+          ) : self.name === OUTSIDE ? (
+            "not part of the plan"
           ) : zone && zone.from_elsewhere_rps > 0 ? (
             `${perSecond(zone.from_elsewhere_rps)} crosses zones`
           ) : zone?.lost ? (
@@ -113,8 +115,9 @@ function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold,
           {box.folded ? <ChevronsLeftRight size={14} /> : <ChevronsRightLeft size={14} />}
         </button>
       )}
-      <button
-        type="button"
+      {partOf(self) && (
+        <button
+          type="button"
         className={`grid size-6 place-items-center rounded border ${inWhatIf ? "border-vermilion bg-vermilion text-panel" : "border-transparent text-ink-soft hover:border-vermilion hover:text-vermilion-text"}`}
         aria-label={inWhatIf ? `Bring ${self.name} back` : `What if ${self.name} were lost?`}
         aria-pressed={inWhatIf}
@@ -123,6 +126,7 @@ function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold,
       >
         <X size={14} strokeWidth={2.4} />
       </button>
+      )}
     </header>
   );
 }
@@ -147,7 +151,7 @@ function Cell({ state, selection, onSelect, row, zone, isLost, folding }: PartPr
           />
         ))}
       </span>
-      <CellCaption cell={cell} />
+      {berths.every((berth) => berth.believed_of === 0) ? <span className="mt-0.5 block pl-0.5 text-[11px] text-lost-ink">nobody sends here</span> : <CellCaption cell={cell} />}
     </>
   );
 }
