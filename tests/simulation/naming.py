@@ -9,11 +9,12 @@ from tests.simulation.places import Front
 
 
 class Address(NamedTuple):
-    """Where an answer leads: to a balancer's shared address, or to one of its fronts; outside the plan (no
-    balancer)."""
+    """Where an answer leads: to a balancer's shared address, or to one of its fronts; outside the plan (no balancer)
+    to an address or a host."""
 
     balancer: str
     front: Front | None
+    outside: str = ""
 
 
 class Given(NamedTuple):
@@ -85,7 +86,7 @@ class Names:
         """What an answer leads to: another name's ways, addresses of a balancer, or something outside."""
         if answer.host in self._entries:
             return self._led(answer.host, area, numbers)
-        return [(1.0, self._addresses(answer.balancer, given) if answer.balancer else [Address("", None)])]
+        return [(1.0, self._addresses(answer.balancer, given) if answer.balancer else [_away(answer)])]
 
     def _chosen(self, entry: DnsEntry, area: str | None, usable: list[int]) -> list[tuple[int, float]]:
         answers = entry.answers
@@ -114,3 +115,7 @@ class Names:
         return [Address(name, front) for front in fronts if front in given.present] or [
             Address(name, front) for front in fronts
         ]
+
+
+def _away(answer: LastResort) -> Address:
+    return Address("", None, answer.address or answer.host or "")

@@ -145,13 +145,17 @@ class World:
 
     def _meets(self, front: Front, machine: Machine, port: int, clients: str) -> str:
         if machine.onward:
-            return TAKEN
+            return SILENT if self.away(machine.name) else TAKEN
         if not self._allowed(machine.instance.firewall, port, front, clients):
             return BLOCKED
         if self._lost(machine) or self._cut(front.zone, machine.zone):
             return SILENT
         serves = any(one.port == port for one in machine.instance.serves)
         return TAKEN if serves and not self._process_gone(machine, port) else REFUSED
+
+    def away(self, end: str) -> bool:
+        """Whether nobody answers at an address or host outside the plan."""
+        return any(end in (fault.address, fault.host) for fault in self.faults)
 
     def lets_in(self, balancer: str, port: int) -> bool:
         """Whether anybody from outside reaches a balancer's port."""

@@ -306,7 +306,7 @@ class Simulation:
 
     def _probe(self, front: Front, target: Target, probe: Probe) -> tuple[bool, float]:
         if target.machine.onward == OUTSIDE:
-            return True, 0.0
+            return (False, probe.timeout_s) if self.world.away(target.machine.name) else (True, 0.0)
         if target.machine.onward:
             port = target.port if probe.port == "same" else int(probe.port)
             asked = Asked(probe.protocol, "", port, probe.path)
@@ -487,7 +487,7 @@ class Simulation:
         long it waited for nothing."""
         quiet_s = client.connect_timeout_s
         if not address.balancer:
-            return OUTSIDE, True, 0.0
+            return (DEAD_FRONT, False, quiet_s) if self.world.away(address.outside) else (OUTSIDE, True, 0.0)
         front = address.front or self._any_front(address.balancer)
         if front is None or self.dead[front]:
             return DEAD_FRONT, False, quiet_s
@@ -556,7 +556,7 @@ class Simulation:
         """What becomes of a request at its target, which it keeps busy meanwhile; `spent` says what is left of
         budgets."""
         machine, now = target.machine, self.env.now
-        if machine.onward:
+        if machine.onward and not self.world.away(machine.name):
             return self._behind(target, group, client, path, spent, waited_s)
         met = self.world.met(front, machine, target.port, self._seen(front, client))
         if met != TAKEN:

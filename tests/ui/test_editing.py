@@ -187,6 +187,9 @@ def test_what_stands_outside_has_a_column_with_its_rates(page, plan, server):
     expect(column.get_by_role("button", name="What if outside were lost?")).to_have_count(0)
     column.locator("[data-part='berth:tiles/partner.beckwater.example']").click()
     expect(page.get_by_test_id("inspector").get_by_role("heading", level=2)).to_have_text("partner.beckwater.example")
+    page.get_by_role("button", name="Break").click()
+    expect(page.get_by_test_id("banner")).to_contain_text("partner.beckwater.example")
+    expect(column).to_contain_text("fail")
 
 
 def test_deleting_says_who_refers_and_takes_them_along(page, plan):

@@ -186,5 +186,5 @@ def _shown(value: Any, unit: str) -> str:
         return ", ".join(f"{key} {_shown(item, '')}" for key, item in value.items() if item not in (None, [], {}))
     if isinstance(value, list):
         plain = all(isinstance(item, str) for item in value)
-        return ", ".join(value) if plain else f"{len(value)} entries"
+        return ", ".join(value) if plain else f"{len(value)} entr{'y' if len(value) == 1 else 'ies'}"
     return str(value)

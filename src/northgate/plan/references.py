@@ -9,6 +9,8 @@ from typing import Any
 from pydantic import BaseModel
 
 from northgate.plan.models.document import Plan
+from northgate.plan.models.groups import Target
+from northgate.plan.models.traffic import LastResort
 from northgate.plan.models.types import Ref
 from northgate.plan.problems import Location, Problem, did_you_mean, pointer
 
@@ -62,7 +64,20 @@ def names_of(plan: Plan) -> dict[str, set[str]]:
     names["any instance"] = names["instance"] | fleet_instances
     names["zone or region"] = names["zone"] | names["region"]
     names["fault_domain"] = plan.fault_domains()
+    names["address outside"], names["host outside"] = outside(plan)
     return names
+
+
+def outside(plan: Plan) -> tuple[set[str], set[str]]:
+    """The addresses and the hosts that are targets or answers, and no part of the plan."""
+    ends: list[Target | LastResort] = [target for group in plan.target_groups for target in group.targets]
+    for entry in plan.names:
+        ends += [*entry.answers, *([entry.when_none_healthy] if entry.when_none_healthy else [])]
+    owned = {instance.address for instance in plan.instances}
+    owned |= {address for balancer in plan.balancers for address in balancer.addresses}
+    known = {entry.name.lower().rstrip(".") for entry in plan.names}
+    addresses = {end.address for end in ends if end.address and end.address not in owned}
+    return addresses, {end.host for end in ends if end.host and end.host.lower().rstrip(".") not in known}
 
 
 def references(plan: Plan) -> Iterator[Reference]:

@@ -245,6 +245,38 @@ def test_balancers_in_a_ring_are_refused():
         network_of(data)
 
 
+def test_what_stands_outside_fails_and_returns_like_a_machine():
+    """One of seven equal targets is a host outside: silent from 60 s on, it costs its share until its probes, every
+    10 s and each 5 s silent, have failed thrice (worst phase: noticed 35 s later), and then nothing."""
+    data = plan_data()
+    data["target_groups"][0]["targets"].append({"host": "partner.beckwater.example"})
+    lost = {"host": "partner.beckwater.example"}
+    run = drill_of(data, [fail(60, **lost)], phases="worst", lasts_s=200)
+    rps, blind = data["clients"][0]["rps"], 35
+    assert run.readings.failed_by_cause["timed_out"] == pytest.approx(rps / 7 * blind)
+    assert run.readings.failed == pytest.approx(rps / 7 * blind)
+    assert [row.blind_s for row in run.blind] == pytest.approx([blind] * len(run.blind))
+    assert run.blind
+
+
+@pytest.mark.parametrize(("tries_next", "failing"), [(False, 1 / 2), (True, 0)])
+def test_an_answer_outside_at_which_nobody_answers_is_a_dead_address(tries_next, failing):
+    """Half of the clients go to the address first; who takes the next address after it is served there."""
+    data = plan_data()
+    data["names"][0] |= {"choose": "all", "answers": [{"balancer": "front"}, {"address": "198.51.100.9"}]}
+    data["clients"][0] |= {"tries_next_address": tries_next, "connect_timeout_s": 1}
+    flow = drill_of(data, [fail(60, address="198.51.100.9")], lasts_s=90).flow_at(70)
+    rps = data["clients"][0]["rps"]
+    assert flow.cause_rps[CAUSES.index("dead_front")] == pytest.approx(rps * failing)
+    assert flow.served == pytest.approx(rps * (1 - failing))
+
+
+def test_only_what_stands_outside_can_be_lost_there():
+    drills = [{"name": "d", "lasts_s": 9, "steps": [fail(1, address="192.0.2.1")]}]
+    with pytest.raises(CannotRun, match=r"there is no address outside '192\.0\.2\.1'"):
+        network_of(plan_data(drills=drills))
+
+
 def test_a_target_given_by_address_is_the_machine_that_has_it():
     data = drawn()
     data["target_groups"][0]["targets"] = [{"address": "10.20.11.2"}]

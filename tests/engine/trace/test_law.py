@@ -93,6 +93,10 @@ def worlds():
     old = World(4, 2).fading(0.5)
     old.alias, old.client["retries"] = True, 1
     yield "old answers of an alias", old
+    away = World(4, 2).with_outside().bad(1)
+    away.client |= {"tries_next_address": True, "retries": 1}
+    away.steps.append(fail(10, address="198.51.100.9"))
+    yield "nobody answers outside", away
     full = World(2, 1).with_second("all")
     full.machine |= {"capacity_rps": 20, "queue_s": 0}
     full.balancer["bandwidth_mbps"], full.client["retries"] = 0.1, 1

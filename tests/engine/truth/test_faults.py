@@ -18,6 +18,7 @@ def everything():
     data["fleets"][0]["instance"] |= {"fault_domain": "rack-1", "maintenance_wave": 1, "firewall": "app"}
     rule = {"protocol": "tcp", "ports": ["8080"], "from": "any"}
     data["firewalls"] = [{"name": "app", "allow_in": [rule]}]
+    data["target_groups"][0]["targets"] += [{"address": "198.51.100.7"}, {"host": "partner.beckwater.example"}]
     return network_of(data)
 
 

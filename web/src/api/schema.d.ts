@@ -1790,6 +1790,10 @@ export interface components {
             fault_domain?: string | null;
             /** Maintenance Wave */
             maintenance_wave?: number | null;
+            /** Address */
+            address?: string | null;
+            /** Host */
+            host?: string | null;
         } & ({
             zone: unknown;
         } | {
@@ -1811,6 +1815,10 @@ export interface components {
             link: unknown;
         } | {
             fault_domain: unknown;
+        } | {
+            address: unknown;
+        } | {
+            host: unknown;
         } | {
             maintenance_wave: unknown;
         });

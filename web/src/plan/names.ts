@@ -58,11 +58,20 @@ export function namesFor(document: PlanDocument, kind: string): string[] {
     "zone or region": () => [...zones, ...regions],
     "any instance": () => machines,
     fault_domain: () => faultDomains(document),
+    "address outside": () => outside(document).flatMap((end) => end.address ?? []),
+    "host outside": () => outside(document).flatMap((end) => end.host ?? []),
     target_group: () => objectsOf(document, "group").map((one) => one.name),
   };
   const known = special[kind];
   if (known) return known();
   return kind in KINDS ? objectsOf(document, kind as ObjectKind).map((one) => one.name) : [];
+}
+
+/** Targets and answers that are addresses or hosts; those of the plan's own parts the server tells apart. */
+function outside(document: PlanDocument): { address?: string | null; host?: string | null }[] {
+  const names = document.names.map((one) => one.name.toLowerCase());
+  const ends = [...document.target_groups.flatMap((group) => group.targets), ...document.names.flatMap((name) => name.answers)];
+  return ends.filter((end) => end.host === null || end.host === undefined || !names.includes(end.host.toLowerCase()));
 }
 
 function machineNames(document: PlanDocument): string[] {

@@ -48,12 +48,18 @@ export function partOf(selection: Selection): Part | undefined {
     case "instance":
       return { instance: selection.name };
     case "berth":
-      return { instance: second };
+      return machineOrEnd(second);
     case "front":
       return { front: { balancer: first, zone: second } };
     default:
       return undefined;
   }
+}
+
+/** A target as a part: an instance, whose name holds no dot; or an address or a host outside the plan. */
+function machineOrEnd(name: string): Part {
+  if (/^[\d.]+$/.test(name) || name.includes(":")) return { address: name };
+  return name.includes(".") ? { host: name } : { instance: name };
 }
 
 /** How a lost selection is called in a sentence. */

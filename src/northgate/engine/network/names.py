@@ -121,6 +121,14 @@ class LeafBook:
                 leaf = self._leaf(answer)
                 yield from (Leaf(path, leaf.balancer, front) for front in self._listed(answer) or [leaf.front])
 
+    def end(self, leaf: Leaf) -> str:
+        """The address or host of the answer that a leaf is; empty where no name leads there."""
+        if not leaf.path:
+            return ""
+        name, number = leaf.path[-1]
+        answer = self._given(name)[number]
+        return answer.address or answer.host or ""
+
     def _alias(self, answer: LastResort) -> int | None:
         return self.index(plain_host(answer.host)) if answer.host else None
 

@@ -161,6 +161,7 @@ class Backward(Stage):
         made[frame.outside, SERVED] = 1.0
         made[frame.nowhere, entries.fixed_cause[frame.nowhere]] = 1.0
         stranded = self.unloaded.stranded
+        made[stranded, SERVED] = 0.0
         made[stranded, DEAD_FRONT] = made[stranded, UNMET + DEAD_FRONT] = 1.0
         return made
 

@@ -49,6 +49,7 @@ class Frame:
         self.fixed = np.flatnonzero(~self.routed)
         self.fixed_cause: Ints = cause[self.entry][self.fixed]
         self.outside = np.flatnonzero((entries.balancer < 0) & (cause < 0))
+        self.outside_end = [network.end_of_entry(int(entry)) for entry in self.outside]
         self.nowhere = np.flatnonzero((entries.balancer < 0) & (cause >= 0))
         self.at_4: Bools = network.fronts.layer[self.front] == 4
         # Rows at which nothing listens.
@@ -144,9 +145,12 @@ class Unloaded:
 
     @cached_property
     def stranded(self) -> Ints:
-        """The entries at balancers without any front in the address."""
+        """The entries at balancers without any front in the address, and those outside where nobody answers."""
         count = total_by(self.frame.entry, self.row_part, len(self.network.entries.call))
-        return np.flatnonzero((count == 0) & self.frame.behind_front)
+        nobody = (count == 0) & self.frame.behind_front
+        lost = [end in self.state.truth.lost_outside for end in self.frame.outside_end]
+        nobody[self.frame.outside] |= np.array(lost, dtype=bool)
+        return np.flatnonzero(nobody)
 
     @cached_property
     def dead(self) -> Bools:

@@ -17,7 +17,7 @@ class Truth:
     """The state of everything, whoever believes what; arrays over the network's indices.
 
     `slowness` multiplies service times and divides capacities; `cut[z, y]` means that packets between the two zones
-    vanish.
+    vanish. `lost_outside` are addresses and hosts outside the plan where nobody answers.
     """
 
     machine_silent: Bools
@@ -26,6 +26,7 @@ class Truth:
     service_status: Ints
     front_dead: Bools
     cut: Bools
+    lost_outside: frozenset[str]
     gone_rules: frozenset[tuple[str, int]]
     page_faults: tuple[Part, ...]
 
@@ -44,6 +45,7 @@ def healthy(network: Network) -> Truth:
         service_status=network.services.status,
         front_dead=np.zeros(len(network.fronts.zone), dtype=bool),
         cut=np.zeros((zones, zones), dtype=bool),
+        lost_outside=frozenset(),
         gone_rules=frozenset(),
         page_faults=(),
     )
@@ -77,6 +79,12 @@ def _place_lost(network: Network, truth: Truth, fault: Part) -> _Changes:
     }
 
 
+def _outside_lost(network: Network, truth: Truth, fault: Part) -> _Changes:
+    end = fault.address or fault.host or ""
+    mine = network.machines.outside & np.array([name == end for name in network.machines.names], dtype=bool)
+    return {"machine_silent": truth.machine_silent | mine, "lost_outside": truth.lost_outside | {end}}
+
+
 def _front_lost(network: Network, truth: Truth, fault: Part) -> _Changes:
     return {"front_dead": truth.front_dead | _front(network, fault)}
 
@@ -107,6 +115,8 @@ EFFECTS: dict[str, Callable[[Network, Truth, Part], _Changes]] = {
     "instance": _machines_lost,
     "fault_domain": _machines_lost,
     "maintenance_wave": _machines_lost,
+    "address": _outside_lost,
+    "host": _outside_lost,
     "zone": _place_lost,
     "region": _place_lost,
     "front": _front_lost,

@@ -28,7 +28,7 @@ def probe_view(paths: Paths, truth: Truth) -> ProbeView:
     members, pairs = network.members, network.pairs
     met = as_met(network, truth, members.probe_service[pairs.member])
     met = np.where(paths.under(truth.gone_rules).probes, BARRED, met)
-    met = np.where(network.machines.outside[pairs.machine], ANSWERS, met)
+    met = np.where((network.machines.outside & ~truth.machine_silent)[pairs.machine], ANSWERS, met)
     expected = _expected(network, truth)[pairs.member]
     return ProbeView(silent=met >= SILENT, passes=(met == ANSWERS) & expected)
 

@@ -9,7 +9,7 @@ from typing import Annotated, Any
 
 from pydantic import Field, model_validator
 
-from northgate.plan.models.types import Count, Path, PlanModel, Port, Ref, Status
+from northgate.plan.models.types import Address, Count, DnsName, Path, PlanModel, Port, Ref, Status
 
 
 @dataclass(frozen=True)
@@ -58,6 +58,8 @@ FAULTS: dict[str, FaultKind] = {
     "front": FaultKind(_front, {"front": {"balancer": "front", "zone": "fells-1"}}),
     "link": FaultKind(_link, {"link": ["fells-1", "fells-2"]}),
     "fault_domain": FaultKind(_named("fault_domain"), {"fault_domain": "rack-1"}),
+    "address": FaultKind(_named("address"), {"address": "198.51.100.7"}),
+    "host": FaultKind(_named("host"), {"host": "partner.beckwater.example"}),
     "maintenance_wave": FaultKind(_named("maintenance_wave"), {"maintenance_wave": 1}),
 }  # fmt: skip
 
@@ -100,6 +102,8 @@ class Part(PlanModel):
     rule: Count | None = None
     fault_domain: Annotated[str, Ref("fault_domain")] | None = None
     maintenance_wave: Count | None = None
+    address: Annotated[Address, Ref("address outside")] | None = None
+    host: Annotated[DnsName, Ref("host outside")] | None = None
 
     @property
     def kind(self) -> str:

@@ -24,7 +24,7 @@ class FrontStage:
     def ways(self, leaf: Leaf, request: Request, here: Here) -> list[Way[int]]:
         """The fronts to which an address leads, or what becomes of the request without any."""
         if leaf.balancer < 0:
-            return [self._outside(request.host)]
+            return [self._outside(self.network.names.end(leaf) or request.host, here)]
         if here.depth >= MOST_BALANCERS:
             words = "balancers stand behind each other without end"
             return [Way(1.0, end=End(words, error="too_many_balancers"))]
@@ -37,17 +37,23 @@ class FrontStage:
             shares = (fronts == kept).astype(np.float64)
         return [self._way(leaf, fronts, shares, at, here) for at in np.flatnonzero(shares).tolist()]
 
-    def _outside(self, host: str) -> Way[int]:
+    def _outside(self, host: str, here: Here) -> Way[int]:
+        if host in self.flow.state.truth.lost_outside:
+            return self._nobody(host, f"nobody answers at {host}, outside the plan", None, here)
         hop = Hop(kind="service", about=host, ok=True, because="no part of the plan has this address: it answers")
         end = End(f"{host} answers, outside the plan", status=200, target=host, zone="outside")
         return Way(1.0, end=end, hops=lambda: [hop])
 
     def _none(self, leaf: Leaf, here: Here) -> Way[int]:
         name, because = self.plan.balancers[leaf.balancer].name, "no front is in the address"
-        timeout_s = here.sender.connect_timeout_s
+        return self._nobody(self._address(leaf), because, name, here)
+
+    def _nobody(self, address: str, because: str, balancer: str | None, here: Here) -> Way[int]:
+        """A connect that nobody takes."""
+        name, timeout_s = balancer or address, here.sender.connect_timeout_s
         hop = Hop(
-            kind="address", about=self._address(leaf), ok=False, because=because, link=f"balancer:{name}",
-            latency_ms=timeout_s * 1000,
+            kind="address", about=address, ok=False, because=because, latency_ms=timeout_s * 1000,
+            link=f"balancer:{balancer}" if balancer else None,
         )  # fmt: skip
         end = End(f"{name}: {because}", error="timed_out", cause="dead_front", connect="quiet")
         return Way(1.0, end=end, takes_s=timeout_s, hops=lambda: [hop])
