@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from northgate.plan import PlanError, plan_from_text
-from northgate.plan.difference import difference
+from northgate.plan.difference import difference, place_words
 from northgate.plan.editing import patch_between, patched, removal, renaming, users_of, whole_data
 from northgate.plan.references import dangling, definitions
 from tests.plan.test_reading import EXAMPLE
@@ -151,6 +151,16 @@ def test_what_is_another_thing_is_no_new_name():
     probes = [{"name": "a", "path": "/a"}, {"name": "ready"}]
     told = words(patch, probes=probes)
     assert told == [("probe a", "removed", "removed"), ("probe b", "added", "added")]
+
+
+def test_a_place_is_told_as_people_call_it():
+    places = [place_words(DEMO, one.location) for one in users_of(DEMO, "pool", "api")]
+    assert places == [
+        f"balancer {front}: listeners https rules alerts do pool" for front in ("fells-front", "coast-front")
+    ]
+    assert place_words(DEMO, ("probes", 0)) == "probe ready"
+    assert place_words(DEMO, ("drills", 0, "steps", 1, "restore", "zone")) == "drill lose-fells-2: steps 2 restore zone"
+    assert place_words(DEMO, ("platform", "prices")) == "platform"
 
 
 def test_equal_plans_have_no_difference():

@@ -166,6 +166,29 @@ def test_one_bad_field_leaves_the_board_as_it_was_and_says_what_is_wrong(page, p
     assert ask()["document"]["probes"][0]["timeout_s"] == 5
 
 
+def test_what_is_new_fits_what_it_is_put_into(page, plan):
+    """A scale from today's count, a subnet within its network, a tier with another group, a share in per cent."""
+    key, ask = plan
+    inspector = page.get_by_test_id("inspector")
+    page.goto(board(key, "fleet:tiles"))
+    inspector.locator('[data-path="/fleets/0/scale"]').get_by_role("button", name="add").click()
+    expect(field(page, "Target utilisation")).to_have_value("0.6")
+    field(page, "Target utilisation").fill("55 %")
+    field(page, "Target utilisation").press("Enter")
+    expect(field(page, "Target utilisation")).to_have_value("0.55")
+    page.goto(board(key, "network:fells-net"))
+    inspector.locator('[data-path="/networks/0/subnets"]').get_by_role("button", name="add", exact=True).click()
+    expect(inspector.get_by_text("5 · new")).to_be_visible()
+    page.goto(board(key, "pool:api"))
+    inspector.locator('[data-path="/pools/1/tiers"]').get_by_role("button", name="add", exact=True).last.click()
+    expect(page.get_by_role("button", name="draft · 4 edits")).to_be_visible()
+    document = ask()["document"]
+    scale = document["fleets"][0]["scale"]
+    assert (scale["min"], scale["max"], scale["target_utilisation"]) == (18, 36, 0.55)
+    assert document["networks"][0]["subnets"][4]["cidr"] == "10.20.1.0/24"
+    assert [tier["groups"] for tier in document["pools"][1]["tiers"]] == [{"alerts-api": 1}, {"tiles": 1}]
+
+
 def test_what_stands_outside_has_a_column_with_its_rates(page, plan, server):
     """A host that is no part of the plan, beside the machines; and a group that no pool has."""
     key, ask = plan
@@ -198,6 +221,7 @@ def test_deleting_says_who_refers_and_takes_them_along(page, plan):
     page.get_by_role("button", name="Delete").click()
     dialog = page.get_by_role("alertdialog")
     expect(dialog).to_contain_text("2 places refer to api")
+    expect(dialog).to_contain_text("balancer fells-front: listeners https rules alerts do pool")
     dialog.get_by_role("button", name="Delete, and take them along").click()
     expect(page.get_by_text("pool api: removed")).to_be_visible()
     document = ask()["document"]

@@ -7,6 +7,7 @@ from typing import Any, Literal
 from northgate.plan.editing import patched, renaming, whole_data
 from northgate.plan.models.document import Plan
 from northgate.plan.models.words import said, unit
+from northgate.plan.problems import Location
 
 KINDS = {
     "regions": "region", "areas": "area", "networks": "network", "firewalls": "firewall", "instances": "instance",
@@ -163,6 +164,21 @@ def _names_changed(old: list[Any], new: list[Any]) -> list[tuple[str, str]]:
         for one, other in zip(gone, come, strict=False)
         if one | {"name": other["name"]} == other
     ]
+
+
+def place_words(plan: Plan, location: Location) -> str:
+    """A place in the plan as people call it: `pool web: tiers 1 groups`."""
+    field, *way = str(location[0]), *location[1:]
+    here: Any = whole_data(plan)[field]
+    if field not in KINDS or not way:
+        return said(field)
+    about, words = f"{KINDS[field]} {here[way[0]]['name']}", list[str]()
+    here = here[way[0]]
+    for part in way[1:]:
+        here = here[part]
+        own = here.get("name") if isinstance(here, dict) else None
+        words.append(own or (str(part + 1) if isinstance(part, int) else said(part)))
+    return f"{about}: {' '.join(words)}" if words else about
 
 
 def _label(place: str) -> str:

@@ -1,6 +1,7 @@
 """Endpoints that edit a plan: JSON Patch against a revision, undo, redo, agree, and what renaming and deleting need."""
 
 import re
+from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Annotated, Any, Literal
 
@@ -8,10 +9,11 @@ from fastapi import APIRouter, Body, Header, Query, Response
 from pydantic import BaseModel, Field
 
 from northgate.plan import Plan, PlanError, Problem
-from northgate.plan.difference import difference
+from northgate.plan.difference import difference, place_words
 from northgate.plan.editing import MAX_OPERATIONS, Patch, patched, removal, renaming, users_of
 from northgate.plan.merging import merged
 from northgate.plan.problems import pointer
+from northgate.plan.references import Reference
 from northgate.plan.together import completed
 from northgate.store.repository import Head, NothingToMoveTo
 from northgate.web.computing import Computer
@@ -54,9 +56,11 @@ class EditAnswer(PlanWhole):
 
 
 class PreparedPatch(BaseModel):
-    """A patch to be sent, and the places that it touches besides the object itself."""
+    """A patch to be sent, and the places that it touches besides the object itself: as pointers, and as people call
+    them."""
 
     references: list[str]
+    places: list[str]
     patch: list[dict[str, Any]]
 
 
@@ -179,8 +183,15 @@ def difference_in_words(
 def prepare_removal(key: str, computer: TheComputer, kind: str, name: str, revision: Revision = None) -> PreparedPatch:
     """What deleting an object takes along, and the patch that does it."""
     plan = computer.plan(key, revision)
-    places = [pointer(reference.location) for reference in users_of(plan, kind, name)]
-    return PreparedPatch(references=places, patch=removal(plan, kind, name))
+    return _prepared(plan, users_of(plan, kind, name), removal(plan, kind, name))
+
+
+def _prepared(plan: Plan, users: Sequence[Reference], patch: Patch) -> PreparedPatch:
+    return PreparedPatch(
+        references=[pointer(reference.location) for reference in users],
+        places=[place_words(plan, reference.location) for reference in users],
+        patch=patch,
+    )
 
 
 @router.get("/renaming")
@@ -189,5 +200,4 @@ def prepare_renaming(
 ) -> PreparedPatch:
     """The patch that renames an object and every reference to it."""
     plan = computer.plan(key, revision)
-    places = [pointer(reference.location) for reference in users_of(plan, kind, name)]
-    return PreparedPatch(references=places, patch=renaming(plan, kind, name, to))
+    return _prepared(plan, users_of(plan, kind, name), renaming(plan, kind, name, to))

@@ -2065,11 +2065,14 @@ export interface components {
         };
         /**
          * PreparedPatch
-         * @description A patch to be sent, and the places that it touches besides the object itself.
+         * @description A patch to be sent, and the places that it touches besides the object itself: as pointers, and as people call
+         *     them.
          */
         PreparedPatch: {
             /** References */
             references: string[];
+            /** Places */
+            places: string[];
             /** Patch */
             patch: {
                 [key: string]: unknown;

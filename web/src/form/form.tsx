@@ -4,7 +4,7 @@ import { useId, type ReactNode } from "react";
 import { ProblemError } from "../api/client";
 import { Button } from "../kit/parts";
 import { pointerPart, problemAt, setting, type Operation } from "../plan/edit";
-import { namesFor } from "../plan/names";
+import { firstWave, namesFor } from "../plan/names";
 import { alternatives, blank, fieldInfo, label, sampled, unit, type Field, type FieldInfo, type Schema } from "./schema";
 import { BOX, Context, useForm, type FieldsProps, type FormContext, type ValueProps } from "./context";
 import { ChoiceField, ReferenceField, YesNoField } from "./fields/choice";
@@ -106,9 +106,11 @@ function Alternatives({ name, options, schema, parent }: { name: string; options
     };
     const before = options.find((one) => one.name === name);
     const after = options.find((one) => one.name === next);
+    const usual = (field: string) => schema.properties?.[field]?.["x-sample"] ?? fresh(field);
     send([
       ...[name, ...(before?.beside ?? [])].map((field) => setting(`${parent}/${field}`, null)),
-      ...[next, ...(after?.needed ?? [])].map((field) => setting(`${parent}/${field}`, fresh(field))),
+      setting(`${parent}/${next}`, next === "maintenance_wave" ? firstWave(document) : fresh(next)),
+      ...(after?.needed ?? []).map((field) => setting(`${parent}/${field}`, usual(field))),
     ]);
   };
   return (

@@ -93,7 +93,7 @@ export function PlanSection({ planKey, document }: { planKey: string; document: 
 /** The edits that give something another name, and that take it away; with all that refers to it. */
 interface Prepare {
   rename: (to: string) => Promise<Operation[]>;
-  remove: () => Promise<{ references: string[]; patch: Operation[] }>;
+  remove: () => Promise<{ places: string[]; patch: Operation[] }>;
 }
 
 /** The server knows what refers to an object. */
@@ -103,8 +103,8 @@ function askingFor(planKey: string, kind: ObjectKind | "subnet", name: string): 
   return {
     rename: async (to) => dataOf(await api.GET("/api/plans/{key}/renaming", { params: { path, query: { ...asked, to } } })).patch as unknown as Operation[],
     remove: async () => {
-      const { references, patch } = dataOf(await api.GET("/api/plans/{key}/removal", { params: { path, query: asked } }));
-      return { references, patch: patch as unknown as Operation[] };
+      const { places, patch } = dataOf(await api.GET("/api/plans/{key}/removal", { params: { path, query: asked } }));
+      return { places, patch: patch as unknown as Operation[] };
     },
   };
 }
@@ -113,7 +113,7 @@ function askingFor(planKey: string, kind: ObjectKind | "subnet", name: string): 
 function standingAt(path: string): Prepare {
   return {
     rename: (to) => Promise.resolve([setting(`${path}/name`, to)]),
-    remove: () => Promise.resolve({ references: [], patch: [removing(path)] }),
+    remove: () => Promise.resolve({ places: [], patch: [removing(path)] }),
   };
 }
 
@@ -129,12 +129,12 @@ interface NameAndEndProps {
 function NameAndEnd({ planKey, name, prepare, onRenamed, onDeleted }: NameAndEndProps) {
   const { edit } = useEdit(planKey);
   const [draft, setDraft] = useState<string>();
-  const [users, setUsers] = useState<{ references: string[]; patch: Operation[] }>();
+  const [users, setUsers] = useState<{ places: string[]; patch: Operation[] }>();
   const [problem, setProblem] = useState<string>();
 
   const ask = async () => {
     const ready = await prepare.remove();
-    if (ready.references.length === 0) remove(ready.patch);
+    if (ready.places.length === 0) remove(ready.patch);
     else setUsers(ready);
   };
   const remove = (patch: Operation[]) => edit.mutate(patch, { onSuccess: onDeleted, onError: (error) => setProblem(error.message) });
@@ -165,9 +165,9 @@ function NameAndEnd({ planKey, name, prepare, onRenamed, onDeleted }: NameAndEnd
       {problem && <p role="alert" className="mt-1 text-[12px] text-vermilion-text">{problem}</p>}
       {users && (
         <div className="mt-2 rounded border border-vermilion bg-vermilion-fill p-2 text-[12px]" role="alertdialog" aria-label={`Delete ${name}?`}>
-          <p className="font-semibold">{users.references.length === 1 ? "One place refers" : `${users.references.length} places refer`} to {name}:</p>
-          <ul className="my-1 max-h-32 overflow-y-auto font-mono text-[11px]">
-            {users.references.map((place) => (
+          <p className="font-semibold">{users.places.length === 1 ? "One place refers" : `${users.places.length} places refer`} to {name}:</p>
+          <ul className="my-1 max-h-32 overflow-y-auto">
+            {users.places.map((place) => (
               <li key={place}>{place}</li>
             ))}
           </ul>

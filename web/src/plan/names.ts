@@ -79,6 +79,12 @@ function machineNames(document: PlanDocument): string[] {
   return [...document.instances.map((one) => one.name), ...fleets];
 }
 
+/** The first maintenance wave in which something stands. */
+export function firstWave(document: PlanDocument): number {
+  const waves = [...document.instances, ...document.fleets.map((fleet) => fleet.instance)].map((one) => one.maintenance_wave);
+  return waves.find((one) => typeof one === "number") ?? 1;
+}
+
 function faultDomains(document: PlanDocument): string[] {
   const given = [...(document.instances), ...document.fleets.map((fleet) => fleet.instance)];
   return [...new Set(given.map((one) => one.fault_domain).filter((one): one is string => Boolean(one)))];

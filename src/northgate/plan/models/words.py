@@ -48,6 +48,8 @@ _WORDS: dict[str, Words] = {
     "address": Words(sample="203.0.113.1"),
     "host": Words(sample="www.beckwater.example"),
     "page": Words(sample="/"),
+    "factor": Words(sample=2),
+    "status": Words(sample=503),
 }
 # By the ending of a field's name.
 _UNITS = ((r"(_|^)s$", "s"), (r"_ms$", "ms"), (r"(_|^)rps$", "/s"), (r"_mbps$", "Mbit/s"), (r"kilobytes$", "kB"))

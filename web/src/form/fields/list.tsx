@@ -4,6 +4,7 @@ import { ArrowDown, ArrowUp, Plus, Trash2 } from "lucide-react";
 import { IconButton } from "../../kit/parts";
 import { adding, removing } from "../../plan/edit";
 import { namesFor } from "../../plan/names";
+import { fitting } from "../fitting";
 import { blankItem, type Field } from "../schema";
 import { useForm, type ValueProps } from "../context";
 import { TextListField } from "./text";
@@ -12,7 +13,7 @@ export function ListField({ value, path, info }: ValueProps) {
   const field = info.field as Extract<Field, { kind: "list" }>;
   const { send, root, document, Fields } = useForm();
   const items = Array.isArray(value) ? value : [];
-  const add = () => send([adding(`${path}/-`, blankItem(root, field.schema, items, (kind) => namesFor(document, kind)))]);
+  const add = () => send([adding(`${path}/-`, fitting(document, `${path}/-`, blankItem(root, field.schema, items, (kind) => namesFor(document, kind))))]);
   return (
     <ol className="space-y-1.5">
       {items.map((item, index) => (

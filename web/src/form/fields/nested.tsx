@@ -3,6 +3,7 @@
 import { Plus } from "lucide-react";
 import { setting } from "../../plan/edit";
 import { namesFor } from "../../plan/names";
+import { fitting } from "../fitting";
 import { blankObject, type Field } from "../schema";
 import { useForm, type ValueProps } from "../context";
 
@@ -11,7 +12,7 @@ export function NestedField({ value, path, info }: ValueProps) {
   const { send, root, document, Fields } = useForm();
   if (value === null || value === undefined) {
     return (
-      <button type="button" className="flex min-h-6 items-center gap-1 text-[12px] font-medium text-north hover:underline" onClick={() => send([setting(path, blankObject(root, field.schema, (kind) => namesFor(document, kind)))])}>
+      <button type="button" className="flex min-h-6 items-center gap-1 text-[12px] font-medium text-north hover:underline" onClick={() => send([setting(path, fitting(document, path, blankObject(root, field.schema, (kind) => namesFor(document, kind))))])}>
         <Plus size={12} aria-hidden="true" /> add
       </button>
     );

@@ -9,6 +9,9 @@ import { BOX, useDraft, useForm, type ValueProps } from "../context";
 export function parsed(text: string, field: Field, nullable: boolean): unknown {
   const trimmed = text.trim();
   if (trimmed === "" && nullable) return null;
+  const percent = /^([\d.,]+)\s*%$/.exec(trimmed)?.[1];
+  // Shares may be typed as people say them: 5 % is 0.05.
+  if (percent !== undefined && field.kind === "number" && field.most === 1) return Number(percent.replace(",", ".")) / 100;
   const number = Number(trimmed.replace(",", "."));
   if (field.kind === "number") return trimmed !== "" && Number.isFinite(number) ? number : trimmed;
   return /^\d+$/.test(trimmed) && field.kind === "text" && !nullable ? maybeNumber(trimmed) : trimmed;

@@ -1,0 +1,57 @@
+/** What is new, made to fit what it is put into: the rest of the plan says what it most likely is. Pure. */
+
+import type { PlanDocument } from "../api/client";
+import { valueAt } from "../plan/names";
+
+type Fit = (document: PlanDocument, parent: string, made: object) => object;
+
+/** Where something new is put, and how it is made to fit there. */
+const FITS: [RegExp, Fit][] = [
+  [/^(\/fleets\/\d+)\/scale$/, scaleOf],
+  [/^(\/networks\/\d+)\/subnets\/-$/, subnetOf],
+  [/^(\/pools\/\d+)\/tiers\/-$/, tierOf],
+];
+
+/** A new value for a place, as it most likely is there. */
+export function fitting(document: PlanDocument, path: string, made: unknown): unknown {
+  for (const [place, fit] of FITS) {
+    const parent = place.exec(path)?.[1];
+    if (parent !== undefined && typeof made === "object" && made !== null) return fit(document, parent, made);
+  }
+  return made;
+}
+
+/** As many as there are today at least, twice as many at most. */
+function scaleOf(document: PlanDocument, parent: string, made: object): object {
+  const { count } = valueAt(document, parent) as { count: number };
+  return { ...made, min: Math.max(count, 1), max: Math.max(count, 1) * 2, target_utilisation: 0.6 };
+}
+
+/** The first range of 256 addresses of the network that no subnet has; IPv4 alone is worked out. */
+function subnetOf(document: PlanDocument, parent: string, made: object): object {
+  const { cidr, subnets } = valueAt(document, parent) as { cidr: string; subnets: { cidr: string }[] };
+  const whole = rangeOf(cidr);
+  const taken = subnets.map((one) => rangeOf(one.cidr));
+  for (let first = whole?.first ?? 1; whole && first + 255 <= whole.last; first += 256) {
+    if (!taken.some((one) => one && first <= one.last && one.first <= first + 255)) return { ...made, cidr: `${dotted(first)}/24` };
+  }
+  return made;
+}
+
+function rangeOf(cidr: string): { first: number; last: number } | undefined {
+  const [, a, b, c, d, bits] = /^(\d+)\.(\d+)\.(\d+)\.(\d+)\/(\d+)$/.exec(cidr) ?? [];
+  if (bits === undefined) return undefined;
+  const first = ((Number(a) * 256 + Number(b)) * 256 + Number(c)) * 256 + Number(d);
+  return { first, last: first + 2 ** (32 - Number(bits)) - 1 };
+}
+
+function dotted(address: number): string {
+  return [24, 16, 8, 0].map((bits) => Math.floor(address / 2 ** bits) % 256).join(".");
+}
+
+/** A group that the pool does not have yet. */
+function tierOf(document: PlanDocument, parent: string, made: object): object {
+  const { tiers } = valueAt(document, parent) as { tiers: { groups: object }[] };
+  const other = document.target_groups.find((group) => !tiers.some((tier) => group.name in tier.groups));
+  return other ? { ...made, groups: { [other.name]: 1 } } : made;
+}
