@@ -527,6 +527,24 @@ def test_what_a_plan_leaves_open_is_told_with_a_way_to_it(page, plan, server):
     expect(page).to_have_url(re.compile("select=area"))
 
 
+def test_contradictions_are_counted_above_the_board_with_a_way_to_each(page, plan, server):
+    key, _ = plan
+    sender(server, key)(
+        [
+            {"op": "replace", "path": "/balancers/0/listeners/1/port", "value": 443},
+            {"op": "replace", "path": "/networks/0/subnets/1/cidr", "value": "10.20.0.0/23"},
+        ]
+    )
+    page.goto(board(key, "group:tiles"))
+    page.get_by_test_id("banner").get_by_role("button", name="3 problems").click()
+    inspector = page.get_by_test_id("inspector")
+    expect(inspector).to_contain_text("listeners https and http of fells-front both take port 443")
+    expect(inspector).to_contain_text("fells-app-1, 10.20.0.0/23, overlaps fells-edge, 10.20.0.0/24")
+    expect(inspector).to_contain_text("10.20.11.61 of tiles-next-1 is not in its subnet fells-app-1")
+    inspector.get_by_role("button", name="open fells-net").click()
+    expect(inspector.get_by_role("heading", level=2)).to_have_text("fells-net")
+
+
 def test_what_is_typed_while_an_edit_is_on_its_way_is_kept(page, plan, server):
     """The name of a subnet is sent; before the answer comes its range is typed, and left only afterwards."""
     key, ask = plan

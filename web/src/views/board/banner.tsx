@@ -1,4 +1,4 @@
-import { ArrowLeft, Clock, HelpCircle, Hourglass, PanelBottomClose, PanelBottomOpen, PanelRightClose, PanelRightOpen } from "lucide-react";
+import { ArrowLeft, Clock, HelpCircle, Hourglass, PanelBottomClose, PanelBottomOpen, PanelRightClose, PanelRightOpen, TriangleAlert } from "lucide-react";
 import { RadioGroup } from "radix-ui";
 
 import { Button, IconButton } from "../../kit/parts";
@@ -17,6 +17,9 @@ interface BannerProps {
   onOnly: (only: string | undefined) => void;
   away: Away;
   onAway: (away: Away) => void;
+  /** How many things in the plan contradict each other or are left open, and a way to them. */
+  problems: number;
+  onProblems: () => void;
 }
 
 /** What is folded away to leave the board more room. */
@@ -26,7 +29,7 @@ export interface Away {
 }
 
 /** Says which of three one looks at: now, a second of a drill, or a what if. */
-export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, onAway }: BannerProps) {
+export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, onAway, problems, onProblems }: BannerProps) {
   const tones = { now: "bg-paper", drill: "bg-north-fill", "what-if": "bg-vermilion-fill" };
   return (
     <div
@@ -50,9 +53,14 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, 
         </p>
       )}
       {looking.mode === "what-if" && <WhatIf looking={looking} onMoment={onMoment} />}
+      {problems > 0 && (
+        <button type="button" className="ml-auto flex min-h-6 shrink-0 items-center gap-1 rounded border border-ochre bg-panel px-1.5 text-[12px] font-medium text-ochre-text" onClick={onProblems}>
+          <TriangleAlert size={13} aria-hidden="true" /> {problems === 1 ? "1 problem" : `${problems} problems`}
+        </button>
+      )}
       <select
         aria-label="Rows shown"
-        className={`ml-auto min-h-6 w-28 shrink-0 rounded border bg-panel px-1.5 text-[12px] ${only ? "border-north font-medium text-north" : "border-line-strong"}`}
+        className={`${problems > 0 ? "" : "ml-auto"} min-h-6 w-28 shrink-0 rounded border bg-panel px-1.5 text-[12px] ${only ? "border-north font-medium text-north" : "border-line-strong"}`}
         value={only ?? ""}
         onChange={(event) => onOnly(event.target.value || undefined)}
       >

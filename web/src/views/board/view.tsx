@@ -75,6 +75,11 @@ export function BoardView() {
           onNow={backToNow}
           away={away}
           onAway={setAway}
+          problems={state.remarks.length}
+          onProblems={() => {
+            setAway({ ...away, inspector: false });
+            select(undefined);
+          }}
         />
         {error && <StandsInTheWay error={error} document={document} onSelect={select} />}
         <main className="min-h-0 flex-1">

@@ -68,11 +68,11 @@ function DrillReadings({ drill }: { drill: Schemas["DrillAnswer"] }) {
   );
 }
 
-/** What the plan leaves open that these numbers need, with a way to it. */
+/** What contradicts itself in the plan, and what it leaves open that these numbers need; with a way to it. */
 function Remarks({ document, remarks, onSelect }: { document: PlanDocument; remarks: Schemas["Remark"][]; onSelect: InspectorProps["onSelect"] }) {
   if (remarks.length === 0) return null;
   return (
-    <Section title="What the plan leaves open">
+    <Section title="Problems of the plan">
       <ul className="space-y-1.5">
         {remarks.map((one) => {
           const object = objectAt(document, one.where);
