@@ -2,8 +2,10 @@
 
 import pytest
 
-from northgate.plan import plan_from_data, plan_from_text
+from northgate.plan import plan_from_data, read_plan
 from northgate.plan.checks import contradictions
+from northgate.plan.generated import generated_plan
+from northgate.plan.proposal import MachineRow, propose
 from tests.plan.test_reading import EXAMPLE
 from tests.support.plans import changed, plan_data
 
@@ -105,5 +107,13 @@ def test_what_fits_together_is_not_told(changes):
     assert contradictions(made(changes)) == []
 
 
-def test_the_demo_contradicts_itself_nowhere():
-    assert contradictions(plan_from_text(EXAMPLE.read_text())) == []
+@pytest.mark.parametrize("example", sorted(EXAMPLE.parent.glob("*.plan.yaml")), ids=lambda path: path.name)
+def test_what_ships_contradicts_itself_nowhere(example):
+    assert contradictions(read_plan(example)) == []
+
+
+def test_what_is_made_contradicts_itself_nowhere():
+    rows = [MachineRow(name=f"map-{number}", zone="vale-1") for number in range(3)]
+    for url in ("https://maps.beckwater.example/", "http://maps.beckwater.example:8080/"):
+        assert contradictions(propose("vale", "", {"vale": ["vale-1"]}, rows, url)) == []
+    assert contradictions(generated_plan(targets=20, zones=2)) == []

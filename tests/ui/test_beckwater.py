@@ -144,7 +144,7 @@ def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page,
         groups = [(f"app-{port}", name) for name, port in PORTS.items()]
         draw(drawing, "group", plan["target_groups"], "target group", groups)
         draw(drawing, "pool", plan["pools"], "pool", [("all", "web")])
-        draw(drawing, "certificate", plan["certificates"], "certificate")
+        draw(drawing, "certificate", plan["certificates"], "certificate", [("public", "public")])
         draw_balancers(drawing, plan)
         draw(drawing, "name", plan["names"], "name", [("www.beckwater.example", "www.beckwater.example")])
         draw(drawing, "client", plan["clients"], "client group", [("everybody", "walkers")])

@@ -31,6 +31,7 @@ def generated_plan(*, targets: int, zones: int = 3, groups: int = 4, rules: int 
             "probes": [_probe(chance, number) for number in range(3)],
             "target_groups": [_group(chance, number, kind) for number, kind in enumerate(kinds)],
             "pools": [{"name": f"pool-{kind}", "tiers": [{"groups": {kind: 1}}]} for kind in kinds],
+            "certificates": [{"name": "public", "hosts": ["*.beckwater.example"]}],
             "balancers": [
                 _balancer(chance, number, inside, kinds, rules // len(regions)) for number, inside in enumerate(regions)
             ],
@@ -78,6 +79,7 @@ def _balancer(chance: random.Random, number: int, zones: list[str], kinds: list[
     ]
     otherwise = {"pool": f"pool-{chance.choice(kinds)}"}
     listener = {"name": "https", "protocol": "https", "port": 443, "rules": made, "otherwise": otherwise}
+    listener |= {"certificate": "public"}
     return {"name": f"front-{number + 1}", "zones": dict.fromkeys(zones), "listeners": [listener]}
 
 

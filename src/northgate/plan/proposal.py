@@ -55,6 +55,7 @@ def propose(name: str, title: str, regions: dict[str, list[str]], rows: Sequence
             "probes": [{"name": "alive", "path": "/", "interval_s": 10, "timeout_s": 5}],
             "target_groups": _groups(rows),
             "pools": [{"name": "all", "tiers": [{"groups": {group["name"]: 1 for group in _groups(rows)}}]}],
+            "certificates": [{"name": "public", "hosts": [host]}] if urlsplit(url).scheme != "http" else [],
             "balancers": fronts,
             "names": [{"name": host, "answers": [{"balancer": front["name"]} for front in fronts]}],
             "clients": [_clients(rows, url)],
@@ -89,6 +90,7 @@ def _balancer(region: str, zones: list[str], url: Any) -> dict[str, Any]:
     scheme = url.scheme if url.scheme in ("http", "https") else "https"
     port = url.port or (80 if scheme == "http" else 443)
     listener = {"name": scheme, "protocol": scheme, "port": port, "otherwise": {"pool": "all"}}
+    listener |= {"certificate": "public"} if scheme == "https" else {}
     return {"name": f"{region}-front", "zones": dict.fromkeys(zones), "listeners": [listener]}
 
 

@@ -9,8 +9,17 @@ from tests.support.plans import network_of
 LACKS = "uplands has no latency to coast, of which {} takes the nearest: it counts as infinitely far"
 
 
-def lacking(**name):
+def whole():
+    """Two regions, with nothing left open or contradicting itself."""
     data = two_regions()
+    data["certificates"] = [{"name": "public", "hosts": ["*.beckwater.example"]}]
+    for balancer in data["balancers"]:
+        balancer["listeners"] = [one | {"certificate": "public"} for one in balancer["listeners"]]
+    return data
+
+
+def lacking(**name):
+    data = whole()
     data["areas"][0]["latency_ms"].pop("coast")
     data["names"][0] |= name
     return network_of(data).plan
@@ -38,6 +47,6 @@ def test_an_alias_is_followed():
 
 
 def test_a_plan_that_tells_all_is_not_remarked_on():
-    data = two_regions()
+    data = whole()
     data["names"][0]["choose"] = "nearest"
     assert remarks(network_of(data).plan) == []
