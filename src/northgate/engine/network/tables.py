@@ -395,15 +395,6 @@ class Network:
         """The zone in which a front stands, which names it within its balancer."""
         return self.zones[int(self.fronts.zone[front])]
 
-    def end_of_entry(self, entry: int) -> str:
-        """The address or host to which an entry leads that goes outside the plan."""
-        asker, name = int(self.entries.asker[entry]), int(self.entries.name[entry])
-        if asker >= 0:
-            return self.names.end(self.names.leaves_for(self.names.askers[asker])[int(self.entries.leaf[entry])])
-        if name < len(self.plan.names):
-            return self.names.end(self.names.leaves[name][int(self.entries.leaf[entry])])
-        return self.calls.requests[int(self.entries.call[entry])].host
-
     def balancer_of(self, front: int) -> str:
         """The name of a front's balancer."""
         return self.plan.balancers[int(self.fronts.balancer[front])].name

@@ -49,7 +49,7 @@ class Frame:
         self.fixed = np.flatnonzero(~self.routed)
         self.fixed_cause: Ints = cause[self.entry][self.fixed]
         self.outside = np.flatnonzero((entries.balancer < 0) & (cause < 0))
-        self.outside_end = [network.end_of_entry(int(entry)) for entry in self.outside]
+        self.outside_end = [_end_of(network, int(entry)) for entry in self.outside]
         self.nowhere = np.flatnonzero((entries.balancer < 0) & (cause >= 0))
         self.at_4: Bools = network.fronts.layer[self.front] == 4
         # Rows at which nothing listens.
@@ -172,3 +172,14 @@ class Unloaded:
 
 def _same(one: Bools | Floats | None, other: Bools | Floats | None) -> bool:
     return one is other or (one is not None and other is not None and np.array_equal(one, other))
+
+
+def _end_of(network: Network, entry: int) -> str:
+    """The address or host to which an entry leads that goes outside the plan."""
+    entries, names = network.entries, network.names
+    asker, name, leaf = int(entries.asker[entry]), int(entries.name[entry]), int(entries.leaf[entry])
+    if asker >= 0:
+        return names.end(names.leaves_for(names.askers[asker])[leaf])
+    if name < len(network.plan.names):
+        return names.end(names.leaves[name][leaf])
+    return network.calls.requests[int(entries.call[entry])].host
