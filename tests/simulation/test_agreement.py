@@ -22,7 +22,7 @@ from tests.support.exploring import EXPLORING
 from tests.support.plans import changed
 
 DEMO = Path(__file__).parents[2] / "examples" / "beckwater.plan.yaml"
-RUNS = 20 if EXPLORING else 12
+RUNS = 20 if EXPLORING else 10
 # The cheapest plans of four hundred that together hold every fault, method, kind of session and kind of target that
 # these hold; NORTHGATE_EXPLORE=1 takes the first forty.
 PLANS = range(40) if EXPLORING else (44, 82, 106, 170, 222, 266, 275, 337, 339, 373, 376, 391)
