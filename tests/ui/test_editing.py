@@ -2,6 +2,7 @@
 
 import json
 import re
+import time
 
 import httpx2
 import pytest
@@ -560,7 +561,9 @@ def test_what_is_typed_while_an_edit_is_on_its_way_is_kept(page, plan, server):
     name.fill("second")
     name.press("Tab")
     cidr.fill("10.40.2.0/24")
+    until = time.monotonic() + WAIT_S
     while not waiting:
+        assert time.monotonic() < until, "the edit was never sent"
         page.wait_for_timeout(20)
     waiting.pop().continue_()
     expect(inspector.get_by_text("1 · second")).to_be_visible()

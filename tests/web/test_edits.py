@@ -179,6 +179,17 @@ def test_an_edit_of_a_drill_compiles_nothing_again_and_runs_only_that_drill(clie
     assert sorted(ask(*drills)) == ["compile_network", "run_drill", "run_drill", "undisturbed"]
 
 
+def test_a_drill_that_an_edit_makes_unfit_is_told_though_all_else_is_kept(client):
+    assert client.get(f"{PLAN}/state").status_code == 200
+    assert client.get(f"{PLAN}/zone-losses").status_code == 200
+    astray = [{"op": "replace", "path": "/drills/0/steps/0/fail/zone", "value": "fells-9"}]
+    assert edit(client, astray, 1).status_code == 200
+    for question in ("state", "zone-losses", "drills/lose-fells-2", "drills/tiles-8-crashes"):
+        answer = client.get(f"{PLAN}/{question}")
+        assert answer.status_code == 409, question
+        assert answer.json()["problems"][0]["where"] == "/drills/0/steps/0/fail/zone"
+
+
 def serve(folder):
     command = [sys.executable, "-m", "northgate", "demo", "--port", "0", "--no-browser", "--data", str(folder)]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)

@@ -8,7 +8,7 @@ from threading import Event, Lock
 from typing import Any, TypeVar, get_args
 
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
-from northgate.engine.network import Network, compile_network
+from northgate.engine.network import Network, check_runnable, compile_network
 from northgate.engine.processes import Phases
 from northgate.engine.reports import LeverAnswer, WhatIfAnswer, ZoneLoss, levers, what_if, zone_losses
 from northgate.engine.solver import Flow
@@ -61,10 +61,13 @@ class Computer:
         return self._once(("network", self._content(key, number)), lambda: compile_network(self.plan(key, number)))
 
     def _content(self, key: str, number: int) -> bytes:
-        """A digest of all of a plan that answers come from but its drills: an edit of these computes nothing else."""
+        """A digest of all of a plan that answers come from but its drills: an edit of these computes nothing else. Of a
+        plan that cannot be run there are no answers, whatever is kept of others: raises CannotRun."""
 
         def digest() -> bytes:
-            text = self.plan(key, number).model_dump_json(by_alias=True, exclude={"drills", "notes"})
+            plan = self.plan(key, number)
+            check_runnable(plan)
+            text = plan.model_dump_json(by_alias=True, exclude={"drills", "notes"})
             return hashlib.sha256(text.encode()).digest()
 
         return self._once(("content", key, number), digest)

@@ -3,7 +3,7 @@
 from northgate.engine.network.answers import Answers, Sets
 from northgate.engine.network.compile import compile_network
 from northgate.engine.network.names import Asker, Leaf, NameBook, Record
-from northgate.engine.network.readiness import remarks
+from northgate.engine.network.readiness import check_runnable, remarks
 from northgate.engine.network.sources import Numbers, Segment, address_text, source_numbers
 from northgate.engine.network.spares import roomy
 from northgate.engine.network.tables import CLIENTS_JUDGE, NO_PATH, OUTSIDE, Network
@@ -22,6 +22,7 @@ __all__ = [
     "Segment",
     "Sets",
     "address_text",
+    "check_runnable",
     "compile_network",
     "remarks",
     "roomy",
