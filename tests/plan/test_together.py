@@ -70,6 +70,13 @@ def test_the_ends_of_a_scale_go_together(end, value, scale):
     assert (plan.fleets[0].scale.min, plan.fleets[0].scale.max) == scale
 
 
+def test_a_listener_that_only_redirects_needs_a_pool_at_layer_4():
+    listener = {"name": "http", "protocol": "http", "port": 80, "otherwise": {"redirect": {"protocol": "https"}}}
+    data = plan_data(pools=[])
+    data["balancers"][0]["listeners"] = [listener]
+    assert completed(plan_from_data(data), replacing("/balancers/0/layer", 4)) is None
+
+
 @pytest.mark.parametrize(
     "patch",
     [

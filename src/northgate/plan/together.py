@@ -25,7 +25,7 @@ def completed(plan: Plan, patch: Patch) -> Patch | None:
         for complete in _COMPLETIONS:
             complete(whole_data(plan), data)
         whole = plan_from_data(data)
-    except (PlanError, AttributeError, IndexError, KeyError, TypeError, ValueError):
+    except (PlanError, AttributeError, LookupError, TypeError, ValueError):
         # Where the patch put something that no completion expects, its own problems say what is wrong.
         return None
     return patch_between(plan, whole)
@@ -64,10 +64,11 @@ def _layer_meant(was: Data | None, balancer: Data) -> int:
 def _fit_listener(data: Data, listener: Data, layer: int) -> None:
     listener["protocol"] = _AT_LAYER[layer].get(listener["protocol"], listener["protocol"])
     if layer == 4:
-        pools = [rule["do"]["pool"] for rule in listener["rules"]] + [one["name"] for one in data["pools"]]
+        asked = [rule["do"]["pool"] for rule in listener["rules"] if rule["do"]["pool"]]
+        pools = [*asked, *(one["name"] for one in data["pools"])]
         listener["rules"] = []
         if listener["otherwise"]["pool"] is None:
-            listener["otherwise"] = {"pool": next(pool for pool in pools if pool)}
+            listener["otherwise"] = {"pool": pools[0]}
     elif listener["protocol"] == "https" and listener["certificate"] is None and data["certificates"]:
         listener["certificate"] = data["certificates"][0]["name"]
 
