@@ -212,3 +212,19 @@ def test_a_drill_is_told_as_noticed_first_as_it_is_and_as_noticed_last(client):
 def test_nobody_runs_a_drill_that_is_done(client):
     assert client.get(DRILL).status_code == 200
     assert client.get(f"{DRILL}/progress").json() == {"reached_s": None}
+
+
+def test_the_index_has_everything_with_its_users_and_what_is_lacking(client):
+    answer = client.get("/api/plans/beckwater/index").json()
+    ready = next(one for one in answer["entries"] if (one["kind"], one["name"]) == ("probe", "ready"))
+    assert {"kind": "target_group", "name": "tiles"} in ready["used_by"]
+    assert (ready["unused"], answer["next"]) == (False, [])
+    client.post("/api/plans", content='{"northgate": 1, "name": "empty"}', headers={"content-type": "text/plain"})
+    assert client.get("/api/plans/empty/index").json()["next"][0]["add"] == "region"
+
+
+def test_what_is_added_now_is_asked_as_what_is_lost(client):
+    body = {"faults": [{"instance": "tiles-1"}], "change": "added", "groups": ["tiles"]}
+    answer = client.post("/api/plans/beckwater/what-if", json=body).json()
+    berth = next(one for one in answer["at_once"]["berths"] if one["target"] == "tiles-1")
+    assert (berth["unproven"], berth["rps"]) == (True, 0)

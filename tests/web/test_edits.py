@@ -229,3 +229,22 @@ def test_a_killed_server_loses_no_acknowledged_edit(tmp_path):
     process.terminate()
     process.wait()
     process.stdout.close()
+
+
+def test_an_edit_can_be_looked_at_before_it_is_made(client):
+    patch = [{"op": "replace", "path": "/fleets/0/count", "value": 30}, *SLOWER]
+    answer = client.post(f"{PLAN}/preview", json={"patch": patch}).json()
+    tiles = next(one for one in answer["state"]["groups"] if one["name"] == "tiles")
+    assert tiles["targets"] == 34
+    assert answer["document"]["fleets"][0]["count"] == 30
+    assert answer["consequences"][0]["silent"]["latest_s"] == 95
+    assert client.get(PLAN).json()["head"]["revision"] == 1
+
+
+def test_a_preview_tells_what_stands_in_the_way_of_a_run(client):
+    patch = [{"op": "replace", "path": "/target_groups/0/probe", "value": "raedy"}]
+    answer = client.post(f"{PLAN}/preview", json={"patch": patch}).json()
+    assert answer["state"] is None
+    assert answer["problems"][0]["where"] == "/target_groups/0/probe"
+    refused = client.post(f"{PLAN}/preview", json={"patch": [{"op": "remove", "path": "/probes/9"}]})
+    assert (refused.status_code, refused.json()["problems"][0]["where"]) == (422, "/probes/9")

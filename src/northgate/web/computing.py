@@ -10,7 +10,7 @@ from typing import Any, TypeVar, get_args
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
 from northgate.engine.processes import Phases
-from northgate.engine.reports import LeverAnswer, WhatIfAnswer, ZoneLoss, levers, what_if, zone_losses
+from northgate.engine.reports import Change, LeverAnswer, WhatIfAnswer, ZoneLoss, levers, what_if, zone_losses
 from northgate.engine.solver import Flow
 from northgate.engine.trace import History
 from northgate.plan import Plan
@@ -23,6 +23,14 @@ from northgate.web.leaving import Abandoned, gone
 KEPT = 64
 
 Answer = TypeVar("Answer")
+
+
+def content_of(plan: Plan) -> bytes:
+    """A digest of all of a plan that answers come from but its drills: an edit of these computes nothing else. Of a
+    plan that cannot be run there are no answers, whatever is kept of others: raises CannotRun."""
+    check_runnable(plan)
+    text = plan.model_dump_json(by_alias=True, exclude={"drills", "notes"})
+    return hashlib.sha256(text.encode()).digest()
 
 
 class Computer:
@@ -58,19 +66,14 @@ class Computer:
     def network(self, key: str, revision: int | None) -> Network:
         """The compiled plan; raises CannotRun."""
         number = self.number(key, revision)
-        return self._once(("network", self._content(key, number)), lambda: compile_network(self.plan(key, number)))
+        return self._network(self.plan(key, number), self._content(key, number))
+
+    def _network(self, plan: Plan, content: bytes) -> Network:
+        return self._once(("network", content), lambda: compile_network(plan))
 
     def _content(self, key: str, number: int) -> bytes:
-        """A digest of all of a plan that answers come from but its drills: an edit of these computes nothing else. Of a
-        plan that cannot be run there are no answers, whatever is kept of others: raises CannotRun."""
-
-        def digest() -> bytes:
-            plan = self.plan(key, number)
-            check_runnable(plan)
-            text = plan.model_dump_json(by_alias=True, exclude={"drills", "notes"})
-            return hashlib.sha256(text.encode()).digest()
-
-        return self._once(("content", key, number), digest)
+        """The digest of a revision, see `content_of`; raises CannotRun."""
+        return self._once(("content", key, number), lambda: content_of(self.plan(key, number)))
 
     def run(self, key: str, revision: int | None, drill: str, phases: Phases | None = None) -> DrillRun:
         """A drill, run, at will with its probes elsewhere in their cycles; raises UnknownPlan when the plan has no such
@@ -118,9 +121,16 @@ class Computer:
         return self._once(question, lambda: levers(self.plan(key, number), drill, self._watch(question)))
 
     def settled(self, key: str, revision: int | None) -> Flow:
-        """The flow now, with no fault."""
+        """The flow now, with no fault; raises CannotRun."""
         number = self.number(key, revision)
-        return self._once(("now", self._content(key, number)), lambda: undisturbed(self.network(key, number)))
+        return self._settled(self.plan(key, number), self._content(key, number))
+
+    def settled_of(self, plan: Plan) -> Flow:
+        """The flow of a plan that is no revision, or not yet; raises CannotRun."""
+        return self._settled(plan, content_of(plan))
+
+    def _settled(self, plan: Plan, content: bytes) -> Flow:
+        return self._once(("now", content), lambda: undisturbed(self._network(plan, content)))
 
     def moment(self, key: str, revision: int | None, drill: str | None, second: float) -> tuple[Flow, History]:
         """The flow now, or at a second of a drill, with what has happened until then."""
@@ -138,11 +148,11 @@ class Computer:
         return self._once(question, lambda: zone_losses(self.network(key, number), self._watch(question)))
 
     def what_if(
-        self, key: str, revision: int | None, faults: Sequence[Part], groups: Sequence[str] | None
+        self, key: str, revision: int | None, parts: Sequence[Part], groups: Sequence[str] | None, change: Change
     ) -> WhatIfAnswer:
-        """The board at the three moments of a loss; not kept, for each is asked once."""
+        """The board at the three moments of a loss or an addition; not kept, for each is asked once."""
         network, left = self.network(key, revision), gone()
-        return what_if(network, faults, groups, lambda: _stop_if(left.is_set()))
+        return what_if(network, parts, groups, lambda: _stop_if(left.is_set()), change)
 
     def _watch(self, question: Hashable) -> Callable[[], None]:
         """What long work calls at every step: it stops once all who asked have left."""

@@ -5,9 +5,11 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Body, Header, Query, Response
+from fastapi import APIRouter, Body, Depends, Header, Query, Response
 from pydantic import BaseModel, Field
 
+from northgate.engine.base import CannotRun
+from northgate.engine.reports import BoardState, ProbeConsequence, board_state, probe_consequence
 from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.difference import difference, place_words
 from northgate.plan.editing import MAX_OPERATIONS, Patch, patched, removal, renaming, users_of
@@ -17,8 +19,9 @@ from northgate.plan.references import Reference
 from northgate.plan.together import completed
 from northgate.store.repository import Head, NothingToMoveTo
 from northgate.web.computing import Computer
+from northgate.web.leaving import watch_client
 from northgate.web.plans import PlanWhole, Revision, TheComputer, plan_whole
-from northgate.web.problems import EDIT_RESPONSES, IncompleteEdit, Together
+from northgate.web.problems import EDIT_RESPONSES, IncompleteEdit, PlaceProblem, Together
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["edits"], responses=EDIT_RESPONSES)
 
@@ -103,6 +106,36 @@ def _offer(plan: Plan, patch: Patch) -> Together | None:
         return None
     changes = difference(plan, patched(plan, whole))
     return Together(patch=whole, changes=[f"{change.about}: {change.words}" for change in changes])
+
+
+class Preview(BaseModel):
+    """What an edit would make of the plan: the document, the board now, what each probe would mean, or what would stand
+    in the way of a run."""
+
+    document: Plan
+    state: BoardState | None
+    consequences: list[ProbeConsequence]
+    problems: list[PlaceProblem]
+
+
+class PreviewQuestion(BaseModel):
+    """An edit that is only looked at, and the groups whose berths are wanted."""
+
+    patch: Operations
+    groups: list[str] | None = None
+
+
+@router.post("/preview", dependencies=[Depends(watch_client)])
+def preview_edit(key: str, question: PreviewQuestion, computer: TheComputer, revision: Revision = None) -> Preview:
+    """What an edit would make of the plan; nothing is kept of it."""
+    made = patched(computer.plan(key, revision), [operation.plain() for operation in question.patch])
+    state, problems = None, list[PlaceProblem]()
+    try:
+        state = board_state(computer.settled_of(made), groups=question.groups)
+    except CannotRun as error:
+        problems = [PlaceProblem(where=one.where, message=one.message) for one in error.problems]
+    meanings = [probe_consequence(probe) for probe in made.probes]
+    return Preview(document=made, state=state, consequences=meanings, problems=problems)
 
 
 @router.post("/undo")

@@ -1,12 +1,15 @@
 """Endpoints on plans: list, read, import, export, copy, delete."""
 
+from dataclasses import asdict
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Query, Request, Response
 from pydantic import BaseModel, Field
 
 from northgate.plan import Plan, PlanError, Problem, plan_from_text
+from northgate.plan.index import index_of
 from northgate.plan.models.schema import plan_schema
+from northgate.plan.next_steps import next_steps
 from northgate.plan.proposal import MachineRow, propose
 from northgate.plan.writing import plan_as_json, plan_as_yaml
 from northgate.store.repository import Head
@@ -93,6 +96,56 @@ async def import_plan(request: Request, computer: TheComputer) -> PlanHead:
 def read_plan(key: str, computer: TheComputer, response: Response, revision: Revision = None) -> PlanWhole:
     """A plan at a revision; its `ETag` is the revision."""
     return plan_whole(computer, computer.repository.head(key, revision), response)
+
+
+class IndexUser(BaseModel):
+    """An object that refers to another one."""
+
+    kind: str
+    name: str
+
+
+class IndexEntry(BaseModel):
+    """An object of a plan: where it stands, what it is in few words, its addresses, who uses it, and whether nobody
+    does."""
+
+    kind: str
+    name: str
+    where: str
+    says: str
+    used_by: list[IndexUser]
+    unused: bool
+    addresses: list[str]
+
+
+class NextStepAnswer(BaseModel):
+    """One thing that a plan still lacks: a kind of object to add, or a place to fill."""
+
+    words: str
+    add: str | None
+    where: str | None
+
+
+class PlanIndex(BaseModel):
+    """Everything that a plan has, and what it still lacks, the next thing to do first."""
+
+    entries: list[IndexEntry]
+    next: list[NextStepAnswer]
+
+
+@router.get("/{key}/index")
+def index_of_plan(key: str, computer: TheComputer, revision: Revision = None) -> PlanIndex:
+    """Every object of a plan with what uses it, and what the plan still lacks."""
+    plan = computer.plan(key, revision)
+    return plan_index(plan)
+
+
+def plan_index(plan: Plan) -> PlanIndex:
+    """The index of a plan, as a client reads it."""
+    return PlanIndex(
+        entries=[IndexEntry(**asdict(entry)) for entry in index_of(plan)],
+        next=[NextStepAnswer(**asdict(step)) for step in next_steps(plan)],
+    )
 
 
 @router.get("/{key}/file", response_class=Response)

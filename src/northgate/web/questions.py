@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 from northgate.engine.processes import Phases
 from northgate.engine.reports import (
     BoardState,
+    Change,
     DrillAnswer,
     FoldedStrip,
     LeverAnswer,
@@ -25,6 +26,7 @@ from northgate.engine.reports import (
     listener_rules,
     phases_answer,
     probe_consequence,
+    proofs_at,
     strips,
 )
 from northgate.engine.trace import Question, TraceAnswer, trace, trace_probe
@@ -39,10 +41,11 @@ router = APIRouter(
 
 
 class WhatIfQuestion(BaseModel):
-    """The parts to lose together, and the groups whose berths are wanted."""
+    """The parts to lose together, or to add only now, and the groups whose berths are wanted."""
 
     faults: list[Part] = Field(min_length=1, max_length=20)
     groups: list[str] | None = None
+    change: Change = "lost"
 
 
 Groups = Annotated[list[str] | None, Query(description="Groups whose berths are wanted; all, when they are few.")]
@@ -58,8 +61,8 @@ def state_now(key: str, computer: TheComputer, groups: Groups = None, revision: 
 def state_under_faults(
     key: str, question: WhatIfQuestion, computer: TheComputer, revision: Revision = None
 ) -> WhatIfAnswer:
-    """The board at the three moments of a loss."""
-    return computer.what_if(key, revision, question.faults, question.groups)
+    """The board at the three moments of a loss, or of an addition."""
+    return computer.what_if(key, revision, question.faults, question.groups, question.change)
 
 
 @router.get("/drills/{drill}")
@@ -109,7 +112,8 @@ def state_in_drill(
     revision: Revision = None,
 ) -> BoardState:
     """The board at a second of a drill."""
-    return board_state(computer.run(key, revision, drill).flow_at(at), at, groups)
+    run = computer.run(key, revision, drill)
+    return board_state(run.flow_at(at), at, groups, proofs_at(run, at))
 
 
 @router.get("/drills/{drill}/strips")

@@ -156,6 +156,21 @@ def test_the_same_plan_gives_the_same_bytes():
     assert len(texts) == 1
 
 
+def test_what_is_added_now_is_proven_before_it_is_used():
+    """It gets nothing until healthy_after probes have passed: at worst healthy_after intervals later."""
+    answer = what_if(network_of(plan_data()), [Part(instance="tiles-1")], change="added")
+    berths = [
+        next(one for one in board.berths if one.target == "tiles-1")
+        for board in (answer.at_once, answer.noticed, answer.settled)
+    ]
+    assert [(one.truth, one.unproven) for one in berths] == [("answers", True), ("answers", False), ("answers", False)]
+    assert [one.rps for one in berths] == [0, pytest.approx(100), pytest.approx(100)]
+    probe = network_of(plan_data()).plan.probes[0]
+    assert answer.noticed_after_s == pytest.approx(probe.healthy_after * probe.interval_s, abs=0.05)
+    assert berths[0].proven_at_s == pytest.approx(answer.noticed_after_s)
+    assert answer.failed_until_noticed == 0
+
+
 def test_what_if_has_three_moments():
     answer = what_if(network_of(plan_data()), [Part(zone="fells-2")])
     assert (answer.noticed_after_s, answer.settled_after_s) == (35, 35)

@@ -5,6 +5,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 
 from northgate.engine.drill.run import run_drill, undisturbed
+from northgate.engine.reports.board.berths import proofs_at
 from northgate.engine.reports.board.state import MOST_BERTHS, board_state
 from tests.support.exploring import examples
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
@@ -39,6 +40,52 @@ def test_a_target_that_no_living_front_probes_has_an_unknown_belief():
     data = changed(plan_data(), "/target_groups/0/reach", "zone")
     run = drill_of(data, [fail(10, front={"balancer": "front", "zone": "fells-1"})], lasts_s=20)
     assert berths(run, 11)["tiles-1"].belief == "unknown"
+
+
+def test_a_target_that_answers_again_is_unproven_until_the_last_front_has_seen_enough():
+    run = drill_of(plan_data(), [fail(60, instance="tiles-1"), restore(200, instance="tiles-1")], phases="spread")
+    proven_s = max(row.believed_at_s for row in run.blind if row.change == "up")
+
+    def told(second):
+        board = board_state(run.flow_at(second), second, proofs=proofs_at(run, second))
+        found = next(berth for berth in board.berths if berth.target == "tiles-1")
+        cell = next(cell for cell in board.cells if cell.zone == found.zone)
+        return found.unproven, found.proven_at_s, cell.unproven
+
+    assert told(150) == (False, None, 0)
+    assert told(201) == told(proven_s - 0.1) == (True, proven_s, 1)
+    assert told(proven_s) == (False, None, 0)
+
+
+def test_when_a_proof_comes_after_the_end_nobody_knows_its_second():
+    run = drill_of(plan_data(), [fail(60, instance="tiles-1"), restore(200, instance="tiles-1")], lasts_s=205)
+    assert proofs_at(run, 204) == {0: None}
+
+
+def test_a_pool_gets_what_its_rules_send_and_counts_its_tiers():
+    data = plan_data()
+    data["target_groups"].append({"name": "holding", "port": 8080, "targets": [{"fleet": "tiles"}]})
+    data["pools"][0]["tiers"].append({"groups": {"holding": 1}})
+    data["pools"].append({"name": "api", "tiers": [{"groups": {"tiles": 1}}]})
+    api = {"name": "api", "when": {"path": ["/api/*"]}, "do": {"pool": "api"}}
+    data = changed(data, "/balancers/0/listeners/0/rules", [api])
+    data["clients"][0]["calls"].append({"url": "https://www.beckwater.example/api/1", "share": 3})
+    run = drill_of(data, [fail(10, process="tiles-1")])
+    web, api = board_state(run.flow_at(100)).pools
+    assert (web.rps, api.rps) == (pytest.approx(600 / 4), pytest.approx(600 * 3 / 4))
+    assert [(tier.groups, tier.targets, tier.in_use) for tier in web.tiers] == [(["tiles"], 6, 5), (["holding"], 6, 6)]
+
+
+def test_a_probe_says_what_it_watches_and_how_often_it_asks():
+    run = drill_of(
+        plan_data(), [fail(60, instance="tiles-1"), fail(300, front={"balancer": "front", "zone": "fells-3"})]
+    )
+    told = [
+        (one.targets, one.in_use, one.unnoticed, pytest.approx(one.probes_per_s))
+        for one in (board_state(run.flow_at(second)).probes[0] for second in (59, 61, 200, 301))
+    ]
+    # 3 fronts, later 2, ask 6 targets every 10 s.
+    assert told == [(6, 6, 0, 1.8), (6, 6, 1, 1.8), (6, 5, 0, 1.8), (6, 5, 0, 1.2)]
 
 
 def test_a_zone_is_lost_when_nothing_in_it_lives():

@@ -96,6 +96,26 @@ export interface paths {
         patch: operations["edit_plan_api_plans__key__patch"];
         trace?: never;
     };
+    "/api/plans/{key}/index": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Index Of Plan
+         * @description Every object of a plan with what uses it, and what the plan still lacks.
+         */
+        get: operations["index_of_plan_api_plans__key__index_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/file": {
         parameters: {
             query?: never;
@@ -150,6 +170,26 @@ export interface paths {
          * @description Brings a deleted plan back.
          */
         post: operations["restore_plan_api_plans__key__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What an edit would make of the plan; nothing is kept of it.
+         */
+        post: operations["preview_edit_api_plans__key__preview_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -347,7 +387,7 @@ export interface paths {
         put?: never;
         /**
          * State Under Faults
-         * @description The board at the three moments of a loss.
+         * @description The board at the three moments of a loss, or of an addition.
          */
         post: operations["state_under_faults_api_plans__key__what_if_post"];
         delete?: never;
@@ -776,6 +816,9 @@ export interface components {
         /**
          * BerthState
          * @description One target of one group: truth, and how many of the living fronts that may use it believe it in use.
+         *
+         *     `unproven`: it answers, and has yet to pass as many probes as the group's probe asks for. `proven_at_s`: the second
+         *     of the drill at which the last front will have seen that; none where that is after its end, or without a drill.
          */
         BerthState: {
             /** Rps */
@@ -814,6 +857,10 @@ export interface components {
             backlog_s: number;
             /** Latency Ms */
             latency_ms: number;
+            /** Unproven */
+            unproven: boolean;
+            /** Proven At S */
+            proven_at_s: number | null;
         };
         /**
          * BlindAnswer
@@ -883,6 +930,10 @@ export interface components {
             balancers: components["schemas"]["BalancerState"][];
             /** Groups */
             groups: components["schemas"]["GroupState"][];
+            /** Pools */
+            pools: components["schemas"]["PoolState"][];
+            /** Probes */
+            probes: components["schemas"]["ProbeState"][];
             /** Cells */
             cells: components["schemas"]["CellState"][];
             /** Region Cells */
@@ -1015,6 +1066,8 @@ export interface components {
             in_use: number;
             /** Unnoticed */
             unnoticed: number;
+            /** Unproven */
+            unproven: number;
             /** Mean Rps */
             mean_rps: number;
             /** Peak Utilisation */
@@ -1482,6 +1535,37 @@ export interface components {
             remedy?: components["schemas"]["RemedyAnswer"] | null;
         };
         /**
+         * IndexEntry
+         * @description An object of a plan: where it stands, what it is in few words, its addresses, who uses it, and whether nobody
+         *     does.
+         */
+        IndexEntry: {
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Where */
+            where: string;
+            /** Says */
+            says: string;
+            /** Used By */
+            used_by: components["schemas"]["IndexUser"][];
+            /** Unused */
+            unused: boolean;
+            /** Addresses */
+            addresses: string[];
+        };
+        /**
+         * IndexUser
+         * @description An object that refers to another one.
+         */
+        IndexUser: {
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+        };
+        /**
          * Instance
          * @description One machine in one zone; without an address it gets the next free one of its subnet.
          */
@@ -1716,6 +1800,18 @@ export interface components {
              * @default []
              */
             subnets: components["schemas"]["Subnet"][];
+        };
+        /**
+         * NextStepAnswer
+         * @description One thing that a plan still lacks: a kind of object to add, or a place to fill.
+         */
+        NextStepAnswer: {
+            /** Words */
+            words: string;
+            /** Add */
+            add: string | null;
+            /** Where */
+            where: string | null;
         };
         /**
          * Outcome
@@ -2017,6 +2113,16 @@ export interface components {
             drills: number;
         };
         /**
+         * PlanIndex
+         * @description Everything that a plan has, and what it still lacks, the next thing to do first.
+         */
+        PlanIndex: {
+            /** Entries */
+            entries: components["schemas"]["IndexEntry"][];
+            /** Next */
+            next: components["schemas"]["NextStepAnswer"][];
+        };
+        /**
          * PlanWhole
          * @description A plan at one revision; `document` is the plan file as JSON, with every default filled in.
          */
@@ -2064,6 +2170,22 @@ export interface components {
             tiers: components["schemas"]["Tier"][];
         };
         /**
+         * PoolState
+         * @description A pool with its tiers, the first choice first.
+         */
+        PoolState: {
+            /** Rps */
+            rps: number;
+            /** Served Rps */
+            served_rps: number;
+            /** Failed Rps */
+            failed_rps: number;
+            /** Name */
+            name: string;
+            /** Tiers */
+            tiers: components["schemas"]["TierState"][];
+        };
+        /**
          * PreparedPatch
          * @description A patch to be sent, and the places that it touches besides the object itself: as pointers, and as people call
          *     them.
@@ -2077,6 +2199,29 @@ export interface components {
             patch: {
                 [key: string]: unknown;
             }[];
+        };
+        /**
+         * Preview
+         * @description What an edit would make of the plan: the document, the board now, what each probe would mean, or what would stand
+         *     in the way of a run.
+         */
+        Preview: {
+            document: components["schemas"]["Plan"];
+            state: components["schemas"]["BoardState"] | null;
+            /** Consequences */
+            consequences: components["schemas"]["ProbeConsequence"][];
+            /** Problems */
+            problems: components["schemas"]["PlaceProblem"][];
+        };
+        /**
+         * PreviewQuestion
+         * @description An edit that is only looked at, and the groups whose berths are wanted.
+         */
+        PreviewQuestion: {
+            /** Patch */
+            patch: components["schemas"]["PatchOperation"][];
+            /** Groups */
+            groups?: string[] | null;
         };
         /**
          * Prices
@@ -2183,6 +2328,23 @@ export interface components {
             silent: components["schemas"]["BoundsAnswer"];
             refused: components["schemas"]["BoundsAnswer"];
             returned: components["schemas"]["BoundsAnswer"];
+        };
+        /**
+         * ProbeState
+         * @description A probe of targets: how many it watches, how many of these are in use, about how many it is wrong, and how many
+         *     probes all living fronts send in a second when answers come at once.
+         */
+        ProbeState: {
+            /** Name */
+            name: string;
+            /** Targets */
+            targets: number;
+            /** In Use */
+            in_use: number;
+            /** Unnoticed */
+            unnoticed: number;
+            /** Probes Per S */
+            probes_per_s: number;
         };
         /**
          * ProblemDetails
@@ -2733,6 +2895,18 @@ export interface components {
             empty_group: "share-out" | "fail";
         };
         /**
+         * TierState
+         * @description A tier of a pool: its groups, their targets, and how many of these some front believes in use.
+         */
+        TierState: {
+            /** Groups */
+            groups: string[];
+            /** Targets */
+            targets: number;
+            /** In Use */
+            in_use: number;
+        };
+        /**
          * Together
          * @description An edit that was refused with all that has to change along with it: a patch (RFC 6902), and what it changes.
          */
@@ -2837,11 +3011,12 @@ export interface components {
         };
         /**
          * WhatIfAnswer
-         * @description The board at the three moments of a loss; times are seconds after it, at worst (probes just missed it).
+         * @description The board at the three moments of a loss, or of an addition; times are seconds after it, at worst (probes just
+         *     missed it).
          *
-         *     Noticed: all verdicts on what was lost have come, and the votes of names that follow. Settled: no belief, address or
-         *     backlog changes any more, and nobody holds an answer from before; `settles` is false where that does not happen
-         *     within the hour that is looked at. `failed_until_noticed` is the integral of what fails until then.
+         *     Noticed: all verdicts on what was lost, or came, are there, and the votes of names that follow. Settled: no belief,
+         *     address or backlog changes any more, and nobody holds an answer from before; `settles` is false where that does not
+         *     happen within the hour that is looked at. `failed_until_noticed` is the integral of what fails until then.
          */
         WhatIfAnswer: {
             at_once: components["schemas"]["BoardState"];
@@ -2858,13 +3033,19 @@ export interface components {
         };
         /**
          * WhatIfQuestion
-         * @description The parts to lose together, and the groups whose berths are wanted.
+         * @description The parts to lose together, or to add only now, and the groups whose berths are wanted.
          */
         WhatIfQuestion: {
             /** Faults */
             faults: components["schemas"]["Part"][];
             /** Groups */
             groups?: string[] | null;
+            /**
+             * Change
+             * @default lost
+             * @enum {string}
+             */
+            change: "lost" | "added";
         };
         /**
          * When
@@ -3266,6 +3447,58 @@ export interface operations {
             };
         };
     };
+    index_of_plan_api_plans__key__index_get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanIndex"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     export_plan_api_plans__key__file_get: {
         parameters: {
             query?: {
@@ -3400,6 +3633,71 @@ export interface operations {
             };
             /** @description The plan cannot be run as it stands */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    preview_edit_api_plans__key__preview_post: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewQuestion"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,12 +1,14 @@
-"""What if this were lost? The three moments of a loss: at once, noticed, settled."""
+"""What if this were lost, or added now? The three moments of that: at once, noticed, settled."""
 
 from collections.abc import Collection, Sequence
+from typing import Literal
 
 import numpy as np
 
 from northgate.engine.base import CannotRun, Watch, go_on
 from northgate.engine.drill import DrillRun, run_drill
 from northgate.engine.network import Network
+from northgate.engine.reports.board.berths import proofs_at
 from northgate.engine.reports.board.model import BoardState
 from northgate.engine.reports.board.state import board_state
 from northgate.engine.reports.model import AnswerModel
@@ -14,16 +16,21 @@ from northgate.plan.models.drills import Drill, Step
 from northgate.plan.models.faults import Part
 from northgate.plan.references import dangling
 
-LOST_AT_S = 60.0
+LOST_AT_S, ADDED_AT_S = 60.0, 3600.0
 AT_MOST_S = 3600.0
 
 
-class WhatIfAnswer(AnswerModel):
-    """The board at the three moments of a loss; times are seconds after it, at worst (probes just missed it).
+# Whether parts are lost, or come: as if they had been added to the plan only now.
+Change = Literal["lost", "added"]
 
-    Noticed: all verdicts on what was lost have come, and the votes of names that follow. Settled: no belief, address or
-    backlog changes any more, and nobody holds an answer from before; `settles` is false where that does not happen
-    within the hour that is looked at. `failed_until_noticed` is the integral of what fails until then.
+
+class WhatIfAnswer(AnswerModel):
+    """The board at the three moments of a loss, or of an addition; times are seconds after it, at worst (probes just
+    missed it).
+
+    Noticed: all verdicts on what was lost, or came, are there, and the votes of names that follow. Settled: no belief,
+    address or backlog changes any more, and nobody holds an answer from before; `settles` is false where that does not
+    happen within the hour that is looked at. `failed_until_noticed` is the integral of what fails until then.
     """
 
     at_once: BoardState
@@ -36,43 +43,64 @@ class WhatIfAnswer(AnswerModel):
 
 
 def what_if(
-    network: Network, faults: Sequence[Part], groups: Collection[str] | None = None, watch: Watch = go_on
-) -> WhatIfAnswer:
-    """Fails the parts together and follows the loss, with the probes where they notice it last.
+    network: Network, parts: Sequence[Part], groups: Collection[str] | None = None, watch: Watch = go_on,
+    change: Change = "lost",
+) -> WhatIfAnswer:  # fmt: skip
+    """Fails the parts together, or brings them in, and follows that, with the probes where they notice it last.
 
     Raises CannotRun when a part is not in the plan.
     """
-    run = _loss(network, faults, watch)
+    begins_s = LOST_AT_S if change == "lost" else ADDED_AT_S
+    run = _loss(network, parts, watch) if change == "lost" else _addition(network, parts, watch)
     times = [frame.t_s for frame in run.keyframes]
-    lost, noticed = times.index(LOST_AT_S), times.index(_noticed_s(run))
+    changed, noticed = times.index(begins_s), times.index(_noticed_s(run, begins_s))
+    end = len(times) - 1
+
+    def board(frame: int, second: float) -> BoardState:
+        proofs = {member: at_s and at_s - begins_s for member, at_s in proofs_at(run, times[frame]).items()}
+        return board_state(run.flows[frame], second, groups, proofs)
+
     return WhatIfAnswer(
-        at_once=board_state(run.flows[lost], 0.0, groups),
-        noticed=board_state(run.flows[noticed], times[noticed] - LOST_AT_S, groups),
-        settled=board_state(run.flows[-1], run.readings.settled_s, groups),
-        noticed_after_s=times[noticed] - LOST_AT_S,
+        at_once=board(changed, 0.0),
+        noticed=board(noticed, times[noticed] - begins_s),
+        settled=board(end, run.readings.settled_s),
+        noticed_after_s=times[noticed] - begins_s,
         settled_after_s=run.readings.settled_s,
-        failed_until_noticed=run.keyframes[noticed].failed - run.keyframes[lost].failed,
+        failed_until_noticed=run.keyframes[noticed].failed - run.keyframes[changed].failed,
         settles=run.readings.settled,
     )
 
 
-def _loss(network: Network, faults: Sequence[Part], watch: Watch) -> DrillRun:
+def _loss(network: Network, parts: Sequence[Part], watch: Watch) -> DrillRun:
     """The drill that loses these parts and never brings them back."""
-    steps = [Step(at_s=LOST_AT_S, fail=fault) for fault in faults]
-    drill = Drill(name="what-if", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst", steps=steps)
+    return _run(network, [Step(at_s=LOST_AT_S, fail=part) for part in parts], LOST_AT_S + AT_MOST_S, watch)
+
+
+def _addition(network: Network, parts: Sequence[Part], watch: Watch) -> DrillRun:
+    """The drill in which these parts were never there, and come when nobody expects them any more."""
+    absent = [Step(at_s=0, fail=part) for part in parts]
+    return _run(
+        network, [*absent, *(Step(at_s=ADDED_AT_S, restore=part) for part in parts)], ADDED_AT_S + AT_MOST_S, watch
+    )
+
+
+def _run(network: Network, steps: list[Step], lasts_s: float, watch: Watch) -> DrillRun:
+    drill = Drill(name="what-if", lasts_s=lasts_s, phases="worst", steps=steps)
     unknown = dangling(network.plan.model_copy(update={"drills": [drill]}))
     if unknown:
         raise CannotRun(unknown)
     return run_drill(network, drill, watch)
 
 
-def _noticed_s(run: DrillRun) -> float:
-    """The second by which every prober that can notice the loss has, of targets and of names, and dead fronts have left
-    their address. What changes its mind again later does not follow from the loss alone."""
-    verdicts = [row.believed_at_s for row in run.blind if row.true_at_s == LOST_AT_S and row.believed_at_s is not None]
-    votes = {(vote.name, vote.answer, vote.area): vote.at_s for vote in reversed(run.votes) if vote.at_s >= LOST_AT_S}
-    fronts = {event.about: event.at_s for event in reversed(run.events) if event.kind == "front"}
-    return max([*verdicts, *votes.values(), *fronts.values()], default=LOST_AT_S)
+def _noticed_s(run: DrillRun, begins_s: float) -> float:
+    """The second by which every prober that can notice the change has, of targets and of names, and dead fronts have
+    left their address. What changes its mind again later does not follow from that alone."""
+    verdicts = [row.believed_at_s for row in run.blind if row.true_at_s == begins_s and row.believed_at_s is not None]
+    votes = {(vote.name, vote.answer, vote.area): vote.at_s for vote in reversed(run.votes) if vote.at_s >= begins_s}
+    fronts = {
+        event.about: event.at_s for event in reversed(run.events) if event.kind == "front" and event.at_s >= begins_s
+    }
+    return max([*verdicts, *votes.values(), *fronts.values()], default=begins_s)
 
 
 class ZoneLoss(AnswerModel):

@@ -1,21 +1,37 @@
 """The berths of the board: sums by target, and by group and place."""
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Literal
 
 import numpy as np
 
 from northgate.engine.base import Floats, Ints, total_by
+from northgate.engine.drill import DrillRun
 from northgate.engine.reports.beliefs import member_states
 from northgate.engine.reports.board.model import BerthState, CellState, rates_of
 from northgate.engine.solver import Flow
 from northgate.engine.truth import truth_word
 
+# Members that answer and are not yet proven to every front that asks: the second at which the last will have seen
+# enough; None where that is not within the drill.
+Proofs = Mapping[int, float | None]
+
+
+def proofs_at(run: DrillRun, second: float) -> Proofs:
+    """The members that are not yet proven at a second of a drill, and when they will be."""
+    proofs: dict[int, float | None] = {}
+    for row in run.blind:
+        if row.change == "up" and row.true_at_s <= second < row.ended_at_s:
+            member = int(run.network.pairs.member[row.pair])
+            latest, believed_s = proofs.get(member, 0.0), row.believed_at_s
+            proofs[member] = None if latest is None or believed_s is None else max(latest, believed_s)
+    return proofs
+
 
 class Berths:
     """Sums of a flow by member, and by group and zone."""
 
-    def __init__(self, flow: Flow) -> None:
+    def __init__(self, flow: Flow, proofs: Proofs) -> None:
         network = flow.network
         self.flow, self.network = flow, network
         self.count = len(network.members.group)
@@ -28,6 +44,7 @@ class Berths:
         )
         self.here = flow.state.present(self.machine)
         usable = self.met == 0
+        self.proofs, self.unproven = proofs, np.isin(np.arange(self.count), list(proofs))
         self.wrong = np.where(usable, self.believed < self.fronts, self.believed > 0)
         self.group_rps = total_by(network.members.group, self.rps, len(network.plan.target_groups))
 
@@ -60,6 +77,8 @@ class Berths:
             capacity_rps=capacity if np.isfinite(capacity) else None,
             backlog_s=float(self.flow.state.backlog_s[machine]),
             latency_ms=float(queue.latency_s[machine]) * 1000,
+            unproven=member in self.proofs,
+            proven_at_s=self.proofs.get(member),
         )
 
     def cells(self) -> list[CellState]:
@@ -77,6 +96,7 @@ class Berths:
         used = self.believed > 0
         rps, served = total_by(at, self.rps, count), total_by(at, self.served, count)
         targets, in_use = total_by(at, self.here, count), total_by(at, used, count)
+        unproven = total_by(at, self.unproven, count)
         unnoticed, peak = total_by(at, self.wrong, count), np.zeros(count)
         np.maximum.at(peak, at, self.flow.queue.utilisation[self.machine])
         return [
@@ -87,6 +107,7 @@ class Berths:
                 targets=int(targets[cell]),
                 in_use=int(in_use[cell]),
                 unnoticed=int(unnoticed[cell]),
+                unproven=int(unproven[cell]),
                 mean_rps=float(rps[cell]) / max(int(in_use[cell]), 1),
                 peak_utilisation=float(peak[cell]),
             )

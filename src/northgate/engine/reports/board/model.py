@@ -76,6 +76,31 @@ class GroupState(NamedRates):
     touched: bool
 
 
+class TierState(AnswerModel):
+    """A tier of a pool: its groups, their targets, and how many of these some front believes in use."""
+
+    groups: list[str]
+    targets: int
+    in_use: int
+
+
+class PoolState(NamedRates):
+    """A pool with its tiers, the first choice first."""
+
+    tiers: list[TierState]
+
+
+class ProbeState(AnswerModel):
+    """A probe of targets: how many it watches, how many of these are in use, about how many it is wrong, and how many
+    probes all living fronts send in a second when answers come at once."""
+
+    name: str
+    targets: int
+    in_use: int
+    unnoticed: int
+    probes_per_s: float
+
+
 class CellState(Rates):
     """What of a group stands in one zone, or in one region: then `zone` is the region's name."""
 
@@ -84,12 +109,17 @@ class CellState(Rates):
     targets: int
     in_use: int
     unnoticed: int
+    unproven: int
     mean_rps: float
     peak_utilisation: float
 
 
 class BerthState(Rates):
-    """One target of one group: truth, and how many of the living fronts that may use it believe it in use."""
+    """One target of one group: truth, and how many of the living fronts that may use it believe it in use.
+
+    `unproven`: it answers, and has yet to pass as many probes as the group's probe asks for. `proven_at_s`: the second
+    of the drill at which the last front will have seen that; none where that is after its end, or without a drill.
+    """
 
     group: str
     target: str
@@ -103,6 +133,8 @@ class BerthState(Rates):
     capacity_rps: float | None
     backlog_s: float
     latency_ms: float
+    unproven: bool
+    proven_at_s: float | None
 
 
 class Ribbon(Rates):
@@ -134,6 +166,8 @@ class BoardState(Rates):
     names: list[NamedRates]
     balancers: list[BalancerState]
     groups: list[GroupState]
+    pools: list[PoolState]
+    probes: list[ProbeState]
     cells: list[CellState]
     region_cells: list[CellState]
     berths: list[BerthState]

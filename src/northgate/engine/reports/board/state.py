@@ -7,7 +7,7 @@ import numpy as np
 
 from northgate.engine.base import total_by
 from northgate.engine.network import Network, remarks
-from northgate.engine.reports.board.berths import Berths
+from northgate.engine.reports.board.berths import Berths, Proofs
 from northgate.engine.reports.board.model import (
     BalancerState,
     BoardState,
@@ -22,6 +22,7 @@ from northgate.engine.reports.board.model import (
     rates_of,
 )
 from northgate.engine.reports.board.ribbons import ribbons
+from northgate.engine.reports.board.watching import pool_states, probe_states
 from northgate.engine.solver import Flow
 from northgate.engine.truth import ANSWERS
 from northgate.plan.models.drills import CAUSES
@@ -30,10 +31,15 @@ from northgate.plan.models.drills import CAUSES
 MOST_BERTHS = 400
 
 
-def board_state(flow: Flow, second: float = 0.0, groups: Collection[str] | None = None) -> BoardState:
-    """The board at the moment of a flow, with the berths of these groups (of all, when they are few)."""
+def board_state(
+    flow: Flow, second: float = 0.0, groups: Collection[str] | None = None, proofs: Proofs | None = None
+) -> BoardState:
+    """The board at the moment of a flow, with the berths of these groups (of all, when they are few).
+
+    `proofs`: when targets that answer again will be in use, by member.
+    """
     network = flow.network
-    berths = Berths(flow)
+    berths = Berths(flow, proofs or {})
     zones = _zones(flow, berths)
     if groups is None and berths.count <= MOST_BERTHS:
         groups = [group.name for group in network.plan.target_groups]
@@ -48,6 +54,8 @@ def board_state(flow: Flow, second: float = 0.0, groups: Collection[str] | None 
         names=_names(flow),
         balancers=[_balancer(flow, index) for index in range(len(network.plan.balancers))],
         groups=[_group(flow, berths, index) for index in range(len(network.plan.target_groups))],
+        pools=pool_states(flow, berths),
+        probes=probe_states(flow, berths),
         cells=berths.cells(),
         region_cells=berths.region_cells(),
         berths=berths.states(groups or ()),
