@@ -46,7 +46,7 @@ def cells_and_pairs(
         weight=members.weight[member],
         same_zone=(fronts.zone[front] == machines.zone[machine]) | members.leads_on[member],
         region=zone_region[fronts.zone[front]],
-        connect_timeout_s=np.where(at_7, groups.connect_timeout_s[group], sum(own) / len(own) if own else np.inf),
+        connect_timeout_s=np.where(at_7, groups.connect_timeout_s[group], sum(own) / len(own) if own else 0.0),
         response_timeout_s=np.where(at_7, groups.response_timeout_s[group], np.inf),
         first=first,
         behind=_behind(balancers, fronts.balancer[front], member, entries, first),

@@ -7,7 +7,7 @@ import numpy as np
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.network import CLIENTS_JUDGE, NO_PATH, Network
 from northgate.engine.truth.faults import Truth
-from northgate.engine.truth.paths import Paths
+from northgate.engine.truth.paths import Blocked, Paths
 
 ANSWERS, REFUSES, SILENT, BARRED = 0, 1, 2, 3
 
@@ -56,6 +56,8 @@ def encounter(paths: Paths, truth: Truth) -> Encounter:
         axis=1,
     )  # fmt: skip
     fates, first, fate = np.unique(looks, axis=0, return_index=True, return_inverse=True)
+    if not len(fates):
+        return _nobody_asks(network, truth, blocked)
     bad = np.zeros((len(fates), len(service)), dtype=bool)
     if len(network.services.port):
         bad = kinds[:, fates[:, 0].astype(np.int64)].T[:, service] & ~network.members.leads_on[network.pairs.member]
@@ -72,6 +74,23 @@ def encounter(paths: Paths, truth: Truth) -> Encounter:
         budget_s=_behind_others(network, fates[:, 1][:, None] - trip_s),
         response_s=network.pairs.response_timeout_s,
         connect_s=fates[:, 6],
+        row_blocked=blocked.rows,
+    )
+
+
+def _nobody_asks(network: Network, truth: Truth, blocked: Blocked) -> Encounter:
+    """Of a plan without clients and probes of names: one fate, which nobody has."""
+    pairs = len(network.pairs.front)
+    met = as_met(network, truth, network.members.service[network.pairs.member])
+    return Encounter(
+        met=met,
+        fate=np.zeros(0, dtype=np.int64),
+        fate_met=met[None, :],
+        fate_segment=np.zeros(1, dtype=np.int64),
+        bad_page=np.zeros((1, pairs), dtype=bool),
+        budget_s=np.full((1, pairs), np.inf),
+        response_s=network.pairs.response_timeout_s,
+        connect_s=np.zeros(1),
         row_blocked=blocked.rows,
     )
 
