@@ -33,7 +33,7 @@ def users(plan, kind, name):
         ("listener", "front/https", "https 443, otherwise pool web", []),
         ("name", "www.beckwater.example", "front, TTL 60 s", ["client walkers"]),
         ("client", "walkers", "600/s from uplands: https://www.beckwater.example/tiles/7", []),
-        ("zone", "fells-1", "", ["fleet tiles", "balancer front"]),
+        ("zone", "fells-1", "in fells", ["fleet tiles", "balancer front"]),
     ],
 )
 def test_says_what_a_thing_is_and_who_uses_it(kind, name, says, used_by):

@@ -1,13 +1,19 @@
 """First plans from little, and large ones from a seed."""
 
-import pytest
+from dataclasses import replace
 
-from northgate.engine.drill.run import run_drill
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from northgate.engine.drill.run import run_drill, undisturbed
 from northgate.engine.network.compile import compile_network
+from northgate.engine.reports import board_state
 from northgate.plan import PlanError
 from northgate.plan.generated import generated_plan
 from northgate.plan.proposal import MachineRow, propose
 from northgate.plan.references import dangling
+from tests.support.exploring import examples
 
 REGIONS = {"vale": ["vale-1", "vale-2"], "coast": ["coast-1"]}
 ROWS = [MachineRow(f"maps-{n}", zone) for n, zone in enumerate(("vale-1", "vale-1", "vale-2", "coast-1"))]
@@ -31,6 +37,32 @@ def test_machines_of_different_ports_make_different_groups():
     plan = propose("vale", "", REGIONS, rows, URL)
     assert [(group.name, group.port) for group in plan.target_groups] == [("app-80", 80), ("app-90", 90)]
     assert plan.instances[1].fault_domain == "rack-1"
+    assert [pool.name for pool in plan.pools] == ["app-80", "app-90"]
+    listener = plan.balancers[0].listeners[0]
+    assert listener.otherwise.pool == "app-80"
+    assert [(rule.when.path, rule.do.pool) for rule in listener.rules] == [(["/app-90/*"], "app-90")]
+
+
+MACHINES = st.lists(
+    st.builds(
+        MachineRow,
+        name=st.just("maps"),
+        zone=st.sampled_from(["vale-1", "vale-2", "coast-1"]),
+        port=st.sampled_from([80, 90]),
+        capacity_rps=st.sampled_from([50.0, 100.0, 300.0]),
+    ),
+    min_size=1,
+    max_size=7,
+)
+
+
+@settings(max_examples=examples(12), deadline=None)
+@given(MACHINES)
+def test_every_machine_is_loaded_to_half_of_what_it_can_carry(rows):
+    named = [replace(row, name=f"maps-{number}") for number, row in enumerate(rows)]
+    board = board_state(undisturbed(compile_network(propose("vale", "", REGIONS, named, URL))))
+    assert board.failed_rps == 0
+    assert [berth.utilisation for berth in board.berths] == [pytest.approx(0.5)] * len(rows)
 
 
 def test_a_row_in_an_unknown_zone_is_placed():
@@ -38,6 +70,11 @@ def test_a_row_in_an_unknown_zone_is_placed():
         propose("vale", "", REGIONS, [*ROWS, MachineRow("b", "vael-2")], URL)
     assert caught.value.problems[0].where == "/rows/4/zone"
     assert "did you mean 'vale-2'" in caught.value.problems[0].message
+
+
+def test_a_machine_that_carries_nothing_is_told():
+    with pytest.raises(PlanError, match="/rows/1/capacity_rps: must be greater than 0"):
+        propose("vale", "", REGIONS, [ROWS[0], MachineRow("b", "vale-1", capacity_rps=0)], URL)
 
 
 def test_without_machines_there_is_no_plan():

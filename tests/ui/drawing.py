@@ -35,16 +35,16 @@ class Drawing:
         expect(self.inspector.locator("[data-path]").first).to_be_visible()
 
     def add(self, kind, name, **first):
-        """Adds an object with the dialog, and stays in the inspector where it then is."""
+        """Adds an object beside the board, and stays in the inspector where it then is."""
         self.page.keyboard.press("Escape")
         self.page.get_by_role("button", name="Add", exact=True).click()
-        dialog = self.page.get_by_role("dialog", name="Add to the plan")
-        dialog.get_by_role("radio", name=kind, exact=True).click()
+        panel = self.page.get_by_role("complementary", name="Add to the plan")
+        panel.get_by_role("radio", name=kind, exact=True).click()
         for label, value in first.items():
-            dialog.get_by_label(label).select_option(value)
-        dialog.get_by_label("Name", exact=True).fill(name)
-        dialog.get_by_role("button", name="Add", exact=True).click()
-        expect(dialog).to_have_count(0)
+            panel.get_by_label(label, exact=True).select_option(value)
+        panel.get_by_label("Name", exact=True).fill(name)
+        panel.get_by_role("button", name="Add", exact=True).last.click()
+        expect(panel).to_have_count(0)
         expect(self.inspector.locator("[data-path]").first).to_be_visible()
 
     def add_rule(self, place, want):

@@ -106,7 +106,7 @@ def draw_balancers(drawing, plan):
                 drawing.become(f"/balancers/{index}/{field}", value)
         for number, listener in enumerate(one["listeners"]):
             if number:
-                drawing.add("listener", listener["name"], Balancer=str(index))
+                drawing.add("listener", listener["name"], Balancer=one["name"])
             else:
                 drawing.open(f"listener:{one['name']}/{listener['name']}")
             place = f"/balancers/{index}/listeners/{number}"

@@ -61,7 +61,7 @@ def test_x_breaks_what_has_the_focus_and_brings_it_back(page):
     berth.focus()
     page.keyboard.press("x")
     expect(page.get_by_test_id("banner")).to_contain_text("What if tiles-8 were lost")
-    expect(berth).to_have_attribute("aria-label", re.compile("tiles-8: silent, believed in use.*not noticed"))
+    expect(berth).to_have_attribute("aria-label", re.compile("tiles-8 of tiles: silent, believed in use.*not noticed"))
     page.keyboard.press("x")
     expect(page.get_by_test_id("banner")).to_have_attribute("data-mode", "now")
 

@@ -34,8 +34,8 @@ class Entry:
     """An object of the plan: its kind and name, where it stands, what it is, who uses it, and whether nobody does.
 
     `where` is a JSON Pointer; `unused` is false for what needs no user, such as client groups. `addresses` are those
-    that an instance, the instances of a fleet or a balancer have, given in the plan or taken from the next that is
-    free.
+    that an instance, the instances of a fleet (in order; empty where one has none) or a balancer have, given in the
+    plan or taken from the next that is free.
     """
 
     kind: str
@@ -52,7 +52,7 @@ def index_of(plan: Plan) -> list[Entry]:
     users, book = _users(plan), AddressBook(plan)
     return [
         Entry(
-            kind, name, pointer(location), _SAYS[kind](_at(plan, location)), tuple(used),
+            kind, name, pointer(location), _says(plan, kind, location), tuple(used),
             unused=kind not in _FOR_THEMSELVES and not any(_is_use(one, kind) for one in used),
             addresses=_addresses(book, kind, _at(plan, location)),
         )
@@ -64,8 +64,10 @@ def index_of(plan: Plan) -> list[Entry]:
 def _addresses(book: AddressBook, kind: str, found: Any) -> tuple[str, ...]:
     if kind == "balancer":
         return tuple(book.balancers[found.name])
-    machines = [found.name] if kind == "instance" else found.instance_names() if kind == "fleet" else []
-    return tuple(address for name in machines if (address := book.instances[name]))
+    if kind == "fleet":
+        return tuple(book.instances[name] or "" for name in found.instance_names())
+    address = book.instances[found.name] if kind == "instance" else None
+    return (address,) if address else ()
 
 
 def _is_use(user: User, kind: str) -> bool:
@@ -153,6 +155,13 @@ def _ends(plan: Plan) -> Iterator[tuple[User, Target | LastResort]]:
         yield from ((User("name", name.name), answer) for answer in [*name.answers, *last])
 
 
+def _says(plan: Plan, kind: str, location: Location) -> str:
+    """In few words, what an object is."""
+    if kind == "zone":
+        return f"in {plan.regions[int(location[1])].name}"
+    return _SAYS[kind](_at(plan, location))
+
+
 def _counted(count: int, word: str) -> str:
     return f"{count} {word}" if count == 1 else f"{count} {word}s"
 
@@ -197,10 +206,8 @@ def _answer(answer: Answer) -> str:
     return answer.balancer or answer.address or answer.host or ""
 
 
-# In few words, what an object of each kind is.
 _SAYS: dict[str, Callable[[Any], str]] = {
     "region": lambda one: ", ".join(one.zones),
-    "zone": lambda _: "",
     "area": lambda one: ", ".join(f"{region} {ms:g} ms" for region, ms in one.latency_ms.items()),
     "network": lambda one: f"{one.cidr} in {one.region}, {_counted(len(one.subnets), 'subnet')}",
     "subnet": lambda one: f"{one.cidr} in {one.zone or 'all zones'}{', public' if one.public else ''}",

@@ -12,8 +12,9 @@ from northgate.plan.models.schema import plan_schema
 from northgate.plan.next_steps import next_steps
 from northgate.plan.proposal import MachineRow, propose
 from northgate.plan.writing import plan_as_json, plan_as_yaml
-from northgate.store.repository import Head
+from northgate.store.repository import Head, UnknownPlan
 from northgate.web.computing import Computer
+from northgate.web.examples import example_texts
 from northgate.web.problems import PROBLEM_RESPONSES
 
 router = APIRouter(prefix="/api/plans", tags=["plans"], responses=PROBLEM_RESPONSES)
@@ -224,6 +225,30 @@ def propose_plan(body: ProposalBody) -> Plan:
     """A first plan from regions, machines and a URL; nothing is kept yet."""
     rows = [MachineRow(**row.model_dump(exclude_none=True)) for row in body.rows]
     return propose(body.name, body.title, body.regions, rows, body.url)
+
+
+class Example(BaseModel):
+    """A plan that ships with North Gate, to begin from."""
+
+    name: str
+    title: str
+    notes: str
+
+
+@schema_router.get("/examples")
+def list_examples() -> list[Example]:
+    """The plans that ship with North Gate."""
+    plans = [plan_from_text(text, name) for name, text in example_texts().items()]
+    return [Example(name=plan.name, title=plan.title or plan.name, notes=plan.notes) for plan in plans]
+
+
+@schema_router.post("/examples/{name}", status_code=201, responses=PROBLEM_RESPONSES)
+def take_example(name: str, computer: TheComputer) -> PlanHead:
+    """Takes in a fresh copy of a plan that ships with North Gate."""
+    plans = {plan.name: (plan, text) for file, text in example_texts().items() for plan in [plan_from_text(text, file)]}
+    if name not in plans:
+        raise UnknownPlan(name, list(plans))
+    return plan_head(computer, computer.repository.add(*plans[name]))
 
 
 @schema_router.get("/schema")

@@ -17,13 +17,12 @@ from northgate.plan import plan_from_text
 from northgate.store.repository import Repository
 from northgate.web import edits, plans, questions
 from northgate.web.computing import Computer
+from northgate.web.examples import DEMO_PLAN, demo_plan_text
 from northgate.web.guards import Guards
 from northgate.web.problems import add_problem_handlers
 
 STATIC = Path(__file__).parent / "static"
 LOOPBACK = "127.0.0.1"
-EXAMPLES = (Path(__file__).parents[1] / "examples", Path(__file__).parents[3] / "examples")
-DEMO_PLAN = "beckwater.plan.yaml"
 
 
 def make_app(repository: Repository) -> FastAPI:
@@ -48,12 +47,6 @@ def make_app(repository: Repository) -> FastAPI:
         return FileResponse(own, headers={"cache-control": "no-cache"})
 
     return app
-
-
-def demo_plan_text() -> str:
-    """The text of the demo plan."""
-    folder = next(folder for folder in EXAMPLES if (folder / DEMO_PLAN).exists())
-    return (folder / DEMO_PLAN).read_text(encoding="utf-8")
 
 
 def load_demo(repository: Repository) -> None:

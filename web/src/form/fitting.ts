@@ -1,6 +1,6 @@
 /** What is new, made to fit what it is put into: the rest of the plan says what it most likely is. Pure. */
 
-import type { PlanDocument } from "../api/client";
+import type { PlanDocument, Schemas } from "../api/client";
 import { valueAt } from "../plan/names";
 
 type Fit = (document: PlanDocument, parent: string, made: object) => object;
@@ -54,4 +54,15 @@ function tierOf(document: PlanDocument, parent: string, made: object): object {
   const { tiers } = valueAt(document, parent) as { tiers: { groups: object }[] };
   const other = document.target_groups.find((group) => !tiers.some((tier) => group.name in tier.groups));
   return other ? { ...made, groups: { [other.name]: 1 } } : made;
+}
+
+/** A listener that a balancer may have besides those that it has: of its layer, on a usual port that is free. */
+export function nextListener(document: Pick<PlanDocument, "certificates" | "pools">, balancer: Pick<Schemas["Balancer"], "layer" | "listeners">): { name: string; protocol: string; port: number } {
+  const certificate = document.certificates[0]?.name;
+  const usual: [string, number][] = balancer.layer === 4 ? [["tcp", 80], ["tcp", 443]] : [...(certificate ? ([["https", 443]] as [string, number][]) : []), ["http", 80]];
+  const protocol = balancer.layer === 4 ? "tcp" : "http";
+  const more = Array.from({ length: balancer.listeners.length + 1 }, (_, index): [string, number] => [protocol, 8080 + index]);
+  const [spoken, port] = [...usual, ...more].find(([, free]) => !balancer.listeners.some((one) => one.port === free)) ?? [protocol, 8080];
+  const name = balancer.listeners.some((one) => one.name === spoken) ? `${spoken}-${port}` : spoken;
+  return { name, protocol: spoken, port, ...(spoken === "https" ? { certificate } : {}), otherwise: { pool: document.pools[0]?.name } } as { name: string; protocol: string; port: number };
 }

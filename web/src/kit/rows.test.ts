@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { listText, readRows, underColumns, wordsIn, writeCsv } from "./rows";
+import { listText, readRows, underColumns, unknownColumns, wordsIn, writeCsv } from "./rows";
 
 describe("rows of text", () => {
   it.each([
@@ -29,6 +29,14 @@ describe("rows of text", () => {
   it("stand under the columns of their header, in any order and spelling", () => {
     const rows = [["Zone", "Capacity RPS", "what"], ["fells-1", "5", "x"]];
     expect(underColumns(rows, ["name", "zone", "capacity_rps"])).toEqual([{ zone: "fells-1", capacity_rps: "5" }]);
+  });
+
+  it.each([
+    [[["Zone", "colour", "", "what"], ["fells-1", "red", "", "x"]], ["colour", "what"]],
+    [[["fells-1", "red"]], []],
+    [[], []],
+  ])("tell which columns of a header are not known: %j", (rows, unknown) => {
+    expect(unknownColumns(rows, ["name", "zone"])).toEqual(unknown);
   });
 
   it("stand under the columns in order when there is no header", () => {

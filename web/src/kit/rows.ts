@@ -40,12 +40,23 @@ export function wordsIn(text: string): string[] {
   return data.flat().map((word) => word.trim()).filter((word) => word !== "");
 }
 
-/** Puts cells under the columns of their header row when there is one, else under the columns in order. */
-export function underColumns(rows: string[][], columns: string[]): Record<string, string>[] {
+/** Which of the columns each cell of the first row names, as far as that is a header row. */
+function headerOf(rows: string[][], columns: string[]): { header: (string | undefined)[] | undefined; hasHeader: boolean } {
   const plain = (word: string) => word.toLowerCase().replaceAll(/[^a-z0-9]/g, "");
   const known = new Map(columns.map((column) => [plain(column), column]));
   const header = rows[0]?.map((cell) => known.get(plain(cell)));
-  const hasHeader = header?.some((column) => column !== undefined) ?? false;
+  return { header, hasHeader: header?.some((column) => column !== undefined) ?? false };
+}
+
+/** The columns of a header row that are none of these. */
+export function unknownColumns(rows: string[][], columns: string[]): string[] {
+  const { header, hasHeader } = headerOf(rows, columns);
+  return hasHeader ? (rows[0] ?? []).filter((cell, place) => cell !== "" && header?.[place] === undefined) : [];
+}
+
+/** Puts cells under the columns of their header row when there is one, else under the columns in order. */
+export function underColumns(rows: string[][], columns: string[]): Record<string, string>[] {
+  const { header, hasHeader } = headerOf(rows, columns);
   const order = hasHeader ? (header ?? []) : columns;
   return (hasHeader ? rows.slice(1) : rows).map((row) => {
     const made: Record<string, string> = {};

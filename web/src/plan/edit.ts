@@ -105,3 +105,13 @@ export function problemAt(error: Error | null, path: string): string | undefined
   const near = error.problems.find((one) => one.where === path || one.where.startsWith(`${path}/`));
   return (near ?? error.problems[0])?.message ?? error.message;
 }
+
+/** A second plan that begins as this one is. */
+export function useCopyPlan() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: async (key: string) => dataOf(await api.POST("/api/plans/{key}/copy", { params: { path: { key } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["plans"] }),
+    onError: (error: Error) => toast.error(error.message),
+  });
+}

@@ -5,11 +5,12 @@ import { useDrill, useDrillState, usePlan, useStateNow, useWhatIf, type Asked } 
 import { halves, lostName, partOf, type Selection } from "./selection";
 import { useView, type Moment } from "./view";
 
-/** Which of three one looks at. */
+/** Which of them one looks at: now, a second of a drill, a loss or an addition over time, something that is being added. */
 export type Looking =
   | { mode: "now" }
   | { mode: "drill"; drill: DrillAnswer; at: number }
-  | { mode: "what-if"; names: string[]; moment: Moment; answer: WhatIfAnswer };
+  | { mode: "what-if"; names: string[]; change: "lost" | "added"; moment: Moment; answer: WhatIfAnswer }
+  | { mode: "adding"; words: string };
 
 export interface Shown {
   asked: Asked;
@@ -58,7 +59,7 @@ export function useShown(): Shown {
   // What is looked at comes first: the drill at the foot waits for the board, unless the board shows the drill.
   const boardIsFresh = asking || (now.data !== undefined && !now.isPlaceholderData);
   const drill = useDrill(asked, drillName, search.at !== undefined || boardIsFresh);
-  const whatIf = useWhatIf(asked, faults, groups);
+  const whatIf = useWhatIf(asked, faults, groups, search.as ?? "lost");
   // While the drill of this revision is not there yet, what is kept of another may have another name.
   const drillIsFresh = !drill.isPlaceholderData;
   const inDrill = useDrillState(asked, drillIsFresh ? drill.data : undefined, asking ? undefined : search.at, groups);
@@ -68,7 +69,7 @@ export function useShown(): Shown {
 
   if (asking && whatIf.data) {
     const moment = search.moment ?? "at_once";
-    const looking: Looking = { mode: "what-if", names: lost.map(lostName), moment, answer: whatIf.data };
+    const looking: Looking = { mode: "what-if", names: lost.map(lostName), change: search.as ?? "lost", moment, answer: whatIf.data };
     return { ...common, state: whatIf.data[moment], looking };
   }
   if (!asking && search.at !== undefined && drill.data) {

@@ -1,6 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
 import { api, dataOf, type DrillAnswer, type Part, type Schemas } from "../api/client";
+import type { Operation } from "./operations";
 
 /** Everything but the plan itself is asked of one revision, which never changes: its answers stay true. */
 export interface Asked {
@@ -202,15 +203,38 @@ export function useDrillState({ key, revision }: Asked, answer: DrillAnswer | un
   });
 }
 
-export function useWhatIf({ key, revision }: Asked, faults: Part[], groups: string[] | undefined) {
+/** The plan's index, and what it still lacks. */
+export function useIndex({ key, revision }: Asked, enabled = true) {
   return useQuery({
-    queryKey: answerKey({ key, revision }, "what-if", faults, groups),
+    queryKey: answerKey({ key, revision }, "index"),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/index", { params: { path: { key }, query: { revision } }, signal })),
+    enabled: enabled && revision !== undefined,
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** What an edit would make of the plan. */
+export function usePreview({ key, revision }: Asked, patch: Operation[] | undefined, groups: string[] | undefined) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "preview", patch, groups),
+    queryFn: async ({ signal }) =>
+      dataOf(await api.POST("/api/plans/{key}/preview", { params: { path: { key }, query: { revision } }, body: { patch: patch ?? [], groups }, signal })),
+    enabled: revision !== undefined && patch !== undefined,
+    placeholderData: keepPreviousData,
+    gcTime: 0,
+  });
+}
+
+/** `change`: whether the parts are lost, or added only now. */
+export function useWhatIf({ key, revision }: Asked, faults: Part[], groups: string[] | undefined, change: "lost" | "added") {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "what-if", faults, groups, change),
     queryFn: async ({ signal }) =>
       dataOf(
         await api.POST("/api/plans/{key}/what-if", {
           params: { path: { key }, query: { revision } },
           // "Exactly one of these fields" is more than the generated type can say.
-          body: { faults, groups } as never,
+          body: { faults, groups, change } as never,
           signal,
         }),
       ),

@@ -17,6 +17,10 @@ export interface ViewSearch {
   /** `touched`, or `client:NAME`: only the groups that the fault touches, or that the client reaches. */
   only?: string | undefined;
   moment?: Moment | undefined;
+  /** Whether `lost` names what is added only now, instead of what is lost. */
+  as?: "added" | undefined;
+  /** The kind of object that is being added. */
+  add?: string | undefined;
   /** The parts that a traced request passes, from client to target. */
   lit?: string | undefined;
 }
@@ -34,6 +38,8 @@ export function readSearch(search: Record<string, unknown>): ViewSearch {
     open: text(search["open"]),
     only: text(search["only"]),
     lit: text(search["lit"]),
+    add: text(search["add"]),
+    as: search["as"] === "added" ? "added" : undefined,
     moment,
   };
 }
@@ -68,9 +74,9 @@ export function useView() {
       const text = formatSelection(one);
       const left = lost.map(formatSelection);
       const next = left.includes(text) ? left.filter((other) => other !== text) : [...left, text];
-      change({ lost: next.join(",") || undefined, moment: next.length ? (search.moment ?? "at_once") : undefined }, false);
+      change({ lost: next.join(",") || undefined, as: next.length ? search.as : undefined, moment: next.length ? (search.moment ?? "at_once") : undefined }, false);
     },
-    [change, lost, search.moment],
+    [change, lost, search.moment, search.as],
   );
   return { key, search, selection, lost, change, select, toggleLost };
 }

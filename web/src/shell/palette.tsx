@@ -1,75 +1,107 @@
 import { useNavigate } from "@tanstack/react-router";
 import { Command } from "cmdk";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 
-import type { PlanDocument } from "../api/client";
+import type { PlanHead } from "../api/client";
 import { useKey } from "../kit/keys";
 import { useTheme } from "../kit/theme";
+import { useCopyPlan, useEdit } from "../plan/edit";
 import { usePlan } from "../plan/queries";
-import type { Selection } from "../plan/selection";
-import { SHEETS } from "../views/sheets/columns";
+import { formatSelection, type Selection } from "../plan/selection";
+import type { ViewSearch } from "../plan/view";
+import { ADDABLE } from "../plan/kinds";
+import { SHEET_TITLES } from "../plan/sheet-names";
 import { tourTo } from "../views/start/tour-steps";
-import { KINDS, OBJECT_KINDS, objectsOf } from "../plan/names";
+import { best, findable, type Findable } from "./findable";
 
-/** Everything of a plan that can be found by its name. */
-function findable(document: PlanDocument): (Selection & { words: string })[] {
-  const objects = OBJECT_KINDS.flatMap((kind) => objectsOf(document, kind).map((one) => ({ kind, name: one.name, words: KINDS[kind].words })));
-  const zones = document.regions.flatMap((region) => region.zones.map((name) => ({ kind: "zone" as const, name, words: "zone" })));
-  const listeners = document.balancers.flatMap((balancer) =>
-    balancer.listeners.map((one) => ({ kind: "listener" as const, name: `${balancer.name}/${one.name}`, words: "listener" })),
-  );
-  return [...zones, ...objects, ...listeners];
+interface Action {
+  title: string;
+  words: string;
+  key?: string;
+  act: () => void;
 }
 
-/** `/` finds any object or action. */
-export function Palette({ planKey, onAdd }: { planKey: string; onAdd: () => void }) {
+const MOST_SHOWN = 40;
+
+/** `/` finds any object, view or action. */
+export function Palette({ planKey, onAdd }: { planKey: string; onAdd: (kind: string) => void }) {
   const [open, setOpen] = useState(false);
-  const plan = usePlan(planKey);
-  const navigate = useNavigate();
-  const { toggle } = useTheme();
   useKey("find", () => setOpen(true));
-  const run = (action: () => void) => () => {
-    setOpen(false);
-    action();
-  };
-  const item = "flex cursor-pointer items-baseline justify-between gap-3 rounded px-2.5 py-1.5 data-[selected=true]:bg-north-fill";
   return (
     <>
-      <button type="button" className="flex min-h-6 w-44 items-center justify-between rounded border border-bar-soft/40 px-2.5 py-0.5 text-[12px] text-bar-soft hover:border-bar-ink" onClick={() => setOpen(true)}>
-        Find or do… <kbd className="font-mono">/</kbd>
+      <button type="button" className="flex min-h-6 w-44 items-center justify-between rounded border border-bar-soft/40 px-2.5 py-0.5 text-[12px] text-bar-soft hover:border-bar-ink max-lg:w-auto" onClick={() => setOpen(true)}>
+        <span className="max-lg:hidden">Find or do…</span> <kbd className="font-mono">/</kbd>
       </button>
-      <Command.Dialog open={open} onOpenChange={setOpen} label="Find or do" overlayClassName="fixed inset-0 z-30 bg-bar/40" contentClassName="fixed top-16 left-1/2 z-40 w-[520px] -translate-x-1/2 rounded border border-line-strong bg-panel p-2 shadow-xl">
-        <Command.Input autoFocus placeholder="An object, a view, an action" className="w-full border-b border-line bg-transparent px-2.5 py-2 text-[15px] outline-none" />
-        <Command.List className="max-h-80 overflow-y-auto pt-1.5">
-          <Command.Empty className="px-2.5 py-2 text-ink-soft">Nothing of that name.</Command.Empty>
-          <Command.Item className={item} onSelect={run(onAdd)}>
-            Add to the plan <kbd className="font-mono text-[11px] text-ink-soft">a</kbd>
-          </Command.Item>
-          <Command.Item className={item} onSelect={run(() => void navigate({ to: "/plans/$key/board", params: { key: planKey }, search: {} }))}>
-            Go to the board
-          </Command.Item>
-          {Object.entries(SHEETS).map(([name, sheet]) => (
-            <Command.Item key={name} className={item} onSelect={run(() => void navigate({ to: "/plans/$key/sheets/$sheet", params: { key: planKey, sheet: name } }))}>
-              Sheet: {sheet.title}
-            </Command.Item>
-          ))}
-          <Command.Item className={item} onSelect={run(() => void navigate({ to: "/plans" }))}>All plans</Command.Item>
-          <Command.Item className={item} onSelect={run(toggle)}>Day or night survey</Command.Item>
-          <Command.Item className={item} onSelect={run(() => tourTo(0))}>Take the tour</Command.Item>
-          {plan.data &&
-            findable(plan.data.document).map((one) => (
-              <Command.Item
-                key={`${one.kind}:${one.name}`}
-                value={`${one.name} ${one.words}`}
-                className={item}
-                onSelect={run(() => void navigate({ to: "/plans/$key/board", params: { key: planKey }, search: (before) => ({ ...before, select: `${one.kind}:${one.name}` }) }))}
-              >
-                <span className="truncate font-medium">{one.name}</span>
-                <span className="shrink-0 text-[12px] text-ink-soft">{one.words}</span>
-              </Command.Item>
-            ))}
-        </Command.List>
+      <Command.Dialog open={open} onOpenChange={setOpen} shouldFilter={false} label="Find or do" overlayClassName="fixed inset-0 z-30 bg-bar/40" contentClassName="fixed top-16 left-1/2 z-40 w-[min(520px,calc(100vw-16px))] -translate-x-1/2 rounded border border-line-strong bg-panel p-2 shadow-xl">
+        <Found planKey={planKey} onAdd={onAdd} onDone={() => setOpen(false)} />
       </Command.Dialog>
     </>
   );
+}
+
+/** What fits what is typed: actions and views, and everything of the plan. */
+function Found({ planKey, onAdd, onDone }: { planKey: string; onAdd: (kind: string) => void; onDone: () => void }) {
+  const [typed, setTyped] = useState("");
+  const plan = usePlan(planKey);
+  const navigate = useNavigate();
+  const actions = useActions(planKey, plan.data?.head, onAdd);
+  const objects = useMemo(() => (plan.data ? findable(plan.data.document) : []), [plan.data]);
+  const open = ({ to }: Findable) => {
+    if ("drill" in to) void navigate({ to: "/plans/$key/drill", params: { key: planKey }, search: { drill: to.drill } });
+    else void navigate({ to: "/plans/$key/board", params: { key: planKey }, search: (before: ViewSearch) => ({ ...before, add: undefined, select: formatSelection(to.select) }) });
+  };
+  const found = best<Action | Findable>([...actions, ...objects], typed, MOST_SHOWN);
+  return (
+    <>
+      <Command.Input autoFocus value={typed} onValueChange={setTyped} placeholder="An object, a view, an action" className="w-full border-b border-line bg-transparent px-2.5 py-2 text-[15px] outline-none" />
+      <Command.List className="max-h-80 overflow-y-auto pt-1.5">
+        {found.length === 0 && <p className="px-2.5 py-2 text-ink-soft">Nothing of that name.</p>}
+        {found.map((one) => (
+          <Command.Item
+            key={`${one.title} ${one.words}`}
+            value={`${one.title} ${one.words}`}
+            className="flex cursor-pointer items-baseline justify-between gap-3 rounded px-2.5 py-1.5 data-[selected=true]:bg-north-fill"
+            onSelect={() => {
+              onDone();
+              if ("act" in one) one.act();
+              else open(one);
+            }}
+          >
+            <span className={`truncate ${"act" in one ? "" : "font-medium"}`}>{one.title}</span>
+            <span className="shrink-0 text-[12px] text-ink-soft">{"act" in one ? <kbd className="font-mono">{one.key}</kbd> : one.words}</span>
+          </Command.Item>
+        ))}
+      </Command.List>
+    </>
+  );
+}
+
+/** Every action and every view. */
+function useActions(planKey: string, head: PlanHead | undefined, onAdd: (kind: string) => void): Action[] {
+  const navigate = useNavigate();
+  const { toggle } = useTheme();
+  const { move } = useEdit(planKey);
+  const copy = useCopyPlan();
+  const params = { key: planKey };
+  const action = (title: string, act: () => void, key?: string): Action => ({ title, words: "", act, ...(key ? { key } : {}) });
+  const select = (selection: Selection | undefined) => () => void navigate({ to: "/plans/$key/board", params, search: (before: ViewSearch) => ({ ...before, add: undefined, select: selection && formatSelection(selection) }) });
+  return [
+    action("Add to the plan", () => onAdd("group"), "a"),
+    action("Go to the board", () => void navigate({ to: "/plans/$key/board", params, search: {} })),
+    action("Trace a request", () => void navigate({ to: "/plans/$key/trace", params, search: {} })),
+    action("Go to the drill", () => void navigate({ to: "/plans/$key/drill", params, search: {} })),
+    action("Index of the plan", () => void navigate({ to: "/plans/$key/index", params })),
+    ...(head?.can_undo ? [action("Undo", () => move.mutate("undo"), "Ctrl Z")] : []),
+    ...(head?.can_redo ? [action("Redo", () => move.mutate("redo"), "Ctrl Shift Z")] : []),
+    ...(head && head.agreed !== head.revision ? [action(`Agree on revision ${head.revision}`, () => move.mutate("agree"))] : []),
+    action("Settings of the plan", select(undefined)),
+    action("Copy this plan", () => copy.mutate(planKey, { onSuccess: (made) => void navigate({ to: "/plans/$key/board", params: { key: made.key }, search: {} }) })),
+    action("Download the plan file", () => window.location.assign(`/api/plans/${planKey}/file`)),
+    ...ADDABLE.map(([kind, words]) => action(`Add: ${words}`, () => onAdd(kind))),
+    ...Object.entries(SHEET_TITLES).map(([sheet, title]) => action(`Sheet: ${title}`, () => void navigate({ to: "/plans/$key/sheets/$sheet", params: { key: planKey, sheet } }))),
+    action("All plans", () => void navigate({ to: "/plans" })),
+    action("Start a plan", () => void navigate({ to: "/start" })),
+    action("Day or night survey", toggle),
+    action("Take the tour", () => tourTo(0)),
+  ];
 }

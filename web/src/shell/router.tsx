@@ -2,6 +2,7 @@ import { createRootRoute, createRoute, createRouter, redirect } from "@tanstack/
 
 import { BoardView } from "../views/board/view";
 import { DrillView } from "../views/drill/view";
+import { IndexView } from "../views/index/view";
 import { PlansView } from "../views/plans/view";
 import { readSearch } from "../plan/view";
 import { SheetsView } from "../views/sheets/view";
@@ -37,13 +38,14 @@ const board = createRoute({
 
 const sheets = createRoute({ getParentRoute: () => root, path: "/plans/$key/sheets/$sheet", component: SheetsView });
 
+const index = createRoute({ getParentRoute: () => root, path: "/plans/$key/index", component: IndexView });
 const drill = createRoute({ getParentRoute: () => root, path: "/plans/$key/drill", validateSearch: readSearch, component: DrillView });
 
 const trace = createRoute({ getParentRoute: () => root, path: "/plans/$key/trace", validateSearch: readTraceSearch, component: TraceView });
 
 const start = createRoute({ getParentRoute: () => root, path: "/start", component: StartView });
 
-export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, sheets, start]), defaultPreload: false });
+export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, sheets, index, start]), defaultPreload: false });
 
 declare module "@tanstack/react-router" {
   interface Register {

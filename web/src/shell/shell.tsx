@@ -1,17 +1,17 @@
-import { Link, Outlet, useParams } from "@tanstack/react-router";
+import { Link, Outlet, useLocation, useNavigate, useParams } from "@tanstack/react-router";
 import { Keyboard, Moon, Plus, Sun, X } from "lucide-react";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { Toaster } from "sonner";
 
 import type { PlanHead } from "../api/client";
-import { AddDialog } from "./add-dialog";
 import { StandingPill, UndoRedo } from "./changes";
 import { Palette } from "./palette";
 import { Button, IconButton } from "../kit/parts";
 import { HELP, useKey } from "../kit/keys";
 import { useTheme } from "../kit/theme";
 import { usePlan } from "../plan/queries";
+import type { ViewSearch } from "../plan/view";
 import { Tour } from "../views/start/tour";
 
 /** The frame of every view: the bar on top, the view beneath. */
@@ -36,8 +36,10 @@ export function Shell() {
 
 function PlanBar({ planKey }: { planKey: string }) {
   const plan = usePlan(planKey);
-  const [adding, setAdding] = useState(false);
-  useKey("add", () => setAdding(true));
+  const navigate = useNavigate();
+  const inSheets = useLocation().pathname.includes("/sheets/");
+  const add = (kind: string) => void navigate({ to: "/plans/$key/board", params: { key: planKey }, search: (before: ViewSearch) => ({ ...before, add: kind, lost: undefined, at: undefined, moment: undefined }) });
+  useKey("add", () => add("group"));
   if (!plan.data) return <span className="ml-auto" />;
   const head: PlanHead = plan.data.head;
   return (
@@ -54,17 +56,19 @@ function PlanBar({ planKey }: { planKey: string }) {
         <Link to="/plans/$key/drill" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
           Drill
         </Link>
-        <Link to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet: "machines" }} className={TAB} activeOptions={{ includeSearch: false }}>
+        <Link to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet: "machines" }} className={`${TAB} ${inSheets ? "active" : ""}`} aria-current={inSheets ? "page" : undefined}>
           Sheets
+        </Link>
+        <Link to="/plans/$key/index" params={{ key: planKey }} className={TAB}>
+          Index
         </Link>
       </nav>
       <span className="ml-auto flex items-center gap-2">
-        <Button tone="bar" className="text-[12px]" title="Add to the plan (a)" onClick={() => setAdding(true)}>
+        <Button tone="bar" className="text-[12px]" title="Add to the plan (a)" onClick={() => add("group")}>
           <Plus size={13} aria-hidden="true" /> Add
         </Button>
-        <Palette planKey={planKey} onAdd={() => setAdding(true)} />
+        <Palette planKey={planKey} onAdd={add} />
       </span>
-      <AddDialog planKey={planKey} open={adding} onOpenChange={setAdding} />
       <Tour planKey={planKey} />
     </>
   );

@@ -1,4 +1,4 @@
-import { ArrowLeft, Clock, HelpCircle, Hourglass, PanelBottomClose, PanelBottomOpen, PanelRightClose, PanelRightOpen, TriangleAlert } from "lucide-react";
+import { ArrowLeft, Clock, HelpCircle, Hourglass, PanelBottomClose, PanelBottomOpen, PanelRightClose, PanelRightOpen, Plus, TriangleAlert } from "lucide-react";
 import { RadioGroup } from "radix-ui";
 
 import { Button, IconButton } from "../../kit/parts";
@@ -6,7 +6,10 @@ import { amount, clock, span } from "../../kit/format";
 import type { Looking } from "../../plan/moment";
 import { MOMENTS, type Moment } from "../../plan/view";
 
-const WORDS: Record<Moment, string> = { at_once: "at once", noticed: "noticed", settled: "settled" };
+const WORDS: Record<"lost" | "added", Record<Moment, string>> = {
+  lost: { at_once: "at once", noticed: "noticed", settled: "settled" },
+  added: { at_once: "at once", noticed: "proven", settled: "settled" },
+};
 
 interface BannerProps {
   looking: Looking;
@@ -28,9 +31,9 @@ export interface Away {
   foot: boolean;
 }
 
-/** Says which of three one looks at: now, a second of a drill, or a what if. */
+/** Says what one looks at: now, a second of a drill, a what if, or something that is being added. */
 export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, onAway, problems, onProblems }: BannerProps) {
-  const tones = { now: "bg-paper", drill: "bg-north-fill", "what-if": "bg-vermilion-fill" };
+  const tones = { now: "bg-paper", drill: "bg-north-fill", "what-if": looking.mode === "what-if" && looking.change === "added" ? "bg-north-fill" : "bg-vermilion-fill", adding: "bg-foot" };
   return (
     <div
       className={`flex h-9 shrink-0 items-center gap-3 border-b border-line px-3 ${tones[looking.mode]}`}
@@ -50,6 +53,14 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, 
           <Hourglass size={15} aria-hidden="true" />
           <b className="font-semibold">Second {Math.round(looking.at * 10) / 10}</b>
           <span className="text-ink-soft">of “{looking.drill.title || looking.drill.name}” · {clock(looking.at)}</span>
+        </p>
+      )}
+      {looking.mode === "adding" && (
+        <p className="flex min-w-0 items-center gap-2">
+          <Plus size={15} className="shrink-0" aria-hidden="true" />
+          <span className="truncate">
+            As it would be with <b className="font-semibold">{looking.words}</b>
+          </span>
         </p>
       )}
       {looking.mode === "what-if" && <WhatIf looking={looking} onMoment={onMoment} />}
@@ -72,7 +83,7 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, 
           </option>
         ))}
       </select>
-      {looking.mode !== "now" && (
+      {looking.mode !== "now" && looking.mode !== "adding" && (
         <Button className="shrink-0 text-[12px]" onClick={onNow}>
           <ArrowLeft size={13} aria-hidden="true" /> back to now
         </Button>
@@ -101,12 +112,13 @@ function WhatIf({ looking, onMoment }: { looking: Extract<Looking, { mode: "what
       <p className="flex min-w-32 items-center gap-2">
         <HelpCircle size={15} className="shrink-0" aria-hidden="true" />
         <span className="truncate">
-          What if <b className="font-semibold">{looking.names.join(" and ")}</b> were lost
+          {looking.change === "lost" ? "What if " : "As if "}
+          <b className="font-semibold">{looking.names.join(" and ")}</b> {looking.change === "lost" ? "were lost" : looking.names.length === 1 ? "was added now" : "were added now"}
         </span>
       </p>
       <RadioGroup.Root
         className="flex shrink-0 overflow-hidden rounded border border-line-strong"
-        aria-label="Moment of the loss"
+        aria-label={looking.change === "lost" ? "Moment of the loss" : "Moment of the addition"}
         orientation="horizontal"
         value={looking.moment}
         onValueChange={(value) => onMoment(value as Moment)}
@@ -117,11 +129,11 @@ function WhatIf({ looking, onMoment }: { looking: Extract<Looking, { mode: "what
             value={moment}
             className="border-r border-line-strong bg-panel px-2 py-0.5 text-[12px] last:border-r-0 data-[state=checked]:bg-ink data-[state=checked]:text-paper"
           >
-            <b className="font-semibold">{WORDS[moment]}</b> <span className="opacity-80">{times[moment]}</span>
+            <b className="font-semibold">{WORDS[looking.change][moment]}</b> <span className="opacity-80">{times[moment]}</span>
           </RadioGroup.Item>
         ))}
       </RadioGroup.Root>
-      <span className="truncate text-[12px] text-vermilion-text" data-testid="what-if-failed" title={`${amount(answer.failed_until_noticed)} requests fail until everybody has noticed`}>
+      <span className={`truncate text-[12px] ${answer.failed_until_noticed > 0 ? "text-vermilion-text" : "text-ink-soft"}`} data-testid="what-if-failed" title={`${amount(answer.failed_until_noticed)} requests fail until everybody has noticed`}>
         {amount(answer.failed_until_noticed)} fail until noticed
       </span>
     </>

@@ -1,5 +1,6 @@
 import type { BerthState } from "../../api/client";
-import { amount, percent } from "../../kit/format";
+import { amount, clock, percent, seconds } from "../../kit/format";
+import type { Looking } from "../../plan/moment";
 
 const SIZE = 20;
 
@@ -9,16 +10,25 @@ export function isWrong(berth: BerthState): boolean {
   return usable ? berth.believed_in < berth.believed_of : berth.believed_in > 0;
 }
 
+/** When a target that is not yet proven will be in use, in words. */
+export function provenWords({ proven_at_s: at }: BerthState, looking: Looking): string {
+  if (at === null) return "not within the drill";
+  if (looking.mode === "what-if") return `${seconds(at)} after it came`;
+  return `at ${clock(at)} at the latest`;
+}
+
 /** A berth in words, for those who do not see it and for the hint. */
 export function berthWords(berth: BerthState): string {
   const belief =
     berth.belief === "split"
-      ? `${berth.believed_in} of ${berth.believed_of} fronts believe it in use`
+      ? `${berth.unproven ? "not yet proven to all: " : ""}${berth.believed_in} of ${berth.believed_of} fronts believe it in use`
       : berth.belief === "unknown"
         ? "no living front probes it"
-        : `believed ${berth.belief}`;
+        : berth.unproven
+          ? "not yet proven"
+          : `believed ${berth.belief}`;
   const load = berth.capacity_rps ? `${percent(berth.utilisation)} of ${amount(berth.capacity_rps)}/s` : `${amount(berth.rps)}/s`;
-  return `${berth.target}: ${berth.truth}, ${belief}, ${load}${isWrong(berth) ? "; not noticed" : ""}`;
+  return `${berth.target} of ${berth.group}: ${berth.truth}, ${belief}, ${load}${isWrong(berth) && !berth.unproven ? "; not noticed" : ""}`;
 }
 
 function levelTone(utilisation: number): string {
@@ -27,13 +37,14 @@ function levelTone(utilisation: number): string {
 }
 
 function borderTone(berth: BerthState): string {
+  if (berth.unproven) return "var(--ochre)";
   if (isWrong(berth)) return "var(--vermilion)";
   if (berth.truth === "refuses" || berth.truth === "silent" || berth.belief !== "in use") return "var(--lost-ink)";
   return berth.utilisation >= 0.8 ? "var(--ochre)" : "var(--moss)";
 }
 
 /** One target's place: its border is what is believed, its glyph the truth, its level the load, hatching a wrong belief. */
-export function Berth({ berth, selected, lost, onSelect }: { berth: BerthState; selected: boolean; lost: boolean; onSelect: () => void }) {
+export function Berth({ berth, selected, lost, address, onSelect }: { berth: BerthState; selected: boolean; lost: boolean; address: string | undefined; onSelect: () => void }) {
   const part = `berth:${berth.group}/${berth.target}`;
   const down = berth.truth === "refuses" || berth.truth === "silent";
   return (
@@ -43,7 +54,7 @@ export function Berth({ berth, selected, lost, onSelect }: { berth: BerthState; 
       data-part={part}
       aria-label={berthWords(berth)}
       aria-pressed={selected}
-      title={berthWords(berth)}
+      title={address ? `${berthWords(berth)} · ${address}` : berthWords(berth)}
       onClick={onSelect}
     >
       <BerthGlyph berth={berth} down={down} selected={selected} lost={lost} />
@@ -55,7 +66,7 @@ function BerthGlyph({ berth, down, selected, lost }: { berth: BerthState; down: 
   const tone = borderTone(berth);
   const wrong = isWrong(berth);
   const level = down ? 0 : Math.min(berth.utilisation, 1) * (SIZE - 4);
-  const dash = berth.belief === "out" || berth.belief === "unknown" ? "2.6 2.2" : undefined;
+  const dash = berth.unproven ? "0.1 3" : berth.belief === "out" || berth.belief === "unknown" ? "2.6 2.2" : undefined;
   return (
     <svg width={SIZE + 2} height={SIZE + 2} viewBox={`-1 -1 ${SIZE + 2} ${SIZE + 2}`} aria-hidden="true">
       {selected && <rect x={-1} y={-1} width={SIZE + 2} height={SIZE + 2} rx={5} fill="var(--north)" />}
@@ -65,7 +76,7 @@ function BerthGlyph({ berth, down, selected, lost }: { berth: BerthState; down: 
       {berth.belief === "split" ? (
         <SplitBorder tone={tone} share={berth.believed_in / Math.max(berth.believed_of, 1)} />
       ) : (
-        <rect x={0.75} y={0.75} width={SIZE - 1.5} height={SIZE - 1.5} rx={3.5} fill="none" stroke={tone} strokeWidth={1.6} strokeDasharray={dash} />
+        <rect x={0.75} y={0.75} width={SIZE - 1.5} height={SIZE - 1.5} rx={3.5} fill="none" stroke={tone} strokeWidth={berth.unproven ? 2 : 1.6} strokeLinecap={berth.unproven ? "round" : undefined} strokeDasharray={dash} />
       )}
       {down && <path d="M6,6 L14,14 M14,6 L6,14" stroke={wrong ? "var(--vermilion)" : "var(--lost-ink)"} strokeWidth={1.8} strokeLinecap="round" />}
       {berth.truth === "slow" && <path d="M4,9 q3,-4 6,0 t6,0" fill="none" stroke="var(--ink)" strokeWidth={1.6} />}

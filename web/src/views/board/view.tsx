@@ -4,15 +4,20 @@ import { useCallback, useEffect, useMemo, useState } from "react";
 import { ProblemError, type BoardState, type DrillAnswer, type PlanDocument } from "../../api/client";
 import { onButton, useKey } from "../../kit/keys";
 import { expandedGroup, isSmall, useShown, type Looking, type Shown } from "../../plan/moment";
-import { useConsequences, useStrips, useZoneLosses } from "../../plan/queries";
-import type { Asked } from "../../plan/queries";
+import { addressMap, NO_ADDRESSES } from "../../plan/addresses";
+import { useConsequences, useIndex, useSchema, useStrips, useZoneLosses } from "../../plan/queries";
 import { formatSelection, halves, parseSelection, partOf, type Selection } from "../../plan/selection";
 import { useView } from "../../plan/view";
 import { nextEvent, Timeline } from "../../timeline/timeline";
 import { Banner } from "./banner";
 import { Board } from "./board";
 import type { Folding } from "./geometry";
+import { Adding, type Pictured } from "./adding/adding";
+import { isAddKind, type AddKind } from "./adding/kinds";
 import { Inspector } from "./inspector/inspector";
+import type { InspectorProps } from "./inspector/shared";
+import { NextSteps } from "./next-steps";
+import { Button } from "../../kit/parts";
 import { objectAt, Trouble } from "../../plan/trouble";
 
 /** The main view: board, inspector, and the time line at the foot. */
@@ -23,6 +28,7 @@ export function BoardView() {
   const good = useLastGood(key, shown);
   const { state, drill, looking } = good;
   const document = shown.document;
+  const schema = useSchema();
   const consequences = useConsequences(asked);
   const [lossesWanted, setLossesWanted] = useState(false);
   const small = document !== undefined && isSmall(document);
@@ -32,11 +38,10 @@ export function BoardView() {
   const [group, target] = stripFor(selection, drill);
   const strips = useStrips(asked, drill?.name, group, fresh);
   const strip = strips.data?.find((one) => one.target === target) ?? strips.data?.[0];
-
-  const goTo = useCallback((second: number) => change({ at: second, lost: undefined, moment: undefined }), [change]);
+  const goTo = useCallback((second: number) => change({ at: second, lost: undefined, as: undefined, moment: undefined }), [change]);
   const backToNow = useCallback(() => {
     setPlaying(false);
-    change({ at: undefined, lost: undefined, moment: undefined, lit: undefined }, false);
+    change({ at: undefined, lost: undefined, as: undefined, moment: undefined, lit: undefined, add: undefined }, false);
   }, [change]);
   const navigate = useNavigate();
   const traceHere = useCallback(
@@ -57,35 +62,49 @@ export function BoardView() {
     (region: string) => change({ open: (open.includes(region) ? open.filter((one) => one !== region) : [...open, region]).join(",") || undefined }),
     [change, open],
   );
+  const index = useIndex(asked, fresh);
+  const addresses = useMemo(() => (index.data && document ? addressMap(index.data.entries, document) : NO_ADDRESSES), [index.data, document]);
   const lostSince = useMemo(() => zonesLostSince(document, drill, looking), [document, drill, looking]);
-
   if (error && !document) return <Trouble error={error} />;
-  if (error && document && !state) return <Unfit planKey={key} asked={asked} document={document} error={error} selection={selection} onSelect={select} />;
-  if (!document || !state) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
+  if (!document || (!state && !error)) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
   const selectedIsLost = selection !== undefined && lost.some((one) => formatSelection(one) === formatSelection(selection));
-  return (
+  const onAdd = (kind: AddKind | undefined) => change({ add: kind }, false);
+  const inspector: InspectorProps = {
+    planKey: key, asked, losses: losses.data ?? [], onLosses: small || lossesWanted ? undefined : () => setLossesWanted(true),
+    document, state: state ?? EMPTY_STATE, looking, selection, lost: selectedIsLost, consequences: consequences.data ?? [],
+    onBreak: toggleLost, onSelect: select, addresses,
+    onAsIfAdded: (one) => change({ lost: formatSelection(one), as: "added", moment: "at_once", at: undefined }, false),
+  };
+  const picture = ({ side, ...other }: Pictured) => (
     <div className="flex min-h-0 flex-1">
       <div className="flex min-w-0 flex-1 flex-col">
-        <Banner
-          looking={looking}
-          clients={state.clients.map((one) => one.name)}
-          only={search.only}
-          onOnly={(only) => change({ only })}
-          onMoment={(moment) => change({ moment })}
-          onNow={backToNow}
-          away={away}
-          onAway={setAway}
-          problems={state.remarks.length}
-          onProblems={() => {
-            setAway({ ...away, inspector: false });
-            select(undefined);
-          }}
-        />
-        {error && <StandsInTheWay error={error} document={document} onSelect={select} />}
-        <main className="min-h-0 flex-1">
-          <Board document={good.document ?? document} state={state} selection={selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} lit={lit} />
+        {state && (
+          <Banner
+            looking={other.looking ?? looking}
+            clients={state.clients.map((one) => one.name)}
+            only={search.only}
+            onOnly={(only) => change({ only })}
+            onMoment={(moment) => change({ moment })}
+            onNow={backToNow}
+            away={away}
+            onAway={setAway}
+            problems={state.remarks.length}
+            onProblems={() => {
+              setAway({ ...away, inspector: false });
+              change({ select: undefined, add: undefined }, false);
+            }}
+          />
+        )}
+        {error && state && <StandsInTheWay error={error} document={document} onSelect={select} />}
+        {looking.mode === "now" && <NextSteps steps={index.data?.next ?? []} document={document} onAdd={onAdd} onSelect={select} />}
+        <main className="min-h-0 flex-1 overflow-y-auto">
+          {state ? (
+            <Board document={other.document ?? good.document ?? document} state={other.state ?? state} selection={other.selection ?? selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} lit={lit} addresses={addresses} />
+          ) : (
+            error && <Trouble error={error} document={document} onSelect={select} />
+          )}
         </main>
-        {away.foot ? null : drill ? (
+        {!state || away.foot ? null : drill ? (
           <Timeline
             document={document}
             drill={drill}
@@ -97,26 +116,31 @@ export function BoardView() {
             onDrill={(name) => change({ drill: name, at: undefined }, false)}
           />
         ) : (
-          <p className="border-t border-line-strong bg-foot px-4 py-3 text-ink-soft">The plan has no drill yet: add one to its file under `drills`, and its time line stands here.</p>
+          <p className="flex items-center gap-3 border-t border-line-strong bg-foot px-4 py-3 text-ink-soft">
+            No drill yet: what happens over time when something is lost, and when it is back. <Button onClick={() => onAdd("drill")}>Add a drill</Button>
+          </p>
         )}
       </div>
       <div className="w-[316px] shrink-0 border-l border-line-strong" hidden={away.inspector}>
-        <Inspector
-          planKey={key}
-          asked={asked}
-          losses={losses.data ?? []}
-          onLosses={small || lossesWanted ? undefined : () => setLossesWanted(true)}
-          document={document}
-          state={state}
-          looking={looking}
-          selection={selection}
-          lost={selectedIsLost}
-          consequences={consequences.data ?? []}
-          onBreak={toggleLost}
-          onSelect={select}
-        />
+        {side}
       </div>
     </div>
+  );
+  const kind = isAddKind(search.add) ? search.add : undefined;
+  if (kind === undefined || !schema.data) return picture({ side: <Inspector {...inspector} /> });
+  return (
+    <Adding
+      key={kind}
+      planKey={key}
+      asked={asked}
+      document={document}
+      root={schema.data}
+      kind={kind}
+      onKind={onAdd}
+      onAdded={(added) => change({ add: undefined, select: formatSelection(added) }, false)}
+      onLeave={() => onAdd(undefined)}
+      picture={picture}
+    />
   );
 }
 
@@ -143,7 +167,7 @@ function useLastGood(key: string, shown: Shown): Good {
 }
 
 /** Above the board of a plan that cannot be run as it now stands: why, and a way to it. */
-function StandsInTheWay({ error, document, onSelect }: Pick<UnfitProps, "error" | "document" | "onSelect">) {
+function StandsInTheWay({ error, document, onSelect }: { error: Error; document: PlanDocument; onSelect: (selection: Selection) => void }) {
   const problems = error instanceof ProblemError ? error.problems : [];
   return (
     <section className="border-b border-vermilion bg-vermilion-fill px-4 py-1.5 text-[13px]" role="alert" aria-label="What stands in the way">
@@ -168,32 +192,9 @@ function StandsInTheWay({ error, document, onSelect }: Pick<UnfitProps, "error" 
   );
 }
 
-interface UnfitProps {
-  planKey: string;
-  asked: Asked;
-  document: PlanDocument;
-  error: Error;
-  selection: Selection | undefined;
-  onSelect: (selection: Selection | undefined) => void;
-}
-
-/** A draft that cannot be run yet: what stands in the way, and the inspector to mend it. */
-function Unfit({ planKey, asked, document, error, selection, onSelect }: UnfitProps) {
-  return (
-    <div className="flex min-h-0 flex-1">
-      <main className="min-w-0 flex-1 overflow-y-auto">
-        <Trouble error={error} document={document} onSelect={onSelect} />
-      </main>
-      <div className="w-[316px] shrink-0 border-l border-line-strong">
-        <Inspector planKey={planKey} asked={asked} losses={[]} document={document} state={EMPTY_STATE} looking={{ mode: "now" }} selection={selection} lost={false} consequences={[]} onBreak={() => undefined} onSelect={onSelect} />
-      </div>
-    </div>
-  );
-}
-
 const EMPTY_STATE: BoardState = {
   rps: 0, served_rps: 0, failed_rps: 0, second: 0, failed_by_cause: {}, mean_latency_ms: 0,
-  zones: [], regions: [], clients: [], names: [], balancers: [], groups: [], cells: [], region_cells: [], berths: [], ribbons: [], remarks: [],
+  zones: [], regions: [], clients: [], names: [], balancers: [], groups: [], pools: [], probes: [], cells: [], region_cells: [], berths: [], ribbons: [], remarks: [],
 };
 
 /** The target whose truth and belief stand at the foot: the selected one, else the one that was noticed last. */

@@ -1,18 +1,21 @@
 import { getRouteApi, Link } from "@tanstack/react-router";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { ArrowDown, ArrowUp, ClipboardPaste, Download, Trash2 } from "lucide-react";
+import { ArrowDown, ArrowUp, ClipboardPaste, Download, Plus, Trash2 } from "lucide-react";
 import { Dialog } from "radix-ui";
-import { useMemo, useRef, useState } from "react";
+import { useMemo, useRef, useState, type KeyboardEvent } from "react";
 
 import { Trouble } from "../../plan/trouble";
 import type { PlanDocument } from "../../api/client";
 import { namesFor } from "../../plan/names";
-import { label, propertyNamed, unit, type Schema } from "../../form/schema";
+import { label, propertyNamed, type Schema } from "../../form/schema";
 import { Button } from "../../kit/parts";
 import { problemAt, useEdit } from "../../plan/edit";
 import { usePlan, useSchema } from "../../plan/queries";
-import { pastedChanges, removingRows, SHEETS, type Column, type Row, type Sheet } from "./columns";
-import { readRows, underColumns, writeCsv } from "../../kit/rows";
+import { NewRow, WhatCellsMayBe } from "./new-row";
+import { headOf } from "./heads";
+import { pastedChanges, removingRows, type Column, type Row, type Sheet } from "./sheet";
+import { SHEETS } from "./sheets";
+import { readRows, underColumns, unknownColumns, writeCsv } from "../../kit/rows";
 
 const route = getRouteApi("/plans/$key/sheets/$sheet");
 const ROW_HEIGHT = 28;
@@ -23,17 +26,29 @@ export function SheetsView() {
   const plan = usePlan(key);
   const sheet = (SHEETS as Record<string, Sheet>)[name] ?? SHEETS.machines;
   if (plan.error) return <Trouble error={plan.error} />;
+  const document = plan.data?.document;
   return (
-    <div className="flex min-h-0 flex-1 flex-col">
-      <nav className="flex h-9 shrink-0 items-center gap-1 border-b border-line px-3" aria-label="Sheets">
-        {Object.entries(SHEETS).map(([one, { title }]) => (
-          <Link key={one} to="/plans/$key/sheets/$sheet" params={{ key, sheet: one }} className="rounded px-2.5 py-0.5 text-ink-soft hover:text-ink [&.active]:bg-ink [&.active]:font-medium [&.active]:text-paper">
-            {title}
-          </Link>
-        ))}
-      </nav>
-      {plan.data && <Grid key={name} planKey={key} name={name} sheet={sheet} document={plan.data.document} />}
+    <div className="flex min-h-0 flex-1 max-md:flex-col">
+      <SheetsNav planKey={key} document={document} />
+      <main className="flex min-h-0 min-w-0 flex-1 flex-col" aria-label={sheet.title}>
+        <h1 className="sr-only">Sheet: {sheet.title}</h1>
+        {document ? <Grid key={name} planKey={key} name={name} sheet={sheet} document={document} /> : <p className="p-6 text-ink-soft">Reading the plan …</p>}
+      </main>
     </div>
+  );
+}
+
+/** All sheets, with how many rows each has. */
+function SheetsNav({ planKey, document }: { planKey: string; document: PlanDocument | undefined }) {
+  const counts = useMemo(() => Object.fromEntries(Object.entries(SHEETS).map(([one, sheet]) => [one, document ? sheet.rows(document).length : 0])), [document]);
+  return (
+    <nav className="w-44 shrink-0 overflow-y-auto border-r border-line bg-foot py-2 max-md:flex max-md:w-full max-md:overflow-x-auto max-md:border-r-0 max-md:border-b" aria-label="Sheets">
+      {Object.entries(SHEETS).map(([one, { title }]) => (
+        <Link key={one} to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet: one }} className="mx-2 flex min-h-6 items-baseline justify-between gap-2 rounded px-2 py-0.5 whitespace-nowrap text-ink hover:bg-line/60 [&.active]:bg-ink [&.active]:text-paper">
+          {title} <span className="text-[12px] tabular-nums opacity-75">{counts[one]}</span>
+        </Link>
+      ))}
+    </nav>
   );
 }
 
@@ -49,20 +64,22 @@ function Grid({ planKey, name, sheet, document }: GridProps) {
   const [filter, setFilter] = useState("");
   const [sort, setSort] = useState<{ column: string; down: boolean }>();
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
-  const [refused, setRefused] = useState<string>();
+  const [refused, setRefused] = useState<{ path: string; words: string }>();
+  const [adding, setAdding] = useState(false);
+  const schema = useSchema().data as Schema | undefined;
   const all = useMemo(() => sheet.rows(document), [sheet, document]);
   const rows = useMemo(() => arranged(all, filter, sort), [all, filter, sort]);
   const selected = rows.filter((row) => chosen.has(row.path));
 
   const write = (column: Column, row: Row, text: string) => {
     const targets = chosen.has(row.path) && selected.length > 1 ? selected : [row];
-    setRefused(`${row.path} ${column.name}`);
+    setRefused({ path: row.path, words: `${label(column.name, propertyNamed(schema, column.name))} of ${nameOf(row)}` });
     edit.mutate(targets.flatMap((one) => column.write(text, one)));
   };
   const remove = () => edit.mutate(removingRows(selected), { onSuccess: () => setChosen(new Set()) });
   return (
     <>
-      <div className="flex h-10 shrink-0 items-center gap-2 border-b border-line px-3">
+      <div className="flex min-h-10 shrink-0 flex-wrap items-center gap-2 border-b border-line px-3 py-1">
         <input aria-label="Filter" placeholder="Filter rows" className="min-h-6 w-56 rounded border border-line-strong bg-panel px-2" value={filter} onChange={(event) => setFilter(event.target.value)} />
         <span className="text-ink-soft" data-testid="row-count">
           {rows.length === all.length ? `${all.length} rows` : `${rows.length} of ${all.length} rows`}
@@ -74,6 +91,9 @@ function Grid({ planKey, name, sheet, document }: GridProps) {
               <Trash2 size={13} aria-hidden="true" /> Delete {selected.length}
             </Button>
           )}
+          <Button onClick={() => setAdding(true)}>
+            <Plus size={13} aria-hidden="true" /> Add row
+          </Button>
           <PasteDialog planKey={planKey} sheet={sheet} document={document} />
           <Button onClick={() => download(`${planKey}-${name}.csv`, toCsv(sheet, rows))}>
             <Download size={13} aria-hidden="true" /> CSV
@@ -82,11 +102,12 @@ function Grid({ planKey, name, sheet, document }: GridProps) {
       </div>
       {edit.isError && (
         <p role="alert" className="border-b border-vermilion bg-vermilion-fill px-3 py-1 text-vermilion-text">
-          {refused && <b className="font-mono text-[12px]">{refused} </b>}
-          {problemAt(edit.error, refused?.split(" ")[0] ?? "")}
+          {refused && <b className="font-semibold">{refused.words}: </b>}
+          {problemAt(edit.error, refused?.path ?? "")}
         </p>
       )}
       <Table sheet={sheet} rows={rows} document={document} sort={sort} chosen={chosen} onSort={setSort} onChoose={setChosen} onWrite={write} />
+      {adding && <NewRow planKey={planKey} sheet={sheet} document={document} onDone={() => setAdding(false)} />}
     </>
   );
 }
@@ -167,7 +188,8 @@ function Table({ sheet, rows, document, sort, chosen, onSort, onChoose, onWrite 
           );
         })}
       </div>
-      {rows.length === 0 && <p className="p-6 text-ink-soft">No rows. Paste some from a spreadsheet, or add one with “a”.</p>}
+      <WhatCellsMayBe columns={sheet.columns} document={document} prefix="may-be" />
+      {rows.length === 0 && <p className="p-6 text-ink-soft">No rows yet. Paste some from a spreadsheet, or add one.</p>}
     </div>
   );
 }
@@ -192,9 +214,10 @@ function CellInput({ column, row, document, onWrite }: { column: Column; row: Ro
     <span role="cell" className="min-w-0">
       <input
         className={`h-full w-full min-w-0 bg-transparent px-2 hover:bg-paper focus:bg-paper ${column.number ? "text-right font-mono text-[12px]" : ""} ${dangling ? "text-vermilion-text" : ""}`}
-        aria-label={`${label(column.name, propertyNamed(schema, column.name))} of ${Object.values(row.cells)[0] ?? ""}`}
+        aria-label={`${label(column.name, propertyNamed(schema, column.name))} of ${nameOf(row)}`}
         value={draft ?? shown}
-        list={column.refers ? `names-${column.refers}` : undefined}
+        list={column.refers || column.words ? `may-be-${column.name}` : undefined}
+        data-cell={`${row.path} ${column.name}`}
         spellCheck={false}
         autoComplete="off"
         onChange={(event) => setDraft(event.target.value)}
@@ -202,10 +225,21 @@ function CellInput({ column, row, document, onWrite }: { column: Column; row: Ro
         onKeyDown={(event) => {
           if (event.key === "Enter") leave();
           if (event.key === "Escape") setDraft(undefined);
+          if (event.key === "ArrowDown" || event.key === "ArrowUp") toRow(event, event.key === "ArrowDown" ? 1 : -1);
         }}
       />
     </span>
   );
+}
+
+/** Goes to the same column of the row above or below. */
+function toRow(event: KeyboardEvent<HTMLInputElement>, by: 1 | -1): void {
+  const column = event.currentTarget.dataset["cell"]?.split(" ")[1];
+  const rows = [...(event.currentTarget.closest("[role=table]")?.querySelectorAll<HTMLInputElement>("input[data-cell]") ?? [])].filter((one) => one.dataset["cell"]?.split(" ")[1] === column);
+  const next = rows[rows.indexOf(event.currentTarget) + by];
+  if (!next) return;
+  event.preventDefault();
+  next.focus();
 }
 
 /** Rows from a spreadsheet: what they would change is shown before it is done. */
@@ -214,6 +248,11 @@ function PasteDialog({ planKey, sheet, document }: { planKey: string; sheet: She
   const [open, setOpen] = useState(false);
   const [pasted, setPasted] = useState("");
   const columns = sheet.columns.map((column) => column.name);
+  const unknown = useMemo(
+    () => unknownColumns(readRows(pasted), columns),
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- the columns are the sheet's
+    [pasted, sheet],
+  );
   const changes = useMemo(
     () => (open ? pastedChanges(sheet, document, underColumns(readRows(pasted), columns)) : []),
     // eslint-disable-next-line react-hooks/exhaustive-deps -- the columns are the sheet's
@@ -230,12 +269,17 @@ function PasteDialog({ planKey, sheet, document }: { planKey: string; sheet: She
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-30 bg-bar/40" />
-        <Dialog.Content className="fixed top-16 left-1/2 z-40 flex max-h-[82vh] w-[720px] -translate-x-1/2 flex-col rounded border border-line-strong bg-panel p-5 shadow-xl">
+        <Dialog.Content className="fixed top-16 left-1/2 z-40 flex max-h-[82vh] w-[min(720px,calc(100vw-16px))] -translate-x-1/2 flex-col rounded border border-line-strong bg-panel p-5 shadow-xl">
           <Dialog.Title className="text-lg font-semibold">Paste rows: {sheet.title.toLowerCase()}</Dialog.Title>
           <Dialog.Description className="mb-2 text-[12px] text-ink-soft">
             From a spreadsheet or a CSV file. With a header row in any order, or in this one: {columns.join(", ")}.
           </Dialog.Description>
           <textarea aria-label="Rows" autoFocus className="h-32 w-full rounded border border-line-strong bg-paper p-2 font-mono text-[12px]" value={pasted} spellCheck={false} onChange={(event) => setPasted(event.target.value)} />
+          {unknown.length > 0 && (
+            <p role="status" className="mt-2 text-[12px] text-ochre-text">
+              {unknown.length === 1 ? "This column is" : "These columns are"} not of this sheet, and left out: {unknown.join(", ")}.
+            </p>
+          )}
           <ul className="my-3 min-h-12 flex-1 space-y-0.5 overflow-y-auto text-[12px]" data-testid="paste-preview">
             {changes.map((change, index) => (
               <li key={`${change.name}-${String(index)}`} className={change.kind === "same" ? "text-ink-soft" : ""}>
@@ -244,7 +288,7 @@ function PasteDialog({ planKey, sheet, document }: { planKey: string; sheet: She
               </li>
             ))}
           </ul>
-          {edit.isError && <p role="alert" className="mb-2 text-vermilion-text">{edit.error.message}</p>}
+          {edit.isError && <p role="alert" className="mb-2 text-vermilion-text">{problemAt(edit.error, "")}</p>}
           <span className="flex justify-end gap-2">
             <Dialog.Close asChild>
               <Button>Cancel</Button>
@@ -259,8 +303,8 @@ function PasteDialog({ planKey, sheet, document }: { planKey: string; sheet: She
   );
 }
 
-/** What stands over a column. */
-function headOf(column: Column, schema: Schema | undefined): string {
-  const property = propertyNamed(schema, column.name);
-  return column.number ? `${label(column.name, property)} ${unit(property)}` : label(column.name, property);
+/** How a row is called. */
+function nameOf(row: Row): string {
+  const [first = "", second = ""] = Object.values(row.cells);
+  return row.cells["name"] === undefined && second ? `${first} ${second}` : (row.cells["name"] ?? first);
 }

@@ -1,11 +1,13 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
+import { RadioGroup } from "radix-ui";
 import { useMemo, useState } from "react";
 
-import { api, dataOf, ProblemError, type Schemas } from "../../api/client";
+import { api, dataOf, ProblemError, type PlanHead, type Schemas } from "../../api/client";
 import { counted } from "../../kit/format";
 import { Button } from "../../kit/parts";
 import { numberIn, servicesIn } from "../../plan/cells";
+import type { ViewSearch } from "../../plan/view";
 import { readRows, underColumns } from "../../kit/rows";
 
 type Body = Schemas["ProposalBody"];
@@ -40,73 +42,159 @@ function planName(title: string): string {
   return name || "plan";
 }
 
-/** From pasted machines to a first drill: regions, machines and a URL are asked, the rest is proposed. */
+const WAYS = [
+  ["machines", "From machines", "Pasted from a spreadsheet: the rest is proposed."],
+  ["nothing", "From nothing", "Piece by piece; the board says what comes next."],
+  ["example", "From an example", "A plan that ships with North Gate."],
+] as const;
+
+type Way = (typeof WAYS)[number][0];
+
+/** How a plan begins. */
 export function StartView() {
+  const [way, setWay] = useState<Way>("machines");
+  return (
+    <main className="flex-1 overflow-y-auto p-4 sm:p-8">
+      <div className="mx-auto max-w-5xl">
+        <h1 className="mb-4 text-2xl font-semibold">Start a plan</h1>
+        <RadioGroup.Root className="mb-6 grid gap-2 sm:grid-cols-3" aria-label="How it begins" orientation="horizontal" value={way} onValueChange={(one) => setWay(one as Way)}>
+          {WAYS.map(([one, title, words]) => (
+            <RadioGroup.Item key={one} value={one} aria-label={title} className="rounded border border-line-strong bg-panel px-3 py-2 text-left hover:border-ink data-[state=checked]:border-north data-[state=checked]:bg-north-fill">
+              <b className="block font-semibold">{title}</b>
+              <span className="text-[12px] text-ink-soft">{words}</span>
+            </RadioGroup.Item>
+          ))}
+        </RadioGroup.Root>
+        {way === "machines" && <FromMachines />}
+        {way === "nothing" && <FromNothing />}
+        {way === "example" && <FromExample />}
+      </div>
+    </main>
+  );
+}
+
+/** Opens a plan that has just been taken in. */
+function useOpen() {
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  return async (key: string, search: ViewSearch = {}) => {
+    await client.invalidateQueries({ queryKey: ["plans"] });
+    void navigate({ to: "/plans/$key/board", params: { key }, search });
+  };
+}
+
+async function takeIn(plan: object): Promise<PlanHead> {
+  return dataOf(await api.POST("/api/plans", { body: JSON.stringify(plan) as never, bodySerializer: (one: unknown) => String(one), headers: { "content-type": "text/plain" } }));
+}
+
+const FIELD = "mt-1 w-full rounded border border-line-strong bg-panel px-2 py-1";
+
+/** An empty plan, whose board says what comes first. */
+function FromNothing() {
+  const [title, setTitle] = useState("");
+  const open = useOpen();
+  const take = useMutation({
+    mutationFn: () => takeIn({ northgate: 1, name: planName(title), title }),
+    onSuccess: (head) => open(head.key, { add: "region" }),
+  });
+  return (
+    <form
+      className="max-w-md space-y-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        take.mutate();
+      }}
+    >
+      <label className="block font-medium">
+        What is it called?
+        <input className={FIELD} required value={title} placeholder="Vale flood maps" onChange={(event) => setTitle(event.target.value)} />
+      </label>
+      <Button type="submit" tone="main" disabled={take.isPending}>
+        Open its board
+      </Button>
+      {take.error && <Problems error={take.error} />}
+    </form>
+  );
+}
+
+function FromExample() {
+  const open = useOpen();
+  const examples = useQuery({ queryKey: ["examples"], queryFn: async () => dataOf(await api.GET("/api/examples")) });
+  const take = useMutation({
+    mutationFn: async (name: string) => dataOf(await api.POST("/api/examples/{name}", { params: { path: { name } } })),
+    onSuccess: (head) => open(head.key),
+  });
+  return (
+    <ul className="grid gap-3 sm:grid-cols-2">
+      {(examples.data ?? []).map((one) => (
+        <li key={one.name} className="flex flex-col rounded border border-line-strong bg-panel p-4">
+          <b className="font-semibold">{one.title}</b>
+          <p className="mt-1 mb-3 flex-1 text-ink-soft">{one.notes}</p>
+          <Button className="self-start" disabled={take.isPending} aria-label={`Begin from ${one.title}`} onClick={() => take.mutate(one.name)}>
+            Begin from it
+          </Button>
+        </li>
+      ))}
+      {(examples.error ?? take.error) && <Problems error={examples.error ?? (take.error as Error)} />}
+    </ul>
+  );
+}
+
+/** From pasted machines to a first drill: regions, machines and a URL are asked, the rest is proposed. */
+function FromMachines() {
   const [title, setTitle] = useState("");
   const [regions, setRegions] = useState("");
   const [machines, setMachines] = useState("");
   const [url, setUrl] = useState("https://www.beckwater.example/");
-  const navigate = useNavigate();
-  const client = useQueryClient();
+  const open = useOpen();
   const body: Body = useMemo(
     () => ({ name: planName(title), title, regions: regionsIn(regions), rows: machinesIn(machines), url }),
     [title, regions, machines, url],
   );
   const propose = useMutation({ mutationFn: async (asked: Body) => dataOf(await api.POST("/api/proposal", { body: asked })) });
-  const take = useMutation({
-    mutationFn: async (plan: Schemas["Plan"]) =>
-      dataOf(await api.POST("/api/plans", { body: JSON.stringify(plan) as never, bodySerializer: (one: unknown) => String(one), headers: { "content-type": "text/plain" } })),
-    onSuccess: async (head) => {
-      await client.invalidateQueries({ queryKey: ["plans"] });
-      void navigate({ to: "/plans/$key/board", params: { key: head.key }, search: {} });
-    },
-  });
+  const take = useMutation({ mutationFn: takeIn, onSuccess: (head) => open(head.key) });
   const error = propose.error ?? take.error;
-  const box = "mt-1 w-full rounded border border-line-strong bg-panel px-2 py-1";
   return (
-    <main className="flex-1 overflow-y-auto p-8">
-      <div className="mx-auto grid max-w-5xl grid-cols-2 gap-8">
-        <form
-          className="space-y-4"
-          onSubmit={(event) => {
-            event.preventDefault();
-            propose.mutate(body);
-          }}
-        >
-          <h1 className="text-2xl font-semibold">Start a plan</h1>
-          <label className="block font-medium">
-            What is it called?
-            <input className={box} required value={title} placeholder="Vale flood maps" onChange={(event) => setTitle(event.target.value)} />
-          </label>
-          <label className="block font-medium">
-            Regions and their zones, a line each
-            <textarea className={`${box} h-16 font-mono text-[12px]`} required value={regions} placeholder="vale: vale-1, vale-2" spellCheck={false} onChange={(event) => setRegions(event.target.value)} />
-          </label>
-          <label className="block font-medium">
-            Machines, pasted from a spreadsheet
-            <span className="block text-[12px] font-normal text-ink-soft">{COLUMNS.join(", ")}; name and zone are enough</span>
-            <textarea className={`${box} h-44 font-mono text-[12px]`} required value={machines} placeholder={PLACEHOLDER} spellCheck={false} onChange={(event) => setMachines(event.target.value)} />
-          </label>
-          <label className="block font-medium">
-            The URL that clients ask
-            <input className={`${box} font-mono text-[12px]`} required type="url" value={url} onChange={(event) => setUrl(event.target.value)} />
-          </label>
-          <Button type="submit" tone="main" disabled={propose.isPending}>
-            Propose the rest
-          </Button>
-          {error && <Problems error={error} />}
-        </form>
-        <section aria-label="The proposal">
-          {propose.data ? (
-            <Proposal plan={propose.data} busy={take.isPending} onTake={() => take.mutate(propose.data)} />
-          ) : (
-            <p className="mt-14 rounded border border-dashed border-line-strong p-5 text-ink-soft">
-              {body.rows.length > 0 ? `${counted(body.rows.length, "machine")} in ${counted(new Set(body.rows.map((row) => row.zone)).size, "zone")}.` : "Here will stand what is proposed: groups, a pool, a balancer a region, a name, clients at half load, and a first drill that loses a zone."}
-            </p>
-          )}
-        </section>
-      </div>
-    </main>
+    <div className="grid gap-8 md:grid-cols-2">
+      <form
+        className="space-y-4"
+        onSubmit={(event) => {
+          event.preventDefault();
+          propose.mutate(body);
+        }}
+      >
+        <label className="block font-medium">
+          What is it called?
+          <input className={FIELD} required value={title} placeholder="Vale flood maps" onChange={(event) => setTitle(event.target.value)} />
+        </label>
+        <label className="block font-medium">
+          Regions and their zones, a line each
+          <textarea className={`${FIELD} h-16 font-mono text-[12px]`} required value={regions} placeholder="vale: vale-1, vale-2" spellCheck={false} onChange={(event) => setRegions(event.target.value)} />
+        </label>
+        <label className="block font-medium">
+          Machines, pasted from a spreadsheet
+          <span className="block text-[12px] font-normal text-ink-soft">{COLUMNS.join(", ")}; name and zone are enough</span>
+          <textarea className={`${FIELD} h-44 font-mono text-[12px]`} required value={machines} placeholder={PLACEHOLDER} spellCheck={false} onChange={(event) => setMachines(event.target.value)} />
+        </label>
+        <label className="block font-medium">
+          The URL that clients ask
+          <input className={`${FIELD} font-mono text-[12px]`} required type="url" value={url} onChange={(event) => setUrl(event.target.value)} />
+        </label>
+        <Button type="submit" tone="main" disabled={propose.isPending}>
+          Propose the rest
+        </Button>
+        {error && <Problems error={error} />}
+      </form>
+      <section aria-label="The proposal">
+        {propose.data ? (
+          <Proposal plan={propose.data} busy={take.isPending} onTake={() => take.mutate(propose.data)} />
+        ) : (
+          <p className="rounded border border-dashed border-line-strong p-5 text-ink-soft">
+            {body.rows.length > 0 ? `${counted(body.rows.length, "machine")} in ${counted(new Set(body.rows.map((row) => row.zone)).size, "zone")}.` : "Here will stand what is proposed: a group, a pool and a rule a port, a balancer a region, a name, clients that load each machine to half, and a first drill that loses a zone."}
+          </p>
+        )}
+      </section>
+    </div>
   );
 }
 
@@ -129,16 +217,17 @@ function Proposal({ plan, busy, onTake }: { plan: Schemas["Plan"]; busy: boolean
     ["Machines", `${plan.instances.length} in ${new Set(plan.instances.map((one) => one.zone)).size} zones`],
     ["Target groups", plan.target_groups.map((one) => `${one.name} on port ${one.port}`).join(", ")],
     ["Probe", plan.probes.map((one) => `${one.path} every ${one.interval_s} s, out after ${one.unhealthy_after} fails`).join("")],
+    ["Rules", plan.balancers[0]?.listeners[0]?.rules.map((one) => `${one.when.path?.join(", ")} to ${one.do.pool}`).join("; ") ?? ""],
     ["Balancers", plan.balancers.map((one) => `${one.name} in ${Object.keys(one.zones).join(", ")}`).join("; ")],
     ["Name", plan.names.map((one) => `${one.name}, TTL ${one.ttl_s} s`).join("")],
     ["Clients", plan.clients.map((one) => `${one.rps} requests/s`).join("")],
     ["First drill", plan.drills[0]?.title ?? "none"],
   ];
   return (
-    <div className="mt-12 rounded border border-line-strong bg-panel p-5">
+    <div className="rounded border border-line-strong bg-panel p-5">
       <h2 className="mb-2 text-lg font-semibold">Proposed</h2>
       <dl className="space-y-1.5">
-        {rows.map(([what, words]) => (
+        {rows.filter(([, words]) => words).map(([what, words]) => (
           <div key={what} className="grid grid-cols-[110px_1fr] gap-2">
             <dt className="text-ink-soft">{what}</dt>
             <dd>{words}</dd>

@@ -1,11 +1,12 @@
 /** The inspector of a balancer. */
 
 import { Plus } from "lucide-react";
-import type { PlanDocument, Schemas } from "../../../api/client";
+import type { Schemas } from "../../../api/client";
+import { nextListener } from "../../../form/fitting";
 import { adding, useEdit } from "../../../plan/edit";
 import { perSecond } from "../../../kit/format";
 import { Reading, Section } from "../../../kit/parts";
-import { Rates, Settings, when, type Described, type InspectorProps } from "./shared";
+import { Addresses, Rates, Settings, when, type Described, type InspectorProps } from "./shared";
 
 export function describeBalancer(props: InspectorProps, name: string): Described {
   const { document, state, looking } = props;
@@ -20,6 +21,7 @@ export function describeBalancer(props: InspectorProps, name: string): Described
         <Section title={when(looking)}>
           <dl>
             <Rates rates={rates} />
+            <Addresses {...props} of={name} />
           </dl>
         </Section>
         <Section title="Fronts">
@@ -64,15 +66,4 @@ function Listeners({ planKey, document, balancer, onSelect }: InspectorProps & {
       </button>
     </Section>
   );
-}
-
-/** A listener that a balancer may have besides those that it has: of its layer, on a usual port that is free. */
-export function nextListener(document: Pick<PlanDocument, "certificates" | "pools">, balancer: Pick<Schemas["Balancer"], "layer" | "listeners">): { name: string; protocol: string; port: number } {
-  const certificate = document.certificates[0]?.name;
-  const usual: [string, number][] = balancer.layer === 4 ? [["tcp", 80], ["tcp", 443]] : [...(certificate ? ([["https", 443]] as [string, number][]) : []), ["http", 80]];
-  const protocol = balancer.layer === 4 ? "tcp" : "http";
-  const more = Array.from({ length: balancer.listeners.length + 1 }, (_, index): [string, number] => [protocol, 8080 + index]);
-  const [spoken, port] = [...usual, ...more].find(([, free]) => !balancer.listeners.some((one) => one.port === free)) ?? [protocol, 8080];
-  const name = balancer.listeners.some((one) => one.name === spoken) ? `${spoken}-${port}` : spoken;
-  return { name, protocol: spoken, port, ...(spoken === "https" ? { certificate } : {}), otherwise: { pool: document.pools[0]?.name } } as { name: string; protocol: string; port: number };
 }

@@ -1,11 +1,11 @@
 /** The inspector of a target. */
 
 import { amount, percent, seconds } from "../../../kit/format";
-import { Reading, Section } from "../../../kit/parts";
+import { Button, Reading, Section } from "../../../kit/parts";
 import { adding, removing, useEdit } from "../../../plan/edit";
-import { halves } from "../../../plan/selection";
-import { isWrong } from "../berth";
-import { Rates, Settings, when, loadTone, type Described, type InspectorProps } from "./shared";
+import { halves, partOf } from "../../../plan/selection";
+import { isWrong, provenWords } from "../berth";
+import { Addresses, Rates, Settings, when, loadTone, type Described, type InspectorProps } from "./shared";
 import { Consequence } from "./probe";
 
 export function describeBerth(props: InspectorProps, name: string): Described {
@@ -27,8 +27,16 @@ export function describeBerth(props: InspectorProps, name: string): Described {
             <Reading
               label="Belief"
               tone={wrong ? "vermilion" : "ink"}
-              value={berth.belief === "unknown" ? "no living front" : `${berth.belief} · ${berth.believed_in} of ${berth.believed_of} fronts`}
+              value={berth.belief === "unknown" ? "no living front" : `${berth.unproven ? "not yet proven" : berth.belief} · ${berth.believed_in} of ${berth.believed_of} fronts`}
             />
+            {berth.unproven && (
+              <Reading
+                label="In use"
+                tone="ochre"
+                value={provenWords(berth, looking)}
+                why="It answers, and has yet to pass as many probes in a row as its group's probe asks for: until then no front sends it anything."
+              />
+            )}
             <Rates rates={berth} />
             <Reading label="Share of the group" value={percent(berth.share)} />
             <Reading
@@ -38,9 +46,15 @@ export function describeBerth(props: InspectorProps, name: string): Described {
               why="Requests offered to the machine by all its groups, over what it can finish in a second."
             />
             <Reading label="Latency" value={`${amount(berth.latency_ms)} ms`} why="Service time, plus the mean wait of a queue with as many servers as capacity × service time, plus the backlog." />
+            <Addresses {...props} of={target} />
             {berth.backlog_s > 0 && <Reading label="Backlog" tone="ochre" value={seconds(berth.backlog_s)} />}
           </dl>
         </Section>
+        {settings?.probe && looking.mode !== "drill" && partOf({ kind: "berth", name })?.instance && (
+          <p className="mt-3">
+            <Button onClick={() => props.onAsIfAdded({ kind: "berth", name })}>As if added now</Button>
+          </p>
+        )}
         {settings?.probe && <Consequence {...props} probe={settings.probe} />}
         <MachineSettings {...props} target={target} />
         <TargetPlace {...props} group={group} target={target} />

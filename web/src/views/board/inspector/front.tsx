@@ -3,7 +3,7 @@
 import { seconds } from "../../../kit/format";
 import { Reading, Section } from "../../../kit/parts";
 import { halves } from "../../../plan/selection";
-import { Rates, Settings, when, type Described, type InspectorProps } from "./shared";
+import { Addresses, Rates, Settings, when, type Described, type InspectorProps } from "./shared";
 
 export function describeFront(props: InspectorProps, name: string): Described {
   const { document, state, looking } = props;
@@ -21,6 +21,7 @@ export function describeFront(props: InspectorProps, name: string): Described {
             <Reading label="Truth" tone={front?.dead ? "vermilion" : "moss"} value={front?.dead ? "dead" : "living"} />
             <Reading label="Belief" tone={front?.dead && front.in_address ? "vermilion" : "ink"} value={front?.in_address ? "in the address" : "not in the address"} />
             <Rates rates={front} />
+            <Addresses {...props} of={name} />
           </dl>
         </Section>
         <Section title="What it means">

@@ -2,6 +2,9 @@
 
 import { percent } from "../../../kit/format";
 import { Button, Reading, Section } from "../../../kit/parts";
+import { TargetPicker } from "../../../form/target-picker";
+import { useEdit } from "../../../plan/edit";
+import { placeOf } from "../../../plan/names";
 import { usedIn } from "../labels";
 import { Rates, Settings, when, loadTone, type Described, type InspectorProps } from "./shared";
 import { ProbeSection } from "./probe";
@@ -42,8 +45,21 @@ export function describeGroup(props: InspectorProps, name: string): Described {
           {props.onLosses && <Button onClick={props.onLosses}>Work out what each zone’s loss leaves</Button>}
         </Section>
         <ProbeSection {...props} probe={group?.probe ?? undefined} />
+        <Targets {...props} name={name} />
         <Settings {...props} kind="group" name={name} />
       </>
     ),
   };
+}
+
+/** Which machines are targets, chosen from all there are. */
+function Targets({ planKey, document, name }: InspectorProps & { name: string }) {
+  const { edit } = useEdit(planKey);
+  const path = placeOf(document, "group", name);
+  if (path === undefined) return null;
+  return (
+    <Section title="Targets among the machines">
+      <TargetPicker document={document} path={path} send={(patch) => edit.mutate(patch)} />
+    </Section>
+  );
 }

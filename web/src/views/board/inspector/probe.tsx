@@ -23,7 +23,7 @@ export function ProbeSection(props: InspectorProps & { probe: string | undefined
 }
 
 /** What a probe's four numbers mean in seconds. */
-export function Consequence({ probe, consequences }: InspectorProps & { probe: string }) {
+export function Consequence({ probe, consequences }: Pick<InspectorProps, "consequences"> & { probe: string }) {
   const meaning = consequences.find((one) => one.probe === probe);
   if (!meaning) return null;
   const silentWhy = sumOfBounds(meaning.silent);

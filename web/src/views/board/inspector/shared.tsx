@@ -5,6 +5,8 @@ import type { ReactNode } from "react";
 import type { BoardState, PlanDocument, ProbeConsequence, Schemas } from "../../../api/client";
 import { amount, clock, percent, perSecond } from "../../../kit/format";
 import { Reading, type Tone } from "../../../kit/parts";
+import { Copyable } from "../../../kit/copyable";
+import type { AddressMap } from "../../../plan/addresses";
 import { type ObjectKind } from "../../../plan/names";
 import { ObjectSection } from "../../../form/object-section";
 import type { Looking } from "../../../plan/moment";
@@ -23,8 +25,11 @@ export interface InspectorProps {
   selection: Selection | undefined;
   lost: boolean;
   consequences: ProbeConsequence[];
+  addresses: AddressMap;
   onBreak: (selection: Selection) => void;
   onSelect: (selection: Selection | undefined) => void;
+  /** Looks at a part as if it had been added only now. */
+  onAsIfAdded: (selection: Selection) => void;
 }
 
 export interface Described {
@@ -37,6 +42,7 @@ export interface Described {
 /** The heading of readings: which moment they are of. */
 export function when(looking: Looking): string {
   if (looking.mode === "drill") return `At ${clock(looking.at)} of the drill`;
+  if (looking.mode === "what-if" && looking.change === "added") return { at_once: "As soon as it is there", noticed: "When it is proven", settled: "When it has settled" }[looking.moment];
   if (looking.mode === "what-if") return { at_once: "At once after the loss", noticed: "When it is noticed", settled: "When it has settled" }[looking.moment];
   return "Now";
 }
@@ -54,6 +60,22 @@ export function Rates({ rates }: { rates: { rps: number; served_rps: number; fai
         value={rates.failed_rps > 0 ? `${perSecond(rates.failed_rps)} · ${percent(share)}` : "none"}
       />
     </>
+  );
+}
+
+/** The addresses of a machine, a balancer or a front, to be copied. */
+export function Addresses({ addresses, of }: Pick<InspectorProps, "addresses"> & { of: string }) {
+  const mine = addresses.get(of) ?? [];
+  if (mine.length === 0) return null;
+  return (
+    <div className="flex items-baseline justify-between gap-3 py-0.5">
+      <dt className="text-ink-soft">{mine.length === 1 ? "Address" : "Addresses"}</dt>
+      <dd className="flex flex-col items-end">
+        {mine.map((one) => (
+          <Copyable key={one} text={one} />
+        ))}
+      </dd>
+    </div>
   );
 }
 

@@ -6,20 +6,20 @@ import { formatSelection, type Selection } from "../../../plan/selection";
 import { type FrontPlace, type Placed } from "../geometry";
 import { at, isSelected, type PartProps } from "./shared";
 
-export function Balancers({ document, state, layout, selection, lost, onSelect, onBreak }: PartProps) {
+export function Balancers({ document, state, layout, selection, lost, onSelect, onBreak, addresses }: PartProps) {
   return (
     <>
       {layout.balancers.map((box) => (
-        <BalancerBox key={box.name} box={box} document={document} state={state} selection={selection} onSelect={onSelect} />
+        <BalancerBox key={box.name} box={box} document={document} state={state} selection={selection} onSelect={onSelect} addresses={addresses} />
       ))}
       {layout.fronts.map((box) => (
-        <FrontChip key={box.name} box={box} state={state} selection={selection} lost={lost} onSelect={onSelect} onBreak={onBreak} />
+        <FrontChip key={box.name} box={box} state={state} selection={selection} lost={lost} onSelect={onSelect} onBreak={onBreak} addresses={addresses} />
       ))}
     </>
   );
 }
 
-function FrontChip({ box, state, selection, lost, onSelect, onBreak }: { box: FrontPlace } & Pick<PartProps, "state" | "selection" | "lost" | "onSelect" | "onBreak">) {
+function FrontChip({ box, state, selection, lost, onSelect, onBreak, addresses }: { box: FrontPlace } & Pick<PartProps, "state" | "selection" | "lost" | "onSelect" | "onBreak" | "addresses">) {
   const fronts = state.balancers.find((one) => one.name === box.balancer)?.fronts ?? [];
   const front = fronts.find((one) => one.zone === box.zone);
   const self: Selection = { kind: "front", name: box.name };
@@ -38,7 +38,8 @@ function FrontChip({ box, state, selection, lost, onSelect, onBreak }: { box: Fr
       className={`${common} ${frontTone(front)} ${isSelected(selection, "front", box.name) ? "ring-2 ring-north" : ""}`}
       style={at(box)}
       data-part={`front:${box.name}`}
-      title={frontWords(box.name, front)}
+      aria-label={frontWords(box, front)}
+      title={[frontWords(box, front), ...(addresses.get(box.name) ?? [])].join(" · ")}
       onClick={() => onSelect(self)}
       onDoubleClick={() => onBreak(self)}
     >
@@ -52,14 +53,13 @@ function frontTone(front: Schemas["FrontState"] | undefined): string {
   return front?.in_address === false ? "border-dashed border-north bg-panel text-north" : "border-north bg-north-fill text-north";
 }
 
-function frontWords(name: string, front: Schemas["FrontState"] | undefined): string {
-  if (!front) return name;
+function frontWords(box: FrontPlace, front: Schemas["FrontState"]): string {
   const life = front.dead ? "dead" : "living";
   const address = front.in_address ? "in the address" : "not in the address";
-  return `${name}: ${life}, ${address}, ${perSecond(front.rps)}${front.dead_rps > 0 ? `, ${perSecond(front.dead_rps)} meet it dead` : ""}`;
+  return `front of ${box.balancer} in ${box.zone}: ${life}, ${address}, ${perSecond(front.rps)}${front.dead_rps > 0 ? `, ${perSecond(front.dead_rps)} meet it dead` : ""}`;
 }
 
-function BalancerBox({ box, document, state, selection, onSelect }: { box: Placed } & Pick<PartProps, "document" | "state" | "selection" | "onSelect">) {
+function BalancerBox({ box, document, state, selection, onSelect, addresses }: { box: Placed } & Pick<PartProps, "document" | "state" | "selection" | "onSelect" | "addresses">) {
   const balancer = document.balancers.find((one) => one.name === box.name);
   const rates = state.balancers.find((one) => one.name === box.name);
   const zones = Object.keys(balancer?.zones ?? {}).length;
@@ -68,7 +68,7 @@ function BalancerBox({ box, document, state, selection, onSelect }: { box: Place
       className={`absolute flex items-start justify-between gap-2 rounded border-[1.5px] px-3 pt-1 leading-tight ${isSelected(selection, "balancer", box.name) ? "border-north bg-north-fill" : balancer?.exposure === "internal" ? "border-dashed border-ink bg-paper" : "border-ink bg-panel"}`}
       style={at(box)}
     >
-      <button type="button" className="min-w-0 text-left" data-part={`balancer:${box.name}`} onClick={() => onSelect({ kind: "balancer", name: box.name })}>
+      <button type="button" className="min-w-0 text-left" data-part={`balancer:${box.name}`} title={[box.name, ...(addresses.get(box.name) ?? [])].join(" · ")} onClick={() => onSelect({ kind: "balancer", name: box.name })}>
         <span className="block truncate text-[13px] font-semibold">{box.name}</span>
         <span className="block truncate text-[11px] text-ink-soft">
           {balancer?.exposure} · layer {balancer?.layer} · {zones} fronts · {perSecond(rates?.rps ?? 0)}

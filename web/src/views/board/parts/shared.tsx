@@ -4,6 +4,7 @@ import { type CSSProperties } from "react";
 
 import type { BoardState, PlanDocument, Schemas } from "../../../api/client";
 import { amount, perSecond } from "../../../kit/format";
+import type { AddressMap } from "../../../plan/addresses";
 import { type Selection } from "../../../plan/selection";
 import { type BoardLayout, type Box, type ColumnPlace, type Folding } from "../geometry";
 
@@ -18,6 +19,7 @@ export interface BoardProps {
   onBreak: (selection: Selection) => void;
   folding: Folding;
   onFold: (region: string) => void;
+  addresses: AddressMap;
   /** The parts that a traced request passes. */
   lit: string[];
 }

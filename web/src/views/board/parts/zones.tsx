@@ -131,7 +131,7 @@ function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold,
   );
 }
 
-function Cell({ state, selection, onSelect, row, zone, isLost, folding }: PartProps & { row: RowPlace; zone: ColumnPlace; isLost: boolean }): ReactNode {
+function Cell({ state, selection, onSelect, row, zone, isLost, folding, addresses }: PartProps & { row: RowPlace; zone: ColumnPlace; isLost: boolean }): ReactNode {
   const { group } = row;
   const cell = (zone.folded ? state.region_cells : state.cells).find((one) => one.group === group && one.zone === zone.name);
   if (!cell) return <span className="pl-1 text-line-strong">—</span>;
@@ -146,6 +146,7 @@ function Cell({ state, selection, onSelect, row, zone, isLost, folding }: PartPr
             key={berth.target}
             berth={berth}
             lost={isLost}
+            address={addresses.get(berth.target)?.[0]}
             selected={isSelected(selection, "berth", `${group}/${berth.target}`)}
             onSelect={() => onSelect({ kind: "berth", name: `${group}/${berth.target}` })}
           />
@@ -160,7 +161,7 @@ function Cell({ state, selection, onSelect, row, zone, isLost, folding }: PartPr
 function FoldedCell({ cell, roomy, onSelect }: { cell: Schemas["CellState"]; roomy: boolean; onSelect: () => void }) {
   const share = cell.targets > 0 ? cell.in_use / cell.targets : 0;
   const wrong = cell.unnoticed > 0;
-  const words = `${cell.in_use}/${cell.targets} · ${percent(cell.peak_utilisation)}${wrong ? ` · ${cell.unnoticed} unnoticed` : ""}`;
+  const words = `${cell.in_use}/${cell.targets} · ${percent(cell.peak_utilisation)}${wrong ? ` · ${cell.unnoticed} ${cell.unproven === cell.unnoticed ? "not yet proven" : "unnoticed"}` : ""}`;
   return (
     <button type="button" className="block w-full text-left" title={`${cell.group} in ${cell.zone}: ${words}`} onClick={onSelect}>
       <span className={`block truncate text-[11px] leading-tight ${wrong ? "font-semibold text-vermilion-text" : ""}`}>{words}</span>
@@ -173,6 +174,13 @@ function FoldedCell({ cell, roomy, onSelect }: { cell: Schemas["CellState"]; roo
 }
 
 function CellCaption({ cell }: { cell: Schemas["CellState"] }) {
+  if (cell.unproven > 0 && cell.unproven === cell.unnoticed) {
+    return (
+      <span className="mt-0.5 block truncate pl-0.5 text-[11px] font-semibold text-ochre-text">
+        {cell.unproven} of {cell.targets} not yet proven
+      </span>
+    );
+  }
   if (cell.unnoticed > 0) {
     const right = cell.targets - cell.unnoticed;
     return (

@@ -1,0 +1,43 @@
+/** In which sheet the objects of a kind stand. */
+export const SHEET_OF: Partial<Record<string, string>> = {
+  region: "regions",
+  area: "areas",
+  network: "networks",
+  subnet: "subnets",
+  firewall: "firewalls",
+  fleet: "fleets",
+  instance: "machines",
+  probe: "probes",
+  target_group: "groups",
+  pool: "pools",
+  certificate: "certificates",
+  balancer: "balancers",
+  listener: "listeners",
+  name: "names",
+  client: "clients",
+  drill: "drills",
+};
+
+/** All sheets, in the order of the work. */
+export const SHEET_TITLES: Record<string, string> = {
+  regions: "Regions",
+  areas: "Areas",
+  networks: "Networks",
+  subnets: "Subnets",
+  firewalls: "Firewall rules",
+  fleets: "Fleets",
+  machines: "Machines",
+  probes: "Probes",
+  groups: "Target groups",
+  targets: "Targets",
+  pools: "Pools",
+  certificates: "Certificates",
+  balancers: "Balancers",
+  listeners: "Listeners",
+  rules: "Rules of listeners",
+  names: "Names",
+  answers: "Answers of names",
+  clients: "Clients",
+  calls: "Calls of clients",
+  drills: "Drills",
+};
