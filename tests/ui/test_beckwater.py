@@ -77,6 +77,14 @@ def paste(page, key, sheet, columns, objects, button):
     expect(page.get_by_test_id("paste-preview")).to_have_count(0)
 
 
+def remove_rows(page, key, sheet, count):
+    """Takes all rows out of a sheet."""
+    page.goto(f"/plans/{key}/sheets/{sheet}")
+    page.get_by_label("Choose all rows").check()
+    page.get_by_role("button", name=f"Delete {count}").click()
+    expect(page.get_by_test_id("row-count")).to_have_text("0 rows")
+
+
 def draw(drawing, kind, plan_list, words, proposed=()):
     """Renames what is proposed, adds what is missing, and makes each object what it is to be."""
     for before, after in proposed:
@@ -143,7 +151,10 @@ def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page,
         draw(drawing, "probe", plan["probes"], "probe", [("alive", "ready")])
         groups = [(f"app-{port}", name) for name, port in PORTS.items()]
         draw(drawing, "group", plan["target_groups"], "target group", groups)
-        draw(drawing, "pool", plan["pools"], "pool", [("all", "web")])
+        remove_rows(page, key, "rules", 6)
+        drawing.remove("pool:app-8090")
+        pools = zip((f"app-{port}" for port in PORTS.values()), ("web", "api", "web-coast"), strict=False)
+        draw(drawing, "pool", plan["pools"], "pool", list(pools))
         draw(drawing, "certificate", plan["certificates"], "certificate", [("public", "public")])
         draw_balancers(drawing, plan)
         draw(drawing, "name", plan["names"], "name", [("www.beckwater.example", "www.beckwater.example")])

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from scipy.stats import poisson
 
+from northgate.engine.formulas import first_meeting
 from northgate.engine.formulas.queues import erlang_b, erlang_c, mean_wait_s, queue_under, servers
 from tests.support.plans import changed, drill_of, fail, plan_data
 
@@ -108,3 +109,19 @@ def test_overload_takes_targets_out_through_their_probes():
     lost = {run.network.machines.names[int(run.network.pairs.machine[row.pair])] for row in run.blind}
     assert {"tiles-1", "tiles-2"} <= lost
     assert run.readings.failed_by_cause["overloaded"] > 0
+
+
+@pytest.mark.filterwarnings("error")
+@pytest.mark.parametrize(
+    ("off", "slope", "bend", "second"),
+    [
+        (-6.0, 2.0, 0.0, 3.0),
+        (-8.0, 0.0, 4.0, 2.0),
+        (6.0, -5.0, 2.0, 2.0),
+        (6.0, 1.0, 1.0, np.inf),
+        (-np.inf, 2.0, 0.0, np.inf),
+        (np.inf, 0.0, 0.0, np.inf),
+    ],
+)
+def test_a_bound_is_met_at_the_first_root_and_never_where_there_is_none(off, slope, bend, second):
+    assert first_meeting(np.array([off]), np.array([slope]), np.array([bend]))[0] == pytest.approx(second)

@@ -123,7 +123,7 @@ function Home({ draft }: { draft: Draft }) {
   return (
     <label className="grid min-h-7 grid-cols-[1fr_132px] items-center gap-x-2 py-px text-ink-soft">
       Balancer
-      <select className={BOX} value={draft.home} onChange={(event) => draft.takeHome(event.target.value)}>
+      <select aria-label="Balancer" className={BOX} value={draft.home} onChange={(event) => draft.takeHome(event.target.value)}>
         {balancers.map((one) => (
           <option key={one.name}>{one.name}</option>
         ))}
