@@ -13,6 +13,8 @@ export interface FormContext {
   error: Error | null;
   /** The place of the last edit that was refused. */
   refused: string | undefined;
+  /** The second under the cursor, where there is one: what is new comes then. */
+  at?: number | undefined;
 }
 
 /** How fields within fields are drawn: the form's own components, handed down so that no field has to know them all. */

@@ -27,6 +27,18 @@ describe("what is new", () => {
     expect(fitting(document, "/pools/1/tiers/-", { groups: { tiles: 1 } })).toEqual({ groups: { tiles: 1 } });
   });
 
+  it("is a step at the cursor: what is lost by then comes back", () => {
+    const lost = { at_s: 60, fail: { zone: "fells-1" } };
+    const steps = (...all: object[]) => documentOf({ drills: [{ lasts_s: 300, steps: all }] });
+    const made = { at_s: 0, fail: { zone: "fells-2" } };
+    expect(fitting(steps(), "/drills/0/steps/-", made, 30.4)).toEqual({ at_s: 30, fail: { zone: "fells-2" } });
+    expect(fitting(steps(lost), "/drills/0/steps/-", made, 90)).toEqual({ at_s: 90, restore: { zone: "fells-1" } });
+    expect(fitting(steps(lost), "/drills/0/steps/-", made)).toEqual({ at_s: 120, restore: { zone: "fells-1" } });
+    expect(fitting(steps(lost), "/drills/0/steps/-", made, 30)).toMatchObject({ at_s: 30, fail: { zone: "fells-2" } });
+    expect(fitting(steps(lost, { at_s: 100, restore: { zone: "fells-1" } }), "/drills/0/steps/-", made, 200)).toMatchObject({ at_s: 200, fail: { zone: "fells-2" } });
+    expect(fitting(steps({ at_s: 290, surge: {} }), "/drills/0/steps/-", made)).toMatchObject({ at_s: 300 });
+  });
+
   it("stays as it is elsewhere", () => {
     expect(fitting(documentOf({}), "/probes/-", { name: "new" })).toEqual({ name: "new" });
   });

@@ -3,20 +3,21 @@
 import type { PlanDocument, Schemas } from "../api/client";
 import { valueAt } from "../plan/names";
 
-type Fit = (document: PlanDocument, parent: string, made: object) => object;
+type Fit = (document: PlanDocument, parent: string, made: object, at: number | undefined) => object;
 
 /** Where something new is put, and how it is made to fit there. */
 const FITS: [RegExp, Fit][] = [
   [/^(\/fleets\/\d+)\/scale$/, scaleOf],
   [/^(\/networks\/\d+)\/subnets\/-$/, subnetOf],
   [/^(\/pools\/\d+)\/tiers\/-$/, tierOf],
+  [/^(\/drills\/\d+)\/steps\/-$/, stepOf],
 ];
 
-/** A new value for a place, as it most likely is there. */
-export function fitting(document: PlanDocument, path: string, made: unknown): unknown {
+/** A new value for a place, as it most likely is there; `at` is the second under the cursor. */
+export function fitting(document: PlanDocument, path: string, made: unknown, at?: number): unknown {
   for (const [place, fit] of FITS) {
     const parent = place.exec(path)?.[1];
-    if (parent !== undefined && typeof made === "object" && made !== null) return fit(document, parent, made);
+    if (parent !== undefined && typeof made === "object" && made !== null) return fit(document, parent, made, at);
   }
   return made;
 }
@@ -47,6 +48,16 @@ function rangeOf(cidr: string): { first: number; last: number } | undefined {
 
 function dotted(address: number): string {
   return [24, 16, 8, 0].map((bits) => Math.floor(address / 2 ** bits) % 256).join(".");
+}
+
+/** A step at the cursor, else after those that there are: what is lost by then comes back, or else a zone in which something stands is lost. */
+function stepOf(document: PlanDocument, parent: string, made: object, at: number | undefined): object {
+  const { steps, lasts_s } = valueAt(document, parent) as Pick<Schemas["Drill"], "steps" | "lasts_s">;
+  const last = [...steps].sort((a, b) => a.at_s - b.at_s).at(-1);
+  const at_s = Math.round(at ?? Math.min((last?.at_s ?? 0) + 60, lasts_s));
+  const still = steps.filter((one) => one.fail && one.at_s <= at_s && !steps.some((other) => other.at_s > one.at_s && other.at_s <= at_s && JSON.stringify(other.restore) === JSON.stringify(one.fail))).at(-1);
+  if (still) return { at_s, restore: still.fail };
+  return { ...made, at_s };
 }
 
 /** A group that the pool does not have yet. */

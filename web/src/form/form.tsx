@@ -63,9 +63,9 @@ function FieldRow({ name, info, value, path, choices, schema, parent }: RowProps
   const wide = ["list", "map", "object"].includes(info.field.kind) && !isTextList(info.field);
   const heading = choices.length > 0 ? <Alternatives name={name} options={choices} schema={schema} parent={parent} /> : <label htmlFor={id} className="text-ink-soft">{label(name, property)}</label>;
   return (
-    <div data-path={path} className={wide ? "mt-2 border-l-2 border-line pl-2.5" : "grid min-h-7 grid-cols-[1fr_132px] items-center gap-x-2 py-px"}>
+    <div data-path={path} className={wide ? "mt-2 border-l-2 border-line pl-2.5" : "grid min-h-7 grid-cols-[minmax(72px,1fr)_minmax(0,132px)] items-center gap-x-2 py-px"}>
       {wide ? <p className="mb-0.5 font-medium">{heading}</p> : heading}
-      <FieldValue id={id} name={name} spoken={choices.length > 0 ? label(name, property) : undefined} unit={unit(property)} info={info} value={value} path={path} />
+      <FieldValue id={id} name={name} spoken={choices.length > 0 ? label(name, property) : undefined} unit={unit(property)} info={choices.length > 0 ? { ...info, nullable: false } : info} value={value} path={path} />
       {problem && (
         <div className="col-span-2 text-[12px] text-vermilion-text" role="alert">
           {problem}
@@ -114,7 +114,7 @@ function Alternatives({ name, options, schema, parent }: { name: string; options
     ]);
   };
   return (
-    <select aria-label="kind" className={`${BOX} w-auto font-medium`} value={name} onChange={(event) => change(event.target.value)}>
+    <select aria-label="kind" className={`${BOX} font-medium`} value={name} onChange={(event) => change(event.target.value)}>
       {options.map((option) => (
         <option key={option.name} value={option.name}>
           {label(option.name, schema.properties?.[option.name])}

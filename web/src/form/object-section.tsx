@@ -18,12 +18,14 @@ interface ObjectSectionProps {
   /** Edits a part of the object, such as `/listeners/0`, with this definition. */
   inside?: { path: string; definition: string };
   leaveOut?: string[];
+  /** The second under the cursor, where there is one. */
+  at?: number | undefined;
   onRenamed?: (name: string) => void;
   onDeleted?: () => void;
 }
 
 /** An object's settings, edited in place: its name, its fields, and how it is deleted. */
-export function ObjectSection({ planKey, document, kind, name, title, inside, leaveOut = [], onRenamed, onDeleted }: ObjectSectionProps) {
+export function ObjectSection({ planKey, document, kind, name, title, inside, leaveOut = [], at, onRenamed, onDeleted }: ObjectSectionProps) {
   const schema = useSchema();
   const { edit } = useEdit(planKey);
   const [sent, setSent] = useState<string>();
@@ -50,6 +52,7 @@ export function ObjectSection({ planKey, document, kind, name, title, inside, le
         send={send}
         error={edit.error}
         refused={edit.isError ? sent : undefined}
+        at={at}
       />
       {!inside && onDeleted && <NameAndEnd planKey={planKey} name={name} prepare={askingFor(planKey, kind, name)} onRenamed={onRenamed} onDeleted={onDeleted} />}
       {listed && onDeleted && <NameAndEnd planKey={planKey} name={nameOf(value) ?? ""} prepare={standingAt(path)} onRenamed={onRenamed} onDeleted={onDeleted} />}

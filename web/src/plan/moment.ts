@@ -2,14 +2,14 @@ import { useMemo } from "react";
 
 import type { BoardState, DrillAnswer, PlanDocument, WhatIfAnswer } from "../api/client";
 import { useDrill, useDrillState, usePlan, useStateNow, useWhatIf, type Asked } from "./queries";
-import { halves, lostName, partOf, type Selection } from "./selection";
+import { addedWords, halves, lossWords, partOf, type Selection } from "./selection";
 import { useView, type Moment } from "./view";
 
 /** Which of them one looks at: now, a second of a drill, a loss or an addition over time, something that is being added. */
 export type Looking =
   | { mode: "now" }
   | { mode: "drill"; drill: DrillAnswer; at: number }
-  | { mode: "what-if"; names: string[]; change: "lost" | "added"; moment: Moment; answer: WhatIfAnswer }
+  | { mode: "what-if"; words: string; change: "lost" | "added"; moment: Moment; answer: WhatIfAnswer }
   | { mode: "adding"; words: string };
 
 export interface Shown {
@@ -69,7 +69,7 @@ export function useShown(): Shown {
 
   if (asking && whatIf.data) {
     const moment = search.moment ?? "at_once";
-    const looking: Looking = { mode: "what-if", names: lost.map(lostName), change: search.as ?? "lost", moment, answer: whatIf.data };
+    const looking: Looking = { mode: "what-if", words: search.as === "added" ? addedWords(lost) : lossWords(lost), change: search.as ?? "lost", moment, answer: whatIf.data };
     return { ...common, state: whatIf.data[moment], looking };
   }
   if (!asking && search.at !== undefined && drill.data) {

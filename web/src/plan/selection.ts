@@ -7,12 +7,21 @@ export const OUTSIDE = "outside";
 /** Parts of the board that are no object of their own. */
 const BOARD_KINDS = ["listener", "front", "zone", "berth"] as const;
 
+/** What can be broken otherwise than by taking it away as a whole. */
+const FAULT_KINDS = ["crash", "slow", "page", "link"] as const;
+
 /** What can be selected: the parts of the board, and every kind of object. */
 export type Kind = (typeof BOARD_KINDS)[number] | ObjectKind;
 
 export interface Selection {
   kind: Kind;
   /** `fells-2`; for parts of parts with a slash: `tiles/tiles-8`, `fells-front/fells-1`. */
+  name: string;
+}
+
+/** What is broken in a "what if": a part that could be selected, or something of it: `crash:tiles-1`, `page:tiles-1/ready`, `link:fells-1/fells-2`. */
+export interface Fault {
+  kind: Kind | (typeof FAULT_KINDS)[number];
   name: string;
 }
 
@@ -27,7 +36,14 @@ export function parseSelection(text: string | undefined): Selection | undefined 
   return KINDS.includes(kind) && name ? { kind: kind as Kind, name } : undefined;
 }
 
-export function formatSelection(selection: Selection): string {
+/** Reads what is broken, as it stands in the address bar. */
+export function parseFault(text: string | undefined): Fault | undefined {
+  const [kind = "", name = ""] = text?.split(/:(.*)/s) ?? [];
+  const fault = FAULT_KINDS.find((one) => one === kind);
+  return fault && name ? { kind: fault, name } : parseSelection(text);
+}
+
+export function formatSelection(selection: Fault): string {
   return `${selection.kind}:${selection.name}`;
 }
 
@@ -37,8 +53,11 @@ export function halves(name: string): [string, string] {
   return slash < 0 ? [name, ""] : [name.slice(0, slash), name.slice(slash + 1)];
 }
 
+/** How many times slower what is slow becomes. */
+export const SLOWER = 10;
+
 /** The part of the plan that breaking a selection loses; undefined where there is nothing to break. */
-export function partOf(selection: Selection): Part | undefined {
+export function partOf(selection: Fault): Part | undefined {
   const [first, second] = halves(selection.name);
   switch (selection.kind) {
     case "zone":
@@ -51,6 +70,14 @@ export function partOf(selection: Selection): Part | undefined {
       return machineOrEnd(second);
     case "front":
       return { front: { balancer: first, zone: second } };
+    case "crash":
+      return { process: selection.name };
+    case "slow":
+      return { slow: selection.name, factor: SLOWER };
+    case "page":
+      return { page: `/${second}`, instance: first, status: 503 };
+    case "link":
+      return { link: [first, second] };
     default:
       return undefined;
   }
@@ -63,8 +90,26 @@ function machineOrEnd(name: string): Part {
 }
 
 /** How a lost selection is called in a sentence. */
-export function lostName(selection: Selection): string {
+export function lostName(selection: Fault): string {
   const [first, second] = halves(selection.name);
   if (selection.kind === "berth") return second;
   return selection.kind === "front" ? `the ${second} front of ${first}` : selection.name;
+}
+
+/** What is broken, as a sentence goes on after "what if": `fells-1 and fells-2 were lost`, `tiles-1 were 10 times slower`. */
+export function lossWords(faults: Fault[]): string {
+  const whole = faults.filter((one) => !FAULT_KINDS.some((kind) => kind === one.kind)).map(lostName);
+  const others = faults.flatMap((one) => {
+    const [first, second] = halves(one.name);
+    if (one.kind === "crash") return [`the process of ${one.name} crashed`];
+    if (one.kind === "slow") return [`${one.name} were ${SLOWER} times slower`];
+    if (one.kind === "page") return [`page /${second} of ${first} answered 503`];
+    return one.kind === "link" ? [`the link from ${first} to ${second} were cut`] : [];
+  });
+  return [...(whole.length > 0 ? [`${whole.join(" and ")} were lost`] : []), ...others].join(" and ");
+}
+
+/** What comes only now, as a sentence goes on after "as if". */
+export function addedWords(parts: Fault[]): string {
+  return `${parts.map(lostName).join(" and ")} ${parts.length === 1 ? "was" : "were"} added now`;
 }

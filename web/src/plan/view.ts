@@ -1,7 +1,7 @@
 import { getRouteApi } from "@tanstack/react-router";
 import { useCallback, useMemo } from "react";
 
-import { formatSelection, parseSelection, type Selection } from "./selection";
+import { formatSelection, parseFault, parseSelection, type Fault, type Selection } from "./selection";
 
 export const MOMENTS = ["at_once", "noticed", "settled"] as const;
 export type Moment = (typeof MOMENTS)[number];
@@ -60,7 +60,7 @@ export function useView() {
   );
   const selection = useMemo(() => parseSelection(search.select), [search.select]);
   const lost = useMemo(
-    () => (search.lost?.split(",") ?? []).map(parseSelection).filter((one) => one !== undefined),
+    () => (search.lost?.split(",") ?? []).map(parseFault).filter((one) => one !== undefined),
     [search.lost],
   );
   const select = useCallback(
@@ -69,7 +69,7 @@ export function useView() {
   );
   /** Breaks a part, or brings it back when it is broken; the board then shows "what if". */
   const toggleLost = useCallback(
-    (one: Selection) => {
+    (one: Fault) => {
       performance.mark("what-if-asked");
       const text = formatSelection(one);
       const left = lost.map(formatSelection);

@@ -11,9 +11,9 @@ import { TextListField } from "./text";
 
 export function ListField({ value, path, info }: ValueProps) {
   const field = info.field as Extract<Field, { kind: "list" }>;
-  const { send, root, document, Fields } = useForm();
+  const { send, root, document, at, Fields } = useForm();
   const items = Array.isArray(value) ? value : [];
-  const add = () => send([adding(`${path}/-`, fitting(document, `${path}/-`, blankItem(root, field.schema, items, (kind) => namesFor(document, kind))))]);
+  const add = () => send([adding(`${path}/-`, fitting(document, `${path}/-`, blankItem(root, field.schema, items, (kind) => namesFor(document, kind)), at))]);
   return (
     <ol className="space-y-1.5">
       {items.map((item, index) => (

@@ -112,8 +112,7 @@ function WhatIf({ looking, onMoment }: { looking: Extract<Looking, { mode: "what
       <p className="flex min-w-32 items-center gap-2">
         <HelpCircle size={15} className="shrink-0" aria-hidden="true" />
         <span className="truncate">
-          {looking.change === "lost" ? "What if " : "As if "}
-          <b className="font-semibold">{looking.names.join(" and ")}</b> {looking.change === "lost" ? "were lost" : looking.names.length === 1 ? "was added now" : "were added now"}
+          {looking.change === "lost" ? "What if" : "As if"} <b className="font-semibold">{looking.words}</b>
         </span>
       </p>
       <RadioGroup.Root
@@ -134,7 +133,7 @@ function WhatIf({ looking, onMoment }: { looking: Extract<Looking, { mode: "what
         ))}
       </RadioGroup.Root>
       <span className={`truncate text-[12px] ${answer.failed_until_noticed > 0 ? "text-vermilion-text" : "text-ink-soft"}`} data-testid="what-if-failed" title={`${amount(answer.failed_until_noticed)} requests fail until everybody has noticed`}>
-        {amount(answer.failed_until_noticed)} fail until noticed
+        {amount(answer.failed_until_noticed)} fail until {WORDS[looking.change].noticed}
       </span>
     </>
   );

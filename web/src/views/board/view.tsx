@@ -6,7 +6,7 @@ import { onButton, useKey } from "../../kit/keys";
 import { expandedGroup, isSmall, useShown, type Looking, type Shown } from "../../plan/moment";
 import { addressMap, NO_ADDRESSES } from "../../plan/addresses";
 import { useConsequences, useIndex, useSchema, useStrips, useZoneLosses } from "../../plan/queries";
-import { formatSelection, halves, parseSelection, partOf, type Selection } from "../../plan/selection";
+import { formatSelection, halves, parseSelection, partOf, type Fault, type Selection } from "../../plan/selection";
 import { useView } from "../../plan/view";
 import { nextEvent, Timeline } from "../../timeline/timeline";
 import { Banner } from "./banner";
@@ -72,7 +72,7 @@ export function BoardView() {
   const inspector: InspectorProps = {
     planKey: key, asked, losses: losses.data ?? [], onLosses: small || lossesWanted ? undefined : () => setLossesWanted(true),
     document, state: state ?? EMPTY_STATE, looking, selection, lost: selectedIsLost, consequences: consequences.data ?? [],
-    onBreak: toggleLost, onSelect: select, addresses,
+    onBreak: toggleLost, broken: lost, onSelect: select, addresses,
     onAsIfAdded: (one) => change({ lost: formatSelection(one), as: "added", moment: "at_once", at: undefined }, false),
   };
   const picture = ({ side, ...other }: Pictured) => (
@@ -231,7 +231,7 @@ interface Keys {
   selection: Selection | undefined;
   goTo: (second: number) => void;
   backToNow: () => void;
-  toggleLost: (selection: Selection) => void;
+  toggleLost: (fault: Fault) => void;
   traceHere: (selection: Selection) => void;
   play: () => void;
 }

@@ -27,7 +27,10 @@ export interface ChartsProps {
   at: number | undefined;
   /** Whether truth and belief have been worked out yet. */
   known: boolean;
+  chosen: number | undefined;
   onMove: (step: number, at: number) => void;
+  onChoose: (step: number | undefined) => void;
+  onRemove: (step: number) => void;
   /** Somebody looks at a row with the keyboard. */
   onRow: (name: string) => void;
 }

@@ -70,7 +70,8 @@ export function StripPair({ strip, axis, drill, y }: { strip: Strip; axis: TimeA
         }),
       )}
       {lastOfEach(rows).map((row, index, all) => {
-        const start = axis.x(row.true_at_s + row.blind_s) + 5;
+        // Beside the marks of the earliest and the latest, never beneath them.
+        const start = axis.x(row.true_at_s + Math.max(row.blind_s, row.latest_s ?? 0)) + 5;
         const next = all[index + 1];
         const words = blindWords(row, axis.x(next?.true_at_s ?? drill.lasts_s) - start);
         return (

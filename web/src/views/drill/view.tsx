@@ -1,15 +1,17 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { getRouteApi, Link } from "@tanstack/react-router";
-import { Pause, Play, Plus, StepBack, StepForward, Wrench } from "lucide-react";
+import { Pause, Play, Plus, StepBack, StepForward, Trash2, Wrench } from "lucide-react";
 import { useMemo, useState, type PointerEvent } from "react";
 
 import type { DrillAnswer, FoldedStrip, PlanDocument, Schemas, Strip } from "../../api/client";
 import { Trouble } from "../../plan/trouble";
 import { amount, clock, percent, seconds, span } from "../../kit/format";
+import { ObjectSection } from "../../form/object-section";
+import { Copyable } from "../../kit/copyable";
 import { Button, IconButton } from "../../kit/parts";
 import { onButton, useKey } from "../../kit/keys";
 import { useWidth } from "../../kit/use-width";
-import { setting, useEdit, type Operation } from "../../plan/edit";
+import { removing, setting, useEdit, type Operation } from "../../plan/edit";
 import { useDrill, useFoldedStrips, useLevers, usePhases, usePlan, useProgress, useStrips, answerKey, type Asked } from "../../plan/queries";
 import { busySeconds, timeAxis } from "../../timeline/axis";
 import { Cursor, nextEvent, usePlaying } from "../../timeline/timeline";
@@ -33,13 +35,25 @@ export function DrillView() {
   const name = known ? search.drill : document?.drills[0]?.name;
   const drill = useDrill(asked, name, true);
   const strips = useStrips(asked, name, undefined, drill.data !== undefined, true);
-  const change = (changes: { drill?: string; at?: number | undefined }) => void navigate({ search: (before) => ({ ...before, ...changes }), replace: changes.drill === undefined });
+  const change = (changes: { drill?: string | undefined; at?: number | undefined }) => void navigate({ search: (before) => ({ ...before, ...changes }), replace: changes.drill === undefined });
   const error = plan.error ?? drill.error;
   if (error) return <main className="flex-1 overflow-y-auto"><Trouble error={error} document={document} /></main>;
   if (!document) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
-  if (name === undefined) return <p className="p-8 text-ink-soft">The plan has no drill yet: press <kbd>a</kbd> and choose “drill”.</p>;
+  if (name === undefined) return <NoDrill planKey={key} />;
   if (!drill.data) return <Running asked={asked} name={name} lasts={document.drills.find((one) => one.name === name)?.lasts_s ?? 900} running={drill.isFetching} onAgain={() => void drill.refetch()} />;
   return <Drilled key={name} name={name} planKey={key} asked={asked} document={document} drill={drill.data} strips={strips.data ?? []} known={strips.data !== undefined} at={search.at} onAt={(at) => change({ at })} onDrill={(one) => change({ drill: one, at: undefined })} />;
+}
+
+function NoDrill({ planKey }: { planKey: string }) {
+  return (
+    <main className="flex flex-col items-start gap-3 p-8">
+      <h1 className="text-xl font-semibold">No drill yet</h1>
+      <p className="max-w-prose text-ink-soft">A drill loses parts of the plan at certain seconds and brings them back: second by second you see what fails, who notices when, and whether it holds what you expect.</p>
+      <Link to="/plans/$key/board" params={{ key: planKey }} search={{ add: "drill" }} className="rounded border border-north bg-north px-2 py-0.5 font-medium text-panel">
+        Add a drill
+      </Link>
+    </main>
+  );
 }
 
 /** How far the drill has been run, while that takes its time; it can be stopped, and begun again. */
@@ -71,7 +85,7 @@ interface DrilledProps {
   known: boolean;
   at: number | undefined;
   onAt: (second: number) => void;
-  onDrill: (name: string) => void;
+  onDrill: (name: string | undefined) => void;
 }
 
 function Drilled(props: DrilledProps) {
@@ -95,24 +109,32 @@ function Drilled(props: DrilledProps) {
     const row = rowAt(rows, event.clientY - box.top);
     if (row) setLook({ row: row.name, second: Math.round(axis.second(event.clientX - box.left)) });
   };
+  const [step, setStep] = useState<number>();
+  const place = drillPlace(document, name);
+  const remove = (one: number) => {
+    setStep(undefined);
+    if (place !== undefined) edit.mutate([removing(`${place}/steps/${one}`)]);
+  };
   usePlaying({ playing, at, drill, onAt, onPlay: setPlaying });
   useEventKeys(drill, at, onAt, () => setPlaying((on) => !on));
   return (
     <div className="flex min-h-0 flex-1">
-      <aside className="flex w-[264px] shrink-0 flex-col overflow-y-auto border-r border-line-strong bg-panel px-4 pt-3 pb-6" aria-label="Outcome">
+      <aside className="flex w-[264px] shrink-0 flex-col overflow-y-auto border-r border-line-strong bg-panel px-4 pt-3 pb-6 *:shrink-0" aria-label="Outcome">
         <select aria-label="Drill" className="min-h-8 rounded border border-line-strong bg-panel px-1 text-[15px] font-semibold" value={drill.name} onChange={(event) => onDrill(event.target.value)}>
           {document.drills.map((one) => (
             <option key={one.name} value={one.name}>{one.title || one.name}</option>
           ))}
         </select>
         <Phases document={document} drill={drill} onChange={(patch) => edit.mutate(patch)} />
+        {step !== undefined && <StepSection planKey={planKey} document={document} drill={name} step={step} onRemove={remove} onClose={() => setStep(undefined)} />}
         <Expectations drill={drill} />
         <Levers planKey={planKey} asked={asked} drill={drill} />
         <Events drill={drill} at={at} onAt={onAt} />
+        <ScriptSection planKey={planKey} document={document} drill={name} at={at} onRenamed={onDrill} onDeleted={() => onDrill(undefined)} />
       </aside>
       <div className="flex min-w-0 flex-1 flex-col">
         <header className="flex shrink-0 items-center gap-3 border-b border-line px-4 py-2">
-          <p className="min-w-0 flex-1 font-semibold" data-testid="summary">{drill.summary}</p>
+          <p className="min-w-0 flex-1 font-semibold [text-wrap:pretty]" data-testid="summary">{drill.summary}</p>
           <span className="flex shrink-0 items-center gap-0.5">
             <IconButton quiet label="Event before (,)" onClick={() => onAt(drill.series.t_s[nextEvent(drill.series.t_s, at ?? 0, -1)] ?? 0)}><StepBack size={15} /></IconButton>
             <IconButton quiet label={playing ? "Pause (space)" : "Play (space)"} onClick={() => setPlaying(!playing)}>{playing ? <Pause size={15} /> : <Play size={15} />}</IconButton>
@@ -129,7 +151,7 @@ function Drilled(props: DrilledProps) {
           <div ref={frame} className="relative" onPointerMove={lookAt} onPointerLeave={() => setLook({ row: look.row })}>
             {width > 0 && (
               <>
-                <Charts {...layout} known={props.known} at={at} onRow={(row) => setLook({ row })} onMove={(step, second) => edit.mutate(movingStep(document, drill.name, step, second))} />
+                <Charts {...layout} known={props.known} at={at} onRow={(row) => setLook({ row })} chosen={step} onChoose={setStep} onMove={(one, second) => edit.mutate(movingStep(document, drill.name, one, second))} onRemove={remove} />
                 <CursorBeneathFlags axis={axis} drill={drill} at={at} onAt={onAt} />
               </>
             )}
@@ -148,6 +170,36 @@ function Drilled(props: DrilledProps) {
         )}
       </div>
     </div>
+  );
+}
+
+/** The step whose flag is open: its fields, to be changed where they are seen. */
+function StepSection({ planKey, document, drill, step, onRemove, onClose }: { planKey: string; document: PlanDocument; drill: string; step: number; onRemove: (step: number) => void; onClose: () => void }) {
+  const found = document.drills.find((one) => one.name === drill)?.steps[step];
+  if (!found) return null;
+  return (
+    <section className="mt-3 rounded border border-north bg-paper px-2.5 pt-2 pb-2.5" aria-label="Step" data-testid="step">
+      <ObjectSection key={step} planKey={planKey} document={document} kind="drill" name={drill} title={`Step at ${clock(found.at_s)}`} inside={{ path: `/steps/${step}`, definition: "Step" }} />
+      <span className="mt-2 flex gap-2">
+        <Button tone="danger" className="text-[12px]" onClick={() => onRemove(step)}>
+          <Trash2 size={12} aria-hidden="true" /> Take it out
+        </Button>
+        <Button className="text-[12px]" onClick={onClose}>Done</Button>
+      </span>
+    </section>
+  );
+}
+
+/** The whole script with what is expected of the drill, folded away: the flags say most of it. */
+function ScriptSection({ planKey, document, drill, at, onRenamed, onDeleted }: { planKey: string; document: PlanDocument; drill: string; at: number | undefined; onRenamed: (name: string) => void; onDeleted: () => void }) {
+  return (
+    <details className="mt-5">
+      <summary className="min-h-6 cursor-pointer font-semibold">Script and expectations</summary>
+      <ObjectSection key={drill} planKey={planKey} document={document} kind="drill" name={drill} title="" leaveOut={["phases"]} at={at} onRenamed={onRenamed} onDeleted={onDeleted} />
+      <p className="mt-3 text-[12px] text-ink-soft">
+        The same on the command line: <Copyable text={`northgate drill ${planKey}.plan.yaml ${drill}`} />
+      </p>
+    </details>
   );
 }
 
@@ -273,7 +325,7 @@ const TONES: Record<string, string> = { fail: "bg-vermilion", cascade: "bg-vermi
 
 function Events({ drill, at, onAt }: { drill: DrillAnswer; at: number | undefined; onAt: (second: number) => void }) {
   return (
-    <section className="mt-4 min-h-0" aria-label="What happened">
+    <section className="mt-4" aria-label="What happened">
       <h2 className="mb-1.5 font-semibold">What happened</h2>
       <ol className="space-y-0.5">
         {happenings(drill.events).map((event, index) => (

@@ -3,7 +3,7 @@ import type { KeyboardEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { counted, percent } from "../../kit/format";
 import { zoneTone } from "../../timeline/stack";
-import { countsByZone } from "./candidates";
+import { answersByArea, countsByZone } from "./candidates";
 
 interface BeadsProps {
   trace: Schemas["TraceAnswer"];
@@ -12,10 +12,12 @@ interface BeadsProps {
   /** Which of them is shown above, counted from 1. */
   shown: number;
   onShow: (number: number) => void;
+  /** The areas, where they take turns. */
+  areas: string[] | undefined;
 }
 
 /** The answers of many requests as a row of beads, with their counts against what was to be expected. */
-export function Beads({ trace, zones, words, shown, onShow }: BeadsProps) {
+export function Beads({ trace, zones, words, shown, onShow, areas }: BeadsProps) {
   const sent = trace.sequence.length;
   const failed = trace.sequence.filter((place) => trace.expected[place]?.error !== null).length;
   const expectedFailing = trace.expected.reduce((sum, one) => sum + (one.error === null ? 0 : one.expected_share), 0);
@@ -47,6 +49,19 @@ export function Beads({ trace, zones, words, shown, onShow }: BeadsProps) {
           </div>
         ))}
       </dl>
+      {areas && areas.length > 0 && (
+        <table className="mt-3 text-left text-[12px]" data-testid="by-area">
+          <caption className="pb-1 text-left font-semibold">Who got what</caption>
+          <tbody>
+            {answersByArea(trace, areas).map(({ area, answers }) => (
+              <tr key={area} className="border-t border-dotted border-line align-baseline">
+                <th scope="row" className="py-0.5 pr-6 font-medium">{area}</th>
+                <td>{answers.map((one) => `${one.answer}${one.zone ? ` in ${one.zone}` : ""}${one.error ? ` ${one.error.replaceAll("_", " ")}` : ""}${one.count > 1 ? ` ${one.count} times` : ""}`).join(", ") || "nothing yet"}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
       <details className="mt-3 text-[12px]">
         <summary className="cursor-pointer font-medium text-north">{counted(trace.expected.length, "answer")} one by one</summary>
         <table className="mt-1 text-left" data-testid="answers">

@@ -82,3 +82,18 @@ export function litParts(trace: Schemas["TraceAnswer"], client: string | undefin
   const shown = links.filter((link) => /^(name|front|berth):/.test(link));
   return [...(client ? [`client:${client}`] : []), ...shown.filter((link, index) => link !== shown[index - 1])];
 }
+
+/** Which answers each area got, when areas take turns: the answers in the order in which they first came, with how often. */
+export function answersByArea(trace: Pick<Schemas["TraceAnswer"], "sequence" | "expected">, areas: readonly string[]): { area: string; answers: { answer: string; zone: string | null; error: string | null; count: number }[] }[] {
+  return areas.map((area, place) => {
+    const answers = new Map<number, number>();
+    for (const [number, one] of trace.sequence.entries()) if (number % areas.length === place) answers.set(one, (answers.get(one) ?? 0) + 1);
+    return {
+      area,
+      answers: [...answers].flatMap(([one, count]) => {
+        const found = trace.expected[one];
+        return found ? [{ answer: found.answer, zone: found.zone, error: found.error, count }] : [];
+      }),
+    };
+  });
+}

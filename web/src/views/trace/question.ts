@@ -12,7 +12,7 @@ export const VARY_WORDS: Record<Vary, string> = {
   area: "every area in turn",
 };
 
-export const TIMES = [1, 10, 100, 1000] as const;
+export const TIMES = [1, 10, 20, 100, 1000] as const;
 
 /** What the address bar says of a trace. */
 export interface TraceSearch {
@@ -97,4 +97,25 @@ export function questionFor(search: TraceSearch): Schemas["TraceQuestion"] | und
     vary: search.vary ?? "connection",
     show: Math.max(Math.min(search.show ?? 1, search.times ?? 1) - 1, 0),
   };
+}
+
+/** The command that asks the same of the plan's file. */
+export function commandFor(search: TraceSearch, plan: string): string {
+  const quoted = (text: string) => (/^[\w@%+=:,./-]+$/.test(text) ? text : `'${text.replaceAll("'", `'\\''`)}'`);
+  const options: [string, string | number | undefined][] = search.probe
+    ? [["probe", search.probe], ["front", search.front]]
+    : [
+        ["client", search.client],
+        ["source", search.source],
+        ["area", search.area],
+        ["url", search.url],
+        ["method", search.method === "GET" ? undefined : search.method],
+        ...Object.entries(headersIn(search.headers)).map(([name, value]): [string, string] => ["header", `${name}: ${value}`]),
+        ["session", search.session],
+        ["times", search.times],
+        ["vary", search.times === undefined ? undefined : search.vary],
+      ];
+  const at = search.drill && search.at !== undefined ? `${search.drill}@${search.at}` : undefined;
+  const given = [...options, ["at", at] as const].filter(([, value]) => value !== undefined);
+  return ["northgate trace", `${plan}.plan.yaml`, ...given.map(([name, value]) => `--${name} ${quoted(String(value))}`)].join(" ");
 }

@@ -1,8 +1,8 @@
 import { describe, expect, it } from "vitest";
 
 import type { PlanDocument, Schemas } from "../../api/client";
-import { candidateRows, countsByZone, failedBefore, isWrong, litParts, namesTogether, type Candidate } from "./candidates";
-import { filledIn, headersIn, questionFor, readTraceSearch } from "./question";
+import { answersByArea, candidateRows, countsByZone, failedBefore, isWrong, litParts, namesTogether, type Candidate } from "./candidates";
+import { commandFor, filledIn, headersIn, questionFor, readTraceSearch } from "./question";
 
 function candidate(name: string, more: Partial<Candidate> = {}): Candidate {
   return { name, zone: "fells-1", chosen: false, share: 0.1, excluded: null, truth: "answers", belief: "in use", note: null, ...more };
@@ -55,6 +55,15 @@ describe("answers of many requests", () => {
     ]);
   });
 
+  it("are told by area when areas take turns", () => {
+    const row = (answer: string, zone: string) => ({ answer, zone, error: null, cause: null, count: 0, expected_share: 0 });
+    const expected = [row("t-1", "fells-1"), row("c-1", "coast-1")];
+    expect(answersByArea({ expected, sequence: [0, 1, 0, 1, 1] }, ["uplands", "overseas"])).toEqual([
+      { area: "uplands", answers: [{ answer: "t-1", zone: "fells-1", error: null, count: 2 }, { answer: "c-1", zone: "coast-1", error: null, count: 1 }] },
+      { area: "overseas", answers: [{ answer: "c-1", zone: "coast-1", error: null, count: 2 }] },
+    ]);
+  });
+
   it("light the parts that one passes, each once", () => {
     const hops = ["name:a.example", null, "front:f/fells-1", "listener:f/https", "berth:tiles/tiles-1", "instance:tiles-1"].map((link) => ({ link }));
     expect(litParts({ hops } as unknown as Schemas["TraceAnswer"], "walkers")).toEqual(["client:walkers", "name:a.example", "front:f/fells-1", "berth:tiles/tiles-1"]);
@@ -80,5 +89,12 @@ describe("a traced request in the address bar", () => {
     expect(questionFor({ url: "https://a.example/", drill: "d", at: 5, times: 10, show: 3 })).toMatchObject({ drill: "d", at_s: 5, times: 10, show: 2 });
     expect(questionFor({ probe: "tiles/tiles-1", front: "f/fells-1" })).toMatchObject({ probe_group: "tiles", probe_target: "tiles-1", probe_front: "f/fells-1" });
     expect(headersIn("x-canary: 1\nnothing\n : x\nhost: a:80")).toEqual({ "x-canary": "1", host: "a:80" });
+  });
+
+  it("is a command too", () => {
+    expect(commandFor({ client: "walkers", url: "https://a.example/1?v=2&x", times: 20, vary: "area", drill: "d", at: 5, headers: "x: it's" }, "p")).toBe(
+      "northgate trace p.plan.yaml --client walkers --url 'https://a.example/1?v=2&x' --header 'x: it'\\''s' --times 20 --vary area --at d@5",
+    );
+    expect(commandFor({ probe: "tiles/tiles-1", front: "f/fells-1" }, "p")).toBe("northgate trace p.plan.yaml --probe tiles/tiles-1 --front f/fells-1");
   });
 });

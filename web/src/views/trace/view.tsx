@@ -4,6 +4,7 @@ import { useState } from "react";
 
 import type { PlanDocument, Schemas } from "../../api/client";
 import { percent } from "../../kit/format";
+import { Copyable } from "../../kit/copyable";
 import { Button } from "../../kit/parts";
 import { useEdit, type Operation } from "../../plan/edit";
 import { usePlan, useTrace } from "../../plan/queries";
@@ -11,7 +12,7 @@ import { Trouble } from "../../plan/trouble";
 import { Beads } from "./beads";
 import { candidateRows, failedBefore, isWrong, litParts, namesTogether, type CandidateRow } from "./candidates";
 import { TraceForm } from "./form";
-import { filledIn, questionFor, VARY_WORDS, type TraceSearch } from "./question";
+import { commandFor, filledIn, questionFor, VARY_WORDS, type TraceSearch } from "./question";
 
 const route = getRouteApi("/plans/$key/trace");
 
@@ -76,7 +77,10 @@ function Traced({ planKey, document, search, trace, onShow }: TracedProps) {
           <HopCard key={`${index} ${hop.kind}`} planKey={planKey} hop={hop} last={index === trace.hops.length - 1} failedBefore={failedBefore(trace.hops, index)} search={search} />
         ))}
       </ol>
-      {trace.sequence.length > 0 && <Beads trace={trace} zones={document.regions.flatMap((region) => region.zones)} words={VARY_WORDS[search.vary ?? "connection"]} shown={search.show ?? 1} onShow={onShow} />}
+      {trace.sequence.length > 0 && <Beads trace={trace} zones={document.regions.flatMap((region) => region.zones)} words={VARY_WORDS[search.vary ?? "connection"]} shown={search.show ?? 1} onShow={onShow} areas={search.vary === "area" ? document.areas.map((one) => one.name) : undefined} />}
+      <p className="mt-5 text-[12px] text-ink-soft">
+        The same on the command line: <Copyable text={commandFor(search, planKey)} />
+      </p>
       {trace.explained.length > 0 && (
         <section className="mt-6" aria-label="Questions">
           <h2 className="mb-2 border-b border-line pb-1 font-semibold">What people ask here</h2>

@@ -26,7 +26,7 @@ export function describeBerth(props: InspectorProps, name: string): Described {
             <Reading label="Truth" tone={berth.truth === "answers" ? "moss" : "vermilion"} value={berth.truth} />
             <Reading
               label="Belief"
-              tone={wrong ? "vermilion" : "ink"}
+              tone={berth.unproven ? "ochre" : wrong ? "vermilion" : "ink"}
               value={berth.belief === "unknown" ? "no living front" : `${berth.unproven ? "not yet proven" : berth.belief} · ${berth.believed_in} of ${berth.believed_of} fronts`}
             />
             {berth.unproven && (
@@ -50,7 +50,7 @@ export function describeBerth(props: InspectorProps, name: string): Described {
             {berth.backlog_s > 0 && <Reading label="Backlog" tone="ochre" value={seconds(berth.backlog_s)} />}
           </dl>
         </Section>
-        {settings?.probe && looking.mode !== "drill" && partOf({ kind: "berth", name })?.instance && (
+        {settings?.probe && looking.mode === "now" && partOf({ kind: "berth", name })?.instance && (
           <p className="mt-3">
             <Button onClick={() => props.onAsIfAdded({ kind: "berth", name })}>As if added now</Button>
           </p>

@@ -1,9 +1,11 @@
 /** What is selected: a heading, and what its kind has to say. */
 
-import { Link2Off, Undo2, X } from "lucide-react";
+import { Check, ChevronDown, Link2Off, Undo2, X } from "lucide-react";
+import { DropdownMenu } from "radix-ui";
 import { Button, IconButton } from "../../../kit/parts";
 import { type ObjectKind } from "../../../plan/names";
-import { lostName, partOf, type Selection } from "../../../plan/selection";
+import { formatSelection, lostName, partOf, type Fault, type Selection } from "../../../plan/selection";
+import { otherFaults } from "./faults";
 import { type Described, type InspectorProps } from "./shared";
 import { describeZone } from "./zone";
 import { describeGroup } from "./group";
@@ -19,6 +21,7 @@ import { overview } from "./plan";
 /** What is selected: its readings at this moment, its settings, and what they mean. */
 export function Inspector(props: InspectorProps) {
   const { selection, onSelect } = props;
+  const isAddition = props.looking.mode === "what-if" && props.looking.change === "added";
   const body = selection ? describe(props, selection) : overview(props);
   return (
     <aside className="flex h-full flex-col overflow-y-auto bg-panel px-4 pt-3 pb-6" aria-label="Inspector" data-testid="inspector">
@@ -29,7 +32,8 @@ export function Inspector(props: InspectorProps) {
           {body.subtitle && <p className="text-[12px] text-ink-soft">{body.subtitle}</p>}
         </div>
         <span className="flex shrink-0 gap-1.5">
-          {selection && partOf(selection) && <BreakButton {...props} selection={selection} />}
+          {selection && !isAddition && partOf(selection) && <BreakButton {...props} selection={selection} />}
+          {selection && !isAddition && <OtherFaults {...props} selection={selection} />}
           {selection && (
             <IconButton label="Close" onClick={() => onSelect(undefined)}>
               <X size={14} />
@@ -48,6 +52,32 @@ function BreakButton({ selection, lost, onBreak }: InspectorProps & { selection:
       {lost ? <Undo2 size={13} aria-hidden="true" /> : <Link2Off size={13} aria-hidden="true" />}
       {lost ? "Bring back" : "Break"}
     </Button>
+  );
+}
+
+/** Ways of breaking what is selected that leave something of it: the process, the speed, a page, a link. */
+function OtherFaults({ selection, document, broken, onBreak }: InspectorProps & { selection: Selection }) {
+  const ways = otherFaults(document, selection);
+  if (ways.length === 0) return null;
+  const isBroken = (fault: Fault) => broken.some((one) => formatSelection(one) === formatSelection(fault));
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger asChild>
+        <IconButton label="Break it in another way">
+          <ChevronDown size={14} />
+        </IconButton>
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content align="end" className="z-40 min-w-52 rounded border border-line-strong bg-panel p-1 shadow-xl">
+          {ways.map(({ words, fault }) => (
+            <DropdownMenu.CheckboxItem key={words} checked={isBroken(fault)} className="flex min-h-7 cursor-pointer items-center gap-2 rounded px-2 data-[highlighted]:bg-north-fill" onSelect={() => onBreak(fault)}>
+              <span className="w-3">{isBroken(fault) && <Check size={12} aria-hidden="true" />}</span>
+              {words}
+            </DropdownMenu.CheckboxItem>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
   );
 }
 

@@ -11,7 +11,7 @@ import { type ObjectKind } from "../../../plan/names";
 import { ObjectSection } from "../../../form/object-section";
 import type { Looking } from "../../../plan/moment";
 import type { Asked } from "../../../plan/queries";
-import { type Selection } from "../../../plan/selection";
+import { type Fault, type Selection } from "../../../plan/selection";
 
 export interface InspectorProps {
   planKey: string;
@@ -26,7 +26,9 @@ export interface InspectorProps {
   lost: boolean;
   consequences: ProbeConsequence[];
   addresses: AddressMap;
-  onBreak: (selection: Selection) => void;
+  onBreak: (fault: Fault) => void;
+  /** What is broken in the what if that is looked at. */
+  broken: Fault[];
   onSelect: (selection: Selection | undefined) => void;
   /** Looks at a part as if it had been added only now. */
   onAsIfAdded: (selection: Selection) => void;

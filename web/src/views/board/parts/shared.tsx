@@ -5,14 +5,14 @@ import { type CSSProperties } from "react";
 import type { BoardState, PlanDocument, Schemas } from "../../../api/client";
 import { amount, perSecond } from "../../../kit/format";
 import type { AddressMap } from "../../../plan/addresses";
-import { type Selection } from "../../../plan/selection";
+import { type Fault, type Selection } from "../../../plan/selection";
 import { type BoardLayout, type Box, type ColumnPlace, type Folding } from "../geometry";
 
 export interface BoardProps {
   document: PlanDocument;
   state: BoardState;
   selection: Selection | undefined;
-  lost: Selection[];
+  lost: Fault[];
   /** For each zone that is lost, how long ago, in seconds. */
   lostSince: ReadonlyMap<string, number>;
   onSelect: (selection: Selection) => void;
