@@ -4,8 +4,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 
 from northgate.plan import plan_from_data
-from northgate.plan.index import User, index_of
-from northgate.plan.next_steps import next_steps
+from northgate.plan.overview import User, index_of, next_steps
 from northgate.plan.references import definitions, references
 from tests.support.exploring import examples
 from tests.support.plans import base_plan, changed, plan_data
@@ -88,6 +87,19 @@ def test_addresses_that_are_asked_for_are_use_however_they_are_written():
     assert "client walkers" in users(plan_from_data(data), "balancer", "front")
     data = changed(plan_data(), "/clients/0/calls/0/url", "https://WWW.beckwater.example./")
     assert users(plan_from_data(data), "name", "www.beckwater.example") == ["client walkers"]
+
+
+def test_an_instance_is_used_at_its_own_addresses():
+    instances = [
+        {"name": "maps-1", "zone": "fells-1", "public_address": "203.0.113.40"},
+        {"name": "maps-2", "zone": "fells-1", "address": "10.0.0.2"},
+    ]
+    data = changed(plan_data(instances=instances), "/clients/0/calls/0/url", "https://203.0.113.40/")
+    data["target_groups"][0]["targets"].append({"address": "10.0.0.2"})
+    plan = plan_from_data(data)
+    assert users(plan, "instance", "maps-1") == ["client walkers"]
+    assert users(plan, "instance", "maps-2") == ["target_group tiles"]
+    assert entry(plan, "instance", "maps-1").addresses == ("203.0.113.40",)
 
 
 def test_shows_the_addresses_that_are_given_out():

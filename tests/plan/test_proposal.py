@@ -11,7 +11,7 @@ from northgate.engine.network.compile import compile_network
 from northgate.engine.reports import board_state
 from northgate.plan import PlanError
 from northgate.plan.generated import generated_plan
-from northgate.plan.proposal import MachineRow, propose
+from northgate.plan.proposal import MachineRow, Server, propose, propose_server
 from northgate.plan.references import dangling
 from tests.support.exploring import examples
 
@@ -80,6 +80,14 @@ def test_a_machine_that_carries_nothing_is_told():
 def test_without_machines_there_is_no_plan():
     with pytest.raises(PlanError, match="/rows: at least one machine is needed"):
         propose("vale", "", REGIONS, [], URL)
+
+
+def test_a_server_stands_alone_and_takes_all_down_with_it():
+    plan = propose_server("maps", "Maps", Server("maps-1", "203.0.113.40", rps=80), "https://maps.beckwater.example/")
+    run = run_drill(compile_network(plan), plan.drills[0])
+    assert run.readings.requests == pytest.approx(80 * 300)
+    assert run.readings.failed == pytest.approx(80 * 120, abs=1), "and what was just being served"
+    assert board_state(run.flow_at(59)).berths[0].utilisation == pytest.approx(0.8)
 
 
 @pytest.mark.no_cover

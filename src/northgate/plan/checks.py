@@ -60,9 +60,10 @@ def _subnets_astray(plan: Plan) -> Iterator[Problem]:
 def _addresses_given_twice(plan: Plan) -> Iterator[Problem]:
     given: list[tuple[str, str, Location]] = []
     given += [
-        (one.address, one.name, ("instances", index, "address"))
+        (address, one.name, ("instances", index, field))
         for index, one in enumerate(plan.instances)
-        if one.address
+        for field, address in (("address", one.address), ("public_address", one.public_address))
+        if address
     ]
     given += [
         (address, one.name, ("balancers", index, "addresses", position))

@@ -74,6 +74,53 @@ def propose(name: str, title: str, regions: dict[str, list[str]], rows: Sequence
 
 
 @dataclass(frozen=True)
+class Server:
+    """A server that is already there and is asked at an address of its own; `rps` is what its clients ask."""
+
+    name: str
+    public_address: str
+    region: str = "here"
+    zone: str = "here-1"
+    rps: float = CAPACITY_RPS * RPS_OF_CAPACITY
+    capacity_rps: float = CAPACITY_RPS
+    service_ms: float = SERVICE_MS
+
+
+def propose_server(name: str, title: str, server: Server, url: str) -> Plan:
+    """A plan of one server as it stands today: a name leads straight to it, clients ask it, and a first drill crashes
+    its process."""
+    asked = urlsplit(url)
+    host, port = (asked.hostname or "").rstrip("."), asked.port or (80 if asked.scheme == "http" else 443)
+    crash = {"process": server.name}
+    service = {"port": port, "protocol": asked.scheme if asked.scheme in ("http", "https") else "https"}
+    return plan_from_data(
+        {
+            "northgate": 1,
+            "name": name,
+            "title": title,
+            "regions": [{"name": server.region, "zones": [server.zone]}],
+            "areas": [{"name": "everywhere", "latency_ms": {server.region: 20}}],
+            "instances": [
+                {
+                    "name": server.name, "zone": server.zone, "public_address": server.public_address,
+                    "capacity_rps": server.capacity_rps, "service_ms": server.service_ms, "serves": [service],
+                }
+            ],
+            "names": [{"name": host, "answers": [{"instance": server.name}]}],
+            "clients": [{"name": "everybody", "area": "everywhere", "rps": server.rps, "calls": [{"url": url}]}],
+            "drills": [
+                {
+                    "name": f"{server.name}-crashes",
+                    "title": f"the process on {server.name} crashes",
+                    "lasts_s": 300,
+                    "steps": [{"at_s": 60, "fail": crash}, {"at_s": 180, "restore": crash}],
+                }
+            ],
+        }
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
 class _Port:
     """The machines that serve one port, and whether each region has the same part of them as of all machines."""
 

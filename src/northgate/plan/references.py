@@ -73,7 +73,7 @@ def outside(plan: Plan) -> tuple[set[str], set[str]]:
     ends: list[Target | LastResort] = [target for group in plan.target_groups for target in group.targets]
     for entry in plan.names:
         ends += [*entry.answers, *([entry.when_none_healthy] if entry.when_none_healthy else [])]
-    owned = {instance.address for instance in plan.instances}
+    owned = {address for instance in plan.instances for address in (instance.address, instance.public_address)}
     owned |= {address for balancer in plan.balancers for address in balancer.addresses}
     known = {entry.name.lower().rstrip(".") for entry in plan.names}
     addresses = {end.address for end in ends if end.address and end.address not in owned}

@@ -7,10 +7,9 @@ from fastapi import APIRouter, Depends, Query, Request, Response
 from pydantic import BaseModel, Field
 
 from northgate.plan import Plan, PlanError, Problem, plan_from_text
-from northgate.plan.index import index_of
 from northgate.plan.models.schema import plan_schema
-from northgate.plan.next_steps import next_steps
-from northgate.plan.proposal import MachineRow, propose
+from northgate.plan.overview import index_of, next_steps
+from northgate.plan.proposal import MachineRow, Server, propose, propose_server
 from northgate.plan.writing import plan_as_json, plan_as_yaml
 from northgate.store.repository import Head, UnknownPlan
 from northgate.web.computing import Computer
@@ -225,6 +224,27 @@ def propose_plan(body: ProposalBody) -> Plan:
     """A first plan from regions, machines and a URL; nothing is kept yet."""
     rows = [MachineRow(**row.model_dump(exclude_none=True)) for row in body.rows]
     return propose(body.name, body.title, body.regions, rows, body.url)
+
+
+class ServerBody(BaseModel):
+    """A server that is there already, at an address of its own."""
+
+    model_config = {"extra": "forbid"}
+
+    name: str
+    title: str = ""
+    server: str
+    public_address: str
+    url: str
+    rps: float | None = Field(default=None, gt=0)
+    capacity_rps: float | None = Field(default=None, gt=0)
+
+
+@schema_router.post("/proposal/server", responses=PROBLEM_RESPONSES)
+def propose_plan_of_server(body: ServerBody) -> Plan:
+    """A first plan of one server as it stands today; nothing is kept yet."""
+    given = body.model_dump(include={"rps", "capacity_rps"}, exclude_none=True)
+    return propose_server(body.name, body.title, Server(body.server, body.public_address, **given), body.url)
 
 
 class Example(BaseModel):

@@ -24,6 +24,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/proposal/server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Propose Plan Of Server
+         * @description A first plan of one server as it stands today; nothing is kept yet.
+         */
+        post: operations["propose_plan_of_server_api_proposal_server_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/examples": {
         parameters: {
             query?: never;
@@ -737,6 +757,8 @@ export interface components {
         Answer: {
             /** Balancer */
             balancer?: string | null;
+            /** Instance */
+            instance?: string | null;
             /** Address */
             address?: string | null;
             /** Host */
@@ -753,6 +775,8 @@ export interface components {
             areas: string[];
         } & ({
             balancer: unknown;
+        } | {
+            instance: unknown;
         } | {
             address: unknown;
         } | {
@@ -1619,7 +1643,8 @@ export interface components {
         };
         /**
          * Instance
-         * @description One machine in one zone; without an address it gets the next free one of its subnet.
+         * @description One machine in one zone; without an address it gets the next free one of its subnet. At a `public_address`
+         *     clients and names may reach it directly.
          */
         Instance: {
             /** Firewall */
@@ -1653,20 +1678,28 @@ export interface components {
             subnet?: string | null;
             /** Address */
             address?: string | null;
+            /** Public Address */
+            public_address?: string | null;
         };
         /**
          * LastResort
-         * @description What a name answers when it knows no healthy answer: exactly one of balancer, address, host.
+         * @description What a name answers when it knows no healthy answer: exactly one of balancer, instance, address, host.
+         *
+         *     An instance is asked at its public address.
          */
         LastResort: {
             /** Balancer */
             balancer?: string | null;
+            /** Instance */
+            instance?: string | null;
             /** Address */
             address?: string | null;
             /** Host */
             host?: string | null;
         } & ({
             balancer: unknown;
+        } | {
+            instance: unknown;
         } | {
             address: unknown;
         } | {
@@ -2705,6 +2738,29 @@ export interface components {
             held: number[];
         };
         /**
+         * ServerBody
+         * @description A server that is there already, at an address of its own.
+         */
+        ServerBody: {
+            /** Name */
+            name: string;
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+            /** Server */
+            server: string;
+            /** Public Address */
+            public_address: string;
+            /** Url */
+            url: string;
+            /** Rps */
+            rps?: number | null;
+            /** Capacity Rps */
+            capacity_rps?: number | null;
+        };
+        /**
          * Service
          * @description What an instance answers on one port; of `pages` the longest path prefix wins.
          */
@@ -3174,6 +3230,57 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ProposalBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    propose_plan_of_server_api_proposal_server_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServerBody"];
             };
         };
         responses: {

@@ -3,8 +3,12 @@
 const whole = new Intl.NumberFormat("en-GB", { maximumFractionDigits: 0 });
 const fine = new Intl.NumberFormat("en-GB", { maximumFractionDigits: 1 });
 
-/** A count or rate: whole from 10 up, one decimal below. */
+const TINY = 0.0001;
+
+/** A count or rate: whole from 10 up, one decimal below; what is more than nothing never reads as nothing. */
 export function amount(value: number): string {
+  if (value > 0 && value < TINY) return `<${TINY}`;
+  if (value > 0 && value < 0.05) return String(Number(value.toPrecision(1)));
   return Math.abs(value) < 10 && !Number.isInteger(value) ? fine.format(value) : whole.format(value);
 }
 
@@ -18,9 +22,10 @@ export function perSecond(value: number): string {
   return `${amount(value)}/s`;
 }
 
-/** A share of 1 in per cent: whole, finer below 10 %. */
+/** A share of 1 in per cent: whole, finer below 10 %; what is more than nothing never reads as nothing. */
 export function percent(value: number): string {
   const hundred = value * 100;
+  if (hundred > 0 && hundred < 0.05) return "<0.1 %";
   return `${hundred !== 0 && Math.abs(hundred) < 10 ? fine.format(hundred) : whole.format(hundred)} %`;
 }
 

@@ -1,15 +1,16 @@
 """A plan compiled into frozen tables of index arrays."""
 
 from northgate.engine.network.answers import Answers, Sets
-from northgate.engine.network.compile import compile_network
+from northgate.engine.network.compile import compile_network, roomy
 from northgate.engine.network.names import Asker, Leaf, NameBook, Record
+from northgate.engine.network.own_addresses import ITSELF
 from northgate.engine.network.readiness import check_runnable, remarks
 from northgate.engine.network.sources import Numbers, Segment, address_text, source_numbers
-from northgate.engine.network.spares import roomy
 from northgate.engine.network.tables import CLIENTS_JUDGE, NO_PATH, OUTSIDE, Network
 
 __all__ = [
     "CLIENTS_JUDGE",
+    "ITSELF",
     "NO_PATH",
     "OUTSIDE",
     "Answers",

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 from northgate.engine.base import CannotRun
 from northgate.engine.matching import is_address, plain_host, request_for
+from northgate.engine.network.own_addresses import without_address
 from northgate.plan import Plan, Problem
 from northgate.plan.checks import contradictions
 from northgate.plan.models.balancers import Balancer
@@ -22,7 +23,7 @@ def obstacles(plan: Plan) -> list[Problem]:
     """Everything that stands in the way of a run, in document order."""
     return [
         *dangling(plan), *_impatient_probes(plan), *_unknown_hosts(plan), *_ports_of_name_probes(plan),
-        *_late_steps(plan), *_straight_to_instances(plan),
+        *_late_steps(plan), *_straight_to_instances(plan), *without_address(plan),
     ]  # fmt: skip
 
 
@@ -39,6 +40,7 @@ def _impatient_probes(plan: Plan) -> Iterator[Problem]:
 def _unknown_hosts(plan: Plan) -> Iterator[Problem]:
     known = {plain_host(entry.name) for entry in plan.names}
     addresses = {address for balancer in plan.balancers for address in balancer.addresses}
+    addresses |= {instance.public_address for instance in plan.instances if instance.public_address}
     for index, client in enumerate(plan.clients):
         for position, call in enumerate(client.calls):
             host = request_for(call.url).host
@@ -71,13 +73,16 @@ def _ports_of_name_probes(plan: Plan) -> Iterator[Problem]:
 
 
 def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
-    """Names and clients lead to balancers, or outside the plan."""
+    """Names and clients lead to balancers, to public addresses of instances, or outside the plan."""
     owned = {instance.address: instance.name for instance in plan.instances if instance.address}
     for index, name in enumerate(plan.names):
         for position, answer in enumerate(name.answers):
             if answer.address in owned:
                 where = pointer(("names", index, "answers", position, "address"))
-                yield Problem(where, f"{answer.address} is {owned[answer.address]}; a name leads to balancers only")
+                yield Problem(
+                    where,
+                    f"{answer.address} is {owned[answer.address]}; a name leads to balancers and public addresses",
+                )
     for index, client in enumerate(plan.clients):
         for position, call in enumerate(client.calls):
             if request_for(call.url).host in owned:

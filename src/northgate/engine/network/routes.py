@@ -7,6 +7,7 @@ import numpy as np
 
 from northgate.engine.base import CannotRun, Ints, bools, floats, ints
 from northgate.engine.network.names import NameBook
+from northgate.engine.network.own_addresses import is_own
 from northgate.engine.network.tables import Balancers, Fronts, Groups, Routes, Tiers, WeightedGroups
 from northgate.plan import Plan, Problem
 from northgate.plan.models.balancers import Action, Balancer
@@ -66,6 +67,7 @@ def fronts_of(plan: Plan, zone_at: dict[str, int]) -> Fronts:
         layer=ints(balancer.layer for _, _, balancer in rows),
         zone=ints(zone_at[zone] for _, zone, _ in rows),
         failover_s=floats(balancer.front_failover_s for _, _, balancer in rows),
+        own=bools(is_own(balancer.name) for _, _, balancer in rows),
     )
 
 

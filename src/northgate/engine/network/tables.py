@@ -147,13 +147,13 @@ class Balancers:
 
 @dataclass(frozen=True)
 class Fronts:
-    """Per front: balancer, its layer, zone, and how long a dead one stays in (a returned one out of) the address
-    (s)."""
+    """Per front; `failover_s`: how long a dead one stays in (a returned one out of) the address; `own`: an instance's."""
 
     balancer: Ints
     layer: Ints
     zone: Ints
     failover_s: Floats
+    own: Bools
 
 
 @dataclass(frozen=True)

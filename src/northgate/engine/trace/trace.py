@@ -11,6 +11,7 @@ from northgate.engine.trace.answer import Expected, Hop, Outcome, TraceAnswer
 from northgate.engine.trace.expected import Expectation
 from northgate.engine.trace.format import in_numbers
 from northgate.engine.trace.history import History
+from northgate.engine.trace.own import plainly
 from northgate.engine.trace.question import Question
 from northgate.engine.trace.stages.way import Context, Label
 from northgate.engine.trace.walk import Walker
@@ -37,7 +38,7 @@ def trace(flow: Flow, question: Question, history: History | None = None) -> Tra
     return TraceAnswer(
         request=walker.context.asking.described(),
         outcome=outcome,
-        hops=hops,
+        hops=plainly(hops),
         explained=walker.explained(),
         answers=answers if many else [],
         counts={one: answers.count(one) for one in dict.fromkeys(answers)} if many else {},

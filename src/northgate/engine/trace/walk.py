@@ -188,5 +188,6 @@ class Walker:
     def explained(self) -> list[Explained]:
         """Answers to what puzzles people, for the cells that the traced requests met."""
         area = self.context.asking.sender(0).area
-        cells = list(dict.fromkeys(self.choosing.cells_met))
+        fronts = self.network.fronts.own[self.network.cells.front]
+        cells = [cell for cell in dict.fromkeys(self.choosing.cells_met) if not fronts[cell]]
         return explanations(self.flow, self.context.history, cells, area, self.context.request.host)

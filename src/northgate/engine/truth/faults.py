@@ -75,7 +75,7 @@ def _place_lost(network: Network, truth: Truth, fault: Part) -> _Changes:
     lost = _zones_of(network, (fault.zone or fault.region or "",))
     return {
         "machine_silent": truth.machine_silent | (lost[network.machines.zone] & network.machines.real),
-        "front_dead": truth.front_dead | lost[network.fronts.zone],
+        "front_dead": truth.front_dead | (lost[network.fronts.zone] & ~network.fronts.own),
     }
 
 

@@ -18,6 +18,7 @@ class AddressBook:
     def __init__(self, plan: Plan) -> None:
         self._subnets = {subnet.name: subnet.cidr for network in plan.networks for subnet in network.subnets}
         self._taken = {one.address for one in plan.instances if one.address}
+        self._taken |= {one.public_address for one in plan.instances if one.public_address}
         self._taken |= {address for balancer in plan.balancers for address in balancer.addresses}
         self._free: dict[str, Iterator[str]] = {}
         self.instances = {

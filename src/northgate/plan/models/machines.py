@@ -58,12 +58,14 @@ class Machine(PlanModel):
 
 
 class Instance(Machine):
-    """One machine in one zone; without an address it gets the next free one of its subnet."""
+    """One machine in one zone; without an address it gets the next free one of its subnet. At a `public_address`
+    clients and names may reach it directly."""
 
     name: Name
     zone: Annotated[str, Ref("zone")]
     subnet: Annotated[str, Ref("subnet")] | None = None
     address: Address | None = None
+    public_address: Address | None = None
 
 
 class Scale(PlanModel):
@@ -108,6 +110,6 @@ class Fleet(PlanModel):
             for _ in range(each + (position < rest))
         ]
         return [
-            Instance.model_construct(name=name, zone=zone, subnet=subnet, address=None, **template)
+            Instance.model_construct(name=name, zone=zone, subnet=subnet, address=None, public_address=None, **template)
             for name, (zone, subnet) in zip(self.instance_names(), places, strict=True)
         ]

@@ -24,15 +24,19 @@ from northgate.plan.models.types import (
     require_one,
 )
 
-ANSWER_KINDS = ("balancer", "address", "host")
+ANSWER_KINDS = ("balancer", "instance", "address", "host")
 
 
 class LastResort(PlanModel):
-    """What a name answers when it knows no healthy answer: exactly one of balancer, address, host."""
+    """What a name answers when it knows no healthy answer: exactly one of balancer, instance, address, host.
+
+    An instance is asked at its public address.
+    """
 
     model_config = {"json_schema_extra": require_one(*ANSWER_KINDS)}
 
     balancer: Annotated[str, Ref("balancer")] | None = None
+    instance: Annotated[str, Ref("instance")] | None = None
     address: Address | None = None
     host: DnsName | None = None
 

@@ -1,7 +1,9 @@
 /** The board: zones across, the way of a request down. */
 
-import { useMemo } from "react";
+import { useCallback, useMemo } from "react";
 import { useWidth } from "../../kit/use-width";
+import { plainSelection, withOwnAddresses } from "../../plan/own";
+import type { Selection } from "../../plan/selection";
 import { layOut } from "./geometry";
 import { LitPath } from "./lit-path";
 import { Balancers } from "./parts/balancers";
@@ -12,11 +14,14 @@ import type { BoardProps } from "./parts/shared";
 import { StickyHeads, Zones } from "./parts/zones";
 
 /** The board: zones across, the way of a request down. */
-export function Board(props: BoardProps) {
+export function Board({ document, onSelect, ...given }: BoardProps) {
+  const drawn = useMemo(() => withOwnAddresses(document, given.state), [document, given.state]);
+  const select = useCallback((selection: Selection) => onSelect(plainSelection(selection)), [onSelect]);
+  const props: BoardProps = { ...given, document: drawn, onSelect: select };
   const { frame, width } = useWidth();
   const layout = useMemo(
-    () => (width > 0 ? layOut(props.document, props.state, width, props.folding) : undefined),
-    [props.document, props.state, width, props.folding],
+    () => (width > 0 ? layOut(drawn, given.state, width, given.folding) : undefined),
+    [drawn, given.state, width, given.folding],
   );
   return (
     <div ref={frame} className="relative h-full overflow-auto" data-testid="board">

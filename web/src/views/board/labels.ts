@@ -1,4 +1,5 @@
 import type { PlanDocument } from "../../api/client";
+import { isOwn } from "../../plan/own";
 
 /** Where a group is used, in few words: `web · tier 1 · 95 %`. */
 export function usedIn(document: PlanDocument, group: string): string {
@@ -11,12 +12,12 @@ export function usedIn(document: PlanDocument, group: string): string {
       return `${pool.name} · tier ${index + 1}${share}`;
     }
   }
-  return "in no pool";
+  return isOwn(group) ? "its own address" : "in no pool";
 }
 
 /** How a name chooses, in few words: `fells-front, then coast-front`. */
 export function answersOf(document: PlanDocument, name: string): string {
   const entry = document.names.find((one) => one.name === name);
-  const answers = (entry?.answers ?? []).map((answer) => answer.balancer ?? answer.address ?? answer.host ?? "");
+  const answers = (entry?.answers ?? []).map((answer) => answer.balancer ?? answer.instance ?? answer.address ?? answer.host ?? "");
   return answers.join(entry?.choose === "order" ? ", then " : ", ");
 }

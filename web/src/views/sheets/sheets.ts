@@ -34,6 +34,7 @@ const machines = sheetOf({
     column("zone", 90, { refers: "zone" }),
     column("subnet", 110, { refers: "subnet" }),
     column("address", 110),
+    column("public_address", 120),
     servesColumn(110),
     numbers("capacity_rps", 90),
     numbers("service_ms", 110),
@@ -189,7 +190,7 @@ const names = sheetOf({
   ],
 });
 
-const ANSWER_KINDS = ["balancer", "address", "host"] as const;
+const ANSWER_KINDS = ["balancer", "instance", "address", "host"] as const;
 
 const answers = sheetOf({
   title: "Answers of names",

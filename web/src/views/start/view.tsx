@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { RadioGroup } from "radix-ui";
-import { useMemo, useState } from "react";
+import { useMemo, useState, type ComponentProps } from "react";
 
 import { api, dataOf, ProblemError, type PlanHead, type Schemas } from "../../api/client";
 import { counted } from "../../kit/format";
@@ -44,6 +44,7 @@ function planName(title: string): string {
 
 const WAYS = [
   ["machines", "From machines", "Pasted from a spreadsheet: the rest is proposed."],
+  ["server", "From a server", "One that is asked at its own address today."],
   ["nothing", "From nothing", "Piece by piece; the board says what comes next."],
   ["example", "From an example", "A plan that ships with North Gate."],
 ] as const;
@@ -57,7 +58,7 @@ export function StartView() {
     <main className="flex-1 overflow-y-auto p-4 sm:p-8">
       <div className="mx-auto max-w-5xl">
         <h1 className="mb-4 text-2xl font-semibold">Start a plan</h1>
-        <RadioGroup.Root className="mb-6 grid gap-2 sm:grid-cols-3" aria-label="How it begins" orientation="horizontal" value={way} onValueChange={(one) => setWay(one as Way)}>
+        <RadioGroup.Root className="mb-6 grid gap-2 sm:grid-cols-4" aria-label="How it begins" orientation="horizontal" value={way} onValueChange={(one) => setWay(one as Way)}>
           {WAYS.map(([one, title, words]) => (
             <RadioGroup.Item key={one} value={one} aria-label={title} className="rounded border border-line-strong bg-panel px-3 py-2 text-left hover:border-ink data-[state=checked]:border-north data-[state=checked]:bg-north-fill">
               <b className="block font-semibold">{title}</b>
@@ -66,6 +67,7 @@ export function StartView() {
           ))}
         </RadioGroup.Root>
         {way === "machines" && <FromMachines />}
+        {way === "server" && <FromServer />}
         {way === "nothing" && <FromNothing />}
         {way === "example" && <FromExample />}
       </div>
@@ -112,6 +114,48 @@ function FromNothing() {
       <Button type="submit" tone="main" disabled={take.isPending}>
         Open its board
       </Button>
+      {take.error && <Problems error={take.error} />}
+    </form>
+  );
+}
+
+/** One server as it stands today; a balancer can take its address over later. */
+function FromServer() {
+  const [asked, setAsked] = useState({ title: "", server: "", public_address: "", url: "https://www.beckwater.example/", rps: "50", capacity_rps: "100" });
+  const open = useOpen();
+  const take = useMutation({
+    mutationFn: async () => {
+      const { title, server, public_address, url } = asked;
+      const body = { name: planName(title), title, server, public_address, url, rps: numberIn(asked.rps) as number, capacity_rps: numberIn(asked.capacity_rps) as number };
+      return takeIn(dataOf(await api.POST("/api/proposal/server", { body })));
+    },
+    onSuccess: (head) => open(head.key),
+  });
+  const field = (name: keyof typeof asked, label: string, more: ComponentProps<"input"> = {}) => (
+    <label className="block font-medium">
+      {label}
+      <input className={FIELD} required value={asked[name]} spellCheck={false} autoComplete="off" onChange={(event) => setAsked({ ...asked, [name]: event.target.value })} {...more} />
+    </label>
+  );
+  return (
+    <form
+      className="grid max-w-2xl gap-4 sm:grid-cols-2"
+      onSubmit={(event) => {
+        event.preventDefault();
+        take.mutate();
+      }}
+    >
+      {field("title", "What is it called?", { placeholder: "Vale flood maps" })}
+      {field("server", "The server’s name", { placeholder: "maps-1" })}
+      {field("public_address", "Its address", { placeholder: "203.0.113.40" })}
+      {field("url", "The URL that clients ask", { type: "url" })}
+      {field("rps", "Requests a second", { inputMode: "decimal" })}
+      {field("capacity_rps", "It can carry, a second", { inputMode: "decimal" })}
+      <span className="sm:col-span-2">
+        <Button type="submit" tone="main" disabled={take.isPending}>
+          Open its board
+        </Button>
+      </span>
       {take.error && <Problems error={take.error} />}
     </form>
   );

@@ -107,8 +107,9 @@ def _lost_zones(flow: Flow) -> list[bool]:
     """A zone in which machines or fronts stand and none of them lives."""
     network, truth = flow.network, flow.state.truth
     count = len(network.zones)
-    zones = np.concatenate([network.machines.zone, network.fronts.zone])
-    living = np.concatenate([~truth.machine_silent, ~truth.front_dead])
+    real = ~network.fronts.own
+    zones = np.concatenate([network.machines.zone, network.fronts.zone[real]])
+    living = np.concatenate([~truth.machine_silent, ~truth.front_dead[real]])
     there = np.bincount(zones, minlength=count)
     return list((there > 0) & (total_by(zones, living, count) == 0))
 

@@ -2,6 +2,7 @@
 
 import type { Schemas } from "../../../api/client";
 import { perSecond } from "../../../kit/format";
+import { isOwn, ownInstance } from "../../../plan/own";
 import { formatSelection, type Selection } from "../../../plan/selection";
 import { type FrontPlace, type Placed } from "../geometry";
 import { at, isSelected, type PartProps } from "./shared";
@@ -43,7 +44,7 @@ function FrontChip({ box, state, selection, lost, onSelect, onBreak, addresses }
       onClick={() => onSelect(self)}
       onDoubleClick={() => onBreak(self)}
     >
-      {front.dead || broken ? "dead" : front.in_address ? "front" : "joining"}
+      {front.dead || broken ? "dead" : isOwn(box.balancer) ? "itself" : front.in_address ? "front" : "joining"}
     </button>
   );
 }
@@ -69,9 +70,9 @@ function BalancerBox({ box, document, state, selection, onSelect, addresses }: {
       style={at(box)}
     >
       <button type="button" className="min-w-0 text-left" data-part={`balancer:${box.name}`} title={[box.name, ...(addresses.get(box.name) ?? [])].join(" · ")} onClick={() => onSelect({ kind: "balancer", name: box.name })}>
-        <span className="block truncate text-[13px] font-semibold">{box.name}</span>
+        <span className="block truncate text-[13px] font-semibold">{ownInstance(box.name)}</span>
         <span className="block truncate text-[11px] text-ink-soft">
-          {balancer?.exposure} · layer {balancer?.layer} · {zones} fronts · {perSecond(rates?.rps ?? 0)}
+          {isOwn(box.name) ? "its own address" : `${balancer?.exposure} · layer ${balancer?.layer} · ${zones === 1 ? "1 front" : `${zones} fronts`}`} · {perSecond(rates?.rps ?? 0)}
         </span>
       </button>
       <span className="flex shrink-0 gap-1.5">

@@ -2,6 +2,7 @@
 
 import { amount } from "../../../kit/format";
 import { LABELS } from "../geometry";
+import { ownInstance } from "../../../plan/own";
 import { usedIn } from "../labels";
 import { isSelected, type PartProps } from "./shared";
 
@@ -33,7 +34,7 @@ export function RowLabels({ document, state, layout, selection, onSelect }: Part
             data-part={`group:${row.group}`}
             onClick={() => onSelect({ kind: "group", name: row.group })}
           >
-            <span className="block truncate text-[13px] font-semibold">{row.group}</span>
+            <span className="block truncate text-[13px] font-semibold">{ownInstance(row.group)}</span>
             {!row.compact && (
               <>
                 <span className="block truncate text-[11px] text-ink-soft">{usedIn(document, row.group)}</span>

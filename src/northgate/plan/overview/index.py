@@ -66,8 +66,8 @@ def _addresses(book: AddressBook, kind: str, found: Any) -> tuple[str, ...]:
         return tuple(book.balancers[found.name])
     if kind == "fleet":
         return tuple(book.instances[name] or "" for name in found.instance_names())
-    address = book.instances[found.name] if kind == "instance" else None
-    return (address,) if address else ()
+    given = (book.instances[found.name], found.public_address) if kind == "instance" else ()
+    return tuple(address for address in given if address)
 
 
 def _is_use(user: User, kind: str) -> bool:
@@ -100,15 +100,26 @@ def _users(plan: Plan) -> dict[tuple[str, str], list[User]]:
             found[_named(plan, reference)][owner] = None
     for owner, host in _asked_hosts(plan):
         found["name", host][owner] = None
+    owners_of = _owners_of_addresses(plan)
     for owner, address in _asked_addresses(plan):
-        for balancer in plan.balancers:
-            if address in balancer.addresses:
-                found["balancer", balancer.name][owner] = None
+        for kind, name in owners_of.get(address, ()):
+            found[kind, name][owner] = None
     for network in plan.networks:
         for subnet in network.subnets:
             others = {user: None for user in found["subnet", subnet.name] if user != User("network", network.name)}
             found["network", network.name].update(others)
     return defaultdict(list, {key: list(users) for key, users in found.items()})
+
+
+def _owners_of_addresses(plan: Plan) -> dict[str, list[tuple[str, str]]]:
+    owners: dict[str, list[tuple[str, str]]] = defaultdict(list)
+    for balancer in plan.balancers:
+        for address in balancer.addresses:
+            owners[address].append(("balancer", balancer.name))
+    for instance in plan.instances:
+        for address in filter(None, (instance.address, instance.public_address)):
+            owners[address].append(("instance", instance.name))
+    return owners
 
 
 def _named(plan: Plan, reference: Reference) -> tuple[str, str]:
@@ -203,7 +214,7 @@ def _listener(listener: Listener) -> str:
 
 
 def _answer(answer: Answer) -> str:
-    return answer.balancer or answer.address or answer.host or ""
+    return answer.balancer or answer.instance or answer.address or answer.host or ""
 
 
 _SAYS: dict[str, Callable[[Any], str]] = {
