@@ -50,7 +50,8 @@ class Drawing:
     def add_rule(self, place, want):
         """Adds a rule to the listener in the inspector, and makes it what it is to be."""
         self.inspector.get_by_role("button", name="add a rule").click()
-        row = self.inspector.get_by_test_id("rules").locator("> li", has=self.page.get_by_text("done"))
+        row = self.inspector.get_by_test_id("rules").locator("> li").nth(int(place.rpartition("/")[2]))
+        expect(row.get_by_role("button", name="done")).to_be_visible()
         name = row.get_by_label("Name", exact=True)
         name.fill(want["name"])
         name.press("Enter")
@@ -115,6 +116,8 @@ class Drawing:
         self._wait(place, want)
 
     def _object_or_map(self, place, have, want):
+        if have is None and self._row(place).get_by_role("textbox", name="add", exact=True).count():
+            have = {}
         if have is None:
             self._row(place).get_by_role("button", name="add", exact=True).click()
             have = self._until_there(place)

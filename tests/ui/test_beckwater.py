@@ -162,6 +162,7 @@ def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page,
         draw(drawing, "drill", plan["drills"], "drill")
         drawing.open("")
         drawing.become("/notes", plan["notes"])
+        page.get_by_text("What the platform allows").click()
         drawing.become("/platform", plan["platform"])
         file_key = client.post("/api/plans", content=json.dumps(plan)).json()["key"]
         for drill, cause in (

@@ -64,12 +64,13 @@ export function useDraft(shown: string, commit: (text: string) => void) {
     value: draft ?? shown,
     onChange: (event: { target: { value: string } }) => setDraft(event.target.value),
     onBlur: leave,
-    onKeyDown: (event: KeyboardEvent) => {
+    onKeyDown: (event: KeyboardEvent<HTMLElement>) => {
       if (event.key === "Enter") leave();
-      if (event.key === "Escape" && draft !== undefined) {
-        event.stopPropagation();
-        setDraft(undefined);
-      }
+      if (event.key !== "Escape") return;
+      event.stopPropagation();
+      // What has been typed is taken back first; then the field is left.
+      if (draft === undefined) event.currentTarget.blur();
+      else setDraft(undefined);
     },
   };
 }

@@ -86,9 +86,14 @@ export function PlanSection({ planKey, document }: { planKey: string; document: 
     setSent(patch.at(-1)?.path);
     edit.mutate(patch);
   };
+  const form = { root, document, send, error: edit.error, refused: edit.isError ? sent : undefined };
   return (
     <Section title="Settings of the plan">
-      <ObjectForm root={root} document={document} schema={root} value={document} path="" leaveOut={OWN_PLACES} send={send} error={edit.error} refused={edit.isError ? sent : undefined} />
+      <ObjectForm {...form} schema={root} value={document} path="" leaveOut={[...OWN_PLACES, "platform"]} />
+      <details className="mt-3">
+        <summary className="min-h-6 cursor-pointer font-medium text-north">What the platform allows, and its prices</summary>
+        <ObjectForm {...form} schema={resolve(root, { $ref: "#/$defs/Platform" })} value={document.platform} path="/platform" />
+      </details>
     </Section>
   );
 }

@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 
 import { documentOf } from "../plan/testing";
 import { canStandAt, freeName, namesFor, placeOf, valueAt } from "../plan/names";
-import { alternatives, blankItem, blankObject, fieldInfo, label, propertyNamed, unit, type Schema } from "./schema";
+import { alternatives, blankItem, blankObject, fieldInfo, filled, label, propertyNamed, unit, type Schema } from "./schema";
 
 const root: Schema = {
   $defs: {
@@ -114,5 +114,23 @@ describe("names of a plan", () => {
     expect(valueAt(document, "/probes/1/name")).toBe("ready");
     expect(placeOf(document, "probe", "nope")).toBeUndefined();
     expect(freeName(document, "probe")).toBe("probe-2");
+  });
+});
+
+describe("what is left out", () => {
+  const probeSchema = root.$defs?.["Probe"] ?? {};
+
+  it("is filled in as by default, however deep", () => {
+    expect(filled(root, probeSchema, { name: "a", port: 80 })).toEqual({ name: "a", interval_s: 10, port: 80, host: null });
+    const list: Schema = { type: "array", items: { $ref: "#/$defs/Probe" } };
+    const whole: Schema = { type: "object", properties: { probes: list, layer: { enum: [4, 7], default: 7 } } };
+    expect(filled(root, whole, { probes: [{ name: "a", interval_s: 5 }] })).toEqual({ layer: 7, probes: [{ name: "a", interval_s: 5, port: "same", host: null }] });
+  });
+
+  it("is not made up where nothing stands, nor shared between two", () => {
+    expect(filled(root, { anyOf: [{ $ref: "#/$defs/Probe" }, { type: "null" }] }, null)).toBeNull();
+    const schema: Schema = { type: "object", properties: { rules: { type: "array", items: { type: "string" }, default: [] } } };
+    const [one, other] = [filled(root, schema, {}), filled(root, schema, {})] as { rules: string[] }[];
+    expect(one?.rules).not.toBe(other?.rules);
   });
 });

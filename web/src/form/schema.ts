@@ -174,3 +174,19 @@ export function propertyNamed(root: Schema | undefined, name: string): Schema | 
   const definitions = [root, ...Object.values(root?.$defs ?? {})];
   return definitions.find((one) => one?.properties?.[name])?.properties?.[name];
 }
+
+/** A value with everything that the schema has a default for: what is left out is as by default, and is shown so. */
+export function filled(root: Schema, schema: Schema, value: unknown): unknown {
+  const { field, schema: plain } = fieldInfo(root, schema);
+  if (value === null || value === undefined) return value;
+  if (field.kind === "list" && Array.isArray(value)) return value.map((item) => filled(root, field.schema, item));
+  if (typeof value !== "object" || Array.isArray(value)) return value;
+  if (field.kind === "map") return Object.fromEntries(Object.entries(value).map(([key, item]) => [key, filled(root, field.schema, item)]));
+  if (field.kind !== "object") return value;
+  const given = value as Record<string, unknown>;
+  const made = Object.entries(plain.properties ?? {}).map(([name, property]): [string, unknown] => {
+    const known = given[name] === undefined ? resolve(root, property).default : given[name];
+    return [name, filled(root, property, structuredClone(known))];
+  });
+  return Object.fromEntries(made.filter(([, one]) => one !== undefined));
+}

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { fits, HELP, KEYS } from "./keys";
+import { fits, HELP, isForField, KEYS } from "./keys";
 
 const press = (more: object = {}) => ({ ctrlKey: false, metaKey: false, altKey: false, shiftKey: false, ...more });
 
@@ -18,6 +18,16 @@ describe("keys", () => {
     ["undo", press(), false],
   ] as const)("%s with %j: %s", (name, event, wanted) => {
     expect(fits(event, KEYS[name])).toBe(wanted);
+  });
+
+  it.each([
+    ["find", "input", true],
+    ["find", "select", false],
+    ["breakIt", "select", true],
+    ["breakIt", "button", false],
+  ] as const)("%s with the focus on %s is for the field: %s", (name, tag, wanted) => {
+    const target = { matches: (selector: string) => selector.split(/[ ,:]+/).includes(tag) };
+    expect(isForField(target, KEYS[name])).toBe(wanted);
   });
 
   it("are all told in the help", () => {

@@ -10,21 +10,23 @@ interface Key {
   shift?: boolean;
   /** Inside dialogs too. */
   everywhere?: boolean;
+  /** In a choice too, where letters choose. */
+  inChoices?: boolean;
 }
 
 export const KEYS = {
-  find: { key: "/" },
+  find: { key: "/", inChoices: true },
   add: { key: "a" },
-  undo: { key: "z", control: true },
-  redo: { key: "z", control: true, shift: true },
-  redoToo: { key: "y", control: true },
+  undo: { key: "z", control: true, inChoices: true },
+  redo: { key: "z", control: true, shift: true, inChoices: true },
+  redoToo: { key: "y", control: true, inChoices: true },
   breakIt: { key: "x" },
   trace: { key: "t" },
   nextEvent: { key: "." },
   eventBefore: { key: "," },
   play: { key: "space" },
   back: { key: "escape" },
-  help: { key: "?", everywhere: true },
+  help: { key: "?", everywhere: true, inChoices: true },
   leave: { key: "escape", everywhere: true },
 } satisfies Record<string, Key>;
 
@@ -47,6 +49,13 @@ function isInDialog(event: KeyboardEvent): boolean {
   return event.target instanceof HTMLElement && event.target.closest("[role=dialog]") !== null;
 }
 
+const WRITTEN_IN = "input:not([type=checkbox],[type=radio],[type=range]), textarea, [contenteditable=true]";
+
+/** Whether the press is meant for what has the focus: text is typed there, or a choice made by letters. */
+export function isForField(target: Pick<HTMLElement, "matches">, { inChoices = false }: Key): boolean {
+  return target.matches(WRITTEN_IN) || (!inChoices && target.matches("select"));
+}
+
 /** Whether a press has the modifiers that a key asks for, and no others; `?` and the like need Shift on most keyboards. */
 export function fits(event: Pick<KeyboardEvent, "ctrlKey" | "metaKey" | "altKey" | "shiftKey">, { key, control = false, shift = false }: Key): boolean {
   const letter = /^[a-z]$/.test(key);
@@ -62,8 +71,13 @@ export function useKey(name: keyof typeof KEYS, act: () => unknown): void {
       if (fits(event, key) && act() !== false) event.preventDefault();
     },
     // By the sign that is typed, wherever it stands on the keyboard; only the space bar has none.
-    // The time line is a slider, which has no use for signs.
-    { useKey: key.key !== "space", ignoreModifiers: true, delimiter: "|", enableOnFormTags: ["slider", "radio"], ignoreEventWhen: (event) => !key.everywhere && isInDialog(event) },
+    {
+      useKey: key.key !== "space",
+      ignoreModifiers: true,
+      delimiter: "|",
+      enableOnFormTags: true,
+      ignoreEventWhen: (event) => (!key.everywhere && isInDialog(event)) || (event.target instanceof HTMLElement && isForField(event.target, key)),
+    },
   );
 }
 

@@ -4,7 +4,7 @@ import { useEffect, useMemo, useRef, type KeyboardEvent, type PointerEvent } fro
 import type { DrillAnswer, PlanDocument, Schemas, Strip } from "../api/client";
 import { amount, clock, span } from "../kit/format";
 import { IconButton } from "../kit/parts";
-import { useWidth } from "../kit/use-width";
+import { useSize } from "../kit/use-size";
 import { eventIndexAt } from "../plan/queries";
 import { busySeconds, timeAxis, type TimeAxis } from "./axis";
 import { stack, zoneTone } from "./stack";
@@ -33,7 +33,7 @@ interface TimelineProps {
 /** The time line at the foot: script, served rate by zone, failures, truth and belief, and the cursor that moves it all. */
 export function Timeline(props: TimelineProps) {
   const { document, drill, at, strip } = props;
-  const { frame, width } = useWidth();
+  const { frame, width } = useSize();
   const axis = useMemo(
     () => timeAxis(busySeconds(drill.series.t_s, drill.moving, drill.lasts_s), drill.lasts_s, LABEL_WIDTH, Math.max(width - RIGHT, LABEL_WIDTH + 100)),
     [drill, width],

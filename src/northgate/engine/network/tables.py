@@ -147,7 +147,7 @@ class Balancers:
 
 @dataclass(frozen=True)
 class Fronts:
-    """Per front; `failover_s`: how long a dead one stays in (a returned one out of) the address; `own`: an instance's."""
+    """Per front; `failover_s`: until a dead one leaves the address, a returned one joins; `own`: an instance's."""
 
     balancer: Ints
     layer: Ints

@@ -44,31 +44,32 @@ function borderTone(berth: BerthState): string {
 }
 
 /** One target's place: its border is what is believed, its glyph the truth, its level the load, hatching a wrong belief. */
-export function Berth({ berth, selected, lost, address, onSelect }: { berth: BerthState; selected: boolean; lost: boolean; address: string | undefined; onSelect: () => void }) {
+export function Berth({ berth, selected, lost, size, address, onSelect }: { berth: BerthState; selected: boolean; lost: boolean; size: number; address: string | undefined; onSelect: () => void }) {
   const part = `berth:${berth.group}/${berth.target}`;
   const down = berth.truth === "refuses" || berth.truth === "silent";
   return (
     <button
       type="button"
-      className="grid size-6 shrink-0 place-items-center rounded-[5px] hover:bg-line/60"
+      className="grid shrink-0 place-items-center rounded-[5px] hover:bg-line/60"
+      style={{ width: size, height: size }}
       data-part={part}
       aria-label={berthWords(berth)}
       aria-pressed={selected}
       title={address ? `${berthWords(berth)} · ${address}` : berthWords(berth)}
       onClick={onSelect}
     >
-      <BerthGlyph berth={berth} down={down} selected={selected} lost={lost} />
+      <BerthGlyph berth={berth} down={down} selected={selected} lost={lost} drawn={size - 2} />
     </button>
   );
 }
 
-function BerthGlyph({ berth, down, selected, lost }: { berth: BerthState; down: boolean; selected: boolean; lost: boolean }) {
+function BerthGlyph({ berth, down, selected, lost, drawn }: { berth: BerthState; down: boolean; selected: boolean; lost: boolean; drawn: number }) {
   const tone = borderTone(berth);
   const wrong = isWrong(berth);
   const level = down ? 0 : Math.min(berth.utilisation, 1) * (SIZE - 4);
   const dash = berth.unproven ? "0.1 3" : berth.belief === "out" || berth.belief === "unknown" ? "2.6 2.2" : undefined;
   return (
-    <svg width={SIZE + 2} height={SIZE + 2} viewBox={`-1 -1 ${SIZE + 2} ${SIZE + 2}`} aria-hidden="true">
+    <svg width={drawn} height={drawn} viewBox={`-1 -1 ${SIZE + 2} ${SIZE + 2}`} aria-hidden="true">
       {selected && <rect x={-1} y={-1} width={SIZE + 2} height={SIZE + 2} rx={5} fill="var(--north)" />}
       <rect x={0.75} y={0.75} width={SIZE - 1.5} height={SIZE - 1.5} rx={3.5} fill={lost && !wrong ? "var(--lost)" : "var(--panel)"} />
       {wrong && <rect x={0.75} y={0.75} width={SIZE - 1.5} height={SIZE - 1.5} rx={3.5} fill="url(#hatch)" />}

@@ -1,7 +1,7 @@
 /** The board: zones across, the way of a request down. */
 
 import { useCallback, useMemo } from "react";
-import { useWidth } from "../../kit/use-width";
+import { useSize } from "../../kit/use-size";
 import { plainSelection, withOwnAddresses } from "../../plan/own";
 import type { Selection } from "../../plan/selection";
 import { layOut } from "./geometry";
@@ -18,10 +18,10 @@ export function Board({ document, onSelect, ...given }: BoardProps) {
   const drawn = useMemo(() => withOwnAddresses(document, given.state), [document, given.state]);
   const select = useCallback((selection: Selection) => onSelect(plainSelection(selection)), [onSelect]);
   const props: BoardProps = { ...given, document: drawn, onSelect: select };
-  const { frame, width } = useWidth();
+  const { frame, width, height } = useSize();
   const layout = useMemo(
-    () => (width > 0 ? layOut(drawn, given.state, width, given.folding) : undefined),
-    [drawn, given.state, width, given.folding],
+    () => (width > 0 ? layOut(drawn, given.state, width, given.folding, height) : undefined),
+    [drawn, given.state, width, given.folding, height],
   );
   return (
     <div ref={frame} className="relative h-full overflow-auto" data-testid="board">

@@ -89,7 +89,7 @@ describe("the layout", () => {
   });
 
   it("folds cells with very many targets and gives rows room for the others", () => {
-    expect(isFolded(30, 150)).toBe(berthsPerLine(150) * 3 < 30);
+    expect(isFolded(30, 150)).toBe(berthsPerLine(150, 24) * 3 < 30);
     const [tiles, alerts] = layout.rows;
     expect(alerts?.y).toBe((tiles?.y ?? 0) + (tiles?.height ?? 0));
   });
@@ -126,4 +126,21 @@ describe("ribbons", () => {
 
 it("reads the host of a URL", () => {
   expect(["https://WWW.a.example:8443/x", "http://[2001:db8::1]:80/", "nonsense"].map(hostOf)).toEqual(["www.a.example", "2001:db8::1", ""]);
+});
+
+describe("a board with room to spare", () => {
+  const tight = layOut(document, state, 964);
+  const roomy = layOut(document, state, 964, undefined, 900);
+
+  it("lets berths and rows grow, and never beyond what there is", () => {
+    expect(tight.berth).toBe(24);
+    expect(roomy.berth).toBe(40);
+    expect(roomy.height).toBeGreaterThan(tight.height);
+    for (const room of [400, 500, 600, 700, 900]) expect(layOut(document, state, 964, undefined, room).height).toBeLessThanOrEqual(Math.max(room, tight.height));
+  });
+
+  it("keeps rows one below the other", () => {
+    const [one, two] = roomy.rows;
+    expect(two?.y).toBe((one?.y ?? 0) + (one?.height ?? 0));
+  });
 });

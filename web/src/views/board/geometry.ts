@@ -56,6 +56,8 @@ export interface BoardLayout {
   fronts: FrontPlace[];
   zones: ColumnPlace[];
   rows: RowPlace[];
+  /** How wide and high the place of one target is. */
+  berth: number;
   labels: { clients: number; names: number; balancers: number };
 }
 
@@ -64,7 +66,9 @@ const MARGIN = 10;
 const COLUMN_GAP = 6;
 const REGION_GAP = 26;
 const BOX_GAP = 14;
-export const BERTH = 24;
+/** The place of a target: as large as the board has room for. */
+const BERTHS = [40, 32, 24] as const;
+const SMALLEST = 24;
 export const CELL_PADDING = 6;
 const CLIENTS_Y = 12;
 const CLIENT_HEIGHT = 36;
@@ -76,7 +80,11 @@ const BALANCER_LANE = 66;
 const FRONT_HEIGHT = 24;
 export const ZONE_HEAD = 44;
 const ROW_MIN = 62;
+/** Rows of small plans take more room, as far as there is some. */
+const ROW_MOST = 112;
 const CAPTION = 36;
+/** Beneath the last row. */
+const FOOT = 14;
 /** Cells with more lines of berths than this fold to one line of text. */
 const MOST_LINES = 3;
 /** Zones narrower than this make their regions fold. */
@@ -88,35 +96,36 @@ const MOST_ROWS = 12;
 export const NOTHING_FOLDED: Folding = { open: [], expanded: undefined, only: undefined };
 
 /** How many berths fit side by side in a cell. */
-export function berthsPerLine(zoneWidth: number): number {
-  return Math.max(1, Math.floor((zoneWidth - 2 * CELL_PADDING) / BERTH));
+export function berthsPerLine(zoneWidth: number, berth: number): number {
+  return Math.max(1, Math.floor((zoneWidth - 2 * CELL_PADDING) / berth));
 }
 
 /** Whether a cell of so many targets is drawn berth by berth, or folded to one line. */
 export function isFolded(targets: number, zoneWidth: number): boolean {
-  return Math.ceil(targets / berthsPerLine(zoneWidth)) > MOST_LINES;
+  return Math.ceil(targets / berthsPerLine(zoneWidth, SMALLEST)) > MOST_LINES;
 }
 
-/** Lays the board out in `width` CSS pixels. */
-export function layOut(document: PlanDocument, state: BoardState, width: number, folding: Folding = NOTHING_FOLDED): BoardLayout {
+/** Lays the board out in `width` CSS pixels; where `room` is higher than it needs, berths and rows grow. */
+export function layOut(document: PlanDocument, state: BoardState, width: number, folding: Folding = NOTHING_FOLDED, room = 0): BoardLayout {
   const columns = columnsOf(regionsShown(document, state), width, folding.open);
   const lanes = balancerLanes(document, columns);
   const laneCount = Math.max(1, ...[...lanes.values()].map((lane) => lane + 1));
   const zonesY = BALANCERS_Y + laneCount * BALANCER_LANE + 10;
-  const rows = groupRows(state, columns, zonesY + ZONE_HEAD, folding);
+  const { rows, berth } = grown(state, columns, zonesY + ZONE_HEAD, folding, room - FOOT);
   const last = rows.at(-1);
-  const bottom = Math.max(last ? last.y + last.height : 0, zonesY + ZONE_HEAD + ROW_MIN) + 6;
+  const bottom = Math.max(last ? last.y + last.height : 0, zonesY + ZONE_HEAD + ROW_MIN) + FOOT / 2;
   const balancers = balancerBoxes(document, columns, lanes);
   const names = nameBoxes(document, balancers, width);
   return {
     width,
-    height: bottom + 8,
+    height: bottom + FOOT / 2,
     clients: clientBoxes(document, names, width),
     names,
     balancers,
     fronts: frontBoxes(document, columns, balancers, lanes, laneCount),
     zones: columns.places.map((column) => ({ ...column, y: zonesY, height: bottom - zonesY })),
     rows,
+    berth,
     labels: { clients: CLIENTS_Y, names: NAMES_Y, balancers: BALANCERS_Y },
   };
 }
@@ -285,14 +294,39 @@ function keepApart(boxes: Placed[], width: number): Placed[] {
   return boxes.map((box) => byName.get(box.name) ?? box);
 }
 
-function groupRows(state: BoardState, columns: Columns, top: number, folding: Folding): RowPlace[] {
+interface Grown {
+  rows: RowPlace[];
+  berth: number;
+}
+
+/** The rows with the largest berths for which there is room, and each row a share of what is left of it. */
+function grown(state: BoardState, columns: Columns, top: number, folding: Folding, room: number): Grown {
+  const tries = BERTHS.map((berth) => ({ berth, rows: groupRows(state, columns, top, folding, berth) }));
+  const found = tries.find(({ rows }) => endOf(rows, top) <= room) ?? tries.at(-1) ?? { berth: SMALLEST, rows: [] };
+  const more = (room - endOf(found.rows, top)) / Math.max(found.rows.length, 1);
+  let y = top;
+  const rows = found.rows.map((row) => {
+    const height = row.compact || more <= 0 ? row.height : Math.max(row.height, Math.min(row.height + more, ROW_MOST));
+    const placed = { ...row, y, height };
+    y += height;
+    return placed;
+  });
+  return { rows, berth: found.berth };
+}
+
+function endOf(rows: RowPlace[], top: number): number {
+  const last = rows.at(-1);
+  return last ? last.y + last.height : top;
+}
+
+function groupRows(state: BoardState, columns: Columns, top: number, folding: Folding, berth: number): RowPlace[] {
   const shown = state.groups.filter((group) => folding.only === undefined || folding.only.has(group.name));
   const crowded = shown.length > MOST_ROWS;
   let y = top;
   return shown.map((group) => {
     const expanded = group.name === folding.expanded;
     const compact = crowded && !expanded;
-    const height = compact ? COMPACT_ROW : Math.max(ROW_MIN, linesOf(state, columns, group.name, expanded) * BERTH + CAPTION);
+    const height = compact ? COMPACT_ROW : Math.max(ROW_MIN, linesOf(state, columns, group.name, expanded, berth) * berth + CAPTION);
     const row = { group: group.name, y, height, compact };
     y += height;
     return row;
@@ -300,13 +334,13 @@ function groupRows(state: BoardState, columns: Columns, top: number, folding: Fo
 }
 
 /** How many lines of berths the fullest cell of a row has; a cell that is folded has one. */
-function linesOf(state: BoardState, columns: Columns, group: string, expanded: boolean): number {
+function linesOf(state: BoardState, columns: Columns, group: string, expanded: boolean, berth: number): number {
   const lines = state.cells
     .filter((cell) => cell.group === group)
     .map((cell) => {
       const column = columns.ofZone.get(cell.zone);
       if (!column || column.folded || (!expanded && isFolded(cell.targets, column.width))) return 1;
-      return Math.ceil(cell.targets / berthsPerLine(column.width));
+      return Math.ceil(cell.targets / berthsPerLine(column.width, berth));
     });
   return Math.max(1, ...lines);
 }

@@ -10,7 +10,7 @@ import { ObjectSection } from "../../form/object-section";
 import { Copyable } from "../../kit/copyable";
 import { Button, IconButton } from "../../kit/parts";
 import { onButton, useKey } from "../../kit/keys";
-import { useWidth } from "../../kit/use-width";
+import { useSize } from "../../kit/use-size";
 import { removing, setting, useEdit, type Operation } from "../../plan/edit";
 import { useDrill, useFoldedStrips, useLevers, usePhases, usePlan, useProgress, useStrips, answerKey, type Asked } from "../../plan/queries";
 import { busySeconds, timeAxis } from "../../timeline/axis";
@@ -91,7 +91,7 @@ interface DrilledProps {
 function Drilled(props: DrilledProps) {
   const { name, planKey, asked, document, drill, at, onAt, onDrill } = props;
   const { edit } = useEdit(planKey);
-  const { frame, width } = useWidth();
+  const { frame, width } = useSize();
   const [playing, setPlaying] = useState(false);
   const axis = useMemo(() => timeAxis(busySeconds(drill.series.t_s, drill.moving, drill.lasts_s), drill.lasts_s, LEFT, Math.max(width - RIGHT, LEFT + 100)), [drill, width]);
   const shown = useMemo(() => worstStrips(props.strips), [props.strips]);

@@ -303,8 +303,9 @@ function PasteDialog({ planKey, sheet, document }: { planKey: string; sheet: She
   );
 }
 
-/** How a row is called. */
-function nameOf(row: Row): string {
-  const [first = "", second = ""] = Object.values(row.cells);
-  return row.cells["name"] === undefined && second ? `${first} ${second}` : (row.cells["name"] ?? first);
+/** How a row is called: by its name, or by its owner and what it leads to. */
+function nameOf({ cells }: Row): string {
+  const [first = ""] = Object.values(cells);
+  const last = cells["target"] ?? cells["answer"] ?? cells["name"];
+  return [...new Set([first, last])].filter(Boolean).join(" ");
 }

@@ -3,10 +3,10 @@ import { applyPatch, type Operation as AnyOperation } from "fast-json-patch";
 import { useMemo, useState } from "react";
 
 import type { PlanDocument, Schemas } from "../../../api/client";
-import type { Schema } from "../../../form/schema";
+import { filled, resolve, type Schema } from "../../../form/schema";
 import { adding, setting, type Operation } from "../../../plan/operations";
 import { usePreview, type Asked } from "../../../plan/queries";
-import { valueAt } from "../../../plan/names";
+import { KINDS, valueAt } from "../../../plan/names";
 import type { Selection } from "../../../plan/selection";
 import type { AddKind } from "./kinds";
 import { following, proposed } from "./proposed";
@@ -31,20 +31,34 @@ export function patchedDocument(document: PlanDocument, patch: Operation[]): Pla
   return applyPatch(structuredClone(document), patch as AnyOperation[]).newDocument;
 }
 
-/** What has to change along with an edit of something new: the layer decides what listeners speak. */
+/** What has to change along with an edit of something new: the layer decides what listeners speak, and a listener that is called as it speaks goes on being so. */
 export function alongside(value: Record<string, unknown>, path: string, patch: Operation[]): Operation[] {
   const layer = patch.find((one) => one.path === `${path}/layer`)?.value;
-  const listeners = (value["listeners"] ?? []) as { protocol: string }[];
-  if (layer === undefined) return patch;
+  const listeners = (value["listeners"] ?? []) as { name: string; protocol: string }[];
   const fits = layer === 4 ? ["tcp", "tls", "udp"] : ["http", "https"];
-  const wrong = listeners.flatMap((one, index) => (fits.includes(one.protocol) ? [] : [index]));
-  return [...patch, ...wrong.map((index) => setting(`${path}/listeners/${index}/protocol`, layer === 4 ? "tcp" : "http"))];
+  const spoken = listeners.map((one, index) => {
+    const asked = patch.find((other) => other.path === `${path}/listeners/${index}/protocol`)?.value as string | undefined;
+    return asked ?? (layer === undefined || fits.includes(one.protocol) ? one.protocol : (fits[0] ?? one.protocol));
+  });
+  const more = listeners.flatMap((one, index) => {
+    const now = spoken[index];
+    if (now === one.protocol) return [];
+    const renamed = one.name === one.protocol ? [setting(`${path}/listeners/${index}/name`, now)] : [];
+    return [setting(`${path}/listeners/${index}/protocol`, now), ...renamed];
+  });
+  return [...patch, ...more];
+}
+
+/** What is being made, with all that is as by default. */
+function whole(root: Schema, kind: AddKind, { path, value }: ReturnType<typeof proposed>): ReturnType<typeof proposed> {
+  const schema = resolve(root, { $ref: `#/$defs/${kind === "listener" ? "Listener" : KINDS[kind].definition}` });
+  return { path, value: filled(root, schema, value) as Record<string, unknown> };
 }
 
 /** What is being added to a plan, from the proposal on. */
 export function useDraft(document: PlanDocument, root: Schema, kind: AddKind): Draft {
   const [home, setHome] = useState(document.balancers[0]?.name);
-  const [begun, setBegun] = useState(() => proposed(document, root, kind, home));
+  const [begun, setBegun] = useState(() => whole(root, kind, proposed(document, root, kind, home)));
   const { path, value } = begun;
   const patch = useMemo(() => [adding(path, value), ...following(document, kind, String(value["name"]))], [document, kind, path, value]);
   const draft = useMemo(() => patchedDocument(document, patch), [document, patch]);
@@ -59,11 +73,11 @@ export function useDraft(document: PlanDocument, root: Schema, kind: AddKind): D
     selection: kind === "listener" ? { kind, name: `${home}/${name}` } : { kind, name },
     change: (edit) => {
       const made = valueAt(patchedDocument(draft, alongside(value, path, edit)), path);
-      setBegun({ path, value: made as Record<string, unknown> });
+      setBegun(whole(root, kind, { path, value: made as Record<string, unknown> }));
     },
     takeHome: (balancer) => {
       setHome(balancer);
-      setBegun(proposed(document, root, kind, balancer));
+      setBegun(whole(root, kind, proposed(document, root, kind, balancer)));
     },
   };
 }

@@ -1,6 +1,7 @@
 /** What is being added: its kind, the fields that matter, and what it would be; the board shows it at the same time. */
 import { X } from "lucide-react";
 import { RadioGroup } from "radix-ui";
+import { useEffect, useRef } from "react";
 import { ProblemError, type PlanDocument } from "../../../api/client";
 import { BOX } from "../../../form/context";
 import { ObjectForm } from "../../../form/form";
@@ -25,12 +26,17 @@ interface AddPanelProps {
 }
 
 export function AddPanel({ root, draft, preview, error, busy, onKind, onAdd, onLeave }: AddPanelProps) {
+  const panel = useRef<HTMLElement>(null);
+  useEffect(() => {
+    // Opened by a key, or another kind chosen by one: from here the next press of Tab leads to the first field.
+    if (document.activeElement === document.body) panel.current?.querySelector<HTMLElement>("[role=radio][data-state=checked]")?.focus();
+  }, []);
   const problems = error instanceof ProblemError ? error.problems : [];
   // What is wrong with a field is told there; the rest at the foot.
   const elsewhere = error ? (problems.length > 0 ? problems.filter((one) => !one.where.startsWith(`${draft.path}/`)).map((one) => one.message) : [error.message]) : [];
   const nowhere = draft.kind === "listener" && draft.home === undefined;
   return (
-    <aside className="flex h-full flex-col bg-panel" aria-label="Add to the plan" data-testid="add-panel">
+    <aside ref={panel} className="flex h-full flex-col bg-panel" aria-label="Add to the plan" data-testid="add-panel">
       <header className="flex items-center justify-between gap-2 px-4 pt-3 pb-2">
         <h2 className="text-xl leading-tight font-semibold">Add to the plan</h2>
         <IconButton label="Close" onClick={onLeave}>

@@ -29,7 +29,7 @@ const INFERRED: Record<ObjectKind, Infer> = {
   region: (_, name) => ({ zones: [`${name}-1`, `${name}-2`] }),
   area: (document) => ({ latency_ms: Object.fromEntries(namesFor(document, "region").map((one) => [one, 20])) }),
   network: (document) => ({ cidr: `10.${40 + objectsOf(document, "network").length}.0.0/16` }),
-  firewall: () => ({ allow_in: [{ protocol: "tcp", ports: ["443"], from: "any" }] }),
+  firewall: () => ({ allow_in: [{ protocol: "tcp", ports: ["80", "443"], from: "any" }] }),
   fleet: (document) => ({ zones: firstZones(document), count: 3, instance: MACHINE }),
   instance: () => MACHINE,
   probe: () => ({ interval_s: 10, timeout_s: 5, unhealthy_after: 3, healthy_after: 2, path: "/" }),

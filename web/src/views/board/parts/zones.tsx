@@ -7,7 +7,7 @@ import type { BoardState, Schemas } from "../../../api/client";
 import { percent, perSecond, span } from "../../../kit/format";
 import { formatSelection, OUTSIDE, partOf, type Selection } from "../../../plan/selection";
 import { Berth } from "../berth";
-import { berthsPerLine, BERTH, CELL_PADDING, isFolded, ZONE_HEAD, type BoardLayout, type ColumnPlace, type RowPlace } from "../geometry";
+import { berthsPerLine, CELL_PADDING, isFolded, ZONE_HEAD, type BoardLayout, type ColumnPlace, type RowPlace } from "../geometry";
 import { at, isSelected, placeState, type PartProps } from "./shared";
 
 /** The names of the columns, kept in sight while the rows are scrolled. */
@@ -131,7 +131,7 @@ function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold,
   );
 }
 
-function Cell({ state, selection, onSelect, row, zone, isLost, folding, addresses }: PartProps & { row: RowPlace; zone: ColumnPlace; isLost: boolean }): ReactNode {
+function Cell({ state, layout, selection, onSelect, row, zone, isLost, folding, addresses }: PartProps & { row: RowPlace; zone: ColumnPlace; isLost: boolean }): ReactNode {
   const { group } = row;
   const cell = (zone.folded ? state.region_cells : state.cells).find((one) => one.group === group && one.zone === zone.name);
   if (!cell) return <span className="pl-1 text-line-strong">—</span>;
@@ -140,12 +140,13 @@ function Cell({ state, selection, onSelect, row, zone, isLost, folding, addresse
   if (folded || berths.length === 0) return <FoldedCell cell={cell} roomy={!row.compact} onSelect={() => onSelect({ kind: "group", name: group })} />;
   return (
     <>
-      <span className="flex flex-wrap" style={{ maxWidth: berthsPerLine(zone.width) * BERTH }}>
+      <span className="flex flex-wrap" style={{ maxWidth: berthsPerLine(zone.width, layout.berth) * layout.berth }}>
         {berths.map((berth) => (
           <Berth
             key={berth.target}
             berth={berth}
             lost={isLost}
+            size={layout.berth}
             address={addresses.get(berth.target)?.[0]}
             selected={isSelected(selection, "berth", `${group}/${berth.target}`)}
             onSelect={() => onSelect({ kind: "berth", name: `${group}/${berth.target}` })}
