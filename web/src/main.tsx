@@ -2,7 +2,6 @@ import "./styles.css";
 
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { RouterProvider } from "@tanstack/react-router";
-import { Tooltip } from "radix-ui";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 
@@ -18,9 +17,7 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={client}>
-        <Tooltip.Provider>
-          <RouterProvider router={router} />
-        </Tooltip.Provider>
+        <RouterProvider router={router} />
       </QueryClientProvider>
     </StrictMode>,
   );

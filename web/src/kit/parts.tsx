@@ -1,4 +1,3 @@
-import { Tooltip } from "radix-ui";
 import type { ComponentProps, ReactNode } from "react";
 
 /** A quiet button with a rule around it. */
@@ -31,25 +30,6 @@ export function IconButton({ label, quiet = false, className = "", ...rest }: Co
   );
 }
 
-/** Explains what it wraps, on hover and on focus. */
-export function Hint({ text, children, side = "top" }: { text: ReactNode; children: ReactNode; side?: "top" | "bottom" | "left" }) {
-  return (
-    <Tooltip.Root delayDuration={250}>
-      <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
-      <Tooltip.Portal>
-        <Tooltip.Content
-          side={side}
-          sideOffset={6}
-          collisionPadding={8}
-          className="z-50 max-w-72 rounded border border-line-strong bg-panel px-2.5 py-1.5 text-xs leading-snug text-ink shadow-md"
-        >
-          {text}
-        </Tooltip.Content>
-      </Tooltip.Portal>
-    </Tooltip.Root>
-  );
-}
-
 /** A section of the inspector; one within another thing has no title of its own. */
 export function Section({ title, children }: { title: string; children: ReactNode }) {
   return (
@@ -60,29 +40,13 @@ export function Section({ title, children }: { title: string; children: ReactNod
   );
 }
 
-export type Tone = "ink" | "vermilion" | "ochre" | "moss";
-
-const TONES: Record<Tone, string> = {
-  ink: "text-ink",
-  vermilion: "text-vermilion-text",
-  ochre: "text-ochre-text",
-  moss: "text-moss",
-};
-
-/** One reading: what it is, its value with unit, and on hover the reason it is what it is. */
-export function Reading({ label, value, tone = "ink", why }: { label: string; value: ReactNode; tone?: Tone; why?: ReactNode }) {
-  const shown = (
-    <span
-      className={`text-right font-semibold ${TONES[tone]} ${why ? "cursor-help underline decoration-dotted decoration-line-strong underline-offset-3" : ""}`}
-      tabIndex={why ? 0 : undefined}
-    >
-      {value}
-    </span>
-  );
+/** Stands where something will be in a moment. */
+export function Skeleton({ className = "" }: { className?: string }) {
   return (
-    <div className="flex items-baseline justify-between gap-3 py-0.5">
-      <dt className="text-ink-soft">{label}</dt>
-      <dd>{why ? <Hint text={why} side="left">{shown}</Hint> : shown}</dd>
+    <div className={`flex flex-col gap-3 ${className}`} aria-hidden="true" data-testid="skeleton">
+      <span className="h-5 w-1/2 rounded bg-line/60 motion-safe:animate-pulse" />
+      <span className="h-3 w-3/4 rounded bg-line/60 motion-safe:animate-pulse" />
+      <span className="min-h-24 flex-1 rounded bg-line/40 motion-safe:animate-pulse" />
     </div>
   );
 }

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useCallback } from "react";
-import { toast } from "sonner";
 
+import { notify } from "../kit/notify";
 import { api, dataOf, ProblemError, type PlanWhole, type Schemas } from "../api/client";
 import type { Operation } from "./operations";
 
@@ -34,6 +34,9 @@ export function useEdit(key: string) {
   // One after the other: an edit is made of what the one before has made, never beside it.
   const scope = { id: `edits of ${key}` };
 
+  // Each edit's message takes the place of the one before.
+  const told = `edit of ${key}`;
+
   const move = useMutation({
     scope,
     mutationFn: async (which: Move) => {
@@ -44,10 +47,10 @@ export function useEdit(key: string) {
     },
     onSuccess: async (whole, which) => {
       await shown(whole);
-      if (which === "agree") toast.success(`Revision ${whole.head.revision} is agreed`);
-      else toast(`${which === "undo" ? "Undone" : "Done again"}. ${changeWords((whole as EditAnswer).changes)}`);
+      if (which === "agree") notify(`Revision ${whole.head.revision} is agreed`, { tone: "success" });
+      else notify(`${which === "undo" ? "Undone" : "Done again"}. ${changeWords((whole as EditAnswer).changes)}`, { id: told });
     },
-    onError: (error: Error) => toast.error(error.message),
+    onError: (error: Error) => notify(error.message, { tone: "error" }),
   });
 
   // An edit of an earlier revision, made of the current one; or one taken back on which others have been built.
@@ -60,9 +63,9 @@ export function useEdit(key: string) {
     },
     onSuccess: async (whole) => {
       await shown(whole);
-      toast(changeWords(whole.changes), { action: { label: "Undo", onClick: () => undo(whole.head.revision) } });
+      notify(changeWords(whole.changes), { id: told, action: { label: "Undo", onClick: () => void undo(whole.head.revision) } });
     },
-    onError: (error: Error, { otherwise }) => toast.error(`${otherwise}: ${error.message}`),
+    onError: (error: Error, { otherwise }) => notify(`${otherwise}: ${error.message}`, { tone: "error" }),
   });
 
   const edit = useMutation({
@@ -77,21 +80,23 @@ export function useEdit(key: string) {
     },
     onSuccess: async (whole) => {
       await shown(whole);
-      toast(changeWords(whole.changes), { action: { label: "Undo", onClick: () => undo(whole.head.revision) } });
+      notify(changeWords(whole.changes), { id: told, action: { label: "Undo", onClick: () => void undo(whole.head.revision) } });
     },
   });
 
   /** Somebody else was first: shows their plan and offers the edit again, on top of it. */
   async function takeNewer(patch: Operation[], madeOf: number): Promise<void> {
     await client.refetchQueries({ queryKey: ["plan", key], exact: true });
-    toast.warning("The plan has changed in another window. Here is the newer one; your edit is not lost.", {
+    notify("The plan has changed in another window. Here is the newer one; your edit is not lost.", {
+      tone: "warning",
       duration: Infinity,
       action: { label: "Apply mine to it", onClick: () => late.mutate({ otherwise: "Your edit cannot be applied", made_of: madeOf, patch }) },
     });
   }
 
-  /** Undoes the edit that made a revision; later ones stay. */
-  function undo(made: number): void {
+  /** Undoes the edit that made a revision; later ones stay, those of other windows too. */
+  async function undo(made: number): Promise<void> {
+    await client.refetchQueries({ queryKey: ["plan", key], exact: true });
     if (revision() === made) move.mutate("undo");
     else late.mutate({ otherwise: "Not undone", revert: made });
   }
@@ -112,6 +117,6 @@ export function useCopyPlan() {
   return useMutation({
     mutationFn: async (key: string) => dataOf(await api.POST("/api/plans/{key}/copy", { params: { path: { key } } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["plans"] }),
-    onError: (error: Error) => toast.error(error.message),
+    onError: (error: Error) => notify(error.message, { tone: "error" }),
   });
 }

@@ -3,7 +3,6 @@ import { Command } from "cmdk";
 import { useMemo, useState } from "react";
 
 import type { PlanHead } from "../api/client";
-import { useKey } from "../kit/keys";
 import { useTheme } from "../kit/theme";
 import { useCopyPlan, useEdit } from "../plan/edit";
 import { usePlan } from "../plan/queries";
@@ -24,18 +23,11 @@ interface Action {
 const MOST_SHOWN = 40;
 
 /** `/` finds any object, view or action. */
-export function Palette({ planKey, onAdd }: { planKey: string; onAdd: (kind: string) => void }) {
-  const [open, setOpen] = useState(false);
-  useKey("find", () => setOpen(true));
+export function Palette({ planKey, open, onOpenChange, onAdd }: { planKey: string; open: boolean; onOpenChange: (open: boolean) => void; onAdd: (kind: string) => void }) {
   return (
-    <>
-      <button type="button" className="flex min-h-6 w-44 items-center justify-between rounded border border-bar-soft/40 px-2.5 py-0.5 text-[12px] text-bar-soft hover:border-bar-ink max-lg:w-auto" onClick={() => setOpen(true)}>
-        <span className="max-lg:hidden">Find or do…</span> <kbd className="font-mono">/</kbd>
-      </button>
-      <Command.Dialog open={open} onOpenChange={setOpen} shouldFilter={false} label="Find or do" overlayClassName="fixed inset-0 z-30 bg-bar/40" contentClassName="fixed top-16 left-1/2 z-40 w-[min(520px,calc(100vw-16px))] -translate-x-1/2 rounded border border-line-strong bg-panel p-2 shadow-xl">
-        <Found planKey={planKey} onAdd={onAdd} onDone={() => setOpen(false)} />
-      </Command.Dialog>
-    </>
+    <Command.Dialog open={open} onOpenChange={onOpenChange} shouldFilter={false} label="Find or do" overlayClassName="fixed inset-0 z-30 bg-bar/40" contentClassName="fixed top-16 left-1/2 z-40 w-[min(520px,calc(100vw-16px))] -translate-x-1/2 rounded border border-line-strong bg-panel p-2 shadow-xl">
+      <Found planKey={planKey} onAdd={onAdd} onDone={() => onOpenChange(false)} />
+    </Command.Dialog>
   );
 }
 

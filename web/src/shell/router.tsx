@@ -1,16 +1,10 @@
-import { createRootRoute, createRoute, createRouter, redirect } from "@tanstack/react-router";
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect } from "@tanstack/react-router";
 
 import { BoardView } from "../views/board/view";
-import { DrillView } from "../views/drill/view";
-import { IndexView } from "../views/index/view";
-import { PlansView } from "../views/plans/view";
 import { readSearch } from "../plan/view";
-import { SheetsView } from "../views/sheets/view";
 import { Shell } from "./shell";
 import { readTraceSearch } from "../views/trace/question";
-import { TraceView } from "../views/trace/view";
 import { firstTour } from "../views/start/tour-steps";
-import { StartView } from "../views/start/view";
 import { api, dataOf } from "../api/client";
 
 const root = createRootRoute({ component: Shell });
@@ -27,7 +21,7 @@ const door = createRoute({
   },
 });
 
-const plans = createRoute({ getParentRoute: () => root, path: "/plans", component: PlansView });
+const plans = createRoute({ getParentRoute: () => root, path: "/plans", component: lazyRouteComponent(() => import("../views/plans/view"), "PlansView") });
 
 const board = createRoute({
   getParentRoute: () => root,
@@ -36,14 +30,14 @@ const board = createRoute({
   component: BoardView,
 });
 
-const sheets = createRoute({ getParentRoute: () => root, path: "/plans/$key/sheets/$sheet", component: SheetsView });
+const sheets = createRoute({ getParentRoute: () => root, path: "/plans/$key/sheets/$sheet", component: lazyRouteComponent(() => import("../views/sheets/view"), "SheetsView") });
 
-const index = createRoute({ getParentRoute: () => root, path: "/plans/$key/index", component: IndexView });
-const drill = createRoute({ getParentRoute: () => root, path: "/plans/$key/drill", validateSearch: readSearch, component: DrillView });
+const index = createRoute({ getParentRoute: () => root, path: "/plans/$key/index", component: lazyRouteComponent(() => import("../views/index/view"), "IndexView") });
+const drill = createRoute({ getParentRoute: () => root, path: "/plans/$key/drill", validateSearch: readSearch, component: lazyRouteComponent(() => import("../views/drill/view"), "DrillView") });
 
-const trace = createRoute({ getParentRoute: () => root, path: "/plans/$key/trace", validateSearch: readTraceSearch, component: TraceView });
+const trace = createRoute({ getParentRoute: () => root, path: "/plans/$key/trace", validateSearch: readTraceSearch, component: lazyRouteComponent(() => import("../views/trace/view"), "TraceView") });
 
-const start = createRoute({ getParentRoute: () => root, path: "/start", component: StartView });
+const start = createRoute({ getParentRoute: () => root, path: "/start", component: lazyRouteComponent(() => import("../views/start/view"), "StartView") });
 
 export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, sheets, index, start]), defaultPreload: false });
 

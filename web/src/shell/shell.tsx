@@ -1,18 +1,20 @@
 import { Link, Outlet, useLocation, useNavigate, useParams } from "@tanstack/react-router";
-import { Keyboard, Moon, Plus, Sun, X } from "lucide-react";
-import { Dialog } from "radix-ui";
-import { useState } from "react";
-import { Toaster } from "sonner";
+import { Keyboard, Moon, Plus, Sun } from "lucide-react";
+import { lazy, Suspense, useState } from "react";
 
 import type { PlanHead } from "../api/client";
 import { StandingPill, UndoRedo } from "./changes";
-import { Palette } from "./palette";
-import { Button, IconButton } from "../kit/parts";
-import { HELP, useKey } from "../kit/keys";
+import { Button } from "../kit/parts";
+import { useKey } from "../kit/keys";
 import { useTheme } from "../kit/theme";
 import { usePlan } from "../plan/queries";
 import type { ViewSearch } from "../plan/view";
 import { Tour } from "../views/start/tour";
+
+// What is not there at the first sight is loaded after it.
+const Toaster = lazy(async () => ({ default: (await import("sonner")).Toaster }));
+const KeysDialog = lazy(async () => ({ default: (await import("./keys-dialog")).KeysDialog }));
+const Palette = lazy(async () => ({ default: (await import("./palette")).Palette }));
 
 /** The frame of every view: the bar on top, the view beneath. */
 export function Shell() {
@@ -29,7 +31,9 @@ export function Shell() {
         <ThemeButton />
       </header>
       <Outlet />
-      <Toaster theme={theme === "night" ? "dark" : "light"} position="bottom-left" offset={{ bottom: 192, left: 130 }} toastOptions={{ className: "!bg-panel !text-ink !border-line-strong !font-sans" }} />
+      <Suspense>
+        <Toaster theme={theme === "night" ? "dark" : "light"} position="bottom-left" offset={{ bottom: 192, left: 130 }} toastOptions={{ className: "!bg-panel !text-ink !border-line-strong !font-sans" }} />
+      </Suspense>
     </div>
   );
 }
@@ -67,7 +71,7 @@ function PlanBar({ planKey }: { planKey: string }) {
         <Button tone="bar" className="text-[12px]" title="Add to the plan (a)" onClick={() => add("group")}>
           <Plus size={13} aria-hidden="true" /> Add
         </Button>
-        <Palette planKey={planKey} onAdd={add} />
+        <Find planKey={planKey} onAdd={add} />
       </span>
       <Tour planKey={planKey} />
     </>
@@ -104,37 +108,38 @@ function ThemeButton() {
   );
 }
 
+/** The dialog is loaded with the first press. */
 function KeysHelp() {
-  const [open, setOpen] = useState(false);
+  const [open, setOpen] = useState<boolean>();
   useKey("help", () => setOpen((before) => !before));
   return (
-    <Dialog.Root open={open} onOpenChange={setOpen}>
-      <Dialog.Trigger asChild>
-        <Button tone="bar" className="px-1.5" aria-label="Keys (?)" title="Keys (?)">
-          <Keyboard size={14} />
-        </Button>
-      </Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-30 bg-bar/40" />
-        <Dialog.Content className="fixed top-1/2 left-1/2 z-40 w-96 -translate-x-1/2 -translate-y-1/2 rounded border border-line-strong bg-panel p-5 shadow-xl" aria-describedby={undefined}>
-          <Dialog.Title className="mb-3 text-lg font-semibold">Keys</Dialog.Title>
-          <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1.5">
-            {HELP.map(([key, what]) => (
-              <div key={key} className="contents">
-                <dt>
-                  <kbd className="rounded border border-line-strong bg-paper px-1.5 font-mono text-[12px]">{key}</kbd>
-                </dt>
-                <dd>{what}</dd>
-              </div>
-            ))}
-          </dl>
-          <Dialog.Close asChild>
-            <IconButton label="Close" className="absolute top-3 right-3">
-              <X size={14} />
-            </IconButton>
-          </Dialog.Close>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+    <>
+      <Button tone="bar" className="px-1.5" aria-label="Keys (?)" title="Keys (?)" aria-haspopup="dialog" onClick={() => setOpen(true)}>
+        <Keyboard size={14} />
+      </Button>
+      {open !== undefined && (
+        <Suspense>
+          <KeysDialog open={open} onOpenChange={setOpen} />
+        </Suspense>
+      )}
+    </>
+  );
+}
+
+/** What finds anything is loaded with the first press. */
+function Find({ planKey, onAdd }: { planKey: string; onAdd: (kind: string) => void }) {
+  const [open, setOpen] = useState<boolean>();
+  useKey("find", () => setOpen(true));
+  return (
+    <>
+      <button type="button" className="flex min-h-6 w-44 items-center justify-between rounded border border-bar-soft/40 px-2.5 py-0.5 text-[12px] text-bar-soft hover:border-bar-ink max-lg:w-auto" aria-label="Find or do (/)" onClick={() => setOpen(true)}>
+        <span className="max-lg:hidden">Find or do…</span> <kbd className="font-mono">/</kbd>
+      </button>
+      {open !== undefined && (
+        <Suspense>
+          <Palette planKey={planKey} open={open} onOpenChange={setOpen} onAdd={onAdd} />
+        </Suspense>
+      )}
+    </>
   );
 }

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { nextEvent } from "./timeline";
+import { nextEvent } from "./moving";
 
 describe("events of a drill", () => {
   const times = [0, 60, 65, 95];

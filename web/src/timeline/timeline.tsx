@@ -5,7 +5,7 @@ import type { DrillAnswer, PlanDocument, Schemas, Strip } from "../api/client";
 import { amount, clock, span } from "../kit/format";
 import { IconButton } from "../kit/parts";
 import { useSize } from "../kit/use-size";
-import { eventIndexAt } from "../plan/queries";
+import { nextEvent } from "./moving";
 import { busySeconds, timeAxis, type TimeAxis } from "./axis";
 import { stack, zoneTone } from "./stack";
 
@@ -116,13 +116,6 @@ function Labels({ document, drill, at, strip, playing, onPlay, onAt, onDrill }: 
       )}
     </div>
   );
-}
-
-/** The event after (or before) a second. */
-export function nextEvent(times: readonly number[], second: number, by: number): number {
-  const index = eventIndexAt(times, second);
-  if (by < 0 && (times[index] ?? 0) < second) return index;
-  return Math.min(Math.max(index + by, 0), times.length - 1);
 }
 
 function Chart({ document, drill, strip, axis, width }: { document: PlanDocument; drill: DrillAnswer; strip: Strip | undefined; axis: TimeAxis; width: number }) {

@@ -1,5 +1,5 @@
 import { useNavigate } from "@tanstack/react-router";
-import { useCallback, useEffect, useMemo, useState } from "react";
+import { lazy, Suspense, useCallback, useEffect, useMemo, useState } from "react";
 
 import { ProblemError, type BoardState, type DrillAnswer, type PlanDocument } from "../../api/client";
 import { onButton, useKey } from "../../kit/keys";
@@ -8,17 +8,21 @@ import { addressMap, NO_ADDRESSES } from "../../plan/addresses";
 import { useConsequences, useIndex, useSchema, useStrips, useZoneLosses } from "../../plan/queries";
 import { formatSelection, halves, parseSelection, partOf, type Fault, type Selection } from "../../plan/selection";
 import { useView } from "../../plan/view";
-import { nextEvent, Timeline } from "../../timeline/timeline";
+import { nextEvent } from "../../timeline/moving";
 import { Banner } from "./banner";
 import { Board } from "./board";
 import type { Folding } from "./geometry";
-import { Adding, type Pictured } from "./adding/adding";
+import type { Pictured } from "./adding/adding";
 import { isAddKind, type AddKind } from "./adding/kinds";
-import { Inspector } from "./inspector/inspector";
 import type { InspectorProps } from "./inspector/shared";
 import { NextSteps } from "./next-steps";
-import { Button } from "../../kit/parts";
+import { Button, Skeleton } from "../../kit/parts";
 import { objectAt, Trouble } from "../../plan/trouble";
+
+// The board itself is seen first; what stands beside it comes a moment later.
+const Inspector = lazy(async () => ({ default: (await import("./inspector/inspector")).Inspector }));
+const Adding = lazy(async () => ({ default: (await import("./adding/adding")).Adding }));
+const Timeline = lazy(async () => ({ default: (await import("../../timeline/timeline")).Timeline }));
 
 /** The main view: board, inspector, and the time line at the foot. */
 export function BoardView() {
@@ -66,7 +70,7 @@ export function BoardView() {
   const addresses = useMemo(() => (index.data && document ? addressMap(index.data.entries, document) : NO_ADDRESSES), [index.data, document]);
   const lostSince = useMemo(() => zonesLostSince(document, drill, looking), [document, drill, looking]);
   if (error && !document) return <Trouble error={error} />;
-  if (!document || (!state && !error)) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
+  if (!document || (!state && !error)) return <Reading />;
   const selectedIsLost = selection !== undefined && lost.some((one) => formatSelection(one) === formatSelection(selection));
   const onAdd = (kind: AddKind | undefined) => change({ add: kind }, false);
   const inspector: InspectorProps = {
@@ -105,6 +109,7 @@ export function BoardView() {
           )}
         </main>
         {!state || away.foot ? null : drill ? (
+          <Suspense fallback={<Skeleton className="m-4 h-[148px]" />}>
           <Timeline
             document={document}
             drill={drill}
@@ -115,6 +120,7 @@ export function BoardView() {
             onPlay={setPlaying}
             onDrill={(name) => change({ drill: name, at: undefined }, false)}
           />
+          </Suspense>
         ) : (
           <p className="flex items-center gap-3 border-t border-line-strong bg-foot px-4 py-3 text-ink-soft">
             No drill yet: what happens over time when something is lost, and when it is back. <Button onClick={() => onAdd("drill")}>Add a drill</Button>
@@ -127,8 +133,15 @@ export function BoardView() {
     </div>
   );
   const kind = isAddKind(search.add) ? search.add : undefined;
-  if (kind === undefined || !schema.data) return picture({ side: <Inspector {...inspector} /> });
+  if (kind === undefined || !schema.data) return picture({
+      side: (
+        <Suspense fallback={<Skeleton className="m-4" />}>
+          <Inspector {...inspector} />
+        </Suspense>
+      ),
+    });
   return (
+    <Suspense fallback={picture({ side: <Skeleton className="m-4" /> })}>
     <Adding
       key={kind}
       planKey={key}
@@ -141,6 +154,21 @@ export function BoardView() {
       onLeave={() => onAdd(undefined)}
       picture={picture}
     />
+    </Suspense>
+  );
+}
+
+/** While the plan is read: the shapes of what will be there. */
+function Reading() {
+  return (
+    <div className="flex min-h-0 flex-1" role="status" aria-label="Reading the plan">
+      <div className="flex-1 p-4">
+        <Skeleton className="h-full" />
+      </div>
+      <div className="w-[316px] border-l border-line-strong p-4 max-md:hidden">
+        <Skeleton />
+      </div>
+    </div>
   );
 }
 

@@ -2,9 +2,9 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { Copy, Download, Plus, Trash2, Upload } from "lucide-react";
 import { useState, type DragEvent } from "react";
-import { toast } from "sonner";
 
 import { api, dataOf, ProblemError, type PlanHead } from "../../api/client";
+import { notify } from "../../kit/notify";
 import { Trouble } from "../../plan/trouble";
 import { counted } from "../../kit/format";
 import { Button, IconButton } from "../../kit/parts";
@@ -15,7 +15,7 @@ import { usePlans } from "../../plan/queries";
 function usePlanActions() {
   const client = useQueryClient();
   const onSuccess = () => client.invalidateQueries({ queryKey: ["plans"] });
-  const onError = (error: Error) => toast.error(problemWords(error), { duration: 10_000 });
+  const onError = (error: Error) => notify(problemWords(error), { duration: 10_000, tone: "error" });
   const path = (key: string) => ({ params: { path: { key } } });
   const bringBack = useMutation({ mutationFn: async (key: string) => dataOf(await api.POST("/api/plans/{key}/restore", path(key))), onSuccess, onError });
   const copy = useMutation({ mutationFn: async (key: string) => dataOf(await api.POST("/api/plans/{key}/copy", path(key))), onSuccess, onError });
@@ -23,7 +23,7 @@ function usePlanActions() {
     mutationFn: async (plan: PlanHead) => api.DELETE("/api/plans/{key}", path(plan.key)),
     onSuccess: async (_, plan) => {
       await onSuccess();
-      toast(`${plan.title} is deleted`, { action: { label: "Undo", onClick: () => bringBack.mutate(plan.key) } });
+      notify(`${plan.title} is deleted`, { action: { label: "Undo", onClick: () => bringBack.mutate(plan.key) } });
     },
     onError,
   });
@@ -40,7 +40,7 @@ function usePlanActions() {
     mutationFn: async (text: string) => dataOf(await api.POST("/api/plans", { body: text as never, bodySerializer: (body: unknown) => String(body), headers: { "content-type": "text/plain" } })),
     onSuccess: async (plan) => {
       await onSuccess();
-      toast.success(`${plan.title} is taken in`);
+      notify(`${plan.title} is taken in`, { tone: "success" });
     },
     onError,
   });

@@ -5,7 +5,8 @@ import type { Schemas } from "../../../api/client";
 import { nextListener } from "../../../form/fitting";
 import { adding, useEdit } from "../../../plan/edit";
 import { perSecond } from "../../../kit/format";
-import { Reading, Section } from "../../../kit/parts";
+import { Section } from "../../../kit/parts";
+import { Reading } from "../../../kit/reading";
 import { Addresses, Rates, Settings, when, type Described, type InspectorProps } from "./shared";
 
 export function describeBalancer(props: InspectorProps, name: string): Described {

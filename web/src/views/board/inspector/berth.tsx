@@ -1,7 +1,8 @@
 /** The inspector of a target. */
 
 import { amount, percent, seconds } from "../../../kit/format";
-import { Button, Reading, Section } from "../../../kit/parts";
+import { Button, Section } from "../../../kit/parts";
+import { Reading } from "../../../kit/reading";
 import { adding, removing, useEdit } from "../../../plan/edit";
 import { halves, partOf } from "../../../plan/selection";
 import { isWrong, provenWords } from "../berth";

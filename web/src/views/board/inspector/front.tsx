@@ -1,7 +1,8 @@
 /** The inspector of a front. */
 
 import { seconds } from "../../../kit/format";
-import { Reading, Section } from "../../../kit/parts";
+import { Section } from "../../../kit/parts";
+import { Reading } from "../../../kit/reading";
 import { halves } from "../../../plan/selection";
 import { Addresses, Rates, Settings, when, type Described, type InspectorProps } from "./shared";
 

@@ -1,7 +1,8 @@
 /** The inspector of a target group. */
 
 import { percent } from "../../../kit/format";
-import { Button, Reading, Section } from "../../../kit/parts";
+import { Button, Section } from "../../../kit/parts";
+import { Reading } from "../../../kit/reading";
 import { TargetPicker } from "../../../form/target-picker";
 import { useEdit } from "../../../plan/edit";
 import { placeOf } from "../../../plan/names";

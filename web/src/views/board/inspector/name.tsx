@@ -1,7 +1,8 @@
 /** The inspector of a name. */
 
 import { seconds } from "../../../kit/format";
-import { Reading, Section } from "../../../kit/parts";
+import { Section } from "../../../kit/parts";
+import { Reading } from "../../../kit/reading";
 import { answersOf } from "../labels";
 import { Rates, Settings, when, type Described, type InspectorProps } from "./shared";
 

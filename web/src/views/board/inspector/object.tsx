@@ -2,7 +2,8 @@
 
 import { KINDS, placeOf, type ObjectKind } from "../../../plan/names";
 import { decimals } from "../../../kit/format";
-import { Reading, Section } from "../../../kit/parts";
+import { Section } from "../../../kit/parts";
+import { Reading } from "../../../kit/reading";
 import { Addresses, Rates, Settings, when, type Described, type InspectorProps } from "./shared";
 import { Consequence } from "./probe";
 

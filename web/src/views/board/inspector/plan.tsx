@@ -2,7 +2,8 @@
 
 import type { PlanDocument, Schemas } from "../../../api/client";
 import { amount, perSecond } from "../../../kit/format";
-import { Button, Reading, Section } from "../../../kit/parts";
+import { Button, Section } from "../../../kit/parts";
+import { Reading } from "../../../kit/reading";
 import { PlanSection } from "../../../form/object-section";
 import { objectAt } from "../../../plan/trouble";
 import { Rates, when, type Described, type InspectorProps } from "./shared";

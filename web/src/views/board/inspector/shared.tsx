@@ -4,7 +4,7 @@ import type { ReactNode } from "react";
 
 import type { BoardState, PlanDocument, ProbeConsequence, Schemas } from "../../../api/client";
 import { amount, clock, percent, perSecond } from "../../../kit/format";
-import { Reading, type Tone } from "../../../kit/parts";
+import { Reading, type Tone } from "../../../kit/reading";
 import { Copyable } from "../../../kit/copyable";
 import type { AddressMap } from "../../../plan/addresses";
 import { type ObjectKind } from "../../../plan/names";

@@ -1,7 +1,8 @@
 /** The inspector of a zone. */
 
 import { percent, perSecond } from "../../../kit/format";
-import { Reading, Section } from "../../../kit/parts";
+import { Section } from "../../../kit/parts";
+import { Reading } from "../../../kit/reading";
 import { OUTSIDE } from "../../../plan/selection";
 import { Rates, Settings, when, loadTone, type Described, type InspectorProps } from "./shared";
 
