@@ -297,6 +297,28 @@ def make_example(
 
 
 @app.command()
+def push(
+    plan_path: PlanPath,
+    to: Annotated[str, typer.Option("--to", metavar="URL", help="A running North Gate.")],
+    as_json: AsJson = False,
+) -> None:
+    """Hand a plan file to a running North Gate: a new plan, or a new revision of the one of its name."""
+    from northgate.handover.pushing import push as hand_over
+    from northgate.plan.reading import read_plan
+
+    plan = read_plan(plan_path)
+    pushed = hand_over(plan, plan_path.read_text(encoding="utf-8-sig"), to)
+    if as_json:
+        _print_json(
+            {"key": pushed.key, "revision": pushed.revision, "created": pushed.created, "changes": pushed.changes}
+        )
+        return
+    typer.echo(f"{pushed.key}: {'new' if pushed.created else 'updated'}, revision {pushed.revision}")
+    for change in pushed.changes:
+        typer.echo(f"  {change}")
+
+
+@app.command()
 def serve(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None) -> None:
     """Serve North Gate to this machine's browser."""
     from northgate.web.server import serve_app

@@ -248,3 +248,28 @@ def test_a_preview_tells_what_stands_in_the_way_of_a_run(client):
     assert answer["problems"][0]["where"] == "/target_groups/0/probe"
     refused = client.post(f"{PLAN}/preview", json={"patch": [{"op": "remove", "path": "/probes/9"}]})
     assert (refused.status_code, refused.json()["problems"][0]["where"]) == (422, "/probes/9")
+
+
+def test_a_plan_is_updated_from_its_file_which_keeps_its_comments(client):
+    text = "# quicker\n" + client.get(f"{PLAN}/file").text.replace("interval_s: 10", "interval_s: 7", 1)
+    answer = client.put(f"{PLAN}/file", content=text, headers={"if-match": "1", "content-type": "text/plain"})
+    assert answer.json()["head"]["revision"] == 2
+    assert [(one["about"], one["words"]) for one in answer.json()["changes"]] == [
+        ("probe ready", "every 7 s, was 10 s")
+    ]
+    assert client.get(f"{PLAN}/file").text == text
+    edit(client, [{"op": "replace", "path": "/probes/1/interval_s", "value": 20}], 2)
+    kept = client.get(f"{PLAN}/file").text
+    assert "# quicker" in kept
+    assert "interval_s: 20" in kept
+    client.post(f"{PLAN}/undo", headers={"if-match": "3"})
+    client.post(f"{PLAN}/undo", headers={"if-match": "2"})
+    assert "# quicker" not in client.get(f"{PLAN}/file").text
+
+
+def test_a_file_that_is_no_plan_updates_nothing(client):
+    text = client.get(f"{PLAN}/file").text.replace("interval_s: 10", "interval_s: often", 1)
+    answer = client.put(f"{PLAN}/file", content=text, headers={"if-match": "1", "content-type": "text/plain"})
+    assert (answer.status_code, answer.json()["problems"][0]["where"]) == (422, "/probes/0/interval_s")
+    assert answer.json()["problems"][0]["line"] > 1
+    assert client.get(PLAN).json()["head"]["revision"] == 1

@@ -90,11 +90,24 @@ class Repository:
             return self._revision_row(session, self._plan_row(session, key), revision).parent
 
     def source(self, key: str, revision: int) -> str | None:
-        """The text that a revision, or the first that it was made from, was read from; None when it was made here."""
+        """The text that a revision, or the last before it that was read from one, was read from; None when it was made
+        here from the first."""
         with self._session() as session:
             plan = self._plan_row(session, key)
-            root = [revision, *_ancestors(self._parents(session, plan), revision)][-1]
-            return self._revision_row(session, plan, root).source
+            read = self._read_revisions(session, plan)
+            way = [revision, *_ancestors(self._parents(session, plan), revision)]
+            found = next((number for number in way if number in read), None)
+            return None if found is None else self._revision_row(session, plan, found).source
+
+    def is_as_read(self, key: str, revision: int) -> bool:
+        """Whether a revision is what was read from a text, with no edit since."""
+        with self._session() as session:
+            return revision in self._read_revisions(session, self._plan_row(session, key))
+
+    @staticmethod
+    def _read_revisions(session: Session, plan: PlanRow) -> set[int]:
+        read = select(RevisionRow.number).where(RevisionRow.plan_id == plan.id, RevisionRow.source.is_not(None))
+        return set(session.execute(read).scalars())
 
     def add(self, plan: Plan, source: str | None = None) -> Head:
         """Keeps a new plan under its name, with a number behind it when that is taken."""
@@ -107,13 +120,15 @@ class Repository:
             session.flush()
             return self._head(session, row, 1)
 
-    def edit(self, key: str, made_of: int, made: Plan) -> Head:
-        """Keeps what was made of the current revision, which must be `made_of`; raises StaleRevision."""
+    def edit(self, key: str, made_of: int, made: Plan, source: str | None = None) -> Head:
+        """Keeps what was made of the current revision, which must be `made_of`, or was read from a text; raises
+        StaleRevision."""
         with self._session() as session:
             plan = self._current(session, key, made_of)
             numbers = select(func.max(RevisionRow.number)).where(RevisionRow.plan_id == plan.id)
             number = session.execute(numbers).scalar_one() + 1
-            session.add(RevisionRow(plan_id=plan.id, number=number, document=_as_text(made), parent=made_of))
+            row = RevisionRow(plan_id=plan.id, number=number, document=_as_text(made), parent=made_of, source=source)
+            session.add(row)
             plan.current = number
             session.flush()
             return self._head(session, plan, number)

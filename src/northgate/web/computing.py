@@ -49,13 +49,13 @@ class Computer:
         number = self.number(key, revision)
         return self._once(("plan", key, number), lambda: self.repository.plan(key, number))
 
-    def edit(self, key: str, made_of: int, change: Callable[[Plan], Plan]) -> Head:
-        """Makes a revision of the current one; raises StaleRevision, and what `change` raises."""
+    def edit(self, key: str, made_of: int, change: Callable[[Plan], Plan], source: str | None = None) -> Head:
+        """Makes a revision of the current one, or of a text; raises StaleRevision, and what `change` raises."""
         current = self.repository.head(key).revision
         if current != made_of:
             raise StaleRevision(current)
         made = change(self.plan(key, made_of))
-        head = self.repository.edit(key, made_of, made)
+        head = self.repository.edit(key, made_of, made, source)
         self._once(("plan", key, head.revision), lambda: made)
         return head
 

@@ -5,12 +5,12 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Body, Depends, Header, Query, Response
+from fastapi import APIRouter, Body, Depends, Header, Query, Request, Response
 from pydantic import BaseModel, Field
 
 from northgate.engine.base import CannotRun
 from northgate.engine.reports import BoardState, ProbeConsequence, board_state, probe_consequence
-from northgate.plan import Plan, PlanError, Problem
+from northgate.plan import Plan, PlanError, Problem, plan_from_text
 from northgate.plan.difference import difference, place_words
 from northgate.plan.editing import MAX_OPERATIONS, Patch, patched, removal, renaming, users_of
 from northgate.plan.merging import merged
@@ -20,7 +20,7 @@ from northgate.plan.together import completed
 from northgate.store.repository import Head, NothingToMoveTo
 from northgate.web.computing import Computer
 from northgate.web.leaving import watch_client
-from northgate.web.plans import PlanWhole, Revision, TheComputer, plan_whole
+from northgate.web.plans import PlanWhole, Revision, TheComputer, plan_whole, text_of
 from northgate.web.problems import EDIT_RESPONSES, IncompleteEdit, PlaceProblem, Together
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["edits"], responses=EDIT_RESPONSES)
@@ -136,6 +136,17 @@ def preview_edit(key: str, question: PreviewQuestion, computer: TheComputer, rev
         problems = [PlaceProblem(where=one.where, message=one.message) for one in error.problems]
     meanings = [probe_consequence(probe) for probe in made.probes]
     return Preview(document=made, state=state, consequences=meanings, problems=problems)
+
+
+@router.put("/file", openapi_extra={"requestBody": {"content": {"text/plain": {}}, "required": True}})
+async def update_from_file(
+    key: str, request: Request, if_match: IfMatch, computer: TheComputer, response: Response
+) -> EditAnswer:
+    """Makes a revision that is what a plan file says, YAML or JSON; answers with what that changes."""
+    text, before = await text_of(request), revision_in(if_match)
+    made = plan_from_text(text)
+    head = computer.edit(key, before, lambda _: made, text)
+    return _edited(computer, head, before, response)
 
 
 @router.post("/undo")

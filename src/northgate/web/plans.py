@@ -85,11 +85,16 @@ def list_plans(computer: TheComputer) -> list[PlanHead]:
 @router.post("", status_code=201, openapi_extra={"requestBody": {"content": {"text/plain": {}}, "required": True}})
 async def import_plan(request: Request, computer: TheComputer) -> PlanHead:
     """Takes in a plan file, YAML or JSON."""
+    text = await text_of(request)
+    return plan_head(computer, computer.repository.add(plan_from_text(text), text))
+
+
+async def text_of(request: Request) -> str:
+    """The body of a request as text; raises PlanError."""
     try:
-        text = (await request.body()).decode("utf-8-sig")
+        return (await request.body()).decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise PlanError([Problem("", f"is not UTF-8 text (byte {error.start})")]) from error
-    return plan_head(computer, computer.repository.add(plan_from_text(text), text))
 
 
 @router.get("/{key}")
@@ -166,7 +171,9 @@ def export_plan(
 
 def _yaml(computer: Computer, head: Head, plan: Plan) -> str:
     source = computer.repository.source(head.key, head.revision)
-    untouched = source is not None and not head.can_undo and not source.lstrip().startswith("{")
+    untouched = (
+        source and not source.lstrip().startswith("{") and computer.repository.is_as_read(head.key, head.revision)
+    )
     return source if untouched and source else plan_as_yaml(plan, source)
 
 

@@ -188,7 +188,11 @@ export interface paths {
          * @description The plan file; YAML keeps the comments and order of the text that was taken in.
          */
         get: operations["export_plan_api_plans__key__file_get"];
-        put?: never;
+        /**
+         * Update From File
+         * @description Makes a revision that is what a plan file says, YAML or JSON; answers with what that changes.
+         */
+        put: operations["update_from_file_api_plans__key__file_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -3760,6 +3764,71 @@ export interface operations {
             };
             /** @description The plan cannot be run as it stands */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    update_from_file_api_plans__key__file_put: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision that the edit is made of, as in `ETag`. */
+                "if-match": string;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/plain": unknown;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
