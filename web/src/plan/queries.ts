@@ -13,8 +13,9 @@ export function usePlans() {
   return useQuery({ queryKey: ["plans"], queryFn: async () => dataOf(await api.GET("/api/plans")) });
 }
 
-export function usePlan(key: string) {
+export function usePlan(key: string, enabled = true) {
   return useQuery({
+    enabled,
     queryKey: ["plan", key],
     queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}", { params: { path: { key } }, signal })),
   });

@@ -1,30 +1,42 @@
 import { Link, Outlet, useLocation, useNavigate, useParams } from "@tanstack/react-router";
 import { Keyboard, Moon, Plus, Sun } from "lucide-react";
-import { lazy, Suspense, useState } from "react";
+import { lazy, Suspense, useEffect, useState } from "react";
 
 import type { PlanHead } from "../api/client";
 import { StandingPill, UndoRedo } from "./changes";
+import { later, useAhead } from "../kit/later";
 import { Button } from "../kit/parts";
 import { useKey } from "../kit/keys";
 import { useTheme } from "../kit/theme";
 import { usePlan } from "../plan/queries";
 import type { ViewSearch } from "../plan/view";
+import { titleOf } from "./titles";
 import { Tour } from "../views/start/tour";
 
 // What is not there at the first sight is loaded after it.
 const Toaster = lazy(async () => ({ default: (await import("sonner")).Toaster }));
-const KeysDialog = lazy(async () => ({ default: (await import("./keys-dialog")).KeysDialog }));
-const Palette = lazy(async () => ({ default: (await import("./palette")).Palette }));
+const KeysDialog = later(async () => (await import("./keys-dialog")).KeysDialog);
+const Palette = later(async () => (await import("./palette")).Palette);
 
 /** The frame of every view: the bar on top, the view beneath. */
 export function Shell() {
   const { key } = useParams({ strict: false });
+  useAhead(Palette, KeysDialog);
   const { theme } = useTheme();
+  const { pathname } = useLocation();
+  const plan = usePlan(key ?? "", key !== undefined);
+  const title = titleOf(pathname, plan.data?.head.title);
+  useEffect(() => {
+    document.title = title;
+  }, [title]);
   return (
-    <div className="flex h-full flex-col">
-      <header className="flex h-11 shrink-0 items-center gap-3 bg-bar px-4 text-bar-ink">
-        <Link to="/plans" className="flex shrink-0 items-center gap-2.5 rounded text-[16px] font-semibold">
-          <Mark /> North Gate
+    <div className="flex h-full flex-col print:block print:h-auto">
+      <a href="#main" className="sr-only bg-panel text-ink focus:not-sr-only focus:absolute focus:top-1 focus:left-1 focus:z-50 focus:rounded focus:px-3 focus:py-1">
+        Skip to the main part
+      </a>
+      <header className="flex min-h-11 shrink-0 flex-wrap items-center gap-x-3 bg-bar px-4 text-bar-ink max-md:px-2 print:hidden">
+        <Link to="/plans" className="flex h-11 shrink-0 items-center gap-2.5 rounded text-[16px] font-semibold" aria-label="North Gate: all plans">
+          <Mark /> <span className="max-md:hidden">North Gate</span>
         </Link>
         {key ? <PlanBar planKey={key} /> : <span className="ml-auto" />}
         <KeysHelp />
@@ -48,11 +60,11 @@ function PlanBar({ planKey }: { planKey: string }) {
   const head: PlanHead = plan.data.head;
   return (
     <>
-      <span className="h-5 w-px shrink-0 bg-bar-soft/40" />
-      <span className="truncate">{head.title}</span>
+      <span className="h-5 w-px shrink-0 bg-bar-soft/40 max-md:hidden" />
+      <span className="truncate max-lg:max-w-40 max-md:hidden">{head.title}</span>
       <StandingPill head={head} />
       <UndoRedo head={head} />
-      <nav className="ml-3 flex h-full" aria-label="Views">
+      <nav className="flex h-11 overflow-x-auto max-md:order-last max-md:w-full max-md:justify-center md:ml-3" aria-label="Views">
         <ViewLink to="/plans/$key/board" planKey={planKey}>Board</ViewLink>
         <Link to="/plans/$key/trace" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
           Trace
@@ -79,7 +91,7 @@ function PlanBar({ planKey }: { planKey: string }) {
 }
 
 const TAB =
-  "flex h-full items-center px-3 text-bar-soft hover:text-bar-ink [&.active]:font-semibold [&.active]:text-bar-ink [&.active]:shadow-[inset_0_-4px_0_var(--bar-ink)]";
+  "flex h-full items-center px-3 text-bar-soft max-md:px-2.5 hover:text-bar-ink [&.active]:font-semibold [&.active]:text-bar-ink [&.active]:shadow-[inset_0_-4px_0_var(--bar-ink)]";
 
 function ViewLink({ to, planKey, children }: { to: "/plans/$key/board"; planKey: string; children: string }) {
   return (
@@ -117,11 +129,7 @@ function KeysHelp() {
       <Button tone="bar" className="px-1.5" aria-label="Keys (?)" title="Keys (?)" aria-haspopup="dialog" onClick={() => setOpen(true)}>
         <Keyboard size={14} />
       </Button>
-      {open !== undefined && (
-        <Suspense>
-          <KeysDialog open={open} onOpenChange={setOpen} />
-        </Suspense>
-      )}
+      {open !== undefined && <KeysDialog open={open} onOpenChange={setOpen} />}
     </>
   );
 }
@@ -135,11 +143,7 @@ function Find({ planKey, onAdd }: { planKey: string; onAdd: (kind: string) => vo
       <button type="button" className="flex min-h-6 w-44 items-center justify-between rounded border border-bar-soft/40 px-2.5 py-0.5 text-[12px] text-bar-soft hover:border-bar-ink max-lg:w-auto" aria-label="Find or do (/)" onClick={() => setOpen(true)}>
         <span className="max-lg:hidden">Find or do…</span> <kbd className="font-mono">/</kbd>
       </button>
-      {open !== undefined && (
-        <Suspense>
-          <Palette planKey={planKey} open={open} onOpenChange={setOpen} onAdd={onAdd} />
-        </Suspense>
-      )}
+      {open !== undefined && <Palette planKey={planKey} open={open} onOpenChange={setOpen} onAdd={onAdd} />}
     </>
   );
 }

@@ -34,7 +34,7 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, 
   const tones = { now: "bg-paper", drill: "bg-north-fill", "what-if": looking.mode === "what-if" && looking.change === "added" ? "bg-north-fill" : "bg-vermilion-fill", adding: "bg-foot" };
   return (
     <div
-      className={`flex h-9 shrink-0 items-center gap-3 border-b border-line px-3 ${tones[looking.mode]}`}
+      className={`flex min-h-9 shrink-0 flex-wrap items-center gap-x-3 gap-y-1 border-b border-line px-3 py-1 md:h-9 md:flex-nowrap md:py-0 ${tones[looking.mode]}`}
       role="status"
       data-testid="banner"
       data-mode={looking.mode}
@@ -43,7 +43,7 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, 
         <p className="flex items-center gap-2">
           <Clock size={15} aria-hidden="true" />
           <b className="font-semibold">Now</b>
-          <span className="truncate text-ink-soft">no fault; break a zone, a front or a target to see what would happen</span>
+          <span className="truncate text-ink-soft max-md:hidden">no fault; break a zone, a front or a target to see what would happen</span>
         </p>
       )}
       {looking.mode === "drill" && (
@@ -73,7 +73,7 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, 
       )}
       <select
         aria-label="Rows shown"
-        className={`${problems > 0 ? "" : "ml-auto"} min-h-6 w-28 shrink-0 rounded border bg-panel px-1.5 text-[12px] ${only ? "border-north font-medium text-north" : "border-line-strong"}`}
+        className={`${problems > 0 ? "" : "ml-auto"} min-h-6 w-28 shrink-0 rounded border bg-panel print:hidden px-1.5 text-[12px] ${only ? "border-north font-medium text-north" : "border-line-strong"}`}
         value={only ?? ""}
         onChange={(event) => onOnly(event.target.value || undefined)}
       >
@@ -90,7 +90,7 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, 
           <ArrowLeft size={13} aria-hidden="true" /> back to now
         </Button>
       )}
-      <span className="flex shrink-0">
+      <span className="flex shrink-0 print:hidden">
         <IconButton quiet label={away.foot ? "Show the time line" : "Fold away the time line"} aria-expanded={!away.foot} onClick={() => onAway({ ...away, foot: !away.foot })}>
           {away.foot ? <PanelBottomOpen size={15} /> : <PanelBottomClose size={15} />}
         </IconButton>

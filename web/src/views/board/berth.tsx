@@ -44,7 +44,7 @@ function borderTone(berth: BerthState): string {
 }
 
 /** One target's place: its border is what is believed, its glyph the truth, its level the load, hatching a wrong belief. */
-export function Berth({ berth, selected, lost, size, address, onSelect }: { berth: BerthState; selected: boolean; lost: boolean; size: number; address: string | undefined; onSelect: () => void }) {
+export function Berth({ berth, selected, lost, size, address, reached, onSelect }: { berth: BerthState; selected: boolean; lost: boolean; size: number; address: string | undefined; reached: boolean; onSelect: () => void }) {
   const part = `berth:${berth.group}/${berth.target}`;
   const down = berth.truth === "refuses" || berth.truth === "silent";
   return (
@@ -53,6 +53,8 @@ export function Berth({ berth, selected, lost, size, address, onSelect }: { bert
       className="grid shrink-0 place-items-center rounded-[5px] hover:bg-line/60"
       style={{ width: size, height: size }}
       data-part={part}
+      data-roving
+      tabIndex={reached ? 0 : -1}
       aria-label={berthWords(berth)}
       aria-pressed={selected}
       title={address ? `${berthWords(berth)} · ${address}` : berthWords(berth)}

@@ -1,6 +1,7 @@
 /** The board: zones across, the way of a request down. */
 
 import { useCallback, useMemo } from "react";
+import { useRoving } from "../../kit/roving";
 import { useSize } from "../../kit/use-size";
 import { plainSelection, withOwnAddresses } from "../../plan/own";
 import type { Selection } from "../../plan/selection";
@@ -13,6 +14,9 @@ import { RowLabels } from "./parts/row-labels";
 import type { BoardProps } from "./parts/shared";
 import { StickyHeads, Zones } from "./parts/zones";
 
+/** Below this width the board is scrolled instead (CSS pixels). */
+const NARROWEST = 600;
+
 /** The board: zones across, the way of a request down. */
 export function Board({ document, onSelect, ...given }: BoardProps) {
   const drawn = useMemo(() => withOwnAddresses(document, given.state), [document, given.state]);
@@ -20,13 +24,13 @@ export function Board({ document, onSelect, ...given }: BoardProps) {
   const props: BoardProps = { ...given, document: drawn, onSelect: select };
   const { frame, width, height } = useSize();
   const layout = useMemo(
-    () => (width > 0 ? layOut(drawn, given.state, width, given.folding, height) : undefined),
+    () => (width > 0 ? layOut(drawn, given.state, Math.max(width, NARROWEST), given.folding, height) : undefined),
     [drawn, given.state, width, given.folding, height],
   );
   return (
-    <div ref={frame} className="relative h-full overflow-auto" data-testid="board">
+    <div ref={frame} {...useRoving()} className="relative h-full overflow-auto print:h-auto print:overflow-visible" data-testid="board">
       {layout && (
-        <div className="relative" style={{ height: layout.height, minWidth: "100%" }}>
+        <div className="relative" style={{ height: layout.height, minWidth: layout.width }}>
           <StickyHeads layout={layout} state={props.state} frame={frame} />
           <RowLabels {...props} layout={layout} />
           <Ribbons state={props.state} layout={layout} selection={props.selection} />

@@ -9,7 +9,8 @@ import { useConsequences, useIndex, useSchema, useStrips, useZoneLosses } from "
 import { formatSelection, halves, parseSelection, partOf, type Fault, type Selection } from "../../plan/selection";
 import { useView } from "../../plan/view";
 import { nextEvent } from "../../timeline/moving";
-import { Banner } from "./banner";
+import { Banner, type Away } from "./banner";
+import { useNarrow } from "../../kit/use-narrow";
 import { Board } from "./board";
 import type { Folding } from "./geometry";
 import type { Pictured } from "./adding/adding";
@@ -38,7 +39,10 @@ export function BoardView() {
   const small = document !== undefined && isSmall(document);
   const losses = useZoneLosses(asked, fresh && (small || lossesWanted) && (selection?.kind === "group" || selection?.kind === "zone"));
   const [playing, setPlaying] = useState(false);
-  const [away, setAway] = useState({ inspector: false, foot: false });
+  const narrow = useNarrow();
+  const [folded, setAway] = useState<Away>();
+  // In a narrow window the board has it to itself until something is picked or asked for.
+  const away = folded ?? { inspector: narrow && selection === undefined && search.add === undefined, foot: narrow };
   const [group, target] = stripFor(selection, drill);
   const strips = useStrips(asked, drill?.name, group, fresh);
   const strip = strips.data?.find((one) => one.target === target) ?? strips.data?.[0];
@@ -72,16 +76,19 @@ export function BoardView() {
   if (error && !document) return <Trouble error={error} />;
   if (!document || (!state && !error)) return <Reading />;
   const selectedIsLost = selection !== undefined && lost.some((one) => formatSelection(one) === formatSelection(selection));
-  const onAdd = (kind: AddKind | undefined) => change({ add: kind }, false);
+  const onAdd = (kind: AddKind | undefined) => {
+    setAway(undefined);
+    change({ add: kind }, false);
+  };
   const inspector: InspectorProps = {
     planKey: key, asked, losses: losses.data ?? [], onLosses: small || lossesWanted ? undefined : () => setLossesWanted(true),
     document, state: state ?? EMPTY_STATE, looking, selection, lost: selectedIsLost, consequences: consequences.data ?? [],
-    onBreak: toggleLost, broken: lost, onSelect: select, addresses,
+    onBreak: toggleLost, broken: lost, onSelect: select, addresses, onFold: narrow ? () => setAway({ ...away, inspector: true }) : undefined,
     onAsIfAdded: (one) => change({ lost: formatSelection(one), as: "added", moment: "at_once", at: undefined }, false),
   };
   const picture = ({ side, ...other }: Pictured) => (
-    <div className="flex min-h-0 flex-1">
-      <div className="flex min-w-0 flex-1 flex-col">
+    <div className="flex min-h-0 flex-1 print:block">
+      <div className="flex min-w-0 flex-1 flex-col print:block">
         {state && (
           <Banner
             looking={other.looking ?? looking}
@@ -101,7 +108,8 @@ export function BoardView() {
         )}
         {error && state && <StandsInTheWay error={error} document={document} onSelect={select} />}
         {looking.mode === "now" && <NextSteps steps={index.data?.next ?? []} document={document} onAdd={onAdd} onSelect={select} />}
-        <main className="min-h-0 flex-1 overflow-y-auto">
+        <main id="main" className="min-h-0 flex-1 overflow-auto print:overflow-visible" aria-label="Board">
+          <h1 className="sr-only">Board of {document.title || document.name}</h1>
           {state ? (
             <Board document={other.document ?? good.document ?? document} state={other.state ?? state} selection={other.selection ?? selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} lit={lit} addresses={addresses} />
           ) : (
@@ -127,7 +135,7 @@ export function BoardView() {
           </p>
         )}
       </div>
-      <div className="w-[316px] shrink-0 border-l border-line-strong" hidden={away.inspector}>
+      <div className="w-[316px] shrink-0 border-l border-line-strong max-md:fixed max-md:inset-y-0 max-md:right-0 max-md:z-20 max-md:w-[min(340px,100vw)] max-md:shadow-2xl print:hidden" hidden={away.inspector}>
         {side}
       </div>
     </div>

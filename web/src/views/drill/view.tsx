@@ -8,7 +8,7 @@ import { Trouble } from "../../plan/trouble";
 import { amount, clock, percent, seconds, span } from "../../kit/format";
 import { ObjectSection } from "../../form/object-section";
 import { Copyable } from "../../kit/copyable";
-import { Button, IconButton } from "../../kit/parts";
+import { Button, IconButton, Skeleton } from "../../kit/parts";
 import { onButton, useKey } from "../../kit/keys";
 import { useSize } from "../../kit/use-size";
 import { removing, setting, useEdit, type Operation } from "../../plan/edit";
@@ -38,8 +38,8 @@ export function DrillView() {
   const strips = useStrips(asked, name, undefined, drill.data !== undefined, true);
   const change = (changes: { drill?: string | undefined; at?: number | undefined }) => void navigate({ search: (before) => ({ ...before, ...changes }), replace: changes.drill === undefined });
   const error = plan.error ?? drill.error;
-  if (error) return <main className="flex-1 overflow-y-auto"><Trouble error={error} document={document} /></main>;
-  if (!document) return <p className="p-8 text-ink-soft">Reading the plan …</p>;
+  if (error) return <main id="main" className="flex-1 overflow-y-auto"><Trouble error={error} document={document} /></main>;
+  if (!document) return <Skeleton className="flex-1 p-8" />;
   if (name === undefined) return <NoDrill planKey={key} />;
   if (!drill.data) return <Running asked={asked} name={name} lasts={document.drills.find((one) => one.name === name)?.lasts_s ?? 900} running={drill.isFetching} onAgain={() => void drill.refetch()} />;
   return <Drilled key={name} name={name} planKey={key} asked={asked} document={document} drill={drill.data} strips={strips.data ?? []} known={strips.data !== undefined} at={search.at} onAt={(at) => change({ at })} onDrill={(one) => change({ drill: one, at: undefined })} />;
@@ -47,7 +47,7 @@ export function DrillView() {
 
 function NoDrill({ planKey }: { planKey: string }) {
   return (
-    <main className="flex flex-col items-start gap-3 p-8">
+    <main id="main" className="flex flex-col items-start gap-3 p-8">
       <h1 className="text-xl font-semibold">No drill yet</h1>
       <p className="max-w-prose text-ink-soft">A drill loses parts of the plan at certain seconds and brings them back: second by second you see what fails, who notices when, and whether it holds what you expect.</p>
       <Link to="/plans/$key/board" params={{ key: planKey }} search={{ add: "drill" }} className="rounded border border-north bg-north px-2 py-0.5 font-medium text-panel">
@@ -119,8 +119,8 @@ function Drilled(props: DrilledProps) {
   usePlaying({ playing, at, drill, onAt, onPlay: setPlaying });
   useEventKeys(drill, at, onAt, () => setPlaying((on) => !on));
   return (
-    <div className="flex min-h-0 flex-1">
-      <aside className="flex w-[264px] shrink-0 flex-col overflow-y-auto border-r border-line-strong bg-panel px-4 pt-3 pb-6 *:shrink-0" aria-label="Outcome">
+    <div className="flex min-h-0 flex-1 max-md:flex-col-reverse max-md:justify-end max-md:overflow-y-auto print:flex-col-reverse">
+      <aside className="flex w-[264px] shrink-0 flex-col overflow-y-auto border-r border-line-strong bg-panel px-4 pt-3 pb-6 *:shrink-0 max-md:w-full max-md:border-r-0 max-md:border-t print:w-full print:overflow-visible" aria-label="Outcome">
         <select aria-label="Drill" className="min-h-8 rounded border border-line-strong bg-panel px-1 text-[15px] font-semibold" value={drill.name} onChange={(event) => onDrill(event.target.value)}>
           {document.drills.map((one) => (
             <option key={one.name} value={one.name}>{one.title || one.name}</option>
@@ -133,9 +133,9 @@ function Drilled(props: DrilledProps) {
         <Events drill={drill} at={at} onAt={onAt} />
         <ScriptSection planKey={planKey} document={document} drill={name} at={at} onRenamed={onDrill} onDeleted={() => onDrill(undefined)} />
       </aside>
-      <div className="flex min-w-0 flex-1 flex-col">
-        <header className="flex shrink-0 items-center gap-3 border-b border-line px-4 py-2">
-          <p className="min-w-0 flex-1 font-semibold [text-wrap:pretty]" data-testid="summary">{drill.summary}</p>
+      <main id="main" className="flex min-w-0 flex-1 flex-col max-md:shrink-0" aria-label="Drill">
+        <div className="flex shrink-0 flex-wrap items-center gap-x-3 gap-y-1 border-b border-line px-4 py-2">
+          <h1 className="min-w-0 flex-1 basis-72 font-semibold [text-wrap:pretty]" data-testid="summary">{drill.summary}</h1>
           <span className="flex shrink-0 items-center gap-0.5">
             <IconButton quiet label="Event before (,)" onClick={() => onAt(drill.series.t_s[nextEvent(drill.series.t_s, at ?? 0, -1)] ?? 0)}><StepBack size={15} /></IconButton>
             <IconButton quiet label={playing ? "Pause (space)" : "Play (space)"} onClick={() => setPlaying(!playing)}>{playing ? <Pause size={15} /> : <Play size={15} />}</IconButton>
@@ -147,9 +147,9 @@ function Drilled(props: DrilledProps) {
               Second {Math.round(at)} on the board
             </Link>
           )}
-        </header>
-        <main className="min-h-0 flex-1 overflow-y-auto py-2">
-          <div ref={frame} className="relative" onPointerMove={lookAt} onPointerLeave={() => setLook({ row: look.row })}>
+        </div>
+        <div className="min-h-0 flex-1 overflow-auto py-2 print:overflow-visible">
+          <div ref={frame} className="relative min-w-[560px]" onPointerMove={lookAt} onPointerLeave={() => setLook({ row: look.row })}>
             {width > 0 && (
               <>
                 <Charts {...layout} known={props.known} at={at} onRow={(row) => setLook({ row })} chosen={step} onChoose={setStep} onMove={(one, second) => edit.mutate(movingStep(document, drill.name, one, second))} onRemove={remove} />
@@ -163,13 +163,13 @@ function Drilled(props: DrilledProps) {
               {!folded && wrong > shown.length && `the ${MOST_STRIPS} of ${wrong} targets that were believed wrongly for longest`}
             </p>
           )}
-        </main>
+        </div>
         {looked && (
           <p className="shrink-0 truncate border-t border-line bg-panel px-4 py-1 text-[12px]" data-testid="readout" title="what is under the pointer, or has the focus, at this second">
             {sayRow(looked.name, look.second ?? at ?? 0, looked.explain)}
           </p>
         )}
-      </div>
+      </main>
     </div>
   );
 }

@@ -51,7 +51,7 @@ export function IndexView() {
           })}
         </ul>
       </nav>
-      <main className="min-w-0 flex-1 overflow-y-auto px-4 pt-4 pb-10 sm:px-7" aria-label="Index">
+      <main id="main" className="min-w-0 flex-1 overflow-y-auto px-4 pt-4 pb-10 sm:px-7" aria-label="Index">
         <header className="mb-3 flex flex-wrap items-center gap-3">
           <h1 className="text-xl font-semibold">Index</h1>
           <input aria-label="Filter" placeholder="Filter" className="min-h-6 w-52 rounded border border-line-strong bg-panel px-2" value={filter} onChange={(event) => setFilter(event.target.value)} />

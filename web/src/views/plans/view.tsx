@@ -69,6 +69,7 @@ export function PlansView() {
   if (plans.error) return <Trouble error={plans.error} />;
   return (
     <main
+      id="main"
       className={`flex-1 overflow-y-auto p-8 ${over ? "bg-north-fill" : ""}`}
       onDragOver={(event) => {
         event.preventDefault();

@@ -30,7 +30,7 @@ export function SheetsView() {
   return (
     <div className="flex min-h-0 flex-1 max-md:flex-col">
       <SheetsNav planKey={key} document={document} />
-      <main className="flex min-h-0 min-w-0 flex-1 flex-col" aria-label={sheet.title}>
+      <main id="main" className="flex min-h-0 min-w-0 flex-1 flex-col" aria-label={sheet.title}>
         <h1 className="sr-only">Sheet: {sheet.title}</h1>
         {document ? <Grid key={name} planKey={key} name={name} sheet={sheet} document={document} /> : <p className="p-6 text-ink-soft">Reading the plan …</p>}
       </main>

@@ -55,7 +55,7 @@ type Way = (typeof WAYS)[number][0];
 export function StartView() {
   const [way, setWay] = useState<Way>("machines");
   return (
-    <main className="flex-1 overflow-y-auto p-4 sm:p-8">
+    <main id="main" className="flex-1 overflow-y-auto p-4 sm:p-8">
       <div className="mx-auto max-w-5xl">
         <h1 className="mb-4 text-2xl font-semibold">Start a plan</h1>
         <RadioGroup.Root className="mb-6 grid gap-2 sm:grid-cols-4" aria-label="How it begins" orientation="horizontal" value={way} onValueChange={(one) => setWay(one as Way)}>

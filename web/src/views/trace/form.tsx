@@ -25,7 +25,7 @@ export function TraceForm({ document, search, onSend }: TraceFormProps) {
     onSend(draft);
   };
   return (
-    <form className="w-[292px] shrink-0 space-y-3 overflow-y-auto border-r border-line-strong bg-panel px-4 pt-3 pb-6" onSubmit={send} aria-label="One request">
+    <form className="w-[292px] shrink-0 space-y-3 overflow-y-auto border-r border-line-strong bg-panel px-4 pt-3 pb-6 max-md:w-full max-md:border-r-0 max-md:border-b print:hidden" onSubmit={send} aria-label="One request">
       {draft.probe === undefined ? <RequestFields document={document} draft={draft} set={set} /> : <ProbeFields document={document} draft={draft} set={set} />}
       <MomentFields document={document} draft={draft} set={set} />
       <Button type="submit" tone="main" className="min-h-9 w-full justify-center">

@@ -5,7 +5,7 @@ import { useState } from "react";
 import type { PlanDocument, Schemas } from "../../api/client";
 import { percent } from "../../kit/format";
 import { Copyable } from "../../kit/copyable";
-import { Button } from "../../kit/parts";
+import { Button, Skeleton } from "../../kit/parts";
 import { useEdit, type Operation } from "../../plan/edit";
 import { usePlan, useTrace } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
@@ -27,11 +27,11 @@ export function TraceView() {
   const asked = { key, revision: plan.data?.head.revision };
   const trace = useTrace(asked, document ? questionFor(search) : undefined);
   const send = (changes: TraceSearch) => void navigate({ search: { ...search, ...changes } });
-  if (!document) return plan.error ? <Trouble error={plan.error} /> : <p className="p-8 text-ink-soft">Reading the plan …</p>;
+  if (!document) return plan.error ? <Trouble error={plan.error} /> : <Skeleton className="flex-1 p-8" />;
   return (
-    <div className="flex min-h-0 flex-1">
+    <div className="flex min-h-0 flex-1 max-md:block max-md:overflow-y-auto print:block">
       <TraceForm key={JSON.stringify(search)} document={document} search={search} onSend={send} />
-      <main className="min-w-0 flex-1 overflow-y-auto px-7 pt-4 pb-10" aria-label="Trace">
+      <main id="main" className="min-w-0 flex-1 overflow-y-auto px-7 pt-4 pb-10 max-md:overflow-visible max-md:px-3 print:overflow-visible" aria-label="Trace">
         {trace.error && <Trouble error={trace.error} document={document} />}
         {!trace.error && trace.data && <Traced planKey={key} document={document} search={search} trace={trace.data} onShow={(show) => send({ show })} />}
         {!trace.error && !trace.data && <p className="text-ink-soft">{search.url ? "On its way …" : "Give a URL, and send a request on its way."}</p>}
@@ -63,11 +63,11 @@ function Traced({ planKey, document, search, trace, onShow }: TracedProps) {
   const board: Record<string, string | number | undefined> = { lit: litParts(trace, search.client).join(","), drill: search.drill, at: search.at };
   return (
     <>
-      <header className="mb-3 flex items-baseline gap-4">
+      <header className="mb-3 flex flex-wrap items-baseline gap-x-4">
         <h1 className={`shrink-0 text-xl font-semibold ${failed ? "text-vermilion-text" : "text-north"}`} data-testid="ending">
           {endWords(outcome)}
         </h1>
-        <p className="min-w-0 flex-1">{outcome.reason}</p>
+        <p className="min-w-0 flex-1 basis-64">{outcome.reason}</p>
         <Link to="/plans/$key/board" params={{ key: planKey }} search={board} className="inline-flex shrink-0 items-center gap-1.5 self-center rounded border border-line-strong bg-panel px-2 py-0.5 font-medium hover:border-ink">
           <MapIcon size={13} aria-hidden="true" /> Show on the board
         </Link>
@@ -138,7 +138,7 @@ function HopCard({ planKey, hop, last, failedBefore, search }: HopProps) {
         {bad ? <X size={11} strokeWidth={3} aria-label="fails" /> : <Check size={11} strokeWidth={3} aria-label="passes" />}
       </span>
       <div className={`rounded border ${bad ? "border-vermilion bg-vermilion-fill/40" : "border-line bg-panel"}`}>
-        <div className="grid grid-cols-[minmax(0,1.15fr)_minmax(0,0.8fr)_minmax(0,2fr)_56px_24px] items-end gap-x-4 px-3.5 pt-0.5 pb-1">
+        <div className="grid grid-cols-[minmax(0,1.15fr)_minmax(0,0.8fr)_minmax(0,2fr)_56px_24px] items-end gap-x-4 px-3.5 max-md:grid-cols-[minmax(0,1fr)_56px_24px] max-md:[&>*:nth-child(2)]:order-4 max-md:[&>*:nth-child(2)]:col-span-3 max-md:[&>*:nth-child(3)]:order-5 max-md:[&>*:nth-child(3)]:col-span-3 pt-0.5 pb-1">
           <span className="min-w-0">
             <span className="block text-[11px] leading-tight text-ink-soft">{hop.kind}</span>
             <HopName planKey={planKey} hop={hop} search={search} />

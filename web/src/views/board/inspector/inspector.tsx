@@ -34,8 +34,14 @@ export function Inspector(props: InspectorProps) {
         <span className="flex shrink-0 gap-1.5">
           {selection && !isAddition && partOf(selection) && <BreakButton {...props} selection={selection} />}
           {selection && !isAddition && <OtherFaults {...props} selection={selection} />}
-          {selection && (
-            <IconButton label="Close" onClick={() => onSelect(undefined)}>
+          {(selection ?? props.onFold) && (
+            <IconButton
+              label="Close"
+              onClick={() => {
+                props.onFold?.();
+                onSelect(undefined);
+              }}
+            >
               <X size={14} />
             </IconButton>
           )}

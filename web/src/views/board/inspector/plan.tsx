@@ -42,6 +42,7 @@ export function overview({ planKey, document, state, looking, onSelect }: Inspec
             ))}
           </dl>
         </Section>
+        <Flows state={state} />
         <Remarks document={document} remarks={state.remarks} onSelect={onSelect} />
         {looking.mode === "drill" && <DrillReadings drill={looking.drill} />}
         {document.notes && <p className="mt-5 text-[12px] text-ink-soft">{document.notes}</p>}
@@ -49,6 +50,38 @@ export function overview({ planKey, document, state, looking, onSelect }: Inspec
       </>
     ),
   };
+}
+
+/** From whom to whom requests go, as a table: what the ribbons of the board show. */
+function Flows({ state }: Pick<InspectorProps, "state">) {
+  if (state.ribbons.length === 0) return null;
+  const said = (part: string) => part.replace(/^(\w+):/, "$1 ").replace("/", " ");
+  return (
+    <details className="mt-4">
+      <summary className="min-h-6 cursor-pointer font-medium text-north">Flows as a table</summary>
+      <table className="w-full text-left text-[12px]">
+        <thead className="text-ink-soft">
+          <tr>
+            {["from", "to", "requests/s", "failing"].map((one) => (
+              <th key={one} scope="col" className="pr-2 font-normal">
+                {one}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {state.ribbons.map((one) => (
+            <tr key={`${one.source} ${one.to}`} className="border-t border-dotted border-line align-baseline">
+              <td className="pr-2 [overflow-wrap:anywhere]">{said(one.source)}</td>
+              <td className="pr-2 [overflow-wrap:anywhere]">{said(one.to)}</td>
+              <td className="pr-2 text-right">{amount(one.rps)}</td>
+              <td className={`text-right ${one.failed_rps > 0 ? "text-vermilion-text" : ""}`}>{one.failed_rps > 0 ? amount(one.failed_rps) : ""}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </details>
+  );
 }
 
 function DrillReadings({ drill }: { drill: Schemas["DrillAnswer"] }) {

@@ -30,6 +30,8 @@ export interface InspectorProps {
   /** What is broken in the what if that is looked at. */
   broken: Fault[];
   onSelect: (selection: Selection | undefined) => void;
+  /** Folds the inspector away, where it covers the board. */
+  onFold: (() => void) | undefined;
   /** Looks at a part as if it had been added only now. */
   onAsIfAdded: (selection: Selection) => void;
 }

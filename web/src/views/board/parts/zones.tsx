@@ -141,11 +141,12 @@ function Cell({ state, layout, selection, onSelect, row, zone, isLost, folding, 
   return (
     <>
       <span className="flex flex-wrap" style={{ maxWidth: berthsPerLine(zone.width, layout.berth) * layout.berth }}>
-        {berths.map((berth) => (
+        {berths.map((berth, place) => (
           <Berth
             key={berth.target}
             berth={berth}
             lost={isLost}
+            reached={place === 0 || isSelected(selection, "berth", `${group}/${berth.target}`)}
             size={layout.berth}
             address={addresses.get(berth.target)?.[0]}
             selected={isSelected(selection, "berth", `${group}/${berth.target}`)}
