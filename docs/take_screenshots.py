@@ -1,5 +1,6 @@
 """Takes the screenshots of the main views from the demo plan, at 1280x800, into docs/screenshots."""
 
+import json
 import subprocess
 import sys
 import tempfile
@@ -36,7 +37,52 @@ VIEWS = {
     "drill-cascade": ("plans/beckwater-gauges/drill?at=125", "light"),
     "drill-sessions": ("plans/beckwater-desk/drill?at=300", "light"),
     "board-edit": (f"{BOARD}&select=listener%3Afells-front%2Fhttps", "light"),
+    "board-layer-4": ("plans/beckwater-collectors/board?select=balancer%3Acollect", "light"),
+    "add": ("plans/beckwater/board?add=balancer", "light"),
+    "index": ("plans/beckwater/index", "light"),
+    "narrow": ("plans/beckwater/board?select=group%3Atiles", "light"),
 }
+# A telephone's window, beside the one of all others.
+SIZES = {"narrow": (400, 800)}
+# Gauges hand their readings over at layer 4.
+COLLECTORS = {
+    "northgate": 1,
+    "name": "beckwater-collectors",
+    "title": "Beckwater gauge collectors",
+    "regions": [{"name": "fells", "zones": ["fells-1", "fells-2"]}],
+    "areas": [{"name": "uplands", "latency_ms": {"fells": 12}}],
+    "instances": [
+        {
+            "name": f"collector-{number}", "zone": f"fells-{number % 2 + 1}", "capacity_rps": 120, "service_ms": 8,
+            "serves": [{"port": 8080, "protocol": "http"}],
+        }
+        for number in range(1, 5)
+    ],
+    "probes": [{"name": "up", "path": "/", "interval_s": 5, "timeout_s": 2, "unhealthy_after": 2}],
+    "target_groups": [
+        {
+            "name": "collectors", "protocol": "tcp", "port": 8080, "probe": "up", "balance": "source-hash",
+            "targets": [{"instance": f"collector-{number}"} for number in range(1, 5)],
+        }
+    ],
+    "pools": [{"name": "collect", "tiers": [{"groups": {"collectors": 1}}]}],
+    "balancers": [
+        {
+            "name": "collect", "layer": 4, "zones": {"fells-1": None, "fells-2": None}, "addresses": ["203.0.113.60"],
+            "listeners": [{"name": "tcp", "protocol": "tcp", "port": 80, "otherwise": {"pool": "collect"}}],
+        }
+    ],
+    "names": [{"name": "gauges.beckwater.example", "answers": [{"balancer": "collect"}]}],
+    "clients": [
+        {"name": "gauges", "area": "uplands", "rps": 240, "calls": [{"url": "http://gauges.beckwater.example/"}]}
+    ],
+    "drills": [
+        {
+            "name": "lose-fells-1", "title": "lose fells-1", "lasts_s": 300,
+            "steps": [{"at_s": 60, "fail": {"zone": "fells-1"}}, {"at_s": 180, "restore": {"zone": "fells-1"}}],
+        }
+    ],
+}  # fmt: skip
 
 
 def fill_in_start(page: Page) -> None:
@@ -66,6 +112,9 @@ def take(page: Page, address: str, name: str, view: str) -> None:
         "/drill": "[data-testid=charts]:not(:has-text('being worked out'))",
         "/sheets": "[role=table]",
         "start": "form",
+        "/index": "[data-testid=index-count]",
+        "select=": "[data-testid=inspector] dl",
+        "add=": "[data-testid=add-panel]",
     }
     page.locator(next((one for part, one in shown.items() if part in view), "[data-zone]")).first.wait_for()
     page.wait_for_load_state("networkidle")
@@ -93,10 +142,12 @@ def main(wanted: list[str]) -> None:
                 for example in ("inner", "sessions", "cascade"):
                     text = (FOLDER.parents[1] / "examples" / f"{example}.plan.yaml").read_bytes()
                     request.post(f"{address}api/plans", data=text, headers={"content-type": "text/plain"})
+                request.post(f"{address}api/plans", data=json.dumps(COLLECTORS), headers={"content-type": "text/plain"})
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
                 for name, (view, scheme) in VIEWS.items():
                     if not wanted or name in wanted:
-                        page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)
+                        width, height = SIZES.get(name, (1280, 800))
+                        page = browser.new_page(viewport={"width": width, "height": height}, color_scheme=scheme)
                         take(page, address, name, view)
                 browser.close()
         finally:

@@ -485,6 +485,18 @@ def test_files_are_taken_in_by_choice_or_dropped_and_a_bad_one_says_where(page, 
         expect(page.get_by_label(f"Title of {key}")).to_have_count(0)
 
 
+def test_a_plan_is_updated_from_its_file_and_says_what_has_changed(page, plan, tmp_path):
+    key, ask = plan
+    path = tmp_path / "newer.plan.yaml"
+    path.write_text(DEMO.replace('"interval_s":10.0', '"interval_s":7.0', 1))
+    page.goto("/plans")
+    page.get_by_label(f"Update {key} from a file").set_input_files(path)
+    told = page.get_by_role("status", name=f"What has changed in {key}")
+    expect(told).to_contain_text("Revision 2, from the file:")
+    expect(told).to_contain_text("probe ready: every 7 s, was 10 s")
+    assert ask()["document"]["probes"][0]["interval_s"] == 7
+
+
 def test_a_pasted_row_in_an_unknown_zone_is_told(page):
     page.goto("/start")
     page.get_by_label("What is it called?").fill("Vale")

@@ -1,9 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
-import { Copy, Download, Plus, Trash2, Upload } from "lucide-react";
+import { Copy, Download, FileUp, Plus, Trash2, Upload } from "lucide-react";
 import { useState, type DragEvent } from "react";
 
-import { api, dataOf, ProblemError, type PlanHead } from "../../api/client";
+import { api, dataOf, ProblemError, type PlanHead, type Schemas } from "../../api/client";
 import { notify } from "../../kit/notify";
 import { Trouble } from "../../plan/trouble";
 import { counted } from "../../kit/format";
@@ -44,7 +44,23 @@ function usePlanActions() {
     },
     onError,
   });
-  return { copy, remove, rename, take };
+  const update = useMutation({
+    mutationFn: async ({ plan, text }: { plan: PlanHead; text: string }) =>
+      dataOf(
+        await api.PUT("/api/plans/{key}/file", {
+          params: { path: { key: plan.key }, header: { "if-match": `"${plan.revision}"` } },
+          body: text as never,
+          bodySerializer: (body: unknown) => String(body),
+          headers: { "content-type": "text/plain" },
+        }),
+      ),
+    onSuccess: async (whole) => {
+      client.setQueryData(["plan", whole.head.key], { head: whole.head, document: whole.document });
+      await onSuccess();
+    },
+    onError,
+  });
+  return { copy, remove, rename, take, update };
 }
 
 function problemWords(error: Error): string {
@@ -56,7 +72,7 @@ function problemWords(error: Error): string {
 export function PlansView() {
   const plans = usePlans();
   const navigate = useNavigate();
-  const { copy, remove, rename, take } = usePlanActions();
+  const { copy, remove, rename, take, update } = usePlanActions();
   const [over, setOver] = useState(false);
   const takeFiles = async (files: FileList | null) => {
     for (const file of files ?? []) take.mutate(await file.text());
@@ -70,7 +86,7 @@ export function PlansView() {
   return (
     <main
       id="main"
-      className={`flex-1 overflow-y-auto p-8 ${over ? "bg-north-fill" : ""}`}
+      className={`flex-1 overflow-y-auto p-8 max-md:p-3 ${over ? "bg-north-fill" : ""}`}
       onDragOver={(event) => {
         event.preventDefault();
         setOver(true);
@@ -79,7 +95,7 @@ export function PlansView() {
       onDrop={drop}
     >
       <div className="mx-auto max-w-3xl">
-        <header className="flex items-center justify-between">
+        <header className="flex flex-wrap items-center justify-between gap-2">
           <h1 className="text-2xl font-semibold">Plans</h1>
           <span className="flex gap-2">
             <label className="inline-flex min-h-6 cursor-pointer items-center gap-1.5 rounded border border-line-strong bg-panel px-2 py-0.5 font-medium hover:border-ink">
@@ -93,7 +109,7 @@ export function PlansView() {
         </header>
         <ul className="mt-4 space-y-2" data-testid="plans">
           {plans.data?.map((plan) => (
-            <PlanItem key={plan.key} plan={plan} onCopy={() => copy.mutate(plan.key)} onDelete={() => remove.mutate(plan)} onRename={(title) => rename.mutate({ plan, title })} />
+            <PlanItem key={plan.key} plan={plan} onCopy={() => copy.mutate(plan.key)} onDelete={() => remove.mutate(plan)} onRename={(title) => rename.mutate({ plan, title })} onUpdate={(text) => update.mutate({ plan, text })} updated={update.data?.head.key === plan.key ? update.data : undefined} />
           ))}
         </ul>
         {plans.data?.length === 0 && <p className="mt-4 text-ink-soft">There is no plan yet. Start one, or drop a plan file here.</p>}
@@ -103,15 +119,25 @@ export function PlansView() {
   );
 }
 
-function PlanItem({ plan, onCopy, onDelete, onRename }: { plan: PlanHead; onCopy: () => void; onDelete: () => void; onRename: (title: string) => void }) {
+interface PlanItemProps {
+  plan: PlanHead;
+  onCopy: () => void;
+  onDelete: () => void;
+  onRename: (title: string) => void;
+  onUpdate: (text: string) => void;
+  /** What the last update from a file has changed. */
+  updated: Schemas["EditAnswer"] | undefined;
+}
+
+function PlanItem({ plan, onCopy, onDelete, onRename, onUpdate, updated }: PlanItemProps) {
   const [title, setTitle] = useState<string>();
   const leave = () => {
     if (title !== undefined && title.trim() && title !== plan.title) onRename(title.trim());
     setTitle(undefined);
   };
   return (
-    <li className="flex items-center gap-3 rounded border border-line-strong bg-panel px-4 py-2.5">
-      <div className="min-w-0 flex-1">
+    <li className="flex flex-wrap items-center gap-3 rounded border border-line-strong bg-panel px-4 py-2.5">
+      <div className="min-w-0 flex-1 basis-56">
         <input
           aria-label={`Title of ${plan.key}`}
           className="w-full rounded border border-transparent bg-transparent text-base font-semibold hover:border-line-strong"
@@ -131,12 +157,38 @@ function PlanItem({ plan, onCopy, onDelete, onRename }: { plan: PlanHead; onCopy
       <a className="grid size-6 place-items-center rounded border border-line-strong hover:border-ink" href={`/api/plans/${plan.key}/file`} title="Give out the plan file" aria-label={`Give out ${plan.key}`}>
         <Download size={13} />
       </a>
+      <label className="grid size-6 cursor-pointer place-items-center rounded border border-line-strong focus-within:outline-2 focus-within:outline-north hover:border-ink" title="Update it from a file: a new revision, with what that changes">
+        <FileUp size={13} aria-hidden="true" />
+        <input
+          type="file"
+          className="sr-only"
+          accept=".yaml,.yml,.json"
+          aria-label={`Update ${plan.key} from a file`}
+          onChange={(event) => {
+            void event.target.files?.[0]?.text().then(onUpdate);
+            event.target.value = "";
+          }}
+        />
+      </label>
       <IconButton label={`Copy ${plan.key}`} onClick={onCopy}>
         <Copy size={13} />
       </IconButton>
       <IconButton label={`Delete ${plan.key}`} onClick={onDelete}>
         <Trash2 size={13} />
       </IconButton>
+      {updated && (
+        <div className="basis-full border-t border-line pt-2 text-[12px]" role="status" aria-label={`What has changed in ${plan.key}`}>
+          <b className="font-semibold">Revision {updated.head.revision}, from the file:</b>
+          <ul className="max-h-40 overflow-y-auto">
+            {updated.changes.map((one) => (
+              <li key={one.about + one.words}>
+                {one.about}: {one.words}
+              </li>
+            ))}
+            {updated.changes.length === 0 && <li>nothing but its text</li>}
+          </ul>
+        </div>
+      )}
     </li>
   );
 }
