@@ -31,6 +31,17 @@ def test_fronts_that_disagree_split_a_belief():
     assert (between.belief, between.believed_in, between.believed_of) == ("split", 2, 3)
 
 
+def test_a_front_that_cannot_reach_a_target_and_leaves_it_out_is_right():
+    """Two balancers share the targets; their firewall lets only one of them in, and the other knows it."""
+    data = plan_data()
+    data["firewalls"] = [{"name": "app", "allow_in": [{"ports": ["8080"], "from": "balancer:front"}]}]
+    data["fleets"][0]["instance"]["firewall"] = "app"
+    data["balancers"].append({**data["balancers"][0], "name": "other", "addresses": ["203.0.113.11"]})
+    board = board_state(undisturbed(network_of(data)))
+    assert {(one.believed_in, one.believed_of, one.wrong) for one in board.berths} == {(3, 6, False)}
+    assert (board.groups[0].unnoticed, board.failed_rps) == (0, 0)
+
+
 def test_refusing_and_slow_targets_have_their_word():
     run = drill_of(plan_data(), [fail(10, process="tiles-1"), fail(10, slow="tiles-2", factor=3)], lasts_s=20)
     assert [berths(run, 11)[name].truth for name in ("tiles-1", "tiles-2", "tiles-3")] == ["refuses", "slow", "answers"]

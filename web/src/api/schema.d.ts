@@ -883,7 +883,8 @@ export interface components {
         };
         /**
          * BerthState
-         * @description One target of one group: truth, and how many of the living fronts that may use it believe it in use.
+         * @description One target of one group: the worst that a living front meets there, how many of these believe it in use, and
+         *     whether some believe what is not so for themselves.
          *
          *     `unproven`: it answers, and has yet to pass as many probes as the group's probe asks for. `proven_at_s`: the second
          *     of the drill at which the last front will have seen that; none where that is after its end, or without a drill.
@@ -915,6 +916,8 @@ export interface components {
             believed_in: number;
             /** Believed Of */
             believed_of: number;
+            /** Wrong */
+            wrong: boolean;
             /** Share */
             share: number;
             /** Utilisation */

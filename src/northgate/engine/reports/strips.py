@@ -75,7 +75,7 @@ def folded_strips(run: DrillRun) -> list[FoldedStrip]:
     for frame in run.keyframes:
         state = frame.state
         here = state.present(members.machine)
-        met, known, fronts = member_states(network, state.in_use, state.encounter.met, state.truth.front_dead)
+        met, known, fronts, _ = member_states(network, state.in_use, state.encounter.met, state.truth.front_dead)
         share = np.divide(known, fronts, out=np.zeros(len(met)), where=fronts > 0)
         targets.append(total_by(at, here, count))
         up.append(total_by(at, here & (met == ANSWERS), count))
@@ -98,19 +98,18 @@ def _pieces(run: DrillRun, member: int, states: Sequence[np.ndarray], times: Seq
     machine = int(run.network.members.machine[member])
     pieces: list[StripPiece] = []
     for index, frame in enumerate(run.keyframes):
-        met, believed, fronts = (int(value) for value in states[index][:, member])
+        met, believed, fronts, mistaken = (int(value) for value in states[index][:, member])
         word = truth_word(met, float(frame.state.truth.slowness[machine]))
-        wrong = believed > 0 if word in ("refuses", "silent") else believed < fronts
         piece = StripPiece(
             from_s=times[index],
             to_s=times[index + 1],
             truth=word,
             believed_in=believed,
             believed_of=fronts,
-            wrong=wrong,
+            wrong=mistaken > 0,
         )
         last = pieces[-1] if pieces else None
-        if last and (last.truth, last.believed_in, last.believed_of) == (word, believed, fronts):
+        if last and last == piece.model_copy(update={"from_s": last.from_s, "to_s": last.to_s}):
             pieces[-1] = last.model_copy(update={"to_s": piece.to_s})
         else:
             pieces.append(piece)

@@ -4,12 +4,6 @@ import type { Looking } from "../../plan/moment";
 
 const SIZE = 20;
 
-/** Whether a berth's belief is wrong: some front still uses what does not answer, or leaves out what does. */
-export function isWrong(berth: BerthState): boolean {
-  const usable = berth.truth === "answers" || berth.truth === "slow";
-  return usable ? berth.believed_in < berth.believed_of : berth.believed_in > 0;
-}
-
 /** When a target that is not yet proven will be in use, in words. */
 export function provenWords({ proven_at_s: at }: BerthState, looking: Looking): string {
   if (at === null) return "not within the drill";
@@ -28,7 +22,7 @@ export function berthWords(berth: BerthState): string {
           ? "not yet proven"
           : `believed ${berth.belief}`;
   const load = berth.capacity_rps ? `${percent(berth.utilisation)} of ${amount(berth.capacity_rps)}/s` : `${amount(berth.rps)}/s`;
-  return `${berth.target} of ${berth.group}: ${berth.truth}, ${belief}, ${load}${isWrong(berth) && !berth.unproven ? "; not noticed" : ""}`;
+  return `${berth.target} of ${berth.group}: ${berth.truth}, ${belief}, ${load}${berth.wrong && !berth.unproven ? "; not noticed" : ""}`;
 }
 
 function levelTone(utilisation: number): string {
@@ -38,7 +32,7 @@ function levelTone(utilisation: number): string {
 
 function borderTone(berth: BerthState): string {
   if (berth.unproven) return "var(--ochre)";
-  if (isWrong(berth)) return "var(--vermilion)";
+  if (berth.wrong) return "var(--vermilion)";
   if (berth.truth === "refuses" || berth.truth === "silent" || berth.belief !== "in use") return "var(--lost-ink)";
   return berth.utilisation >= 0.8 ? "var(--ochre)" : "var(--moss)";
 }
@@ -67,7 +61,7 @@ export function Berth({ berth, selected, lost, size, address, reached, onSelect 
 
 function BerthGlyph({ berth, down, selected, lost, drawn }: { berth: BerthState; down: boolean; selected: boolean; lost: boolean; drawn: number }) {
   const tone = borderTone(berth);
-  const wrong = isWrong(berth);
+  const wrong = berth.wrong;
   const level = down ? 0 : Math.min(berth.utilisation, 1) * (SIZE - 4);
   const dash = berth.unproven ? "0.1 3" : berth.belief === "out" || berth.belief === "unknown" ? "2.6 2.2" : undefined;
   return (

@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import type { BoardState, PlanDocument } from "../../api/client";
+import { failsVisibly } from "./failing";
 import { berthsPerLine, hostOf, isFolded, layOut, type Box } from "./geometry";
 import { arcs, bandPath, bands, pixelsPerRps } from "./ribbons";
 
@@ -126,6 +127,15 @@ describe("ribbons", () => {
 
 it("reads the host of a URL", () => {
   expect(["https://WWW.a.example:8443/x", "http://[2001:db8::1]:80/", "nonsense"].map(hostOf)).toEqual(["www.a.example", "2001:db8::1", ""]);
+});
+
+it.each([
+  [100, 0, false],
+  [100, 0.0009, false],
+  [100, 0.002, true],
+  [0, 0, false],
+])("draws what fails of %d/s when it is %d/s: %s", (rps, failed_rps, drawn) => {
+  expect(failsVisibly({ rps, failed_rps })).toBe(drawn);
 });
 
 describe("a board with room to spare", () => {

@@ -1,6 +1,7 @@
 /** Ribbons: flows as bands whose width is their rate. Pure geometry. */
 
 import type { BoardState } from "../../api/client";
+import { failsVisibly } from "./failing";
 import type { BoardLayout, Box } from "./geometry";
 
 export interface Band {
@@ -68,7 +69,7 @@ export function bands(state: BoardState, layout: BoardLayout): Band[] {
       source: one.source,
       to: one.to,
       path: bandPath(start.middle, start.edge, end.middle, end.edge, width),
-      failing: failingPath(start, end, width, one.failed_rps / one.rps),
+      failing: failsVisibly(one) ? failingPath(start, end, width, one.failed_rps / one.rps) : null,
       rps: one.rps,
       failedRps: one.failed_rps,
     };
@@ -99,7 +100,7 @@ export function arcs(state: BoardState, layout: BoardLayout, selected: string | 
     const from = boxes.get(one.source);
     const to = boxes.get(one.to);
     if (!from || !to || !one.source.startsWith("front:") || isOwnZone(one.source, one.to)) return [];
-    const failing = one.failed_rps > 0;
+    const failing = failsVisibly(one);
     if (!failing && selected !== one.source && selected !== one.to) return [];
     const toward = Math.sign(centre(from) - centre(to));
     const path = arcPath(centre(from), from.y + from.height, centre(to) + toward * (to.width / 2 - 18), to.y);

@@ -33,7 +33,7 @@ function Card({ planKey, at }: { planKey: string; at: number }) {
     void navigate({ to: VIEWS[to.view], params: { key: planKey }, search: to.search });
   };
   return (
-    <section role="dialog" aria-label={`Tour, step ${at + 1} of ${steps.length}`} className="fixed right-5 bottom-[210px] z-20 w-[340px] rounded border border-north bg-panel p-4 text-[13px] text-ink shadow-xl">
+    <section role="dialog" aria-label={`Tour, step ${at + 1} of ${steps.length}`} className={`fixed right-2 z-20 w-[min(300px,calc(100vw-16px))] rounded ${step.view === "board" ? "top-14 max-md:top-auto max-md:bottom-2" : "bottom-2"} print:hidden border border-north bg-panel p-4 text-[13px] text-ink shadow-xl`}>
       <div className="mb-1.5 flex items-center justify-between">
         <span className="text-[12px] text-ink-soft">
           {at + 1} of {steps.length}

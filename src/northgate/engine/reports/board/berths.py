@@ -39,13 +39,12 @@ class Berths:
         self.zone = network.machines.zone[self.machine] if self.count else self.machine
         self.rps = self._sum(flow.places.pair_rps)
         self.served = self._sum(flow.pair_served)
-        self.met, self.believed, self.fronts = member_states(
+        self.met, self.believed, self.fronts, mistaken = member_states(
             network, flow.state.in_use, flow.state.encounter.met, flow.state.truth.front_dead
         )
         self.here = flow.state.present(self.machine)
-        usable = self.met == 0
         self.proofs, self.unproven = proofs, np.isin(np.arange(self.count), list(proofs))
-        self.wrong = np.where(usable, self.believed < self.fronts, self.believed > 0)
+        self.wrong = mistaken > 0
         self.group_rps = total_by(network.members.group, self.rps, len(network.plan.target_groups))
 
     def _sum(self, values: Floats) -> Floats:
@@ -72,6 +71,7 @@ class Berths:
             belief=_belief(believed, fronts),
             believed_in=believed,
             believed_of=fronts,
+            wrong=bool(self.wrong[member]),
             share=float(self.rps[member]) / total if total > 0 else 0.0,
             utilisation=float(queue.utilisation[machine]),
             capacity_rps=capacity if np.isfinite(capacity) else None,

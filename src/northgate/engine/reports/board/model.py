@@ -115,7 +115,8 @@ class CellState(Rates):
 
 
 class BerthState(Rates):
-    """One target of one group: truth, and how many of the living fronts that may use it believe it in use.
+    """One target of one group: the worst that a living front meets there, how many of these believe it in use, and
+    whether some believe what is not so for themselves.
 
     `unproven`: it answers, and has yet to pass as many probes as the group's probe asks for. `proven_at_s`: the second
     of the drill at which the last front will have seen that; none where that is after its end, or without a drill.
@@ -128,6 +129,7 @@ class BerthState(Rates):
     belief: Literal["in use", "out", "split", "unknown"]
     believed_in: int
     believed_of: int
+    wrong: bool
     share: float
     utilisation: float
     capacity_rps: float | None

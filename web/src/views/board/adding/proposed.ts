@@ -36,7 +36,7 @@ const INFERRED: Record<ObjectKind, Infer> = {
   group: (document) => ({ ...portOf(document, looseTargets(document)), probe: document.probes[0]?.name ?? null, targets: looseTargets(document) }),
   pool: (document) => ({ tiers: [{ groups: Object.fromEntries(looseGroups(document).map((one) => [one, 1])) }] }),
   certificate: (document) => ({ hosts: document.names.length > 0 ? document.names.map((one) => one.name) : ["*.beckwater.example"] }),
-  balancer: (document) => ({ zones: zonesOfMachines(document), listeners: document.pools.length > 0 ? [firstListener(document)] : [] }),
+  balancer: (document) => ({ ...asItsNeighbours(document, zonesOfMachines(document)), listeners: document.pools.length > 0 ? [firstListener(document)] : [] }),
   name: (document) => ({ ttl_s: 60, answers: looseBalancers(document).map((balancer) => ({ balancer })) }),
   client: (document) => ({ area: document.areas[0]?.name ?? null, rps: 100, calls: [{ url: usualUrl(document) }] }),
   drill: (document) => drillOf(document),
@@ -52,6 +52,13 @@ function zonesOfMachines(document: PlanDocument): Record<string, null> {
   const region = document.regions.find((one) => one.zones.some((zone) => used.has(zone)));
   const zones = region?.zones.filter((zone) => used.has(zone)) ?? [];
   return zones.length > 0 ? Object.fromEntries(zones.map((zone) => [zone, null])) : firstZones(document);
+}
+
+/** In the subnets and behind the firewall of a balancer that stands in all of these zones. */
+function asItsNeighbours(document: PlanDocument, zones: Record<string, null>): Partial<Schemas["Balancer"]> {
+  const neighbour = document.balancers.find((one) => Object.keys(zones).every((zone) => zone in one.zones));
+  if (!neighbour) return { zones };
+  return { zones: Object.fromEntries(Object.keys(zones).map((zone) => [zone, neighbour.zones[zone] ?? null])), firewall: neighbour.firewall };
 }
 
 function firstListener(document: PlanDocument) {

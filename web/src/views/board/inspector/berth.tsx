@@ -5,7 +5,7 @@ import { Button, Section } from "../../../kit/parts";
 import { Reading } from "../../../kit/reading";
 import { adding, removing, useEdit } from "../../../plan/edit";
 import { halves, partOf } from "../../../plan/selection";
-import { isWrong, provenWords } from "../berth";
+import { provenWords } from "../berth";
 import { Addresses, Rates, Settings, when, loadTone, type Described, type InspectorProps } from "./shared";
 import { Consequence } from "./probe";
 
@@ -15,7 +15,7 @@ export function describeBerth(props: InspectorProps, name: string): Described {
   const berth = state.berths.find((one) => one.group === group && one.target === target);
   const settings = document.target_groups.find((one) => one.name === group);
   if (!berth) return { kind: "target", title: target, content: <p className="text-ink-soft">It is not in {group} any more.</p> };
-  const wrong = isWrong(berth);
+  const { wrong } = berth;
   return {
     kind: "target",
     title: target,

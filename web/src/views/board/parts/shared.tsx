@@ -6,6 +6,7 @@ import type { BoardState, PlanDocument, Schemas } from "../../../api/client";
 import { amount, perSecond } from "../../../kit/format";
 import type { AddressMap } from "../../../plan/addresses";
 import { type Fault, type Selection } from "../../../plan/selection";
+import { failsVisibly } from "../failing";
 import { type BoardLayout, type Box, type ColumnPlace, type Folding } from "../geometry";
 
 export interface BoardProps {
@@ -42,7 +43,7 @@ export function Rate({ rates }: { rates: { rps: number; failed_rps: number } | u
   return (
     <span className="shrink-0 text-right leading-tight">
       <span className="block font-semibold text-north">{perSecond(rates.rps)}</span>
-      {rates.failed_rps > 0 && <span className="block text-[11px] font-semibold text-vermilion-text">{amount(rates.failed_rps)} fail</span>}
+      {failsVisibly(rates) && <span className="block text-[11px] font-semibold text-vermilion-text">{amount(rates.failed_rps)} fail</span>}
     </span>
   );
 }

@@ -8,6 +8,7 @@ import { percent, perSecond, span } from "../../../kit/format";
 import { formatSelection, OUTSIDE, partOf, type Selection } from "../../../plan/selection";
 import { Berth } from "../berth";
 import { berthsPerLine, CELL_PADDING, isFolded, ZONE_HEAD, type BoardLayout, type ColumnPlace, type RowPlace } from "../geometry";
+import { failsVisibly } from "../failing";
 import { at, isSelected, placeState, type PartProps } from "./shared";
 
 /** The names of the columns, kept in sight while the rows are scrolled. */
@@ -91,7 +92,7 @@ function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold,
           )}
         </span>
         <span className="block truncate text-[11px] text-ink-soft">
-          {zone && zone.failed_rps > 0 ? (
+          {zone && failsVisibly(zone) ? (
             <b className="font-semibold text-vermilion-text">{perSecond(zone.failed_rps)} fail here</b>
           ) : self.name === OUTSIDE ? (
             "not part of the plan"
