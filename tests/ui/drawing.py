@@ -116,15 +116,15 @@ class Drawing:
         self._wait(place, want)
 
     def _object_or_map(self, place, have, want):
-        if have is None and self._row(place).get_by_role("textbox", name="add", exact=True).count():
+        if have is None and self._row(place).get_by_role("textbox", name=re.compile("^add")).count():
             have = {}
         if have is None:
-            self._row(place).get_by_role("button", name="add", exact=True).click()
+            self._row(place).get_by_role("button", name=re.compile("^add")).click()
             have = self._until_there(place)
         if set(have) != set(want) or self._is_map(place, have):
             self._map(place, have, want)
             return
-        chosen = self.inspector.locator(f'[data-path^="{place}/"] select[aria-label=kind]')
+        chosen = self.inspector.locator(f'[data-path^="{place}/"] select[aria-label="What it is"]')
         given = [key for key in want if want[key] is not None and have[key] is None]
         taken = [key for key in want if want[key] is None and have[key] is not None]
         if given and taken and chosen.count():
@@ -142,7 +142,7 @@ class Drawing:
         row = self._row(place)
         for key, value in want.items():
             if key not in have:
-                more = row.get_by_label("add", exact=True)
+                more = row.get_by_label(re.compile("^add to"))
                 if more.evaluate("one => one.tagName") == "SELECT":
                     more.select_option(key)
                 else:
@@ -159,7 +159,7 @@ class Drawing:
         items = self._row(place).locator("> ol > li")
         for _ in range(len(want) - len(have)):
             count = items.count()
-            items.last.get_by_role("button", name="add", exact=True).click()
+            items.last.get_by_role("button", name=re.compile("^add")).click()
             expect(items).to_have_count(count + 1)
         for _ in range(len(have) - len(want)):
             count = items.count()

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import { documentOf } from "../plan/testing";
-import { fitting } from "./fitting";
+import { fitting, freeAddress } from "./fitting";
 
 describe("what is new", () => {
   it("scales from what there is today to twice as much", () => {
@@ -37,6 +37,12 @@ describe("what is new", () => {
     expect(fitting(steps(lost), "/drills/0/steps/-", made, 30)).toMatchObject({ at_s: 30, fail: { zone: "fells-2" } });
     expect(fitting(steps(lost, { at_s: 100, restore: { zone: "fells-1" } }), "/drills/0/steps/-", made, 200)).toMatchObject({ at_s: 200, fail: { zone: "fells-2" } });
     expect(fitting(steps({ at_s: 290, surge: {} }), "/drills/0/steps/-", made)).toMatchObject({ at_s: 300 });
+  });
+
+  it("is an address that nobody has", () => {
+    const target_groups = [{ targets: [{ address: "198.51.100.1" }, { address: "198.51.100.20" }] }];
+    expect(freeAddress(documentOf({ target_groups }))).toBe("198.51.100.2");
+    expect(freeAddress(documentOf({}))).toBe("198.51.100.1");
   });
 
   it("stays as it is elsewhere", () => {

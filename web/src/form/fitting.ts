@@ -39,6 +39,13 @@ function subnetOf(document: PlanDocument, parent: string, made: object): object 
   return made;
 }
 
+/** An address kept for documentation (RFC 5737) that nothing in the plan has. */
+export function freeAddress(document: object): string {
+  const text = JSON.stringify(document);
+  const free = Array.from({ length: 254 }, (_, number) => `198.51.100.${number + 1}`);
+  return free.find((address) => !text.includes(`"${address}"`)) ?? "198.51.100.254";
+}
+
 function rangeOf(cidr: string): { first: number; last: number } | undefined {
   const [, a, b, c, d, bits] = /^(\d+)\.(\d+)\.(\d+)\.(\d+)\/(\d+)$/.exec(cidr) ?? [];
   if (bits === undefined) return undefined;

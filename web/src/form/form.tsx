@@ -5,6 +5,7 @@ import { ProblemError } from "../api/client";
 import { Button } from "../kit/parts";
 import { pointerPart, problemAt, setting, type Operation } from "../plan/edit";
 import { firstWave, namesFor } from "../plan/names";
+import { freeAddress } from "./fitting";
 import { alternatives, blank, fieldInfo, label, sampled, unit, type Field, type FieldInfo, type Schema } from "./schema";
 import { BOX, Context, useForm, type FieldsProps, type FormContext, type ValueProps } from "./context";
 import { ChoiceField, ReferenceField, YesNoField } from "./fields/choice";
@@ -106,15 +107,16 @@ function Alternatives({ name, options, schema, parent }: { name: string; options
     };
     const before = options.find((one) => one.name === name);
     const after = options.find((one) => one.name === next);
+    const first = next === "maintenance_wave" ? firstWave(document) : next === "address" ? freeAddress(document) : fresh(next);
     const usual = (field: string) => schema.properties?.[field]?.["x-sample"] ?? fresh(field);
     send([
       ...[name, ...(before?.beside ?? [])].map((field) => setting(`${parent}/${field}`, null)),
-      setting(`${parent}/${next}`, next === "maintenance_wave" ? firstWave(document) : fresh(next)),
+      setting(`${parent}/${next}`, first),
       ...(after?.needed ?? []).map((field) => setting(`${parent}/${field}`, usual(field))),
     ]);
   };
   return (
-    <select aria-label="kind" className={`${BOX} font-medium`} value={name} onChange={(event) => change(event.target.value)}>
+    <select aria-label="What it is" className={`${BOX} font-medium`} value={name} onChange={(event) => change(event.target.value)}>
       {options.map((option) => (
         <option key={option.name} value={option.name}>
           {label(option.name, schema.properties?.[option.name])}

@@ -32,6 +32,8 @@ _WORDS: dict[str, Words] = {
     "choose": Words("Chosen by"),
     "balance": Words("Targets by"),
     "affinity": Words("Sessions"),
+    "by": Words("Kept by"),
+    "renews": Words("Each request renews"),
     "reach": Words("A front may use"),
     "front_failover_s": Words("Dead front leaves after"),
     "drain_s": Words("Draining takes"),

@@ -5,11 +5,11 @@ import { IconButton } from "../../kit/parts";
 import { adding, removing } from "../../plan/edit";
 import { namesFor } from "../../plan/names";
 import { fitting } from "../fitting";
-import { blankItem, type Field } from "../schema";
+import { blankItem, label, type Field } from "../schema";
 import { useForm, type ValueProps } from "../context";
 import { TextListField } from "./text";
 
-export function ListField({ value, path, info }: ValueProps) {
+export function ListField({ name, value, path, info }: ValueProps) {
   const field = info.field as Extract<Field, { kind: "list" }>;
   const { send, root, document, at, Fields } = useForm();
   const items = Array.isArray(value) ? value : [];
@@ -42,7 +42,7 @@ export function ListField({ value, path, info }: ValueProps) {
       ))}
       <li>
         <button type="button" className="flex min-h-6 items-center gap-1 text-[12px] font-medium text-north hover:underline" onClick={add}>
-          <Plus size={12} aria-hidden="true" /> add
+          <Plus size={12} aria-hidden="true" /> add to {label(name, undefined).toLowerCase()}
         </button>
       </li>
     </ol>

@@ -4,10 +4,10 @@ import { Trash2 } from "lucide-react";
 import { IconButton } from "../../kit/parts";
 import { adding, pointerPart, removing, setting } from "../../plan/edit";
 import { namesFor } from "../../plan/names";
-import { freshEntry, type Field } from "../schema";
+import { freshEntry, label, type Field } from "../schema";
 import { BOX, useDraft, useForm, type ValueProps } from "../context";
 
-export function MapField({ value, path, info }: ValueProps) {
+export function MapField({ name, value, path, info }: ValueProps) {
   const field = info.field as Extract<Field, { kind: "map" }>;
   const { send, document, FieldValue } = useForm();
   const entries = Object.entries((value ?? {}) as Record<string, unknown>);
@@ -18,6 +18,7 @@ export function MapField({ value, path, info }: ValueProps) {
   // Where nothing stands yet, not even a table without entries, an entry comes with its table.
   const add = (key: string) => send([value ? adding(`${path}/${pointerPart(key)}`, fresh()) : setting(path, { [key]: fresh() })]);
   const remove = (key: string) => send([info.nullable && entries.length === 1 ? setting(path, null) : removing(`${path}/${pointerPart(key)}`)]);
+  const words = `add to ${label(name, undefined).toLowerCase()}`;
   const freeKey = useDraft("", (text) => text && add(text));
   return (
     <div className="space-y-px">
@@ -35,15 +36,15 @@ export function MapField({ value, path, info }: ValueProps) {
       ))}
       {field.keys ? (
         left.length > 0 && (
-          <select aria-label="add" className={`${BOX} w-auto text-[12px] text-north`} value="" onChange={(event) => add(event.target.value)}>
-            <option value="">+ add</option>
+          <select aria-label={words} className={`${BOX} w-auto text-[12px] text-north`} value="" onChange={(event) => add(event.target.value)}>
+            <option value="">+ {words}</option>
             {left.map((name) => (
               <option key={name}>{name}</option>
             ))}
           </select>
         )
       ) : (
-        <input aria-label="add" placeholder="+ add" className={`${BOX} text-[12px]`} {...freeKey} />
+        <input aria-label={words} placeholder={`+ ${words}`} className={`${BOX} text-[12px]`} {...freeKey} />
       )}
     </div>
   );
