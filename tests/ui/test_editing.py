@@ -474,7 +474,7 @@ def test_files_are_taken_in_by_choice_or_dropped_and_a_bad_one_says_where(page, 
     expect(page.get_by_label("Title of beckwater", exact=True)).to_be_visible()
     chosen = tmp_path / "chosen.plan.yaml"
     chosen.write_text("northgate: 1\nname: chosen\ntitle: Chosen\n")
-    page.locator("input[type=file]").set_input_files(chosen)
+    page.get_by_label("Take in a file").set_input_files(chosen)
     expect(page.get_by_label("Title of chosen")).to_have_value("Chosen")
     drop(page, "northgate: 1\nname: dropped\ntitle: Dropped\n")
     expect(page.get_by_label("Title of dropped")).to_have_value("Dropped")

@@ -44,7 +44,7 @@ export function Shell() {
       </header>
       <Outlet />
       <Suspense>
-        <Toaster theme={theme === "night" ? "dark" : "light"} position="bottom-left" offset={{ bottom: 192, left: 130 }} toastOptions={{ className: "!bg-panel !text-ink !border-line-strong !font-sans" }} />
+        <Toaster theme={theme === "night" ? "dark" : "light"} position="bottom-left" offset={{ bottom: 10, left: 130 }} mobileOffset={{ bottom: 8, left: 8, right: 8 }} toastOptions={{ className: "!bg-panel !text-ink !border-line-strong !font-sans" }} />
       </Suspense>
     </div>
   );
