@@ -38,3 +38,8 @@ export function dataOf<T>(answer: { data?: T; error?: unknown }): T {
   if (answer.data === undefined) throw new ProblemError((answer.error ?? {}));
   return answer.data;
 }
+
+/** A plan file as the body of a request: it goes as it is, not as JSON of a text. */
+export function fileBody(text: string) {
+  return { body: text as never, bodySerializer: (body: unknown) => String(body), headers: { "content-type": "text/plain" } };
+}

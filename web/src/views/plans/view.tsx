@@ -3,12 +3,12 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { Copy, Download, FileUp, Plus, Trash2, Upload } from "lucide-react";
 import { useState, type DragEvent } from "react";
 
-import { api, dataOf, ProblemError, type PlanHead, type Schemas } from "../../api/client";
+import { api, dataOf, fileBody, ProblemError, type PlanHead, type Schemas } from "../../api/client";
 import { notify } from "../../kit/notify";
 import { Trouble } from "../../plan/trouble";
 import { counted } from "../../kit/format";
 import { Button, IconButton } from "../../kit/parts";
-import { setting } from "../../plan/edit";
+import { setting, useCopyPlan } from "../../plan/edit";
 import { usePlans } from "../../plan/queries";
 
 /** Actions on the list of plans; each shows the list anew when it is done. */
@@ -18,7 +18,7 @@ function usePlanActions() {
   const onError = (error: Error) => notify(problemWords(error), { duration: 10_000, tone: "error" });
   const path = (key: string) => ({ params: { path: { key } } });
   const bringBack = useMutation({ mutationFn: async (key: string) => dataOf(await api.POST("/api/plans/{key}/restore", path(key))), onSuccess, onError });
-  const copy = useMutation({ mutationFn: async (key: string) => dataOf(await api.POST("/api/plans/{key}/copy", path(key))), onSuccess, onError });
+  const copy = useCopyPlan();
   const remove = useMutation({
     mutationFn: async (plan: PlanHead) => api.DELETE("/api/plans/{key}", path(plan.key)),
     onSuccess: async (_, plan) => {
@@ -37,7 +37,7 @@ function usePlanActions() {
     onError,
   });
   const take = useMutation({
-    mutationFn: async (text: string) => dataOf(await api.POST("/api/plans", { body: text as never, bodySerializer: (body: unknown) => String(body), headers: { "content-type": "text/plain" } })),
+    mutationFn: async (text: string) => dataOf(await api.POST("/api/plans", fileBody(text))),
     onSuccess: async (plan) => {
       await onSuccess();
       notify(`${plan.title} is taken in`, { tone: "success" });
@@ -49,9 +49,7 @@ function usePlanActions() {
       dataOf(
         await api.PUT("/api/plans/{key}/file", {
           params: { path: { key: plan.key }, header: { "if-match": `"${plan.revision}"` } },
-          body: text as never,
-          bodySerializer: (body: unknown) => String(body),
-          headers: { "content-type": "text/plain" },
+          ...fileBody(text),
         }),
       ),
     onSuccess: async (whole) => {

@@ -3,7 +3,7 @@ import { useNavigate } from "@tanstack/react-router";
 import { RadioGroup } from "radix-ui";
 import { useMemo, useState, type ComponentProps } from "react";
 
-import { api, dataOf, ProblemError, type PlanHead, type Schemas } from "../../api/client";
+import { api, dataOf, fileBody, ProblemError, type PlanHead, type Schemas } from "../../api/client";
 import { counted } from "../../kit/format";
 import { Button } from "../../kit/parts";
 import { numberIn, servicesIn } from "../../plan/cells";
@@ -86,7 +86,7 @@ function useOpen() {
 }
 
 async function takeIn(plan: object): Promise<PlanHead> {
-  return dataOf(await api.POST("/api/plans", { body: JSON.stringify(plan) as never, bodySerializer: (one: unknown) => String(one), headers: { "content-type": "text/plain" } }));
+  return dataOf(await api.POST("/api/plans", fileBody(JSON.stringify(plan))));
 }
 
 const FIELD = "mt-1 w-full rounded border border-line-strong bg-panel px-2 py-1";
