@@ -32,6 +32,8 @@ def test_a_view_has_no_violation_at_any_size_by_day_and_night(page, view):
         page.set_viewport_size({"width": width, "height": height})
         for theme in ("day", "night"):
             page.evaluate("theme => { document.documentElement.dataset.theme = theme }", theme)
+            # What is still being loaded would change under the eyes of the check.
+            expect(page.get_by_test_id("skeleton")).to_have_count(0)
             found = Axe().run(page).response["violations"]
             told = [(one["id"], [node["target"] for node in one["nodes"]][:3]) for one in found]
             assert told == [], f"{width} x {height} by {theme}"

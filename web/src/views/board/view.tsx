@@ -129,10 +129,12 @@ export function BoardView() {
             onDrill={(name) => change({ drill: name, at: undefined }, false)}
           />
           </Suspense>
+        ) : document.drills.length > 0 ? (
+          !error && <Skeleton className="m-4 h-[148px]" />
         ) : (
-          <p className="flex items-center gap-3 border-t border-line-strong bg-foot px-4 py-3 text-ink-soft">
-            No drill yet: what happens over time when something is lost, and when it is back. <Button onClick={() => onAdd("drill")}>Add a drill</Button>
-          </p>
+          <section className="flex items-center gap-3 border-t border-line-strong bg-foot px-4 py-3 text-ink-soft" aria-label="Time line">
+            <p>No drill yet: what happens over time when something is lost, and when it is back.</p> <Button onClick={() => onAdd("drill")}>Add a drill</Button>
+          </section>
         )}
       </div>
       <div className="w-[316px] shrink-0 border-l border-line-strong max-md:fixed max-md:inset-y-0 max-md:right-0 max-md:z-20 max-md:w-[min(340px,100vw)] max-md:shadow-2xl print:hidden" hidden={away.inspector}>
