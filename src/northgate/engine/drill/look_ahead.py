@@ -81,7 +81,8 @@ class LookAhead:
         answers, mean = self._resolvers.mean_answers(now, second), near or flow
         for _ in range(1 if near else MEAN_ROUNDS):
             held, before = self._holdings.mean(mean.opens, second - now), mean
-            state = replace(flow.state, answers=answers, held=held, backlog_s=backlog_s, attempts=mean.attempts)
+            came = {"attempts": mean.attempts, "shares": mean.pair_share}
+            state = replace(flow.state, answers=answers, held=held, backlog_s=backlog_s, **came)
             mean = self._solver.solve(state)
             if not mean.opens.otherwise(before.opens):
                 break

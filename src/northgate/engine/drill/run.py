@@ -67,6 +67,7 @@ class Run:
         self.backlogs, self.fronts = Backlogs(self.world), Fronts(self.world, self.holdings)
         self.target_checks, self.name_checks = TargetChecks(self.world), NameChecks(network)
         self.attempts: Attempts | None = None
+        self.shares: Floats | None = None
         self.flow, healthy = self._settle()
         change_s, phases = first_change_s(drill), drill.phases
         found = self.target_checks.findings(self.flow, self.backlogs.backlog_s)
@@ -120,7 +121,7 @@ class Run:
                 self._truth_changes()
         self.resolvers.change(self.now, self.names.healthy, self.fronts.present)
         self.flow = self.solver.solve(self._state(self.targets.in_use))
-        self.attempts = self.flow.attempts
+        self.attempts, self.shares = self.flow.attempts, self.flow.pair_share
         self._meet()
         self.names.meet(self.now, self.flow)
         self.look_ahead.look(self.flow, self.now)
@@ -180,6 +181,7 @@ class Run:
             held=self.holdings.held,
             exists=self.world.present(),
             attempts=self.attempts,
+            shares=self.shares,
         )
 
     def _keyframe(self) -> Keyframe:

@@ -31,6 +31,10 @@ def connects(turned_away: Floats, quiet: Floats, most_waits: Floats, goes_on: Fl
     begin and take their time-out; `goes_on` (cases,) is 0 where no further address is taken. Gives (cases, n,
     waits)."""
     cases, count = quiet.shape
+    if count == 1 or not (quiet.any() or turned_away.any()):
+        # The first is the only one: there is no other, or nobody needs one.
+        tried = np.full((cases, count, 1), 1 / count)
+        return Connects(tried, tried if count == 1 else np.where(goes_on[:, None, None] > 0, 0.0, tried))
     waits = max(int(min(count, most_waits.max(initial=1))), 1) if quiet.any() else 1
     tried, last = np.zeros((cases, count, waits)), np.zeros((cases, count, waits))
     moves = goes_on[:, None] > 0

@@ -19,11 +19,13 @@ one open one there, with the chance s_j, so that each place has its own equation
     dm_j/dt = λ s_j (b_j - m_j) + λ p_j - d_j m_j
 """
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 
 from northgate.engine.base import NEVER, Bools, Floats
+from northgate.engine.formulas.decays import after_each
 
 # Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
 # What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
@@ -138,28 +140,28 @@ class Occupancy:
 
     def _integrals(self, t: float) -> tuple[tuple[float, float], tuple[float, float], float, float, float, float]:
         """What is left of a mass after t seconds (of a slow one, of a fast one), the integrals of that, I(t) and its
-        integral, K(t) and its integral."""
-        from scipy.linalg import expm
+        integral, K(t) and its integral.
 
-        faster, opening = self.ends + self.rate, self.rate * float(self.opens.sum())
+        With f = λ P, g = λ Q, κ = f + δ and φ = δ + λ the fast ones are F = F(0) e^(-φ t) and the slow ones G' = f - κ G
+        + (g - f) F; so I, of 1 - F - G, is a sum of decays after each other, and its integral that of one more, of rate
+        0.
+        """
+        slow, faster, opening = self.ends, self.ends + self.rate, self.rate * float(self.opens.sum())
         again, fast = self.rate * float(self._again.sum()), self._fast
-        # The state: 1, F, G, I, the integral of I, K, the integral of K.
-        drift = np.array(
-            [
-                [0, 0, 0, 0, 0, 0, 0],
-                [0, -faster, 0, 0, 0, 0, 0],
-                [opening, again - opening, -opening - self.ends, 0, 0, 0, 0],
-                [1, -1, -1, -self.ends, 0, 0, 0],
-                [0, 0, 0, 1, 0, 0, 0],
-                [0, 1, 0, 0, 0, -self.ends, 0],
-                [0, 0, 0, 0, 0, 1, 0],
-            ],
-            dtype=np.float64,
-        )
-        state = expm(drift * t) @ np.array([1.0, fast, float(self.held.sum()) - fast, 0.0, 0.0, 0.0, 0.0])
-        left = (float(np.exp(-self.ends * t)), float(np.exp(-faster * t)))
-        spent = (_spent(self.ends, t), _spent(faster, t))
-        return left, spent, float(state[3]), float(state[4]), float(state[5]), float(state[6])
+        rest, pulled = float(self.held.sum()) - fast, opening + slow
+
+        def free(*then: float) -> float:
+            made = after_each((0.0, *then), t) - opening * after_each((0.0, pulled, *then), t)
+            if rest:
+                made -= rest * after_each((pulled, *then), t)
+            if fast:
+                made -= fast * (after_each((faster, *then), t) + (again - opening) * after_each((faster, pulled, *then), t))
+            return made
+
+        left = (math.exp(-slow * t), math.exp(-faster * t))
+        spent = (after_each((0.0, slow), t), after_each((0.0, faster), t))
+        lost = (fast * after_each((faster, slow), t), fast * after_each((faster, slow, 0.0), t)) if fast else (0.0, 0.0)
+        return left, spent, free(slow), free(slow, 0.0), *lost
 
 
 def idle_ends(rate: float, idle_s: float) -> float:
@@ -173,12 +175,6 @@ def idle_ends(rate: float, idle_s: float) -> float:
     if rate * idle_s > NEVER_IDLE:
         return 0.0
     return float(rate / np.expm1(rate * idle_s)) if rate * idle_s > 1e-12 else 1 / idle_s
-
-
-def _spent(rate: float, t: float) -> float:
-    """The integral of e^(-rate τ) over [0, t]."""
-    # So slow that nothing is spent: the quotient would be one of rounding errors.
-    return float(-np.expm1(-rate * t) / rate) if rate * t > 1e-12 else t
 
 
 def _spent_each(speed: Floats, t: float) -> Floats:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from northgate.engine.base import Bools, Floats, Ints
-from northgate.engine.formulas import LastStops
+from northgate.engine.formulas import LastStops, Queue
 from northgate.engine.network import Network
 from northgate.engine.solver.connections import OpenConnections
 from northgate.engine.solver.retries.attempts import Repeats
@@ -62,6 +62,18 @@ class Stop:
     pairs: Ints
     bad: Bools
     found: LastStops
+
+
+@dataclass(frozen=True)
+class Forth:
+    """A pass half-way: requests at the machines. `share` of those who are free to be sent anywhere, `ends` where the
+    requests of all end, `stops` of those that have tried others."""
+
+    share: Floats
+    ends: Floats
+    stops: list[Stop]
+    sent: Sent
+    queue: Queue
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from northgate.engine.base import (
 from northgate.engine.formulas import Queue
 from northgate.engine.solver.backward import Backward
 from northgate.engine.solver.connections import OpenConnections
-from northgate.engine.solver.context import Back, Context, Sent, Stop
+from northgate.engine.solver.context import Back, Context, Forth, Sent, Stop
 from northgate.engine.solver.forward import Forward
 from northgate.engine.solver.retries.attempts import Repeats
 from northgate.engine.solver.sending import Sending
@@ -36,14 +36,25 @@ class OnePass:
         """Whether any call may be tried more than once."""
         return self.repeats.any
 
-    def go(self, share: Floats) -> tuple[Sent, Queue, Back]:
-        """One pass with these shares of those who are free to be sent anywhere, of shape (fates or 1, pairs): forward
-        to targets, through their queues, and back."""
+    def forth(self, share: Floats) -> Forth:
+        """With these shares of those who are free to be sent anywhere, of shape (fates or 1, pairs): forward to
+        targets, and through their queues."""
         ends, stops = self.sending.trying(self.sending.mixed(share), share)
         sent = self.forward.run(ends)
-        queue = self.forward.queues(ends, sent)
+        return Forth(share, ends, stops, sent, self.forward.queues(ends, sent))
+
+    def back(self, forth: Forth) -> Back:
+        """What becomes of what has been sent forth."""
+        share, ends, stops, sent, queue = forth.share, forth.ends, forth.stops, forth.sent, forth.queue
         back = self.backward.run(ends, share, sent, queue, stops)
-        return sent, queue, replace(back, later=self._later(ends, share, sent, queue, stops, back))
+        return replace(back, later=self._later(ends, share, sent, queue, stops, back))
+
+    def busy_shares(self, forth: Forth) -> Floats:
+        """The shares that would follow from the load that these shares make; only of what targets pass on is it asked
+        what becomes."""
+        leads_on = self.unloaded.frame.leads_on.any()
+        back = self.backward.run(forth.ends, forth.share, forth.sent, forth.queue, forth.stops) if leads_on else None
+        return self.sending.busy_shares(forth.share, forth.sent, forth.queue, back)
 
     def _later(
         self, ends: Floats, share: Floats, sent: Sent, queue: Queue, stops: list[Stop], back: Back

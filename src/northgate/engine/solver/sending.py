@@ -88,14 +88,15 @@ class Sending(Stage):
         weight = self.choice.pair_weight[self.network.cells.pairs[cell]]
         return last_stops_in_order(self.unloaded.keys.orders(cell, segment, weight, tries), bad, silent)
 
-    def busy_shares(self, share: Floats, sent: Sent, queue: Queue, back: Back) -> Floats:
-        """The shares that would follow from the load that these shares make."""
+    def busy_shares(self, share: Floats, sent: Sent, queue: Queue, back: Back | None) -> Floats:
+        """The shares that would follow from the load that these shares make; `back`: what becomes of it, where targets
+        pass it on."""
         network, met = self.network, self.state.encounter.met
         silent = (met == SILENT) | (met == BARRED)
         hold = np.where(met == ANSWERS, queue.latency_s[network.pairs.machine], 0.0)
         hold = np.where(silent, network.pairs.connect_timeout_s, hold)
         onward = self.frame.leads_on
-        if onward.any():
+        if back is not None:
             worked, served = back.pair[WORK].mean(axis=0), back.pair[SERVED].mean(axis=0)
             hold = np.where(onward, np.divide(worked, served, out=np.zeros_like(hold), where=served > 0), hold)
         made = busy_shares(

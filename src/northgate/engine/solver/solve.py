@@ -22,8 +22,8 @@ class Solver:
     def solve(self, state: State) -> Flow:
         """The rates of a state: where every request goes, and what becomes of it."""
         one_pass = OnePass(self._unloaded(state), state)
-        share, sent, queue, back = fixed_point(one_pass)
-        return flow_of(one_pass, share, sent, queue, back)
+        forth, back = fixed_point(one_pass)
+        return flow_of(one_pass, forth, back)
 
     def _unloaded(self, state: State) -> Unloaded:
         if self._last is None or not self._last.holds(state):

@@ -44,11 +44,13 @@ class Attempts:
         """How far what is wanted lies from this: all differences in a row."""
         return np.concatenate([(new - old).ravel() for old, new in zip(self.parts, wanted.parts, strict=True)])
 
-    def towards(self, wanted: "Attempts", stretch: float) -> "Attempts":
-        """`stretch` times as far as wanted, and never below nothing."""
-        if stretch == 1:
-            return wanted
-        made = [np.maximum(old + stretch * (new - old), 0.0) for old, new in zip(self.parts, wanted.parts, strict=True)]
+    def moved(self, by: Floats) -> "Attempts":
+        """So far from here, all differences in a row; and never below nothing."""
+        ends = np.cumsum([part.size for part in self.parts])[:-1]
+        made = [
+            np.maximum(part + more.reshape(part.shape), 0.0)
+            for part, more in zip(self.parts, np.split(by, ends), strict=True)
+        ]
         return Attempts(made[0], made[1], made[2], made[3])
 
 
@@ -58,7 +60,8 @@ class State:
     fronts are in their address, which answers of each name are healthy, the answers that everyone holds, the warmth (0
     to 1) of each pair's target, the rate of each call (requests/s), the backlog of each machine (seconds of work), and
     the sessions and connections that sources hold. `attempts`: how often calls were tried in the state before, from
-    which a retry storm goes on. `fresh`: what entries would be told if nobody held old answers. `exists`: which
+    which a retry storm goes on; `shares`: where those were sent who are chosen by how busy they are, a place to begin.
+    `fresh`: what entries would be told if nobody held old answers. `exists`: which
     machines are there, where autoscalers launch them (None: all)."""
 
     truth: Truth
@@ -72,6 +75,7 @@ class State:
     backlog_s: Floats
     held: Held | None = None
     attempts: Attempts | None = None
+    shares: Floats | None = None
     fresh: Floats | None = None
     exists: Bools | None = None
 

@@ -26,12 +26,18 @@ from northgate.engine.solver.retries.cases import Book, Cases
 from northgate.engine.solver.retries.kinds import met_of
 from northgate.engine.solver.retries.returning import Returning
 
+# Failed connects of the two sorts, and the causes that they are counted under.
+QUIET_CAUSES, AWAY_CAUSES = np.array(QUIET), np.array(TURNED_AWAY)
+UNMET_QUIET, UNMET_AWAY = QUIET_CAUSES + UNMET, AWAY_CAUSES + UNMET
+
 
 class CaseEnds:
     """What calls come to, by their last attempt."""
 
     def __init__(self, returning: Returning, book: Book) -> None:
         self.returning, self.book, self.network, self.state = returning, book, returning.network, returning.state
+        # What was found last, by how many attempts calls had behind them: asked for again by whoever adds up.
+        self._found: dict[int, tuple[tuple[Floats, ...], tuple[Floats, Floats]]] = {}
 
     def longest_wait(self) -> int:
         """How many connects may take their time-out before one of the same attempt is taken, at most."""
@@ -45,6 +51,14 @@ class CaseEnds:
         """Per row of the book the connects of a call there, and by kind what of the calls ends there, each counted once
         by its last attempt; of calls that have `spent` attempts behind them. `outcomes` of a connect after 0, 1, ...
         others that took their time-out (the last one for all further ones)."""
+        asked = (*outcomes, weights)
+        before, found = self._found.get(spent, ((), None))
+        if found is None or len(before) != len(asked) or any(a is not b for a, b in zip(before, asked, strict=True)):
+            found = self._ended(outcomes, weights, spent)
+            self._found[spent] = asked, found
+        return found
+
+    def _ended(self, outcomes: Sequence[Floats], weights: Floats, spent: int) -> tuple[Floats, Floats]:
         connected = np.zeros(self.book.size)
         connected[: len(self.state.dns_share)] = self.state.dns_share
         ends = np.zeros((self.book.size, KINDS))
@@ -63,9 +77,7 @@ class CaseEnds:
         """Per case and address: connects, and what ends there by kind."""
         calls = self.network.calls
         outcome = [one[cases.row] for one in outcomes]
-        quiet, away = (
-            np.sum([outcome[0][:, :, UNMET + cause] for cause in causes], axis=0) for causes in (QUIET, TURNED_AWAY)
-        )
+        quiet, away = (outcome[0][:, :, kinds].sum(axis=2) for kinds in (UNMET_QUIET, UNMET_AWAY))
         most = self.returning.most_waits(cases.call)
         made = connects(away, quiet, most, self.returning.goes_on[cases.call].astype(np.float64))
         wait_s, timeout_s = calls.connect_timeout_s[cases.call], calls.timeout_s[cases.call]
@@ -90,19 +102,19 @@ class CaseEnds:
         moves = self.returning.goes_on[call][:, None]
         for number in range(waits):
             found = outcome[min(number, len(outcome) - 1)]
-            before_s = (number * wait_s)[:, None]
+            before_s, patience_s = (number * wait_s)[:, None], timeout_s[:, None]
             tried, last = made.tried[:, :, number], made.last[:, :, number]
-            # The time-out that uses up what is left is the last, whatever addresses there are.
-            quiet_last = np.where(moves & (number + 1 >= most)[:, None], tried, last)
-            met = met_of(found)
+            met = met_of(found) if found[:, :, UNMET:].any() else found.copy()
             fails = met[:, :, FAILS].sum(axis=2)
             met[:, :, WORK] += met[:, :, SERVED] * before_s
-            met[:, :, SPENT] = np.minimum(met[:, :, SPENT] + fails * before_s, fails * timeout_s[:, None])
+            met[:, :, SPENT] = np.minimum(met[:, :, SPENT] + fails * before_s, fails * patience_s)
             ends += met * tried[:, :, None]
-            for causes, weight, more_s in ((QUIET, quiet_last, 1.0), (TURNED_AWAY, last, 0.0)):
-                spent_s = np.minimum(before_s + more_s * wait_s[:, None], timeout_s[:, None])
-                for cause in causes:
-                    part = found[:, :, UNMET + cause] * weight
-                    ends[:, :, cause] += part
-                    ends[:, :, SPENT] += part * spent_s
+            # The time-out that uses up what is left is the last, whatever addresses there are.
+            quiet_last = np.where(moves & (number + 1 >= most)[:, None], tried, last)
+            for kinds, causes, weight, more_s in (
+                (UNMET_QUIET, QUIET_CAUSES, quiet_last, 1.0), (UNMET_AWAY, AWAY_CAUSES, last, 0.0)
+            ):  # fmt: skip
+                part = found[:, :, kinds] * weight[:, :, None]
+                ends[:, :, causes] += part
+                ends[:, :, SPENT] += part.sum(axis=2) * np.minimum(before_s + more_s * wait_s[:, None], patience_s)
         return ends

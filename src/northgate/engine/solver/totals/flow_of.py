@@ -5,10 +5,8 @@ import numpy as np
 from northgate.engine.base import (
     SERVED,
     WORK,
-    Floats,
 )
-from northgate.engine.formulas import Queue
-from northgate.engine.solver.context import Back, Sent
+from northgate.engine.solver.context import Back, Forth
 from northgate.engine.solver.flow import Flow
 from northgate.engine.solver.one_pass import OnePass
 from northgate.engine.solver.totals.by_call import ByCall
@@ -19,11 +17,12 @@ from northgate.engine.solver.totals.solved import Solved
 from northgate.plan.models.drills import CAUSES
 
 
-def flow_of(one_pass: OnePass, share: Floats, sent: Sent, queue: Queue, back: Back) -> Flow:
-    """The flow of a state that is solved; `share` is of those who are free to be sent anywhere."""
+def flow_of(one_pass: OnePass, forth: Forth, back: Back) -> Flow:
+    """The flow of a state that is solved."""
     network = one_pass.context.network
-    ends, _ = one_pass.sending.trying(one_pass.sending.mixed(share), share)
-    solved = Solved(one_pass.context, share, ends, sent, queue, back, one_pass.backward.over)
+    solved = Solved(
+        one_pass.context, forth.share, forth.ends, forth.sent, forth.queue, back, one_pass.backward.over
+    )  # fmt: skip
     calls = ByCall(solved)
     places, opening = ByPlace(solved, calls), Opening(solved, one_pass.sending, one_pass.forward)
     again = opening.connections(1)
@@ -32,8 +31,8 @@ def flow_of(one_pass: OnePass, share: Floats, sent: Sent, queue: Queue, back: Ba
         network=network,
         state=one_pass.state,
         choice=one_pass.unloaded.choice,
-        queue=queue,
-        pair_share=share,
+        queue=forth.queue,
+        pair_share=forth.share,
         attempts=one_pass.attempts,
         opening=opening.sessions(),
         connecting=opening.by_free(opening.connections(0), again),

@@ -1,0 +1,71 @@
+"""Decays after each other, against the matrix exponential and against plain numbers."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
+from scipy.linalg import expm
+
+from northgate.engine.formulas.decays import after_each, exp_difference
+from northgate.engine.formulas.occupancy import Occupancy
+
+RATE = st.floats(1e-4, 3.0)
+NEAR = st.sampled_from([0.0, 1e-15, 1e-9, 1e-4, 0.3])
+
+
+def exponential(matrix):
+    """The exponential of a matrix, its rows shuffled meanwhile: SciPy's short cut for triangular ones loses eleven of
+    its digits where two of their eigenvalues are nearly alike."""
+    order = np.random.default_rng(3).permutation(len(matrix))
+    back = np.argsort(order)
+    return expm(matrix[np.ix_(order, order)])[np.ix_(back, back)]
+
+
+def by_matrix(nodes):
+    """The divided difference at the corner of the exponential of the nodes, each one followed by 1 (G. Opitz, 1964)."""
+    return float(exponential(np.diag(nodes) + np.diag(np.ones(len(nodes) - 1), 1))[0, -1])
+
+
+@given(st.lists(st.floats(-40, 0), min_size=1, max_size=4))
+@example([-1.0, -1.0, -1.0, -1.0])
+@example([-1.0, -1.0 + 1e-9, -3.0, -3.0])
+def test_a_divided_difference_is_that_of_the_matrix(nodes):
+    assert exp_difference(nodes) == pytest.approx(by_matrix(nodes), rel=1e-12, abs=1e-15)
+
+
+def test_two_and_three_decays_are_their_algebra():
+    a, b, c, t = 0.3, 1.1, 2.0, 1.7
+    two = (math.exp(-a * t) - math.exp(-b * t)) / (b - a)
+    assert after_each((a, b), t) == pytest.approx(two, rel=1e-13)
+    three = sum(math.exp(-x * t) / ((y - x) * (z - x)) for x, y, z in ((a, b, c), (b, a, c), (c, a, b)))
+    assert after_each((c, a, b), t) == pytest.approx(three, rel=1e-12)
+    assert after_each((a, a), t) == pytest.approx(t * math.exp(-a * t), rel=1e-15)
+
+
+@given(RATE, RATE, NEAR, st.floats(0, 1), st.floats(0, 1), st.floats(0, 0.5), st.floats(0, 0.5), st.floats(0.01, 300))
+def test_the_integrals_are_those_of_the_matrix_exponential(rate, ends, near, opens, again, fast, rest, t):
+    # Where `near` is next to nothing, the two rates at which masses change nearly coincide.
+    opens = opens if near == 0.3 else max(1 - near, 0.0)
+    opening, asked, faster = rate * opens, rate * again, ends + rate
+    masses = Occupancy(
+        np.array([fast, rest]), rate, np.array([0.0, opens]), ends, np.array([True, False]), np.array([0.0, again])
+    )
+    drift = np.array(
+        [
+            [0, 0, 0, 0, 0, 0, 0],
+            [0, -faster, 0, 0, 0, 0, 0],
+            [opening, asked - opening, -opening - ends, 0, 0, 0, 0],
+            [1, -1, -1, -ends, 0, 0, 0],
+            [0, 0, 0, 1, 0, 0, 0],
+            [0, 1, 0, 0, 0, -ends, 0],
+            [0, 0, 0, 0, 0, 1, 0],
+        ]
+    )
+    state = exponential(drift * t) @ np.array([1.0, fast, rest, 0.0, 0.0, 0.0, 0.0])
+    left, spent, *found = masses._integrals(t)
+    assert left == pytest.approx((math.exp(-ends * t), math.exp(-faster * t)))
+    assert spent == pytest.approx([(1 - math.exp(-speed * t)) / speed for speed in (ends, faster)], rel=1e-9)
+    # In parts of the time that passes: sums of decays may cancel down to a few of their digits.
+    assert np.array(found) == pytest.approx(state[3:], rel=1e-12, abs=1e-12 * max(t, t * t))
