@@ -75,7 +75,7 @@ class Run:
         asked = self.name_checks.findings(self.flow)
         self.names = Names(self.name_checks, healthy, asked, phases, change_s)
         self.scaling = Autoscaling(self.world, self.targets, self.drains)
-        self.look_ahead = LookAhead(self.solver, self.resolvers, self.holdings, self.backlogs)
+        self.look_ahead = LookAhead(self.solver, self.resolvers, self.holdings, self.backlogs, drill.lasts_s)
         self._settle_holdings(healthy)
         self.backlogs.look(self.flow, None, self.now)
         self.order = self._order()
@@ -124,9 +124,14 @@ class Run:
         self.attempts, self.shares = self.flow.attempts, self.flow.pair_share
         self._meet()
         self.names.meet(self.now, self.flow)
-        self.look_ahead.look(self.flow, self.now)
+        self.look_ahead.look(self.flow, self.now, self._until_s())
         self.backlogs.look(self.flow, self.look_ahead.faster, self.now)
         self.keyframes.append(self._keyframe())
+
+    def _until_s(self) -> float:
+        """The next second at which something happens by itself; the end is none."""
+        watched = (self.look_ahead, self.backlogs)
+        return min(process.next_s(self.now) for process in self.order if process not in watched)
 
     def _truth_changes(self) -> None:
         self.backlogs.meet(self.world.renew())

@@ -14,7 +14,7 @@ from northgate.engine.formulas.hashing import (
     winners,
 )
 from northgate.engine.formulas.occupancy import Occupancy, idle_ends
-from northgate.engine.formulas.queues import AT_BOUND_S, Queue, overload, queue_under, too_late
+from northgate.engine.formulas.queues import AT_BOUND_S, Queue, mean_wait_s, overload, queue_under, too_late
 from northgate.engine.formulas.retries import attempts, attempts_before
 from northgate.engine.formulas.roots import first_meeting
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
@@ -46,6 +46,7 @@ __all__ = [
     "last_stops",
     "last_stops_in_order",
     "mix64",
+    "mean_wait_s",
     "overload",
     "queue_under",
     "ranking",

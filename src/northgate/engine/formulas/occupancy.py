@@ -31,6 +31,9 @@ from northgate.engine.formulas.decays import after_each
 # What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
 STEP, SLOW, SMALL, STILL, RELAXED = 0.5, 0.125, 1e-3, 1e-6, 20.0
 
+# What is drawn is followed until no more than this share of all moves.
+SEEN = 1e-2
+
 # With so many calls expected within an idle time-out no gap is as long: fewer than one in 10^17 would be.
 NEVER_IDLE = 40.0
 
@@ -99,6 +102,25 @@ class Occupancy:
             steps = [step for step in steps if step < RELAXED / kappa or step == NEVER]
             steps.append(SLOW / self.ends)
         return min(steps)
+
+    def drawn_s(self) -> float:
+        """For how long a straight line draws the masses well enough; inf while next to nothing moves.
+
+        Over the part `STEP` of the time in which it fades, an exponential lies within 3 % of it beside its chord.
+        """
+        if self.bound is not None:
+            speed, drift = self._own
+            off = np.abs(self.held - np.divide(drift, speed, out=self.held.copy(), where=speed > 0))
+            speeds = speed[(off > SEEN) & (speed > 0)]
+            return STEP / float(speeds.max()) if len(speeds) else NEVER
+        opening = self.rate * float(self.opens.sum())
+        off = abs(float(self.held.sum()) - float(self.settled().sum()))
+        parts = ((self._fast, self.ends + self.rate), (off, opening + self.ends))
+        steps = [STEP / rate for amount, rate in parts if amount > SEEN and rate > 0]
+        unlike = np.where(self.silent, 0.0, self.held - self.settled())
+        if self.ends > 0 and np.abs(unlike).max(initial=0.0) > SEEN:
+            steps.append(STEP / self.ends)
+        return min(steps, default=NEVER)
 
     @property
     def _own(self) -> tuple[Floats, Floats]:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
-from northgate.engine.formulas import AT_BOUND_S, first_meeting
+from northgate.engine.formulas import AT_BOUND_S, first_meeting, mean_wait_s
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
 from northgate.engine.processes.world import World
@@ -145,6 +145,21 @@ class Backlogs:
     def moves(self) -> bool:
         """Whether any backlog changes."""
         return self.grown is not None and self.grown.moves
+
+    def kept(self, flow: Flow, mean: Flow, reach: float) -> bool:
+        """Whether all machines stay on the side of every bound on which they are, if utilisations change `reach` times
+        as far as from a flow to the mean of what follows: none is then overloaded, or slower than somebody waits, that
+        is not so now."""
+        now, later = flow.queue.utilisation, flow.queue.utilisation * (1 - reach) + mean.queue.utilisation * reach
+        if ((now > 1) != (later > 1)).any():
+            return False
+        slowness = flow.state.truth.slowness
+        capacity, service_s = self.network.machines.capacity / slowness, self.network.machines.service_s * slowness
+        more_s = mean_wait_s(capacity, service_s, later) - mean_wait_s(capacity, service_s, now)
+        latency_s = flow.queue.latency_s
+        low, high = (np.where(more_s > 0, one, other) for one, other in ((0.0, more_s), (more_s, 0.0)))
+        between = self._bounds_s - latency_s[:, None]
+        return not ((between >= low[:, None] - AT_BOUND_S) & (between <= high[:, None] + AT_BOUND_S)).any()
 
     def meet(self, before: Truth) -> None:
         """Truth has changed: machines lose their queue, or work at another speed."""

@@ -27,6 +27,11 @@ class Holdings:
         self.sessions_moved, self.connections_reset = 0.0, 0.0
         self._made: tuple[Opens, Held, list[Occupancy]] | None = None
 
+    @property
+    def sorts(self) -> int:
+        """How many sorts of what is held there are: sessions, and connections."""
+        return bool(self.network.kept.sessions) + bool(self.kinds)
+
     def settle(self, opens: Opens) -> None:
         """What stays as it is while they are opened so."""
         self.held = self._each(opens, Occupancy.settled)
@@ -42,6 +47,10 @@ class Holdings:
     def look_s(self, opens: Opens, now: float) -> float:
         """When to look again: inf while nothing moves."""
         return now + min((masses.step_s() for masses in self._kinds(opens)), default=NEVER)
+
+    def drawn_s(self, opens: Opens, now: float) -> float:
+        """Until when straight lines draw well enough what is held; inf while next to nothing moves."""
+        return now + min((masses.drawn_s() for masses in self._kinds(opens)), default=NEVER)
 
     def free_sessions(self, members: Bools) -> None:
         """Ends the sessions on these members: they move on with their next call."""

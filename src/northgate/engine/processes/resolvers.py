@@ -5,7 +5,7 @@ Who keeps answers for D seconds uses the record of a name that was valid in [a, 
 which it leads, each over its own D.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -137,14 +137,21 @@ class Resolvers:
     def next_s(self, now: float) -> float:
         """The next second at which a tail bends, ends or is looked at again; inf when nobody holds old answers."""
         best = NEVER
+        for changed, span in self._tails(now):
+            step = span / STEPS_OF_TAIL
+            done = np.floor((now - changed) / step + 1e-6)
+            best = min(best, round(changed + (done + 1) * step, DIGITS))
+        return best
+
+    def bends_s(self, now: float) -> float:
+        """The next second at which a tail bends or ends: until then every record's share changes evenly."""
+        return min((round(changed + span, DIGITS) for changed, span in self._tails(now)), default=NEVER)
+
+    def _tails(self, now: float) -> Iterator[tuple[float, float]]:
+        """When answers changed, and for how long some then hold the old ones, who do so still."""
         for times, spans in zip(self._times, self._who.spans, strict=True):
             for changed in times[1:]:
-                for span in spans:
-                    if now < changed + span - TOGETHER_S:
-                        step = span / STEPS_OF_TAIL
-                        done = np.floor((now - changed) / step + 1e-6)
-                        best = min(best, round(changed + (done + 1) * step, DIGITS))
-        return best
+                yield from ((changed, span) for span in spans if now < changed + span - TOGETHER_S)
 
     # What is held
 

@@ -1,19 +1,21 @@
 """What rates depend on at one moment, and the rates that follow; `solving` finds them."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
 from northgate.engine.balancing import Choice
-from northgate.engine.base import Bools, Floats
+from northgate.engine.base import SPENT, WORK, Bools, Floats
 from northgate.engine.formulas import Queue
 from northgate.engine.network import Network
 from northgate.engine.solver.state import Attempts, State
 
 # Rates at which sessions and connections are opened that differ by less than this are the same.
 ALIKE = 1e-9
+# What is measured in time, and not counted.
+TIMES = (WORK, SPENT)
 
 
 @dataclass(frozen=True)
@@ -58,8 +60,8 @@ class Flow:
     """Rates (requests/s) at one moment; arrays over the network's indices.
 
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
-    alike); `pair_served` is what is served through each pair, `front_excess` the share of a front's answers that its
-    balancer's bandwidth does not let through. `row_part` is the share of an entry's requests that each row of
+    alike), `pair_fate[k][f, p]` what becomes of one attempt there, by kind; `pair_served` is what is served through
+    each pair, `front_excess` the share of a front's answers that its balancer's bandwidth does not let through. `row_part` is the share of an entry's requests that each row of
     `Network.arrivals` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED
     and WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session of the
     k-th kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that
@@ -73,6 +75,7 @@ class Flow:
     choice: Choice
     queue: Queue
     pair_share: Floats
+    pair_fate: Mapping[int, Floats]
     attempts: Attempts
     opening: Floats
     connecting: Floats
@@ -130,6 +133,16 @@ class Flow:
         rps = self.state.call_rps[calls]
         return Opens(
             self.opening, self.connecting, self.reconnecting, self.ending, rps, self.bound_there, self.served_there
+        )
+
+    def treats_like(self, other: "Flow") -> bool:
+        """Whether one request is sent and fares alike under both: then rates differ only as far as others come."""
+        mine, theirs = (
+            [one.pair_share, one.front_excess, *(fate for kind, fate in one.pair_fate.items() if kind not in TIMES)]
+            for one in (self, other)
+        )
+        return self.pair_fate.keys() == other.pair_fate.keys() and all(
+            a.shape == b.shape and np.abs(a - b).max(initial=0.0) <= ALIKE for a, b in zip(mine, theirs, strict=True)
         )
 
     def call_fate(self, call: int) -> Floats:

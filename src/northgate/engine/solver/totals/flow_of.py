@@ -33,6 +33,7 @@ def flow_of(one_pass: OnePass, forth: Forth, back: Back) -> Flow:
         choice=one_pass.unloaded.choice,
         queue=forth.queue,
         pair_share=forth.share,
+        pair_fate=back.pair,
         attempts=one_pass.attempts,
         opening=opening.sessions(),
         connecting=opening.by_free(opening.connections(0), again),
