@@ -28,17 +28,18 @@ def servers(capacity: Floats, service_s: Floats) -> Ints:
 def erlang_b(count: Ints, load: Floats) -> Floats:
     """The probability that all of `count` servers are busy in M/M/c/c with an offered load of `load` Erlangs.
 
-    Few servers: the recursion B(k) = a B(k-1) / (k + a B(k-1)). Many: the Poisson(a) mass at c over its mass up to c,
-    from a library that is slow to load and therefore loaded only then.
+    Few servers: 1 / B = 1 + c/a + c (c-1)/a² + ... down to c!/a^c, which is the recursion B(k) = a B(k-1) / (k + a B(k-1))
+    written out. Many: the Poisson(a) mass at c over its mass up to c, from a library that is slow to load and therefore
+    loaded only then.
     """
     most = int(count.max(initial=0))
     if most > RECURSION_LIMIT:
         return _erlang_b_of_many(count, load)
-    blocked = np.ones(len(load))
-    for servers_so_far in range(1, most + 1):
-        more = load * blocked / (servers_so_far + load * blocked)
-        blocked = np.where(servers_so_far <= count, more, blocked)
-    return blocked
+    left = np.maximum(count[:, None] - np.arange(most), 0)
+    with np.errstate(divide="ignore", over="ignore", invalid="ignore"):
+        # Past the last there may stand nothing times infinity.
+        terms = np.where(left > 0, np.cumprod(left / load[:, None], axis=1), 0.0)
+        return np.asarray(1 / (1 + terms.sum(axis=1)))
 
 
 def _erlang_b_of_many(count: Ints, load: Floats) -> Floats:

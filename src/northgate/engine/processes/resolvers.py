@@ -148,10 +148,11 @@ class Resolvers:
         return min((round(changed + span, DIGITS) for changed, span in self._tails(now)), default=NEVER)
 
     def _tails(self, now: float) -> Iterator[tuple[float, float]]:
-        """When answers changed, and for how long some then hold the old ones, who do so still."""
+        """When answers changed, and for how long some then hold the old ones, who do so still; without those who hold them
+        for ever."""
         for times, spans in zip(self._times, self._who.spans, strict=True):
             for changed in times[1:]:
-                yield from ((changed, span) for span in spans if now < changed + span - TOGETHER_S)
+                yield from ((changed, span) for span in spans if now < changed + span - TOGETHER_S < NEVER)
 
     # What is held
 

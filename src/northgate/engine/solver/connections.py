@@ -110,8 +110,7 @@ class OpenConnections:
     def outcome(self, pair: Mapping[int, Floats]) -> Floats:
         """Per kind, pair and kind of outcome the share of one attempt."""
         made = np.zeros((*self.rps.shape, KINDS))
-        for kind, value in pair.items():
-            made[:, :, kind] = value[self.fate]
+        made[:, :, list(pair)] = np.moveaxis(np.array([value[self.fate] for value in pair.values()]), 0, -1)
         # Over an open connection nobody connects, and so takes no next address: he waits until his patience is over.
         unheard = made[:, :, UNMET:].sum(axis=2)
         made[:, :, UNMET:] = 0.0

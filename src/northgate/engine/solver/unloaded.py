@@ -86,6 +86,9 @@ class Unloaded:
 
         # Where calls end that go on to others, as found so far: by fate, cell, where they begin, and how all are drawn.
         self.stops: dict[tuple[int, int, int, bytes], LastStops] = {}
+        # To which targets the keys of a call fall at cells whose targets keys decide, those left out that are held
+        # already: the classes, per cell, and their shares.
+        self.falls: dict[tuple[int, int, int, tuple[int, ...], tuple[int, ...]], tuple[Ints, Floats]] = {}
 
     def holds(self, state: State) -> bool:
         """Whether all is still so in another state."""

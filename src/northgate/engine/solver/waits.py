@@ -38,8 +38,7 @@ class Waits(Stage):
                 wait_s = np.arange(len(values))[:, None] * network.pairs.connect_timeout_s[mine]
                 latency_s = queue.latency_s[machine] + wait_s
                 late = self._late_after(one.fate, mine, latency_s, wait_s, queue, waits)
-                for kind, value in pair.items():
-                    values[:, :, kind] = value[one.fate, mine]
+                values[:, :, list(pair)] = np.array([value[one.fate, mine] for value in pair.values()]).T
                 takes = self.repeats.takes[one.fate, mine] & ~self.frame.leads_on[mine]
                 taken = np.where(late, 1 - queue.excess[machine], 0.0)
                 on_time = np.where(late | encounter.bad_page[one.fate, mine], 0.0, 1 - queue.excess[machine])

@@ -2,7 +2,8 @@
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
@@ -31,11 +32,33 @@ MOST_CLASSES = 400_000
 MOST_TOGETHER = 2_000
 
 
+@dataclass(frozen=True)
+class Placed:
+    """Where the classes of a call stand at a cell whose calls may go on to others: `taken` those whose target takes
+    them, after `quiet` silent ones, at the `place`-th of the cell's pairs; `lost` those whose target takes none, and
+    there is nobody else; `begin` the others, who go on as those are drawn, from the `start`-th of its pairs (past the
+    last: as all are drawn). Indices of classes, and for each of them a number."""
+
+    taken: Ints
+    quiet: Ints
+    place: Ints
+    lost: Ints
+    lost_at: Ints
+    begin: Ints
+    start: Ints
+
+    @cached_property
+    def starts(self) -> list[tuple[int, Ints]]:
+        """Each start, with the classes that begin there."""
+        return [(int(start), self.begin[self.start == start]) for start in np.unique(self.start)]
+
+
 @dataclass
 class Pinned:
     """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time),
     and per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how
-    many silent targets those of a class have met before, or DRAWN. Row `first + e * classes + k` of the book is entry
+    many silent targets those of a class have met before, or DRAWN. `placed` and `coming`: what is worked out of that when
+    it is asked for, by cell. Row `first + e * classes + k` of the book is entry
     e's, of `entries`, for class k; `ways` are the rows of `Network.arrivals` that these entries may take."""
 
     call: int
@@ -48,19 +71,21 @@ class Pinned:
     ways: Ints
     first: int = 0
     first_kind: int = 0
+    placed: dict[int, Placed] = field(default_factory=dict)
+    coming: dict[int, tuple[Ints, Ints]] = field(default_factory=dict)
 
     @property
     def kinds(self) -> slice:
         """The places of these classes among those of all calls."""
         return slice(self.first_kind, self.first_kind + len(self.weights))
 
-    @property
+    @cached_property
     def rows(self) -> Ints:
-        """The rows of the book, (entries, classes)."""
+        """The rows of the book, (entries, classes); asked for once the book is made."""
         shape = len(self.entries), len(self.weights)
         return self.first + np.arange(shape[0] * shape[1]).reshape(shape)
 
-    @property
+    @cached_property
     def free_weights(self) -> Floats:
         """The weights of the classes among those whom no session holds; sums to 1."""
         free = np.where(self.free, self.weights, 0.0)
@@ -207,14 +232,14 @@ class ClassMaker:
             return
         segment = self.network.segments[int(self.network.calls.segment[call])]
         every = max(1, -(-len(segment.keys) * len(bound) // MOST_CLASSES))
-        known: dict[tuple[int, ...], tuple[Ints, Floats]] = {}
+        known, mine = self.unloaded.falls, int(self.network.calls.segment[call])
         for part in bound:
             pattern = tuple(int(part.pins[cell][0]) if cell in part.pins else NOBODY for cell in hashed)
-            if pattern not in known:
+            key = mine, fate, every, tuple(hashed), pattern
+            if key not in known:
                 falls = [self._fall(cell, fate, segment, pin, every) for cell, pin in zip(hashed, pattern, strict=True)]
-                classes, count = np.unique(np.array(falls), axis=1, return_counts=True)
-                known[pattern] = classes, count / count.sum()
-            classes, share = known[pattern]
+                known[key] = _counted(np.array(falls))
+            classes, share = known[key]
             pins = {cell: np.repeat(pin, len(share)) for cell, pin in part.pins.items()}
             pins |= {cell: classes[row] for row, cell in enumerate(hashed)}
             yield Part(part.weights[0] * share, pins, free=part.free)
@@ -235,6 +260,15 @@ class ClassMaker:
         bad, silent = ~self.takes[fate, mine], self.silent[fate, mine]
         here, quiet = last_of_orders(order[:, : self.others[cell] + 1], bad, silent)
         return mine[here] * STRIDE + quiet + 1
+
+
+def _counted(falls: Ints) -> tuple[Ints, Floats]:
+    """The different columns, and the share of each; where lumps of targets stand for many, a column is one number."""
+    order = np.lexsort(falls[::-1])
+    ordered = falls[:, order]
+    starts = np.flatnonzero(np.append(True, (ordered[:, 1:] != ordered[:, :-1]).any(axis=0)))
+    count = np.diff(np.append(starts, falls.shape[1]))
+    return ordered[:, starts], count / falls.shape[1]
 
 
 def _beginning_with(order: Ints, first: int) -> Ints:

@@ -17,6 +17,11 @@ class Lumps:
         self.pairs = pairs
         self._members: list[tuple[Ints, Floats]] = []
 
+    @property
+    def any(self) -> bool:
+        """Whether there is any."""
+        return bool(self._members)
+
     def add(self, pairs: Ints, shares: Floats) -> int:
         """The number of a new lump of pairs, with these shares of those who are held at it."""
         self._members.append((pairs, shares / shares.sum()))

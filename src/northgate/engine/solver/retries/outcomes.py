@@ -1,6 +1,7 @@
 """What becomes of connects of held classes."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from functools import cache
 
 import numpy as np
 
@@ -10,7 +11,7 @@ from northgate.engine.base import (
     UNMET,
     Floats,
 )
-from northgate.engine.solver.retries.classes import DRAWN, NOBODY, Pinned
+from northgate.engine.solver.retries.classes import Pinned
 from northgate.engine.solver.retries.kinds import capped, with_trip
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.retries.spreading import Spreading
@@ -40,19 +41,18 @@ class ClassOutcomes:
         made = np.zeros((len(one.entries), len(one.weights), KINDS))
         place = {int(entry): number for number, entry in enumerate(one.entries)}
         somewhere = np.zeros(len(one.entries), dtype=bool)
+        at_cell = cache(lambda cell: self._class_at(one, cell, share, pair, after))
         for number in one.ways:
             of_row, at = row[number][None, :], place[int(self.entry[number])]
             if self.route[number] >= 0 and self.unloaded.arrives[number]:
-                of_row = self._class_routed(one, int(number), share, pair, after)
+                of_row = self._class_routed(one, int(number), at_cell)
             made[at] += self.row_part[number] * of_row
             somewhere[at] = True
         # Outside, or without any front in the address: whatever holds a call, all fare alike.
         made[~somewhere] = entry[one.entries[~somewhere], None, :]
         return made
 
-    def _class_routed(
-        self, one: Pinned, number: int, share: Floats, pair: Mapping[int, Floats], after: AfterWaits
-    ) -> Floats:
+    def _class_routed(self, one: Pinned, number: int, at_cell: Callable[[int], Floats]) -> Floats:
         """What becomes of one connect of each class at an arrival that leads to a pool: (classes, kinds)."""
         network, front = self.network, int(self.front[number])
         route = int(self.route[number])
@@ -60,7 +60,7 @@ class ClassOutcomes:
         for weighted in np.flatnonzero(network.weighted.route == route):
             if self.choice.weighted_share[weighted] > 0:
                 cell = int(network.weighted.cell[weighted])
-                made += self.choice.weighted_share[weighted] * self._class_at(one, cell, share, pair, after)
+                made += self.choice.weighted_share[weighted] * at_cell(cell)
         refused = self.choice.route_refused[route]
         made[:, NONE_HEALTHY] += refused
         if self.network.fronts.layer[front] == 4:
@@ -74,34 +74,36 @@ class ClassOutcomes:
         if cell in one.spent:
             return self._class_after_others(one, cell, share, after)
         mine = self.network.cells.pairs[cell]
-        drawn = np.zeros((1, KINDS))
-        for kind, value in pair.items():
-            drawn[:, kind] = float(share[min(one.fate, len(share) - 1), mine] @ value[one.fate, mine])
+        drawn, kinds = np.zeros((1, KINDS)), list(pair)
+        values = np.array([value[one.fate] for value in pair.values()])
+        drawn[0, kinds] = values[:, mine] @ share[min(one.fate, len(share) - 1), mine]
         if cell not in one.pins:
             return drawn
         pins = one.pins[cell]
         made = np.zeros((len(pins), KINDS))
-        for kind, value in pair.items():
-            made[:, kind] = self.lumps.value(value[one.fate], pins)
+        made[:, kinds] = self.lumps.value(values, pins).T
         return np.where((pins >= 0)[:, None], made, drawn)
 
     def _class_after_others(self, one: Pinned, cell: int, share: Floats, after: AfterWaits) -> Floats:
         """What becomes of one connect of each class where calls go on to others: by the target at which a class ends,
         or by those that are drawn."""
-        mine, pins, spent = self.network.cells.pairs[cell], one.pins[cell], one.spent[cell]
+        mine, placed = self.network.cells.pairs[cell], self.spreading.placed(one, cell)
         if not len(mine):
             return np.zeros((1, KINDS))
-        values, place = after[one.fate, cell], np.searchsorted(mine, np.maximum(pins, 0))
+        values, pins = after[one.fate, cell], one.pins[cell]
         made = np.zeros((len(pins), KINDS))
-        by_pair = np.zeros((KINDS, len(self.network.pairs.front)))
-        for waits in np.unique(spent[spent >= 0]):
-            by_pair[:, mine] = values[waits].T
-            some = spent == waits
-            made[some] = self.lumps.value(by_pair, pins[some]).T
+        if self.lumps.any:
+            by_pair = np.zeros((KINDS, len(self.network.pairs.front)))
+            for waits in np.unique(placed.quiet):
+                by_pair[:, mine] = values[waits].T
+                some = placed.taken[placed.quiet == waits]
+                made[some] = self.lumps.value(by_pair, pins[some]).T
+        else:
+            made[placed.taken] = values[placed.quiet, placed.place]
+        made[placed.lost] = values[one.spent[cell][placed.lost], placed.lost_at]
         drawn = share[min(one.fate, len(share) - 1), mine]
         bad = ~self.takes[one.fate, mine]
-        starts = np.where(pins < 0, len(mine), np.where(spent == DRAWN, place, NOBODY))
-        for start in np.unique(starts[starts >= 0]):
-            found = self.spreading.going_on(one, cell, int(start), drawn)
-            made[starts == start] = np.einsum("sp,spk->k", found.waited, values) + (found.share * bad) @ values[0]
+        for start, some in placed.starts:
+            found = self.spreading.going_on(one, cell, start, drawn)
+            made[some] = np.tensordot(found.waited, values, 2) + (found.share * bad) @ values[0]
         return made

@@ -11,7 +11,7 @@ from northgate.engine.formulas import (
     LastStops,
     last_stops,
 )
-from northgate.engine.solver.retries.classes import DRAWN, Pinned
+from northgate.engine.solver.retries.classes import DRAWN, Pinned, Placed
 from northgate.engine.solver.retries.returning import Returning
 
 
@@ -52,9 +52,11 @@ class Spreading:
     def _classes_at(self, one: Pinned, cell: int, connects_: Floats) -> Floats:
         """The shares of the classes among the connects that come to a cell, of so many at each entry: (entries,
         classes)."""
-        rows = one.ways[self.front[one.ways] == self.network.cells.front[cell]]
-        place = np.searchsorted(one.entries, self.entry[rows])
-        coming = (connects_[place] * self.row_part[rows][:, None]).sum(axis=0)
+        if cell not in one.coming:
+            rows = one.ways[self.front[one.ways] == self.network.cells.front[cell]]
+            one.coming[cell] = np.searchsorted(one.entries, self.entry[rows]), rows
+        place, rows = one.coming[cell]
+        coming = self.row_part[rows] @ connects_[place]
         if coming.sum() <= 0:
             coming = one.weights
         return np.asarray(coming / coming.sum())
@@ -64,23 +66,36 @@ class Spreading:
         return self._ends(one, cell, drawn, self._classes_at(one, cell, coming))
 
     def _ends(self, one: Pinned, cell: int, drawn: Floats, weight: Floats) -> LastStops:
-        mine, pins, spent = self.network.cells.pairs[cell], one.pins[cell], one.spent[cell]
-        if not len(mine):
+        mine, placed = self.network.cells.pairs[cell], self.placed(one, cell)
+        tries, count = self.others[cell] + 1, len(mine)
+        if not count:
             return LastStops(drawn, drawn[None, :])
-        place = np.searchsorted(mine, np.maximum(pins, 0))
-        waited, share = np.zeros((self.others[cell] + 1, len(mine))), np.zeros(len(mine))
-        known = (pins >= 0) & (spent != DRAWN)
-        good = known & (self.lumps.value(self.takes[one.fate].astype(np.float64), pins) > 0)
-        for waits in np.unique(spent[good]):
-            some = good & (spent == waits)
-            waited[waits] = self.lumps.onto_pairs(pins[some], weight[some])[mine]
-        share += self.lumps.onto_pairs(pins[known & ~good], weight[known & ~good])[mine] + waited.sum(axis=0)
-        on = np.bincount(place[(pins >= 0) & ~known], weight[(pins >= 0) & ~known], minlength=len(mine))
-        on = np.append(on, weight[pins < 0].sum())
+        if self.lumps.any:
+            waited = np.zeros((tries, count))
+            for waits in np.unique(placed.quiet):
+                some = placed.taken[placed.quiet == waits]
+                waited[waits] = self.lumps.onto_pairs(one.pins[cell][some], weight[some])[mine]
+        else:
+            at = placed.quiet * count + placed.place
+            waited = np.bincount(at, weight[placed.taken], minlength=tries * count).reshape(tries, count)
+        share = np.bincount(placed.lost_at, weight[placed.lost], minlength=count) + waited.sum(axis=0)
+        on = np.bincount(placed.start, weight[placed.begin], minlength=count + 1)
         for start in np.flatnonzero(on):
             then = self.going_on(one, cell, int(start), drawn)
             share, waited = share + on[start] * then.share, waited + on[start] * then.waited
         return LastStops(share, waited)
+
+    def placed(self, one: Pinned, cell: int) -> Placed:
+        """Where the classes of a call stand at a cell that goes on to others."""
+        if cell not in one.placed:
+            mine, pins, spent = self.network.cells.pairs[cell], one.pins[cell], one.spent[cell]
+            place = np.searchsorted(mine, np.maximum(pins, 0))
+            known = (pins >= 0) & (spent != DRAWN)
+            takes = known & (self.lumps.value(self.takes[one.fate].astype(np.float64), pins) > 0)
+            taken, lost, begin = np.flatnonzero(takes), np.flatnonzero(known & ~takes), np.flatnonzero(~known)
+            start = np.where(pins < 0, len(mine), place)[begin]
+            one.placed[cell] = Placed(taken, spent[taken], place[taken], lost, place[lost], begin, start)
+        return one.placed[cell]
 
     def going_on(self, one: Pinned, cell: int, start: int, drawn: Floats) -> LastStops:
         """Where calls end that are first sent to the target at `start` of a cell (past its last: as all are drawn)."""
