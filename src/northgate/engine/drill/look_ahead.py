@@ -1,44 +1,86 @@
-"""Until when shares may be taken to change evenly, and what they are on the mean until then."""
+"""How far one may look ahead while shares change by themselves, and what rates are until then."""
 
-from collections.abc import Iterator
-from dataclasses import replace
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from northgate.engine.base import NEVER, Floats
-from northgate.engine.processes import Backlogs, Entry, Growth, Holdings, Resolvers, growth
-from northgate.engine.solver import Flow, Opens, Solver
+from northgate.engine.base import NEVER, Bools, Floats
+from northgate.engine.processes import Backlogs, Entry, Holdings, Resolvers, growth
+from northgate.engine.solver import Flow, Opens, Solver, State
 
 # Load-dependent shares are solved again when a hold time has changed by the fraction FOLLOWED, SHORTEST_S (s) later at
 # the earliest; differences below EVEN are none.
 FOLLOWED, SHORTEST_S, EVEN = 0.05, 0.05, 1e-9
-# Where sessions and connections are opened otherwise as they themselves change a load, what is held on the mean is
-# worked out again from how they are opened then, so often at most: what fails there is right to a hundred-thousandth.
-MEAN_ROUNDS = 2
 # What is linear changes from now to the end at most so many times as far as from now to the mean.
 REACH = 2.5
-# After so many steps that were not linear it is looked again whether rates are.
-UNEVEN_STEPS = 4.5
+# After so many of the shortest steps that were not linear it is looked again whether rates are.
+UNEVEN_STEPS = 6.0
+# A step is short enough when rates bend by no more than this part of what they change by, or of SMALL of all; Simpson's
+# rule is then right to about BENT^4 / 100 of that change.
+# And when no more than this share of sources open a session or a connection otherwise than they would at its beginning.
+BENT, SMALL, OPENED = 0.25, 1e-4, 2e-3
+# The same of utilisations where holds decide who is chosen: backlogs add them up by their mean alone.
+BENT_BUSY = 0.1
+# Where they bend more, a step is still at least this part of what is looked at in any case: a kink is a kink.
+SHORTER = 2
+# When a probe finds another thing than before is known to so many seconds.
+FOUND_S = 1e-3
+# A step is at most so many times as long as the last.
+LONGER = 2.0
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
+    connections are opened on the mean, and the flow at the end where that is known."""
+
+    end_s: float
+    parts: tuple[tuple[Flow, float], ...]
+    opens: Opens
+    then: Flow | None = None
+
+
+@dataclass(frozen=True)
+class Found:
+    """What probes find, and whether machines keep up: whether each passes, and how far it is from the other thing
+    (`Findings.spare`)."""
+
+    passes: Bools
+    spare: Floats
+
+    def crosses(self, other: "Found") -> float:
+        """At which part of the way to another the first of them turns, were all to change evenly: 0 to 1."""
+        turned = self.passes != other.passes
+        mine, theirs = self.spare[turned], other.spare[turned]
+        return float(np.divide(mine, mine - theirs, out=np.full(len(mine), 0.5), where=mine * theirs < 0).min())
 
 
 class LookAhead:
     """When to look again at shares that change meanwhile (as old answers fade, as sessions are opened and end, and as
-    those who are chosen by how busy they are follow their backlogs), and the mean flow until then.
+    those who are chosen by how busy they are follow their backlogs), and the rates until then.
 
-    `faster`: how fast utilisations grow until then (1/s; None: not at all).
+    Where rates are linear in what is held, the flow of what is held on the mean is exact, however far ahead; elsewhere
+    steps are as long as rates bend little, and added up by Simpson's rule. `faster`: how fast utilisations grow until
+    then (1/s; None: not at all).
     """
 
     def __init__(
-        self, solver: Solver, resolvers: Resolvers, holdings: Holdings, backlogs: Backlogs, end_s: float
+        self, solver: Solver, resolvers: Resolvers, holdings: Holdings, backlogs: Backlogs,
+        found: Callable[[Flow], Found], end_s: float,
     ) -> None:  # fmt: skip
         self._solver, self._resolvers, self._holdings, self._backlogs = solver, resolvers, holdings, backlogs
+        # What every probe finds under a flow, and which machines keep up.
+        self._found = found
         # Nobody looks further than to the end.
         self._end_s, self._past_end_s = end_s, float(np.nextafter(end_s, np.inf))
         self.look_s = NEVER
         # Where rates were not linear, they are not expected to be so for a while.
         self._uneven_until_s = 0.0
+        # How long the last step was that bent little enough, where rates are not linear.
+        self._step_s = 0.0
         self.faster: Floats | None = None
-        self._ahead: tuple[float, Flow] | None = None
+        self._ahead: Stretch | None = None
 
     @property
     def moves(self) -> bool:
@@ -55,72 +97,149 @@ class LookAhead:
 
     def opens(self, flow: Flow) -> Opens:
         """How sessions and connections are opened until then, on the mean; `flow` is that of now."""
-        return (self._ahead[1] if self._ahead else flow).opens
+        return self._ahead.opens if self._ahead else flow.opens
+
+    def there(self, state: State, now: float) -> Flow | None:
+        """The flow of a state, if it is the one to which was looked ahead."""
+        ahead = self._ahead
+        if ahead is None or ahead.then is None or ahead.end_s != now or not state.like(ahead.then.state):
+            return None
+        return ahead.then
 
     def look(self, flow: Flow, now: float, until: float) -> None:
         """Looks ahead from a flow to the second at which something else happens, or less far."""
-        self._ahead, self.faster = None, None
-        steady_s = min(self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now))
-        follow_s = self._follow_s(flow)
-        self.look_s = min(steady_s, now + follow_s)
-        if self.look_s == NEVER or self._goes_evenly(flow, now, until, follow_s):
+        self._ahead, self.faster, self.look_s = None, None, NEVER
+        answers_s, held_s = self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now)
+        follow_s = now + self._follow_s(flow)
+        near_s = min(answers_s, held_s, follow_s)
+        if near_s == NEVER:
             return
-        self.look_s = min(self.look_s, until)
-        mean = self._mean_ahead(flow, growth(flow), now, follow_s)
-        if steady_s == NEVER and np.abs(mean.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
-            # All that is busier is so alike.
-            self.look_s = NEVER
+        bends_s, drawn_s = self._resolvers.bends_s(now), self._holdings.drawn_s(flow.opens, now)
+        far_s = min(until, self._past_end_s, bends_s, drawn_s)
+        sorts = (answers_s < NEVER) + (held_s < NEVER) * self._holdings.sorts
+        if follow_s == NEVER and sorts == 1 and now >= self._uneven_until_s and self._goes_evenly(flow, now, far_s):
             return
-        self._look_ahead_to(mean, flow, now)
+        self._uneven_until_s = max(self._uneven_until_s, now + UNEVEN_STEPS * (near_s - now))
+        steady = min(answers_s, held_s) == NEVER
+        # What happens beyond the next bound of a backlog is not to be seen from here.
+        far_s = min(far_s, max(self._backlogs.meets_s(flow, now), now + SHORTEST_S))
+        self._step(flow, now, min(near_s, far_s), far_s, steady=steady)
 
-    def _look_ahead_to(self, mean: Flow, flow: Flow, now: float) -> None:
-        self._ahead = min(self.look_s, self._end_s), mean
-        self.faster = (mean.queue.utilisation - flow.queue.utilisation) / ((self.look_s - now) / 2)
-
-    def _goes_evenly(self, flow: Flow, now: float, until: float, follow_s: float) -> bool:
+    def _goes_evenly(self, flow: Flow, now: float, far_s: float) -> bool:
         """Whether all goes as it goes now until something else happens, or a tail bends; if so, that far is looked.
 
         Rates are linear in what clients hold of one sort (answers, or sessions, or connections) while every request is
-        sent and fares alike: then one look at what is held on the mean is exact, however far it reaches.
+        sent and fares alike.
         """
-        answers_s, far_s = self._resolvers.bends_s(now), self._holdings.drawn_s(flow.opens, now)
-        held_s = self._holdings.look_s(flow.opens, now)
-        sorts = (answers_s < NEVER) + (held_s < NEVER) * self._holdings.sorts
-        far_s = min(until, self._past_end_s, far_s if answers_s == NEVER else answers_s)
-        if follow_s < NEVER or sorts > 1 or far_s <= self.look_s or now < self._uneven_until_s:
+        mean = self._mean_flow(flow, now, far_s, flow.state.backlog_s)
+        if not (flow.treats_like(mean) and self._backlogs.kept(flow, mean, REACH)):
             return False
-        near_s, self.look_s = self.look_s, far_s
-        mean = self._mean_ahead(flow, growth(flow), now, follow_s)
-        if flow.treats_like(mean) and self._backlogs.kept(flow, mean, REACH):
-            self._look_ahead_to(mean, flow, now)
-            return True
-        self.look_s, self._uneven_until_s = near_s, now + UNEVEN_STEPS * (near_s - now)
-        return False
+        self._go(Stretch(min(far_s, self._end_s), ((mean, 1.0),), mean.opens), far_s, flow, mean, now)
+        return True
 
-    def mean_until(self, flow: Flow, now: float, second: float) -> Flow:
-        """The flow until a second, on the mean: what is linear in shares is that of their mean."""
-        then, mean = self._ahead or (NEVER, flow)
-        if then == second and not (self._backlogs.moves and len(self._solver.frame.busy_machines)):
-            # What backlogs do meanwhile changes who is chosen by how busy they are, and nothing else before a bound.
-            return mean
-        grown = self._backlogs.grown or growth(flow)
-        return self._mean_flow(flow, now, second, grown.mean(second - now), mean if then == second else None)
+    def _go(self, ahead: Stretch, look_s: float, flow: Flow, middle: Flow, now: float) -> None:
+        self._ahead, self.look_s = ahead, look_s
+        self.faster = _faster(flow, middle, now, look_s)
 
-    def _mean_ahead(self, flow: Flow, grown: Growth, now: float, follow_s: float) -> Flow:
-        """The mean flow until what is held is looked at again, backlogs growing so far meanwhile."""
-        backlog_s = grown.mean(self.look_s - now) if follow_s < NEVER else grown.backlog_s
-        return self._mean_flow(flow, now, self.look_s, backlog_s)
-
-    def _mean_flow(self, flow: Flow, now: float, second: float, backlog_s: Floats, near: Flow | None = None) -> Flow:
-        """The flow under the mean of what clients hold until a second, and these backlogs; `near`: one near it."""
-        answers, mean = self._resolvers.mean_answers(now, second), near or flow
-        for _ in range(1 if near else MEAN_ROUNDS):
-            held, before = self._holdings.mean(mean.opens, second - now), mean
-            came = {"attempts": mean.attempts, "shares": mean.pair_share}
-            state = replace(flow.state, answers=answers, held=held, backlog_s=backlog_s, **came)
-            mean = self._solver.solve(state)
-            if not mean.opens.otherwise(before.opens):
+    def _step(self, flow: Flow, now: float, near_s: float, far_s: float, *, steady: bool) -> None:
+        """Looks as far ahead as rates bend little, and to `near_s` in any case."""
+        shortest_s = now + (near_s - now) / SHORTER
+        longest_s = now + max(LONGER * self._step_s, near_s - now)
+        look_s = min(far_s, longest_s) if far_s < now + 1.5 * (longest_s - now) else longest_s
+        while True:
+            middle = self._middle(flow, now, look_s)
+            if steady and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
+                # All that is busier is so alike.
+                return
+            then = self._at(look_s, middle, middle.opens, flow, now, _faster(flow, middle, now, look_s))
+            crossing_s = self._finds_otherwise_s(flow, middle, then, now, look_s)
+            if crossing_s < look_s:
+                look_s, shortest_s = crossing_s, min(shortest_s, crossing_s)
+                continue
+            if look_s <= shortest_s or self._bends_little(flow, middle, then, look_s - now):
                 break
+            look_s = max(shortest_s, (now + look_s) / 2)
+        self._step_s = look_s - now
+        parts = ((flow, 1 / 6), (middle, 4 / 6), (then, 1 / 6))
+        self._go(Stretch(min(look_s, self._end_s), parts, middle.opens, then), look_s, flow, middle, now)
+
+    def _bends_little(self, flow: Flow, middle: Flow, then: Flow, seconds: float) -> bool:
+        """Whether rates go nearly straight from a flow to another so many seconds later, and sessions and connections
+        are opened nearly as before."""
+        flows, busy = (flow, middle, then), self._solver.frame.busy_machines
+        rates = [np.concatenate([one.zone_served, one.cause_rps]) for one in flows]
+        used = [one.queue.utilisation[busy] for one in flows]
+        straight = _straight(rates, BENT, SMALL * flow.requests) and _straight(used, BENT_BUSY, SMALL)
+        return straight and flow.opens.differ(then.opens) * seconds <= OPENED
+
+    def _finds_otherwise_s(self, flow: Flow, middle: Flow, then: Flow, now: float, look_s: float) -> float:
+        """The second, before another, from which on a probe finds another thing than now, or a machine keeps up no
+        longer; that other one if there is none.
+
+        Found by false position, halving every third time.
+        """
+        first, faster = self._found(flow), _faster(flow, middle, now, look_s)
+        before, after, before_s, after_s, step = first, self._found(then), now, look_s, 0
+        while after_s - before_s > FOUND_S and not np.array_equal(first.passes, after.passes):
+            step += 1
+            part = 0.5 if step % 3 == 0 else before.crosses(after)
+            # On the other side of where it seems to be than last time.
+            aside = FOUND_S / 2 if after_s == look_s or (before is not first and step % 2) else -FOUND_S / 2
+            half_s = before_s + part * (after_s - before_s) + aside
+            half_s = min(max(half_s, before_s + FOUND_S / 4), after_s - FOUND_S / 4)
+            between = self._found(self._at(half_s, middle, middle.opens, flow, now, faster))
+            if np.array_equal(first.passes, between.passes):
+                before, before_s = between, half_s
+            else:
+                after, after_s = between, half_s
+        return after_s
+
+    def _middle(self, flow: Flow, now: float, look_s: float) -> Flow:
+        """The flow half-way to a second."""
+        half_s, held = (now + look_s) / 2, flow.state.held
+        middle = self._at(half_s, flow, flow.opens, flow, now)
+        if held is not None and held.sessions.size + held.connections.size and middle.opens.otherwise(flow.opens):
+            # Sessions and connections are opened otherwise meanwhile: what is held half-way is found again.
+            opens = flow.opens.and_then(middle.opens)
+            middle = self._at(half_s, middle, opens, flow, now, _faster(flow, middle, now, look_s))
+        return middle
+
+    def _at(
+        self, second: float, near: Flow, opens: Opens, flow: Flow, now: float, faster: Floats | None = None
+    ) -> Flow:  # fmt: skip
+        """The flow at a later second, found from one near it; until then sessions and connections are opened so, and
+        utilisations grow so fast."""
+        return self._solver.solve(
+            replace(
+                flow.state,
+                answers=self._resolvers.answers(second),
+                held=self._holdings.after(opens, second - now),
+                backlog_s=growth(flow, faster).after(second - now),
+                attempts=near.attempts,
+                shares=near.pair_share,
+            )
+        )
+
+    def until(self, flow: Flow, now: float, second: float) -> Stretch:
+        """What lies ahead until a second: all that was looked at, or less."""
+        ahead = self._ahead
+        if ahead is None or ahead.end_s == second:
+            return ahead or Stretch(second, ((flow, 1.0),), flow.opens)
+        grown = self._backlogs.grown or growth(flow)
+        mean = self._mean_flow(flow, now, second, grown.mean(second - now), ahead.opens)
+        return Stretch(second, ((mean, 1.0),), mean.opens)
+
+    def _mean_flow(self, flow: Flow, now: float, second: float, backlog_s: Floats, opens: Opens | None = None) -> Flow:
+        """The flow under the mean of what clients hold until a second, and these backlogs: what is linear in shares is
+        that of their mean. `opens`: how sessions and connections are opened meanwhile, where that is known."""
+        answers, mean, known = self._resolvers.mean_answers(now, second), flow, opens or flow.opens
+        for _ in range(2):
+            held = self._holdings.mean(known, second - now)
+            state = replace(flow.state, answers=answers, held=held, backlog_s=backlog_s)
+            mean = self._solver.solve(replace(state, attempts=mean.attempts, shares=mean.pair_share))
+            if opens is not None or not mean.opens.otherwise(known):
+                break
+            known = mean.opens
         return mean
 
     def _follow_s(self, flow: Flow) -> float:
@@ -132,3 +251,16 @@ class LookAhead:
         slope, hold_s = np.abs(growth(flow).slope[mine]), flow.queue.latency_s[mine]
         seconds = np.divide(FOLLOWED * hold_s, slope, out=np.full(len(mine), NEVER), where=slope > EVEN)
         return max(float(seconds.min()), SHORTEST_S)
+
+
+def _faster(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
+    """How fast utilisations grow until a second, of which half-way is known."""
+    return np.asarray((middle.queue.utilisation - flow.queue.utilisation) / ((second - now) / 2))
+
+
+def _straight(values: Sequence[Floats], bent: float, least: float) -> bool:
+    """Whether values before, half-way and after lie beside a straight line by no more than this part of their change,
+    or of `least`."""
+    before, between, after = values
+    change = np.maximum(np.abs(after - before), least)
+    return bool((np.abs(before - 2 * between + after) <= bent * change).all())

@@ -11,7 +11,7 @@ import numpy as np
 from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, untold
 from northgate.engine.drill.blind import BlindTimes
 from northgate.engine.drill.journal import Journal
-from northgate.engine.drill.look_ahead import LookAhead
+from northgate.engine.drill.look_ahead import Found, LookAhead
 from northgate.engine.drill.readings import Totals, readings_of
 from northgate.engine.drill.result import DrillRun, Keyframe
 from northgate.engine.drill.script import Script, check_restores, first_change_s
@@ -42,6 +42,8 @@ from northgate.plan.models.drills import Drill
 SETTLING_ROUNDS = 10
 # Connections are settled when no share of sources changes by more than this.
 STEADY = 1e-12
+# A machine keeps up below this utilisation; where a backlog turns is found to be just above it.
+KEEPS_UP = 1 - 1e-9
 
 
 def run_drill(network: Network, drill: Drill, watch: Watch = go_on, reached: Reached = untold) -> DrillRun:
@@ -75,7 +77,9 @@ class Run:
         asked = self.name_checks.findings(self.flow)
         self.names = Names(self.name_checks, healthy, asked, phases, change_s)
         self.scaling = Autoscaling(self.world, self.targets, self.drains)
-        self.look_ahead = LookAhead(self.solver, self.resolvers, self.holdings, self.backlogs, drill.lasts_s)
+        self.look_ahead = LookAhead(
+            self.solver, self.resolvers, self.holdings, self.backlogs, self._found, drill.lasts_s
+        )  # fmt: skip
         self._settle_holdings(healthy)
         self.backlogs.look(self.flow, None, self.now)
         self.order = self._order()
@@ -120,7 +124,8 @@ class Run:
             if self.world.stale:
                 self._truth_changes()
         self.resolvers.change(self.now, self.names.healthy, self.fronts.present)
-        self.flow = self.solver.solve(self._state(self.targets.in_use))
+        state = self._state(self.targets.in_use)
+        self.flow = self.look_ahead.there(state, self.now) or self.solver.solve(state)
         self.attempts, self.shares = self.flow.attempts, self.flow.pair_share
         self._meet()
         self.names.meet(self.now, self.flow)
@@ -143,6 +148,13 @@ class Run:
         """Tells the probers what they find from now on, and notes whose belief has become wrong."""
         self.targets.meet(self.now, self.target_checks.findings(self.flow, self.backlogs.backlog_s))
         self.journal.write(self.now, self.blind.look(self.now))
+
+    def _found(self, flow: Flow) -> Found:
+        """What every probe finds under a flow, and which machines keep up."""
+        found = self.target_checks.findings(flow, flow.state.backlog_s), self.name_checks.findings(flow)
+        idle = KEEPS_UP - flow.queue.utilisation
+        passes, spare = ([getattr(one, name) for one in found] for name in ("passes", "spare"))
+        return Found(np.concatenate([*passes, idle > 0]), np.concatenate([*spare, idle]))
 
     def _settle(self) -> tuple[Flow, list[Bools]]:
         """The flow at the start, and which answers are healthy: belief is what the probes find under the load that this
@@ -209,14 +221,17 @@ class Run:
     def _advance_to(self, second: float) -> None:
         """Goes on to a second: rates add up, backlogs grow, sessions and connections open and end."""
         seconds = second - self.now
-        self.scaling.watch(self.flow.queue.utilisation, seconds)
         later_s: Floats = self.backlogs.after(seconds)
         if seconds > 0 and self.look_ahead.moves:
-            mean = self.look_ahead.mean_until(self.flow, self.now, second)
-            self.totals.add(mean, seconds, later_s)
+            ahead = self.look_ahead.until(self.flow, self.now, second)
             self.totals.add(self.flow, 0.0, self.backlogs.backlog_s)
-            self.holdings.held = self.holdings.after(mean.opens, seconds)
+            for flow, part in ahead.parts:
+                self.scaling.watch(flow.queue.utilisation, part * seconds)
+                self.totals.add(flow, part * seconds, flow.state.backlog_s)
+            self.totals.add(ahead.parts[-1][0], 0.0, later_s)
+            self.holdings.held = self.holdings.after(ahead.opens, seconds)
         else:
+            self.scaling.watch(self.flow.queue.utilisation, seconds)
             self.totals.add(self.flow, seconds, later_s)
         self.backlogs.advance(later_s, second)
         self.now = second

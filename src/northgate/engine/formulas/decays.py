@@ -1,10 +1,10 @@
 """Exponential decays, one after the other: what is left of a mass that must pass through several.
 
-The convolution of e^(-a t), e^(-b t), ... is t^n times the divided difference of the exponential function at -a t, -b t,
-..., n being one less than there are rates (C. F. Van Loan, "Computing integrals involving the matrix exponential",
-1978). Where rates lie close together the difference quotients would lose their digits; there the series in complete
-homogeneous sums is used (A. McCurdy, K. C. Ng and B. N. Parlett, "Accurate computation of divided differences of the
-exponential function", 1984).
+The convolution of e^(-a t), e^(-b t), ... is t^n times the divided difference of the exponential function at -a t,
+-b t, ..., n being one less than there are rates (C. F. Van Loan, "Computing integrals involving the matrix
+exponential", 1978). Where rates lie close together the difference quotients would lose their digits; there the series
+in complete homogeneous sums is used (A. McCurdy, K. C. Ng and B. N. Parlett, "Accurate computation of divided
+differences of the exponential function", 1984).
 """
 
 import math
@@ -40,7 +40,8 @@ def _difference(nodes: list[float], first: int, last: int, known: dict[tuple[int
 
 
 def _series(nodes: list[float]) -> float:
-    """The divided difference of close nodes x: e^c Σ h_k(x - c) / (k + n)!, h_k the sum of all products of k of them."""
+    """The divided difference of close nodes x: e^c Σ h_k(x - c) / (k + n)!, h_k the sum of all products of k of
+    them."""
     centre, order = nodes[0], len(nodes) - 1
     offsets = [node - centre for node in nodes[1:]]
     # Row k of the sums over ever more of the nodes: h_k(x_1 .. x_j) = h_k(x_1 .. x_(j-1)) + x_j h_(k-1)(x_1 .. x_j).

@@ -110,8 +110,8 @@ class Occupancy:
         """
         if self.bound is not None:
             speed, drift = self._own
-            off = np.abs(self.held - np.divide(drift, speed, out=self.held.copy(), where=speed > 0))
-            speeds = speed[(off > SEEN) & (speed > 0)]
+            away = np.abs(self.held - np.divide(drift, speed, out=self.held.copy(), where=speed > 0))
+            speeds = speed[(away > SEEN) & (speed > 0)]
             return STEP / float(speeds.max()) if len(speeds) else NEVER
         opening = self.rate * float(self.opens.sum())
         off = abs(float(self.held.sum()) - float(self.settled().sum()))
@@ -164,9 +164,9 @@ class Occupancy:
         """What is left of a mass after t seconds (of a slow one, of a fast one), the integrals of that, I(t) and its
         integral, K(t) and its integral.
 
-        With f = λ P, g = λ Q, κ = f + δ and φ = δ + λ the fast ones are F = F(0) e^(-φ t) and the slow ones G' = f - κ G
-        + (g - f) F; so I, of 1 - F - G, is a sum of decays after each other, and its integral that of one more, of rate
-        0.
+        With f = λ P, g = λ Q, κ = f + δ and φ = δ + λ the fast ones are F = F(0) e^(-φ t), and of the slow ones G' = f
+        - κ G + (g - f) F; so I, of 1 - F - G, is a sum of decays after each other, and its integral that of one more,
+        of rate 0.
         """
         slow, faster, opening = self.ends, self.ends + self.rate, self.rate * float(self.opens.sum())
         again, fast = self.rate * float(self._again.sum()), self._fast
@@ -177,7 +177,9 @@ class Occupancy:
             if rest:
                 made -= rest * after_each((pulled, *then), t)
             if fast:
-                made -= fast * (after_each((faster, *then), t) + (again - opening) * after_each((faster, pulled, *then), t))
+                made -= fast * (
+                    after_each((faster, *then), t) + (again - opening) * after_each((faster, pulled, *then), t)
+                )
             return made
 
         left = (math.exp(-slow * t), math.exp(-faster * t))

@@ -28,9 +28,9 @@ def servers(capacity: Floats, service_s: Floats) -> Ints:
 def erlang_b(count: Ints, load: Floats) -> Floats:
     """The probability that all of `count` servers are busy in M/M/c/c with an offered load of `load` Erlangs.
 
-    Few servers: 1 / B = 1 + c/a + c (c-1)/a² + ... down to c!/a^c, which is the recursion B(k) = a B(k-1) / (k + a B(k-1))
-    written out. Many: the Poisson(a) mass at c over its mass up to c, from a library that is slow to load and therefore
-    loaded only then.
+    Few servers: 1 / B = 1 + c/a + c (c-1)/a² + ... down to c!/a^c, which is the recursion B(k) = a B(k-1) / (k + a
+    B(k-1)) written out. Many: the Poisson(a) mass at c over its mass up to c, from a library that is slow to load and
+    therefore loaded only then.
     """
     most = int(count.max(initial=0))
     if most > RECURSION_LIMIT:

@@ -109,21 +109,25 @@ class OnwardChecks:
         becomes = sum_columns(self.check, (dns_share[:, None] * flow.entry_fate[self.entries]).T, self.count).T
         takes = total_by(self.check, dns_share * flow.entry_accepts[self.entries], self.count)
         mine = _judged(becomes, self.likes, self.connects, takes, self.network.probed.timeout_s[self.place])
-        passes, delay_s, slope = found.passes.copy(), found.delay_s.copy(), found.slope.copy()
-        passes[self.place], delay_s[self.place], slope[self.place] = mine.passes, mine.delay_s, mine.slope
-        return Findings(passes, delay_s, slope)
+        made = Findings(found.passes.copy(), found.delay_s.copy(), found.slope.copy(), found.spare.copy())
+        for every, those in ((made.passes, mine.passes), (made.delay_s, mine.delay_s), (made.slope, mine.slope)):
+            every[self.place] = those
+        made.spare[self.place] = mine.spare
+        return made
 
 
 def _judged(becomes: Floats, likes: Floats, connects: Bools, takes: Floats, timeout_s: Floats) -> Findings:
     """What probes find that are calls: they pass if more than half of such calls would get an expected status in time
     (with `tcp`: would be taken by a living front with a target in use); a failure is known at once if most failures are
     answers or refusals, else after the time-out. All per probe, `becomes` and `likes` by kind."""
-    passes = np.where(connects, takes, (becomes * likes).sum(axis=1)) > ABOVE_HALF
+    spare = np.where(connects, takes, (becomes * likes).sum(axis=1)) - ABOVE_HALF
+    passes = spare > 0
     served = becomes[:, SERVED]
     takes_s = np.divide(becomes[:, WORK], served, out=np.zeros(len(served)), where=(served > 0) & ~connects)
     silent = becomes[:, TIMED_OUT] + becomes[:, DEAD_FRONT] + becomes[:, BLOCKED]
     at_once = (1 - served) - silent > silent
-    return Findings(passes, np.where(passes, takes_s, np.where(at_once, 0.0, timeout_s)), np.zeros(len(served)))
+    delay_s = np.where(passes, takes_s, np.where(at_once, 0.0, timeout_s))
+    return Findings(passes, delay_s, np.zeros(len(served)), spare)
 
 
 @dataclass(frozen=True)

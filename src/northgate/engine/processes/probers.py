@@ -18,11 +18,13 @@ from northgate.plan.models.groups import Probe
 @dataclass(frozen=True)
 class Findings:
     """What a probe sent now would find, per prober: a pass or not, the seconds until that is known, and how fast that
-    delay grows (seconds per second)."""
+    delay grows (seconds per second). `spare`: how far it is from finding the other thing, above 0 for a pass, in
+    seconds or shares; it changes as load does."""
 
     passes: Bools
     delay_s: Floats
     slope: Floats
+    spare: Floats
 
 
 Phases = Literal["spread", "best", "worst"]
@@ -166,6 +168,7 @@ class Probers:
             np.where(different, outcome.passes, old.passes),
             np.where(different, outcome.delay_s, old.delay_s),
             np.where(different, outcome.slope, old.slope),
+            outcome.spare,
         )
         self._outcome, self._since, self._due_s = mixed, now, None
 

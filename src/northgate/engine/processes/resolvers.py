@@ -5,6 +5,7 @@ Who keeps answers for D seconds uses the record of a name that was valid in [a, 
 which it leads, each over its own D.
 """
 
+import math
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
@@ -18,6 +19,8 @@ from northgate.engine.processes.holders import Holders
 STEPS_OF_TAIL = 8
 # What changes within so many seconds changes together: an answer that was given for a nanosecond is held by nobody.
 TOGETHER_S = 1e-8
+# Shares below this are rounding errors of nothing.
+ROUNDING = 1e-14
 
 
 def _mixed(parts: Sequence[tuple[float, Sets]]) -> Sets:
@@ -76,6 +79,27 @@ class AnswerHistory:
         return held_sets(self.network.names, who, over_share, over_s, held)
 
 
+@dataclass(frozen=True)
+class Between:
+    """Sets that are held between two seconds, as polynomials in time through those at some times (Lagrange's form)."""
+
+    begins_s: float
+    ends_s: float
+    times: tuple[float, ...]
+    sets: tuple[Sets, ...]
+
+    def at(self, second: float) -> Sets:
+        """The sets that are held at a second."""
+        if second == self.times[0]:
+            return self.sets[0]
+        made: Sets = {}
+        for time, sets in zip(self.times, self.sets, strict=True):
+            weight = math.prod((second - other) / (time - other) for other in self.times if other != time)
+            for leaves, share in sets.items():
+                made[leaves] = made.get(leaves, 0.0) + weight * share
+        return {leaves: share for leaves, share in made.items() if share > ROUNDING}
+
+
 class Resolvers:
     """The records of the recent past, and what follows from them for everyone who asks."""
 
@@ -88,6 +112,8 @@ class Resolvers:
         # When each name's record changed, all of it.
         self._changes: list[list[float]] = [[] for _ in network.plan.names]
         self._who = Holders(network)
+        # What holders hold until a tail bends, as far as it was asked for since answers changed.
+        self._between: dict[int, Between] = {}
         self._settled: dict[int, tuple[tuple[tuple[bytes, bytes], ...], Sets]] = {}
 
     def _now(self, healthy: Sequence[Bools], present: Bools) -> list[Record]:
@@ -104,6 +130,7 @@ class Resolvers:
             times, records = self._times[name], self._records[name]
             if record.key == records[-1].key:
                 continue
+            self._between.clear()
             if self._alike(name, record, records[-1]):
                 records[-1] = record
                 continue
@@ -148,8 +175,8 @@ class Resolvers:
         return min((round(changed + span, DIGITS) for changed, span in self._tails(now)), default=NEVER)
 
     def _tails(self, now: float) -> Iterator[tuple[float, float]]:
-        """When answers changed, and for how long some then hold the old ones, who do so still; without those who hold them
-        for ever."""
+        """When answers changed, and for how long some then hold the old ones, who do so still; without those who hold
+        them for ever."""
         for times, spans in zip(self._times, self._who.spans, strict=True):
             for changed in times[1:]:
                 yield from ((changed, span) for span in spans if now < changed + span - TOGETHER_S < NEVER)
@@ -215,8 +242,19 @@ class Resolvers:
     def _sets(self, number: int, now: float) -> Sets:
         if self._steady(number):
             return self._fresh_sets(number)
-        holder = self._who.holders[number]
-        return held_sets(self._names, self._asker(number), holder.over_share, holder.over_s, self._held_at(now))
+        known = self._between.get(number)
+        if known is None or not known.begins_s <= now < known.ends_s:
+            known = self._between[number] = self._until_bend(number, now)
+        return known.at(now)
+
+    def _until_bend(self, number: int, now: float) -> "Between":
+        """The sets of a holder from now until a tail bends: a power of time for each name on the way."""
+        bend_s, holder, degree = self.bends_s(now), self._who.holders[number], len(self._who.below[number])
+        ends_s = bend_s if bend_s < NEVER else now
+        times = [now + (ends_s - now) * place / degree for place in range(degree + 1)] if ends_s > now else [now]
+        asker = self._asker(number)
+        sets = [held_sets(self._names, asker, holder.over_share, holder.over_s, self._held_at(time)) for time in times]
+        return Between(now, bend_s, tuple(times), tuple(sets))
 
     def _asker(self, number: int) -> Asker:
         return self._names.askers[self._who.holders[number].asker]

@@ -42,7 +42,8 @@ class TargetChecks:
         passes = ~view.silent[pairs] & ~late & view.passes[pairs]
         waits = view.silent[pairs] | (late & view.passes[pairs])
         delay = np.where(passes, latency, np.where(waits, timeout, 0.0))
-        return self._onward.added_to(Findings(passes, delay, np.where(passes, slope, 0.0)), flow)
+        spare = np.where(view.silent[pairs] | ~view.passes[pairs], -1.0, timeout - latency)
+        return self._onward.added_to(Findings(passes, delay, np.where(passes, slope, 0.0), spare), flow)
 
 
 def usable(world: World, drains: Drains, believes: Bools) -> Bools:

@@ -113,7 +113,7 @@ class _Lead:
             return self.off
         come, off = (np.array(rows) for rows in zip(*self._rounds, strict=True))
         more, less = np.diff(come, axis=0), np.diff(off, axis=0)
-        parts: Floats = np.linalg.lstsq(less.T, self.off, rcond=1e-10)[0]
+        parts = np.linalg.lstsq(less.T, self.off, rcond=1e-10)[0]
         return np.asarray(self.off - parts @ (more + less))
 
 

@@ -38,14 +38,15 @@ class Places:
 @dataclass(frozen=True)
 class Opens:
     """How sessions and connections are opened and end (see `Flow`), with the rate of each kind of connection's call
-    (calls/s). `bound[k, p]`: the share of its sources that a session leads through pair p (NaN: sessions do not say
-    where its connections lead), `served[k, p]` the chance that a call of theirs is served there."""
+    (calls/s) and its sources. `bound[k, p]`: the share of its sources that a session leads through pair p (NaN:
+    sessions do not say where its connections lead), `served[k, p]` the chance that a call of theirs is served there."""
 
     opening: Floats
     connecting: Floats
     reconnecting: Floats
     ending: Bools
     rps: Floats
+    sources: Floats
     bound: Floats
     served: Floats
 
@@ -54,6 +55,23 @@ class Opens:
         mine, theirs = ((one.opening, one.connecting, one.reconnecting) for one in (self, other))
         return any(np.abs(a - b).max(initial=0.0) > ALIKE for a, b in zip(mine, theirs, strict=True))
 
+    def differ(self, other: "Opens") -> float:
+        """By how much the chances differ at which a source without one opens a session or a connection (1/s), summed
+        over places; of the kind that differs most."""
+        rps = self.rps[:, None] / self.sources[:, None]
+        pairs = ((self.opening, other.opening), (self.connecting * rps, other.connecting * rps))
+        return max(float(np.abs(mine - theirs).sum(axis=1).max(initial=0.0)) for mine, theirs in pairs)
+
+    def and_then(self, other: "Opens") -> "Opens":
+        """How they are opened on the mean while this turns into another evenly."""
+        mine, theirs = (
+            [one.opening, one.connecting, one.reconnecting, one.rps, one.bound, one.served] for one in (self, other)
+        )
+        opening, connecting, reconnecting, rps, bound, served = (
+            (a + b) / 2 for a, b in zip(mine, theirs, strict=True)
+        )  # fmt: skip
+        return Opens(opening, connecting, reconnecting, self.ending, rps, self.sources, bound, served)
+
 
 @dataclass(frozen=True)
 class Flow:
@@ -61,13 +79,14 @@ class Flow:
 
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
     alike), `pair_fate[k][f, p]` what becomes of one attempt there, by kind; `pair_served` is what is served through
-    each pair, `front_excess` the share of a front's answers that its balancer's bandwidth does not let through. `row_part` is the share of an entry's requests that each row of
-    `Network.arrivals` gets, `row_fate[r, k]` what becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED
-    and WORK and what else `KINDS` says. `opening[k, m]` is the rate (1/s) at which a source without a session of the
-    k-th kind opens one on member m. `connecting[k, p]` is the share of the calls of the k-th kind of connection that
-    would open one through pair p, made by a source that has none; `reconnecting[k, p]` the same of calls whose
-    connection has just ended under them; `ending[k, p]`: such a connection ends with its first call, as nothing answers
-    there; `bound_there` and `served_there` as in `Opens`. `work_out` finds the rates by place (`places`).
+    each pair, `front_excess` the share of a front's answers that its balancer's bandwidth does not let through.
+    `row_part` is the share of an entry's requests that each row of `Network.arrivals` gets, `row_fate[r, k]` what
+    becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED and WORK and what else `KINDS` says.
+    `opening[k, m]` is the rate (1/s) at which a source without a session of the k-th kind opens one on member m.
+    `connecting[k, p]` is the share of the calls of the k-th kind of connection that would open one through pair p,
+    made by a source that has none; `reconnecting[k, p]` the same of calls whose connection has just ended under
+    them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there; `bound_there` and
+    `served_there` as in `Opens`. `work_out` finds the rates by place (`places`).
     """
 
     network: Network
@@ -130,10 +149,11 @@ class Flow:
     def opens(self) -> Opens:
         """How sessions and connections are opened and end under these rates."""
         calls = np.array([kind.call for kind in self.network.kept.connections], dtype=np.int64)
-        rps = self.state.call_rps[calls]
+        sources = np.array([kind.sources for kind in self.network.kept.connections], dtype=np.float64)
         return Opens(
-            self.opening, self.connecting, self.reconnecting, self.ending, rps, self.bound_there, self.served_there
-        )
+            self.opening, self.connecting, self.reconnecting, self.ending, self.state.call_rps[calls], sources,
+            self.bound_there, self.served_there,
+        )  # fmt: skip
 
     def treats_like(self, other: "Flow") -> bool:
         """Whether one request is sent and fares alike under both: then rates differ only as far as others come."""

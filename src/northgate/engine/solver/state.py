@@ -84,6 +84,26 @@ class State:
         """The share of its call's first connects that each entry gets."""
         return self.answers.dns_share
 
+    def like(self, other: "State") -> bool:
+        """Whether rates are those of another state: all is the same but where to begin to look for them."""
+        mine, theirs = self._numbers, other._numbers
+        return (
+            self.truth is other.truth
+            and self.encounter is other.encounter
+            and self.answers.sets == other.answers.sets
+            and len(mine) == len(theirs)
+            and all(one is two or np.array_equal(one, two) for one, two in zip(mine, theirs, strict=True))
+        )
+
+    @property
+    def _numbers(self) -> list[Bools | Floats]:
+        held = [] if self.held is None else [self.held.sessions, self.held.connections]
+        others = [one for one in (self.fresh, self.exists) if one is not None]
+        return [
+            self.in_use, self.in_address, *self.healthy, self.dns_share, self.warmth, self.call_rps, self.backlog_s,
+            *held, *others,
+        ]  # fmt: skip
+
     def present(self, machines: Ints) -> Bools:
         """Whether machines are there at all."""
         return np.ones(len(machines), dtype=bool) if self.exists is None else self.exists[machines]

@@ -57,8 +57,8 @@ class Placed:
 class Pinned:
     """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time),
     and per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how
-    many silent targets those of a class have met before, or DRAWN. `placed` and `coming`: what is worked out of that when
-    it is asked for, by cell. Row `first + e * classes + k` of the book is entry
+    many silent targets those of a class have met before, or DRAWN. `placed` and `coming`: what is worked out of that
+    when it is asked for, by cell. Row `first + e * classes + k` of the book is entry
     e's, of `entries`, for class k; `ways` are the rows of `Network.arrivals` that these entries may take."""
 
     call: int

@@ -71,13 +71,14 @@ class Spreading:
         if not count:
             return LastStops(drawn, drawn[None, :])
         if self.lumps.any:
-            waited = np.zeros((tries, count))
+            waited: Floats = np.zeros((tries, count))
             for waits in np.unique(placed.quiet):
                 some = placed.taken[placed.quiet == waits]
                 waited[waits] = self.lumps.onto_pairs(one.pins[cell][some], weight[some])[mine]
         else:
             at = placed.quiet * count + placed.place
-            waited = np.bincount(at, weight[placed.taken], minlength=tries * count).reshape(tries, count)
+            sums = np.bincount(at, weight[placed.taken], minlength=tries * count)
+            waited = sums.reshape(tries, count).astype(np.float64)
         share = np.bincount(placed.lost_at, weight[placed.lost], minlength=count) + waited.sum(axis=0)
         on = np.bincount(placed.start, weight[placed.begin], minlength=count + 1)
         for start in np.flatnonzero(on):

@@ -1,0 +1,90 @@
+"""How far a drill looks ahead: as far as rates are linear, in steps that bend little elsewhere, and to the second at
+which a probe finds another thing."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from northgate.engine.drill import look_ahead
+from northgate.engine.formulas import occupancy
+from northgate.engine.processes import resolvers
+from tests.engine.network.test_names import two_regions
+from tests.engine.processes.test_resolvers import RPS, watched
+from tests.support.exploring import examples
+from tests.support.plans import drill_of, fail
+
+# One of four zones, with two of eight machines, is the coast; from 95 to 155 s all requests of the lost region come
+# over evenly.
+BEGINS_S, TAIL_S, COAST = 95, 60, 2
+
+
+def overloaded(capacity_rps, **name):
+    """All requests come over to the coast as old answers fade; what it cannot finish it refuses, as nothing queues."""
+    data = watched(**name)
+    machines = data["fleets"][0]["instance"]
+    data["fleets"][0]["count"] = 8
+    data["fleets"][0]["instance"] = machines | {"capacity_rps": capacity_rps, "queue_s": 0}
+    return data
+
+
+@settings(max_examples=examples(8))
+@given(st.floats(0.55, 0.95))
+def test_what_comes_over_while_old_answers_fade_is_refused_beyond_the_capacity(part):
+    """λ(t) = RPS t / T; beyond C = part RPS: RPS T (1 - part)^2 / 2 requests until the tail ends. (With C over half of
+    it, the coast stays healthy.)"""
+    run = drill_of(overloaded(part * RPS / COAST), [fail(60, region="fells")], lasts_s=155)
+    refused = RPS * TAIL_S * (1 - part) ** 2 / 2
+    assert run.readings.failed_by_cause["overloaded"] == pytest.approx(refused, rel=1e-6)
+
+
+def test_where_rates_are_linear_nothing_is_looked_at_before_the_tail_ends():
+    run = drill_of(watched(), [fail(60, region="fells")], lasts_s=600)
+    times = [frame.t_s for frame in run.keyframes]
+    assert [time for time in times if time >= BEGINS_S] == [BEGINS_S, BEGINS_S + TAIL_S]
+
+
+def test_a_probe_finds_another_thing_at_the_second_of_its_algebra():
+    """More than half fail once λ > 2 C: at 95 + 60 (2 C / RPS) s; three probes 10 s apart later an answer is out."""
+    part = 0.33
+    run = drill_of(overloaded(part * RPS / COAST), [fail(60, region="fells")], lasts_s=200)
+    turned = BEGINS_S + TAIL_S * 2 * part
+    vote = next(vote for vote in run.votes if vote.answer == 1 and not vote.believed)
+    first = np.ceil((turned - 60) / 10) * 10 + 60
+    assert vote.at_s == pytest.approx(first + 20)
+    assert min(abs(frame.t_s - turned) for frame in run.keyframes) <= look_ahead.FOUND_S
+
+
+def finer(monkeypatch, times):
+    """Steps so many times as short."""
+    for module, name in ((occupancy, "STEP"), (occupancy, "SLOW"), (occupancy, "RELAXED"), (look_ahead, "FOLLOWED")):
+        monkeypatch.setattr(module, name, getattr(module, name) / times)
+    monkeypatch.setattr(resolvers, "STEPS_OF_TAIL", resolvers.STEPS_OF_TAIL * times)
+    monkeypatch.setattr(look_ahead, "BENT", look_ahead.BENT / times**2)
+    monkeypatch.setattr(look_ahead, "UNEVEN_STEPS", 1e6)
+
+
+@pytest.mark.no_cover
+@pytest.mark.parametrize("balance", ["round-robin", "least-connections"])
+def test_steps_four_times_finer_come_to_the_same(monkeypatch, balance):
+    data = overloaded(0.6 * RPS / COAST)
+    for group in data["target_groups"]:
+        group["balance"] = balance
+    steps = [fail(60, region="fells")]
+    coarse = drill_of(data, steps, lasts_s=180).readings
+    finer(monkeypatch, 4)
+    fine = drill_of(data, steps, lasts_s=180).readings
+    assert coarse.failed == pytest.approx(fine.failed, rel=1e-6)
+    assert coarse.failed_by_mechanism == pytest.approx(fine.failed_by_mechanism, rel=1e-6, abs=1e-6 * fine.failed)
+
+
+def test_sessions_that_come_back_are_followed_as_in_finer_steps(monkeypatch):
+    data = two_regions()
+    data["target_groups"][0]["affinity"] = {"by": "cookie", "lasts_s": 60, "renews": False}
+    steps = [fail(30, instance="tiles-1")]
+    coarse = drill_of(data, steps, lasts_s=600)
+    finer(monkeypatch, 10)
+    fine = drill_of(data, steps, lasts_s=600)
+    assert coarse.readings.sessions_moved == pytest.approx(fine.readings.sessions_moved, rel=1e-9)
+    assert coarse.readings.failed == pytest.approx(fine.readings.failed, rel=1e-6)
+    assert len(coarse.keyframes) < len(fine.keyframes) / 4
