@@ -83,8 +83,9 @@ test: setup $(STAMPS)/chromium check
 	$(BIN)/pytest -q -n 2 -m "not no_cover" --cov --cov-report=term:skip-covered --cov-fail-under=$(COVERED) tests/plan tests/engine
 	$(BIN)/pytest -q -n 2 -m no_cover --dist loadgroup tests
 
+# Figures of this machine now: make bench [PARTS="engine growth"] [PLANS=folder] [KEEP=file] [COMPARE=file]
 bench: setup $(STAMPS)/chromium
-	$(BIN)/python benches/run.py
+	$(BIN)/python benches/run.py $(PARTS) $(if $(PLANS),--plans $(PLANS)) $(if $(KEEP),--keep $(KEEP)) $(if $(COMPARE),--compare $(COMPARE))
 
 screenshots: setup $(STAMPS)/chromium
 	$(BIN)/python docs/take_screenshots.py

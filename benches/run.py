@@ -1,5 +1,11 @@
-"""What `make bench` prints: how long things take here, side by side in one run. Nothing is asserted."""
+"""What `make bench` prints: how long things take here, side by side in one run. Nothing is asserted.
 
+`make bench KEEP=FILE` keeps the figures; `make bench COMPARE=FILE` prints how they stand to kept ones, each measured
+against the same piece of work of its own run: what a machine does in an hour says little about the next.
+"""
+
+import argparse
+import json
 import resource
 import statistics
 import subprocess
@@ -11,11 +17,12 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from northgate.engine.balancing.keys import hash_table
+import numpy as np
+
 from northgate.engine.drill.run import run_drill, undisturbed
 from northgate.engine.network.compile import compile_network
 from northgate.engine.reports.drill import drill_answer
-from northgate.engine.solver.solve import solve
+from northgate.engine.solver import Solver
 from northgate.engine.trace.question import Question
 from northgate.engine.trace.trace import trace
 from northgate.plan import plan_from_data, read_plan
@@ -31,20 +38,60 @@ BOARD = "plans/beckwater/board"
 SIMULATED = ("lose-fells-2", "tiles-8-crashes", "lose-fells")
 
 
-def median_ms(work: Callable[[], Any], times: int = 5) -> float:
-    """The median of several runs in milliseconds, after one that does not count."""
+# The figures of this run by name, and those that were kept of another.
+FIGURES: dict[str, float] = {}
+KEPT: dict[str, float] = {}
+WORK = "a fixed piece of work"
+
+
+def median_ms(work: Callable[[], Any], times: int = 5, clock: Callable[[], float] = time.process_time) -> float:
+    """The median of several runs in milliseconds (of this process's CPU), after one that does not count."""
     work()
     taken = []
     for _ in range(times):
-        start = time.perf_counter()
+        start = clock()
         work()
-        taken.append((time.perf_counter() - start) * 1000)
+        taken.append((clock() - start) * 1000)
     return statistics.median(taken)
 
 
+def children_s() -> float:
+    """The CPU seconds of all processes that were started and have ended."""
+    used = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return used.ru_utime + used.ru_stime
+
+
 def row(what: str, value: float, unit: str = "ms") -> None:
-    """Prints one line of the table."""
-    print(f"  {what:<62} {value:>10,.1f} {unit}", flush=True)
+    """Prints one line of the table, and keeps its figure."""
+    FIGURES[what] = value
+    beside = ""
+    if unit == "ms" and KEPT.get(what) and KEPT.get(WORK):
+        beside = f"{value / KEPT[what] * KEPT[WORK] / FIGURES[WORK]:>9.2f} of what it was"
+    print(f"  {what:<62} {value:>10,.1f} {unit:<5}{beside}", flush=True)
+
+
+def fixed_work() -> None:
+    """Small arrays and plain loops, as the engine works: what other figures are held against."""
+    values, total = np.arange(50.0), 0.0
+    for _ in range(4000):
+        values = np.where(values > 0, values * 1.0000001, 0.0)
+        total += sum(number * 0.5 for number in range(20)) + float(values.sum())
+
+
+def plans(folder: Path) -> None:
+    """The command line on every plan file of a folder, whole processes."""
+    print(f"Every drill of each plan in {folder}")
+    taken: dict[str, float] = {}
+    for file in sorted(folder.glob("*.plan.*")):
+        before = children_s()
+        subprocess.run(
+            [sys.executable, "-m", "northgate", "drill", str(file), "--json"], capture_output=True, check=False
+        )
+        taken[file.name] = (children_s() - before) * 1000
+    every = sorted(taken.values())
+    row(f"{len(every)} plans: median", statistics.median(every))
+    row("nine in ten under", every[int(len(every) * 0.9)])
+    row(f"the slowest, {max(taken, key=lambda name: taken[name])}", every[-1])
 
 
 def command_line() -> None:
@@ -55,9 +102,10 @@ def command_line() -> None:
     def run(*words: str) -> Callable[[], Any]:
         return lambda: subprocess.run([*python, *words], capture_output=True, check=False)
 
-    bare = median_ms(run("-c", "pass"))
-    drill = median_ms(run("-m", "northgate", "drill", str(EXAMPLE), "--json"))
+    bare = median_ms(run("-c", "pass"), clock=children_s)
+    drill = median_ms(run("-m", "northgate", "drill", str(EXAMPLE), "--json"), clock=children_s)
     row("interpreter start-up alone", bare)
+    row("northgate --version", median_ms(run("-m", "northgate", "--version"), clock=children_s))
     row("northgate drill examples/beckwater.plan.yaml --json", drill)
     row("the same without interpreter start-up", drill - bare)
 
@@ -70,7 +118,9 @@ def engine() -> None:
     run = run_drill(network, plan.drills[0])
     row("read the YAML file", median_ms(lambda: read_plan(EXAMPLE)))
     row("compile", median_ms(lambda: compile_network(plan)))
-    row(f"drill lose-fells-2 ({len(run.keyframes)} events)", median_ms(lambda: run_drill(network, plan.drills[0])))
+    for drill in plan.drills:
+        events = len(run_drill(network, drill).keyframes)
+        row(f"drill {drill.name} ({events} events)", median_ms(lambda: run_drill(network, drill), 3))  # noqa: B023
 
     def whole() -> None:
         again = read_plan(EXAMPLE)
@@ -127,11 +177,11 @@ def sharing() -> None:
         for targets, groups in ((100, 50), (1000, 50), (10_000, 50)):
             for own in (False, True) if balance == "source-hash" else (True,):
                 network = compile_network(plan_from_data(with_clients(targets, groups, balance, own=own)))
-                moment = undisturbed(network).moment
+                state = undisturbed(network).state
 
                 def shares() -> None:
-                    hash_table(network).fallen.clear()  # noqa: B023
-                    solve(network, moment)  # noqa: B023
+                    # A solver of its own: nothing is known from before.
+                    Solver(network).solve(state)  # noqa: B023
 
                 where = "" if balance != "source-hash" else ", own networks" if own else ", one network"
                 heavy = balance == "source-hash" and targets == 10_000
@@ -160,23 +210,28 @@ def simulated() -> None:
         print(f"{drill.name} of the demo, {drill.lasts_s:g} s, against one simulated run of it")
         run = run_drill(network, drill)
         drill_ms = median_ms(lambda: run_drill(network, drill))  # noqa: B023
-        started = time.perf_counter()
+        started = time.process_time()
         counts = Simulation(plan, drill, 1).run()
-        simulation_ms = (time.perf_counter() - started) * 1000
+        simulation_ms = (time.process_time() - started) * 1000
         row(f"drill ({len(run.keyframes)} events): {run.readings.failed:,.0f} fail", drill_ms)
         row(f"simulation ({counts.requests:,} requests): {sum(counts.causes.values()):,} fail", simulation_ms)
         row("so many times faster", simulation_ms / drill_ms, "times")
 
 
 def growth() -> None:
-    """How the time of a zone loss grows with targets and with the drill's length."""
-    print("Growth of a zone loss (worst phases)")
-    for targets, lasts_s in ((10, 60), (100, 60), (1000, 60), (10_000, 60), (1000, 3600), (1000, 86_400)):
-        plan = plan_from_data(zone_loss(targets, lasts_s))
-        network = compile_network(plan)
-        events = len(run_drill(network, plan.drills[0]).keyframes)
-        taken = median_ms(lambda: run_drill(network, plan.drills[0]), 3)  # noqa: B023
-        row(f"{targets:>6,} targets, {lasts_s:>6,} s, {events} events", taken)
+    """How the time of a zone loss grows with targets and with the drill's length; spread probes tell of it one by
+    one."""
+    sizes = ((10, 60), (100, 60), (1000, 60), (1000, 3600), (1000, 86_400))
+    for phases, cases in (("worst", (*sizes, (10_000, 60), (100_000, 60))), ("spread", sizes)):
+        print(f"Growth of a zone loss ({phases} phases)")
+        for targets, lasts_s in cases:
+            data = zone_loss(targets, lasts_s)
+            data["drills"][0]["phases"] = phases
+            plan = plan_from_data(data)
+            network = compile_network(plan)
+            events = len(run_drill(network, plan.drills[0]).keyframes)
+            taken = median_ms(lambda: run_drill(network, plan.drills[0]), 1)  # noqa: B023
+            row(f"{phases}: {targets:>6,} targets, {lasts_s:>6,} s, {events} events", taken)
     row("peak memory of this process", resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, "MB")
 
 
@@ -243,14 +298,30 @@ def _edit_ms(page: Any, key: str) -> float:
     return statistics.median(taken)
 
 
+PARTS: dict[str, Callable[[], None]] = {
+    "command": command_line, "engine": engine, "sharing": sharing, "simulated": simulated, "growth": growth,
+    "browser": browser,
+}  # fmt: skip
+
+
+def main() -> None:
+    """Prints the parts that are asked for, or all."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("parts", nargs="*", choices=[*PARTS, []], help="what to measure (default: all)")
+    parser.add_argument("--plans", type=Path, help="a folder of plan files to run too")
+    parser.add_argument("--keep", type=Path, help="a file to keep the figures in")
+    parser.add_argument("--compare", type=Path, help="kept figures to hold these against")
+    asked = parser.parse_args()
+    if asked.compare:
+        KEPT.update(json.loads(asked.compare.read_text()))
+    row(WORK, median_ms(fixed_work))
+    if asked.plans:
+        plans(asked.plans)
+    for name in asked.parts or ([] if asked.plans else PARTS):
+        PARTS[name]()
+    if asked.keep:
+        asked.keep.write_text(json.dumps(FIGURES, indent=1) + "\n")
+
+
 if __name__ == "__main__":
-    parts = {
-        "command": command_line,
-        "engine": engine,
-        "sharing": sharing,
-        "simulated": simulated,
-        "growth": growth,
-        "browser": browser,
-    }
-    for name in sys.argv[1:] or parts:
-        parts[name]()
+    main()

@@ -1,6 +1,6 @@
 /** The fields of an object, made from its schema. */
 
-import { useId, type ReactNode } from "react";
+import { useEffect, useId, useRef, useState, type ReactNode } from "react";
 import { ProblemError } from "../api/client";
 import { Button } from "../kit/parts";
 import { pointerPart, problemAt, setting, type Operation } from "../plan/edit";
@@ -115,8 +115,16 @@ function Alternatives({ name, options, schema, parent }: { name: string; options
       ...(after?.needed ?? []).map((field) => setting(`${parent}/${field}`, usual(field))),
     ]);
   };
+  const { held, hold, commit } = useHeldChoice(name, change);
   return (
-    <select aria-label="What it is" className={`${BOX} font-medium`} value={name} onChange={(event) => change(event.target.value)}>
+    <select
+      aria-label="What it is"
+      className={`${BOX} font-medium`}
+      value={held ?? name}
+      onChange={(event) => hold(event.target.value)}
+      onKeyDown={(event) => event.key === "Enter" && commit()}
+      onBlur={commit}
+    >
       {options.map((option) => (
         <option key={option.name} value={option.name}>
           {label(option.name, schema.properties?.[option.name])}
@@ -124,6 +132,28 @@ function Alternatives({ name, options, schema, parent }: { name: string; options
       ))}
     </select>
   );
+}
+
+/** A choice by keys passes many options on its way: only where it comes to rest is an edit. */
+function useHeldChoice(name: string, change: (next: string) => void) {
+  const [held, setHeld] = useState<string>();
+  const latest = useRef<string>(undefined);
+  const timer = useRef<number>(undefined);
+  useEffect(() => () => window.clearTimeout(timer.current), []);
+  const commit = () => {
+    const next = latest.current;
+    window.clearTimeout(timer.current);
+    latest.current = undefined;
+    setHeld(undefined);
+    if (next !== undefined && next !== name) change(next);
+  };
+  const hold = (next: string) => {
+    latest.current = next;
+    setHeld(next);
+    window.clearTimeout(timer.current);
+    timer.current = window.setTimeout(commit, 400);
+  };
+  return { held, hold, commit };
 }
 
 function isTextList(field: Field): boolean {
