@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from northgate.engine.drill import look_ahead
 from northgate.engine.formulas import occupancy
 from northgate.engine.processes import resolvers
+from northgate.engine.solver import Solver
 from tests.engine.network.test_names import two_regions
 from tests.engine.processes.test_resolvers import RPS, watched
 from tests.support.exploring import examples
@@ -38,10 +39,23 @@ def test_what_comes_over_while_old_answers_fade_is_refused_beyond_the_capacity(p
     assert run.readings.failed_by_cause["overloaded"] == pytest.approx(refused, rel=1e-6)
 
 
-def test_where_rates_are_linear_nothing_is_looked_at_before_the_tail_ends():
+def test_where_rates_are_linear_one_solve_reaches_to_the_end_of_the_tail(monkeypatch):
+    """What is drawn on the way is read off the straight line: it is what would be found there."""
+    solved = []
+    find = Solver.solve
+    monkeypatch.setattr(Solver, "solve", lambda self, state: solved.append(state) or find(self, state))
     run = drill_of(watched(), [fail(60, region="fells")], lasts_s=600)
-    times = [frame.t_s for frame in run.keyframes]
-    assert [time for time in times if time >= BEGINS_S] == [BEGINS_S, BEGINS_S + TAIL_S]
+    assert len(solved) < 12
+    between = [frame for frame in run.keyframes if BEGINS_S < frame.t_s < BEGINS_S + TAIL_S]
+    assert len(between) == 7
+    for frame in between:
+        flow = find(Solver(run.network), frame.state)
+        assert frame.cause_rps == pytest.approx(flow.cause_rps, abs=1e-9)
+        assert frame.zone_served == pytest.approx(flow.zone_served, abs=1e-9)
+        assert frame.utilisation == pytest.approx(flow.queue.utilisation, abs=1e-12)
+        past_s = frame.t_s - BEGINS_S
+        failed = RPS * (BEGINS_S - 60 + past_s * (1 - past_s / TAIL_S / 2))
+        assert frame.failed == pytest.approx(failed)
 
 
 def test_a_probe_finds_another_thing_at_the_second_of_its_algebra():

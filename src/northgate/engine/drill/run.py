@@ -10,6 +10,7 @@ import numpy as np
 
 from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, untold
 from northgate.engine.drill.blind import BlindTimes
+from northgate.engine.drill.drawing import on_the_way
 from northgate.engine.drill.journal import Journal
 from northgate.engine.drill.look_ahead import Found, LookAhead
 from northgate.engine.drill.readings import Totals, readings_of
@@ -78,7 +79,7 @@ class Run:
         self.names = Names(self.name_checks, healthy, asked, phases, change_s)
         self.scaling = Autoscaling(self.world, self.targets, self.drains)
         self.look_ahead = LookAhead(
-            self.solver, self.resolvers, self.holdings, self.backlogs, self._found, drill.lasts_s
+            self.solver, self.resolvers, self.holdings, self.backlogs, partial(found_under, self), drill.lasts_s
         )  # fmt: skip
         self._settle_holdings(healthy)
         self.backlogs.look(self.flow, None, self.now)
@@ -149,13 +150,6 @@ class Run:
         self.targets.meet(self.now, self.target_checks.findings(self.flow, self.backlogs.backlog_s))
         self.journal.write(self.now, self.blind.look(self.now))
 
-    def _found(self, flow: Flow) -> Found:
-        """What every probe finds under a flow, and which machines keep up."""
-        found = self.target_checks.findings(flow, flow.state.backlog_s), self.name_checks.findings(flow)
-        idle = KEEPS_UP - flow.queue.utilisation
-        passes, spare = ([getattr(one, name) for one in found] for name in ("passes", "spare"))
-        return Found(np.concatenate([*passes, idle > 0]), np.concatenate([*spare, idle]))
-
     def _settle(self) -> tuple[Flow, list[Bools]]:
         """The flow at the start, and which answers are healthy: belief is what the probes find under the load that this
         belief makes."""
@@ -224,6 +218,9 @@ class Run:
         later_s: Floats = self.backlogs.after(seconds)
         if seconds > 0 and self.look_ahead.moves:
             ahead = self.look_ahead.until(self.flow, self.now, second)
+            self.keyframes += on_the_way(
+                self.keyframes[-1], ahead, second, self.resolvers, self.holdings, self.backlogs
+            )
             self.totals.add(self.flow, 0.0, self.backlogs.backlog_s)
             for flow, part in ahead.parts:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)
@@ -256,3 +253,11 @@ class Run:
             self.network, self.drill, tuple(self.keyframes), blind, tuple(self.journal.events), readings_of(ended),
             history, partial(self.resolvers.answers_at, history), tuple(self.names.votes), self.journal.cascade,
         )  # fmt: skip
+
+
+def found_under(run: Run, flow: Flow) -> Found:
+    """What every probe of a drill would find under a flow, and which machines keep up."""
+    found = run.target_checks.findings(flow, flow.state.backlog_s), run.name_checks.findings(flow)
+    idle = KEEPS_UP - flow.queue.utilisation
+    passes, spare = ([getattr(one, name) for one in found] for name in ("passes", "spare"))
+    return Found(np.concatenate([*passes, idle > 0]), np.concatenate([*spare, idle]))
