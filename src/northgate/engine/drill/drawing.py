@@ -23,7 +23,7 @@ def on_the_way(
     Rates go evenly from the first to the end, past their mean half-way; so they are read off the straight line, at the
     seconds at which the shares of old answers would be looked at.
     """
-    if len(ahead.parts) > 1:
+    if not ahead.evenly:
         return []
     mean, seconds, made = ahead.parts[0][0], second - first.t_s, list[Keyframe]()
     at_s = resolvers.next_s(first.t_s)

@@ -33,12 +33,14 @@ LONGER = 2.0
 @dataclass(frozen=True)
 class Stretch:
     """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
-    connections are opened on the mean, and the flow at the end where that is known."""
+    connections are opened on the mean, and the flow at the end where that is known. `evenly`: rates go along a straight
+    line."""
 
     end_s: float
     parts: tuple[tuple[Flow, float], ...]
     opens: Opens
     then: Flow | None = None
+    evenly: bool = False
 
 
 @dataclass(frozen=True)
@@ -134,7 +136,7 @@ class LookAhead:
         mean = self._mean_flow(flow, now, far_s, flow.state.backlog_s)
         if not (flow.treats_like(mean) and self._backlogs.kept(flow, mean, REACH)):
             return False
-        self._go(Stretch(min(far_s, self._end_s), ((mean, 1.0),), mean.opens), far_s, flow, mean, now)
+        self._go(Stretch(min(far_s, self._end_s), ((mean, 1.0),), mean.opens, evenly=True), far_s, flow, mean, now)
         return True
 
     def _go(self, ahead: Stretch, look_s: float, flow: Flow, middle: Flow, now: float) -> None:
@@ -227,7 +229,7 @@ class LookAhead:
             return ahead or Stretch(second, ((flow, 1.0),), flow.opens)
         grown = self._backlogs.grown or growth(flow)
         mean = self._mean_flow(flow, now, second, grown.mean(second - now), ahead.opens)
-        return Stretch(second, ((mean, 1.0),), mean.opens)
+        return Stretch(second, ((mean, 1.0),), mean.opens, evenly=ahead.evenly)
 
     def _mean_flow(self, flow: Flow, now: float, second: float, backlog_s: Floats, opens: Opens | None = None) -> Flow:
         """The flow under the mean of what clients hold until a second, and these backlogs: what is linear in shares is
