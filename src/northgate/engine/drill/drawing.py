@@ -1,10 +1,16 @@
-"""Keyframes between events, so that a stretch that was taken in one can be drawn."""
+"""Keyframes between events, so that what was taken in one can be drawn."""
 
+from collections.abc import Callable
 from dataclasses import replace
 
+import numpy as np
+
+from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.drill.look_ahead import Stretch
-from northgate.engine.drill.result import Keyframe
+from northgate.engine.drill.result import Keyframe, Turns
+from northgate.engine.drill.stairs import Climbed
 from northgate.engine.processes import Backlogs, Holdings, Resolvers
+from northgate.engine.solver import Flow
 
 # What of a keyframe is read off a straight line, and where it stands in a flow.
 EVENLY = {
@@ -13,6 +19,8 @@ EVENLY = {
 }  # fmt: skip
 # Seconds closer to each other than this are the same.
 SAME_S = 1e-6
+# Stairs are drawn step by step, as long as that takes no more than so many bytes; but at least so many of them.
+DRAWN_BYTES, DRAWN = 2**26, 64
 
 
 def on_the_way(
@@ -53,3 +61,48 @@ def on_the_way(
         )
         at_s = resolvers.next_s(at_s)
     return made
+
+
+def on_the_stairs(
+    first: Keyframe, climbed: Climbed, pairs: Ints, in_use: Callable[[int], Bools]
+) -> list[Keyframe]:  # fmt: skip
+    """The first keyframe and those on the way up stairs, without the last step. `pairs`: the pair of each prober;
+    `in_use`: what is in use after a step."""
+    stairs = climbed.stairs
+    steps = _drawn(stairs.steps, first.utilisation.nbytes + first.state.in_use.nbytes)
+    rates = {name: climbed.after(_reader(of), steps) for name, of in EVENLY.items()}
+    utilisation = climbed.after(lambda flow: flow.queue.utilisation, steps)
+    failing = climbed.after(lambda flow: flow.cause_rps).sum(axis=1)
+    failed = first.failed + np.concatenate([[0.0], np.cumsum(failing[:-1] * np.diff(stairs.at_s))])
+    made = [
+        replace(
+            first,
+            t_s=float(stairs.at_s[step]),
+            state=replace(first.state, in_use=in_use(step)),
+            utilisation=utilisation[place],
+            failed=float(failed[step]),
+            zone_served=rates["zone_served"][place],
+            cause_rps=rates["cause_rps"][place],
+            mechanism_rps=rates["mechanism_rps"][place],
+            latency_s=float(rates["latency_s"][place, 0]),
+        )
+        for place, step in enumerate(steps.tolist())
+    ]
+    then = in_use(stairs.steps)
+    for place, (step, next_step) in enumerate(zip(steps.tolist(), [*steps[1:].tolist(), stairs.steps], strict=True)):
+        left_out = stairs.turns[step : next_step - 1]
+        if left_out:
+            at_s = np.repeat(stairs.at_s[step + 1 : next_step], [len(turn) for turn in left_out])
+            turned = pairs[np.concatenate(left_out)]
+            made[place] = replace(made[place], turns=Turns(at_s, turned, then[turned]))
+    return made
+
+
+def _drawn(steps: int, size: int) -> Ints:
+    """Which steps are drawn if each takes so many bytes: the first, and not the last."""
+    count = min(steps, max(DRAWN, DRAWN_BYTES // max(size, 1)))
+    return np.unique(np.linspace(0, steps, count, endpoint=False).astype(np.int64))
+
+
+def _reader(name: str) -> Callable[[Flow], Floats]:
+    return lambda flow: getattr(flow, name)

@@ -6,7 +6,7 @@ from typing import overload
 
 import numpy as np
 
-from northgate.engine.base import Floats
+from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.drill.blind import BlindRow
 from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.readings import Readings
@@ -17,12 +17,27 @@ from northgate.plan.models.drills import Drill, Expectation
 
 
 @dataclass(frozen=True)
+class Turns:
+    """Verdicts after a keyframe that have none of their own: when, of which pair, and whether it is in use then."""
+
+    at_s: Floats
+    pairs: Ints
+    in_use: Bools
+
+    def after(self, in_use: Bools, second: float) -> Bools:
+        """What is in use at a second, given what was at the keyframe."""
+        later, come = in_use.copy(), self.at_s <= second
+        later[self.pairs[come]] = self.in_use[come]
+        return later
+
+
+@dataclass(frozen=True)
 class Keyframe:
     """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
 
     Served by zone and failed by cause in requests/s, utilisation by machine; `moving`: some backlog grows or shrinks.
     `faster`: how fast utilisations grow (1/s; None: not at all). `failed`: the calls that have failed up to here.
-    `opens`: how sessions and connections are opened until the next keyframe, on the mean.
+    `opens`: how sessions and connections are opened until the next keyframe, on the mean. `turns`: verdicts until then.
     """
 
     t_s: float
@@ -37,6 +52,7 @@ class Keyframe:
     stale: Floats
     failed: float
     opens: Opens
+    turns: Turns | None = None
 
 
 class Flows(Sequence[Flow]):
@@ -95,8 +111,11 @@ class DrillRun:
         times = [frame.t_s for frame in self.keyframes]
         index = max(int(np.searchsorted(times, second, side="right")) - 1, 0)
         flow, frame = self.flows[index], self.keyframes[index]
-        if second <= frame.t_s or not frame.moving:
+        if second <= frame.t_s or not (frame.moving or frame.turns):
             return flow
+        if frame.turns:
+            in_use = frame.turns.after(frame.state.in_use, second)
+            return Solver(self.network).solve(replace(frame.state, in_use=in_use))
         seconds = second - frame.t_s
         answers = self.answers_at(second)
         held = Holdings(self.network, frame.state.held).after(frame.opens, seconds)

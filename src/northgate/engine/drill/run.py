@@ -4,18 +4,21 @@ A run is a loop over processes. What comes at the same second happens in the ord
 there is one solve.
 """
 
+from collections.abc import Callable, Iterable
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
 
-from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, untold
+from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, total_by, untold
 from northgate.engine.drill.blind import BlindTimes
-from northgate.engine.drill.drawing import on_the_way
+from northgate.engine.drill.drawing import on_the_stairs, on_the_way
 from northgate.engine.drill.journal import Journal
 from northgate.engine.drill.look_ahead import Found, LookAhead
 from northgate.engine.drill.readings import Totals, readings_of
 from northgate.engine.drill.result import DrillRun, Keyframe
 from northgate.engine.drill.script import Script, check_restores, first_change_s
+from northgate.engine.drill.stairs import Climb, Stairs, ends_of, stairs_ahead
 from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.network import Network, roomy
 from northgate.engine.processes import (
@@ -23,6 +26,7 @@ from northgate.engine.processes import (
     Backlogs,
     Demand,
     Drains,
+    Entry,
     Fronts,
     Holdings,
     NameChecks,
@@ -81,6 +85,7 @@ class Run:
         self.look_ahead = LookAhead(
             self.solver, self.resolvers, self.holdings, self.backlogs, partial(found_under, self), drill.lasts_s
         )  # fmt: skip
+        self.climb = Climb(partial(flow_under, self), partial(found_alike, self))
         self._settle_holdings(healthy)
         self.backlogs.look(self.flow, None, self.now)
         self.order = self._order()
@@ -111,28 +116,55 @@ class Run:
                 break
             self._advance_to(upcoming)
             self._happen()
+            self._climb()
         self._advance_to(self.drill.lasts_s)
-        return self._finished()
+        return finished(self)
 
     def _happen(self) -> None:
         """Everything that is due now, in its order, and one solve."""
         for process in self.order:
-            for entry in process.take(self.now):
-                if isinstance(entry, Verdicts):
-                    self.blind.verdicts(self.now, entry.probers)
-                else:
-                    self.journal.write(self.now, [entry])
+            self._tell(self.now, process.take(self.now))
             if self.world.stale:
                 self._truth_changes()
         self.resolvers.change(self.now, self.names.healthy, self.fronts.present)
         state = self._state(self.targets.in_use)
         self.flow = self.look_ahead.there(state, self.now) or self.solver.solve(state)
+        self._look()
+
+    def _tell(self, now: float, entries: Iterable[Entry]) -> None:
+        """Writes down what has happened at a second."""
+        for entry in entries:
+            if isinstance(entry, Verdicts):
+                self.blind.verdicts(now, entry.probers)
+            else:
+                self.journal.write(now, [entry])
+
+    def _look(self) -> None:
+        """What follows from the flow of now: what probes find, and how far it holds."""
         self.attempts, self.shares = self.flow.attempts, self.flow.pair_share
         self._meet()
         self.names.meet(self.now, self.flow)
         self.look_ahead.look(self.flow, self.now, self._until_s())
         self.backlogs.look(self.flow, self.look_ahead.faster, self.now)
-        self.keyframes.append(self._keyframe())
+        self.keyframes.append(keyframe(self))
+
+    def _climb(self) -> None:
+        """Takes verdicts that follow each other in one, where rates go smoothly from each to the next."""
+        stairs, believes = stairs_of(self), self.targets.probers.believes.copy()
+        climbed = self.climb.climb(stairs, believes, self.flow) if stairs else None
+        if climbed is None:
+            return
+        stairs = climbed.stairs
+        for second, told in self.targets.take_stairs(zip(stairs.at_s[1:].tolist(), stairs.turns, strict=True)):
+            self._tell(second, told)
+        first, probed = self.keyframes.pop(), self.network.probed.pair
+        after = partial(stairs.believed, believes)
+        self.keyframes += on_the_stairs(first, climbed, probed, lambda step: in_use(self, after(step)))
+        for flow, seconds in climbed.parts():
+            self.scaling.watch(flow.queue.utilisation, seconds)
+            self.totals.add(flow, seconds, flow.state.backlog_s)
+        self.flow, self.now = climbed.flows[-1], float(stairs.at_s[-1])
+        self._look()
 
     def _until_s(self) -> float:
         """The next second at which something happens by itself; the end is none."""
@@ -195,23 +227,6 @@ class Run:
             shares=self.shares,
         )
 
-    def _keyframe(self) -> Keyframe:
-        flow, look_ahead = self.flow, self.look_ahead
-        return Keyframe(
-            t_s=self.now,
-            state=flow.state,
-            zone_served=flow.zone_served,
-            cause_rps=flow.cause_rps,
-            mechanism_rps=flow.mechanism_rps,
-            utilisation=flow.queue.utilisation,
-            moving=self.backlogs.moves or look_ahead.moves,
-            latency_s=flow.mean_latency_s,
-            faster=look_ahead.faster,
-            stale=self.resolvers.stale_shares(self.now, flow.state.call_rps),
-            failed=self.totals.failed,
-            opens=look_ahead.opens(flow),
-        )
-
     def _advance_to(self, second: float) -> None:
         """Goes on to a second: rates add up, backlogs grow, sessions and connections open and end."""
         seconds = second - self.now
@@ -233,26 +248,47 @@ class Run:
         self.backlogs.advance(later_s, second)
         self.now = second
 
-    def _finished(self) -> DrillRun:
-        blind = self.blind.finish(self.now)
-        settled = bool(self.resolvers.next_s(self.now) == NEVER) and not (self.backlogs.backlog_s > AT_BOUND_S).any()
-        settled = settled and not self.warmup.warming
-        last_s = max(self.journal.unsettled_s, self.backlogs.emptied_s, self.resolvers.settles_s)
-        last_s = min(last_s, self.drill.lasts_s) if settled else self.drill.lasts_s
-        last_step = max((step.at_s for step in self.drill.steps), default=0.0)
-        ended = self.totals.ended(
-            self.holdings.sessions_moved,
-            self.holdings.connections_reset,
-            max((row.blind_s for row in blind if row.change == "down"), default=0.0),
-            max(last_s - last_step, 0.0),
-            self.world.most_targets,
-            settled=settled,
-        )
-        history = self.resolvers.history
-        return DrillRun(
-            self.network, self.drill, tuple(self.keyframes), blind, tuple(self.journal.events), readings_of(ended),
-            history, partial(self.resolvers.answers_at, history), tuple(self.names.votes), self.journal.cascade,
-        )  # fmt: skip
+
+def keyframe(run: Run) -> Keyframe:
+    """What rates depend on from now on."""
+    flow, look_ahead = run.flow, run.look_ahead
+    return Keyframe(
+        t_s=run.now,
+        state=flow.state,
+        zone_served=flow.zone_served,
+        cause_rps=flow.cause_rps,
+        mechanism_rps=flow.mechanism_rps,
+        utilisation=flow.queue.utilisation,
+        moving=run.backlogs.moves or look_ahead.moves,
+        latency_s=flow.mean_latency_s,
+        faster=look_ahead.faster,
+        stale=run.resolvers.stale_shares(run.now, flow.state.call_rps),
+        failed=run.totals.failed,
+        opens=look_ahead.opens(flow),
+    )
+
+
+def finished(run: Run) -> DrillRun:
+    """What a run has come to at its end."""
+    blind = run.blind.finish(run.now)
+    settled = bool(run.resolvers.next_s(run.now) == NEVER) and not (run.backlogs.backlog_s > AT_BOUND_S).any()
+    settled = settled and not run.warmup.warming
+    last_s = max(run.journal.unsettled_s, run.backlogs.emptied_s, run.resolvers.settles_s)
+    last_s = min(last_s, run.drill.lasts_s) if settled else run.drill.lasts_s
+    last_step = max((step.at_s for step in run.drill.steps), default=0.0)
+    ended = run.totals.ended(
+        run.holdings.sessions_moved,
+        run.holdings.connections_reset,
+        max((row.blind_s for row in blind if row.change == "down"), default=0.0),
+        max(last_s - last_step, 0.0),
+        run.world.most_targets,
+        settled=settled,
+    )
+    history = run.resolvers.history
+    return DrillRun(
+        run.network, run.drill, tuple(run.keyframes), blind, tuple(run.journal.events), readings_of(ended),
+        history, partial(run.resolvers.answers_at, history), tuple(run.names.votes), run.journal.cascade,
+    )  # fmt: skip
 
 
 def found_under(run: Run, flow: Flow) -> Found:
@@ -261,3 +297,48 @@ def found_under(run: Run, flow: Flow) -> Found:
     idle = KEEPS_UP - flow.queue.utilisation
     passes, spare = ([getattr(one, name) for one in found] for name in ("passes", "spare"))
     return Found(np.concatenate([*passes, idle > 0]), np.concatenate([*spare, idle]))
+
+
+def in_use(run: Run, believes: Bools) -> Bools:
+    """Per pair: whether its front sends there, were this believed."""
+    return usable(run.world, run.drains, believes)
+
+
+def flow_under(run: Run, believes: Bools, near: Flow) -> Flow:
+    """The flow of now, were this believed; found from one near it."""
+    state = replace(run.flow.state, in_use=in_use(run, believes), attempts=near.attempts, shares=near.pair_share)
+    return run.solver.solve(state)
+
+
+def found_alike(run: Run, flow: Flow) -> Callable[[Flow], bool]:
+    """Whether probes find the same under another flow, those that will change a mind at the same second, and machines
+    keep up."""
+    found, findings = found_under(run, flow), run.target_checks.findings
+    now = findings(flow, flow.state.backlog_s)
+    waiting = now.passes != run.targets.probers.believes
+
+    def alike(other: Flow) -> bool:
+        then = findings(other, other.state.backlog_s)
+        at_once = np.array_equal(now.delay_s[waiting], then.delay_s[waiting])
+        return at_once and np.array_equal(found.passes, found_under(run, other).passes)
+
+    return alike
+
+
+def stairs_of(run: Run) -> Stairs | None:
+    """The stairs that the verdicts make that come before anything else happens; None where anything else moves."""
+    targets, network = run.targets, run.network
+    if run.look_ahead.moves or run.backlogs.moves or run.holdings.sorts or not targets.probers.keeps_beat:
+        return None
+    others = [process.next_s(run.now) for process in run.order if process is not targets]
+    at_s, probers = targets.probers.to_come(min(*others, run.drill.lasts_s))
+    if len(at_s) < 2:
+        return None
+    pairs, gains = network.probed.pair[probers], ~targets.probers.believes[probers]
+    if run.warmup.slow(pairs[gains]).any():
+        return None
+    cells, cell = network.pairs.cell[pairs], network.pairs.cell
+    turned = np.ones(len(network.probed.pair), dtype=bool)
+    now, all_in_use = targets.in_use & (network.pairs.weight > 0), in_use(run, turned) & (network.pairs.weight > 0)
+    ends = ends_of(cells, gains, all_in_use[pairs], total_by(cell, now, len(network.cells.front)))
+    return stairs_ahead(run.now, at_s, probers, np.where(gains, cells, ~cells), ends)

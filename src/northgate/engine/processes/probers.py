@@ -138,14 +138,29 @@ class Probers:
         due = self._due()
         return float(due.min()) if len(due) else NEVER
 
+    @property
+    def keeps_beat(self) -> bool:
+        """Whether probes are sent at the same seconds however long answers take."""
+        return not self._by_result.any()
+
+    def to_come(self, until: float) -> tuple[Floats, Ints]:
+        """The verdicts that come before a second as things stand, in their order: when, and whose."""
+        due = self._due()
+        mine = np.flatnonzero(due < until)
+        order = mine[np.argsort(due[mine], kind="stable")]
+        return due[order], order
+
+    def turn(self, probers: Ints) -> None:
+        """These have changed their mind."""
+        self._due_s = None
+        self.believes[probers] = ~self.believes[probers]
+        self._promised[probers] = NEVER
+
     def take_verdicts(self, now: float) -> Ints:
         """Changes the beliefs whose verdict has come; returns those probers."""
         changed = np.flatnonzero(self._due() <= now)
-        if not len(changed):
-            return changed
-        self._due_s = None
-        self.believes[changed] = ~self.believes[changed]
-        self._promised[changed] = NEVER
+        if len(changed):
+            self.turn(changed)
         return changed
 
     def meet(self, now: float, outcome: Findings) -> None:

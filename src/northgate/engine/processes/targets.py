@@ -1,6 +1,6 @@
 """The probers of targets, and what follows from their verdicts."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -107,16 +107,28 @@ class Targets:
         changed = self.probers.take_verdicts(now)
         if not len(changed):
             return
-        yield Verdicts("verdicts", (), probers=changed)
-        yield from self._told(changed)
+        yield from self._turned(changed)
         network, believes = self.network, self.probers.believes[changed]
-        yield from self._cascade(changed[~believes])
         fallen, risen = network.probed.pair[changed[~believes]], network.probed.pair[changed[believes]]
         freed = np.zeros(len(network.members.group), dtype=bool)
         freed[network.pairs.member[fallen]] = True
         self.holdings.free_sessions(freed)
         self.holdings.free_connections(self._resets & np.isin(np.arange(len(self._resets)), fallen))
         self.warmup.begin(risen, now)
+
+    def take_stairs(self, stairs: Iterable[tuple[float, Ints]]) -> Iterator[tuple[float, Iterator[Entry]]]:
+        """Takes verdicts that come one after the other (each at its second, by these probers) where nobody holds
+        sessions or connections and nothing warms up: the seconds, and what there is to tell."""
+        steps = list(stairs)
+        self.probers.turn(np.concatenate([changed for _, changed in steps]))
+        for second, changed in steps:
+            yield second, self._turned(changed)
+
+    def _turned(self, changed: Ints) -> Iterator[Entry]:
+        """What there is to tell of probers that have changed their mind."""
+        yield Verdicts("verdicts", (), probers=changed)
+        yield from self._told(changed)
+        yield from self._cascade(changed[~self.probers.believes[changed]])
 
     def _told(self, changed: Ints) -> Iterator[Entry]:
         """One entry for each front and way in which its probers have changed their mind."""

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from northgate.engine.base import DIGITS, NEVER, Floats, Ints
+from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints
 from northgate.engine.network import Network
 from northgate.engine.processes.holdings import Holdings
 from northgate.engine.processes.process import Entry
@@ -66,9 +66,13 @@ class Warmup:
         self._since = np.full(len(network.pairs.front), np.nan)
         self._slow_s: Floats = network.groups.slow_start_s[network.pairs.group]
 
+    def slow(self, pairs: Ints) -> Bools:
+        """Which of these warm up when they come into use."""
+        return np.asarray(self._slow_s[pairs] > 0)
+
     def begin(self, pairs: Ints, now: float) -> None:
         """These come into use."""
-        self._since[pairs[self._slow_s[pairs] > 0]] = now
+        self._since[pairs[self.slow(pairs)]] = now
 
     @property
     def warming(self) -> bool:
