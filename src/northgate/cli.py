@@ -14,6 +14,8 @@ from northgate import __version__
 from northgate.plan.problems import PlanError, Problem, did_you_mean
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from northgate.engine.base import Reached, Watch
     from northgate.engine.network import Network
     from northgate.engine.reports import DrillAnswer
@@ -269,6 +271,37 @@ def _headers(lines: list[str]) -> dict[str, str]:
     if bad:
         raise PlanError([Problem("--header", f"{bad[0]!r} is not a header such as x-canary: 1")])
     return {name.strip(): value.strip() for name, _, value in (line.partition(":") for line in lines)}
+
+
+@app.command()
+def losses(
+    plan_path: PlanPath,
+    pairs: Annotated[bool, typer.Option("--pairs", help="Every pair of parts, too.")] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Lose every part of a plan in turn, and rank what that costs."""
+    from northgate.handover.terminal import losses_summary
+    from northgate.losses import loss_table
+    from northgate.plan.reading import read_plan
+
+    plan = read_plan(plan_path)
+    _remark(plan, str(plan_path))
+    answer = loss_table(plan, pairs=pairs, told=_done("losses"))
+    if as_json:
+        _print_json(answer.model_dump(mode="json"))
+    else:
+        typer.echo(losses_summary(answer))
+
+
+def _done(what: str) -> "Callable[[int, int], None]":
+    """Shows on a terminal, and only there, how much of a work is done."""
+    shows, began = sys.stderr.isatty(), time.monotonic()
+
+    def told(done: int, of: int) -> None:
+        if shows and time.monotonic() - began > PATIENCE_S:
+            sys.stderr.write(f"\r{what}: {done} of {of} …\033[K\r")
+
+    return told
 
 
 @app.command()

@@ -249,3 +249,32 @@ def test_what_a_plan_leaves_open_is_told_beside_its_answer(tmp_path):
     assert done.returncode == 0
     assert "uplands has no latency to coast" in done.stderr
     assert json.loads(done.stdout)["outcome"]["zone"].startswith("fells")
+
+
+def test_losses_are_ranked_in_one_document(tmp_path):
+    path = write(tmp_path, plan_data())
+    done = northgate("losses", path, "--json")
+    document = json.loads(done.stdout)
+    rows = document["losses"]
+    assert [row["failed_requests"] for row in rows] == sorted((row["failed_requests"] for row in rows), reverse=True)
+    keys = {
+        "parts",
+        "count",
+        "failed_requests",
+        "blind_s",
+        "settled_s",
+        "unserved_share",
+        "peak_utilisation",
+        "cascade",
+    }
+    assert keys <= set(rows[0])
+    zone = next(row for row in rows if row["parts"] == [{"zone": "fells-1"}])
+    assert zone["blind_s"] == 35
+    assert [one["lost"] for one in document["headroom"]] == [
+        None, {"zone": "fells-1"}, {"zone": "fells-2"}, {"zone": "fells-3"},
+    ]  # fmt: skip
+    assert {"failed_requests", "availability", "by_part"} <= set(document["year"])
+    said = northgate("losses", path)
+    assert said.returncode == 0
+    assert "zone fells-1" in said.stdout
+    assert "overload from" in said.stdout

@@ -1,13 +1,15 @@
-"""Outcomes of drills and traces for a terminal."""
+"""Outcomes of drills, traces and losses for a terminal."""
 
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 
 from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer, LeverAnswer
+from northgate.engine.reports.losses import Headroom
 from northgate.engine.trace import Candidate, Outcome, TraceAnswer
+from northgate.losses import LossesAnswer
 
 _UNITS = {"s": "s", "ms": "ms", "share": "%", "utilisation": "%"}
-WORST_ROWS = 8
+WORST_ROWS, RANKED = 8, 25
 
 
 def drill_summary(answer: DrillAnswer) -> str:
@@ -132,3 +134,35 @@ def _candidate_lines(candidates: list[Candidate]) -> list[str]:
     ]
     more = [f"              … and {len(candidates) - len(shown)} more"] if len(candidates) > len(shown) else []
     return [f"          {line}" for line in _aligned(rows)] + more
+
+
+def losses_summary(answer: LossesAnswer) -> str:
+    """The costliest losses, headroom and a year, in lines."""
+    rows = [
+        (
+            one.words,
+            f"{one.failed_requests:,.0f} fail, {in_unit('unserved_share', one.unserved_share)} unserved, busiest "
+            f"{in_unit('peak_utilisation', one.peak_utilisation)}" + (", cascade" if one.cascade else ""),
+        )
+        for one in answer.losses[:RANKED]
+    ]
+    more = f" ({len(rows)} of {len(answer.losses)})" if len(answer.losses) > len(rows) else ""
+    room = [(f"{one.words} lost", _room(one)) for one in answer.headroom]
+    year = answer.year
+    failing = [
+        (f"{one.words}{' (assumed)' if one.assumed else ''}", f"{one.failed_requests:,.0f}")
+        for one in year.by_part[:WORST_ROWS]
+    ]
+    return "\n".join(
+        [
+            f"losses, by what fails within an hour{more}", *_aligned(rows), "", "headroom", *_aligned(room), "",
+            f"a year: {year.failed_requests:,.0f} requests fail, {year.availability:.6%} are served; of them by",
+            *_aligned(failing),
+        ]
+    )  # fmt: skip
+
+
+def _room(one: Headroom) -> str:
+    if one.factor is None:
+        return "nothing is ever overloaded"
+    return f"overload from {one.factor:.3g} times the load, at {one.limit}"

@@ -2,6 +2,7 @@
 
 from northgate.engine.drill.blind import BlindRow
 from northgate.engine.drill.journal import Cascade, Event
+from northgate.engine.drill.loss import Loss, run_loss
 from northgate.engine.drill.readings import Readings
 from northgate.engine.drill.result import DrillRun, Keyframe
 from northgate.engine.drill.run import run_drill, undisturbed
@@ -12,7 +13,9 @@ __all__ = [
     "DrillRun",
     "Event",
     "Keyframe",
+    "Loss",
     "Readings",
     "run_drill",
+    "run_loss",
     "undisturbed",
 ]

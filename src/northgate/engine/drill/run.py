@@ -105,12 +105,14 @@ class Run:
             self.look_ahead,
         )  # fmt: skip
 
-    def run(self, watch: Watch, reached: Reached) -> DrillRun:
-        """Runs from event to event to the end."""
+    def run(self, watch: Watch, reached: Reached, enough: Callable[["Run"], bool] = lambda _: False) -> DrillRun:
+        """Runs from event to event to the end, or until `enough` is known."""
         self._happen()
         while True:
             watch()
             reached(self.now)
+            if enough(self):
+                return finished(self)
             upcoming = min(process.next_s(self.now) for process in self.order)
             if upcoming > self.drill.lasts_s:
                 break

@@ -4,6 +4,7 @@ from functools import cached_property
 from typing import Literal
 
 from northgate.plan.models.balancers import Balancer, Certificate
+from northgate.plan.models.decisions import FAILING, Accepted, Failures
 from northgate.plan.models.drills import Drill
 from northgate.plan.models.groups import Pool, Probe, TargetGroup
 from northgate.plan.models.machines import Fleet, Instance
@@ -63,6 +64,8 @@ class Plan(PlanModel):
     clients: list[ClientGroup] = []
     platform: Platform = Platform()
     drills: list[Drill] = []
+    reliability: dict[FAILING, Failures] = {}
+    accepted: list[Accepted] = []
 
     @cached_property
     def machines(self) -> list[Instance]:

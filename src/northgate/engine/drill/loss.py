@@ -1,0 +1,125 @@
+"""A loss: parts that fail and never return, followed until all has settled, or for an hour."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.base import CannotRun, Watch, go_on, untold
+from northgate.engine.drill.cycles import Round, goes_on, round_of
+from northgate.engine.drill.result import DrillRun
+from northgate.engine.drill.run import Run
+from northgate.engine.network import Network, roomy
+from northgate.plan.models.drills import Drill, Step
+from northgate.plan.models.faults import Part
+from northgate.plan.references import dangling
+
+# Parts fail at this second, and are followed for so long (s).
+LOST_AT_S, AT_MOST_S = 60.0, 3600.0
+# What a loss that does not settle comes to is told by the mean over so long at its end (s), or over a round.
+LATE_S = 600.0
+
+
+@dataclass(frozen=True)
+class Loss:
+    """What a loss has come to. `run` ends early where everything that follows is more of the same (`again`); in each
+    such round `failed_a_round` requests fail."""
+
+    run: DrillRun
+    ends_s: float
+    again: Round | None = None
+    failed_a_round: float = 0.0
+
+    def failed_by(self, seconds: float) -> float:
+        """The requests that have failed so long after the loss (s); beyond an hour, as in its last stretch."""
+        until = LOST_AT_S + seconds
+        if until <= self.ends_s:
+            return self._failed_at(until)
+        if self.again is None:
+            return self._failed_at(self.ends_s) + (until - self.ends_s) * self.unserved_rps
+        rounds, rest_s = divmod(until - self.ends_s, self.again.lasts_s)
+        start_s = self.ends_s - self.again.lasts_s
+        rest = self._failed_at(start_s + rest_s) - self._failed_at(start_s)
+        return self._failed_at(self.ends_s) + rounds * self.failed_a_round + rest
+
+    def _failed_at(self, second: float) -> float:
+        at_s, failed = np.array(failed_by_second(self.run, self.ends_s)).T
+        return float(np.interp(second, at_s, failed))
+
+    @property
+    def settled(self) -> bool:
+        """Whether everything has come to rest within the hour."""
+        return self.again is None and self.run.readings.settled
+
+    @property
+    def unserved_rps(self) -> float:
+        """What fails at the end (requests/s): once all has settled, or else on the mean of the last stretch."""
+        if self.settled:
+            return float(self.run.keyframes[-1].cause_rps.sum())
+        if self.again is not None:
+            return self.failed_a_round / self.again.lasts_s
+        return (self._failed_at(self.ends_s) - self._failed_at(self.ends_s - LATE_S)) / LATE_S
+
+    @property
+    def unserved_share(self) -> float:
+        """The share of all that is asked that fails at the end."""
+        asked = float(self.run.keyframes[-1].state.call_rps.sum())
+        return self.unserved_rps / asked if asked > 0 else 0.0
+
+    @property
+    def busiest(self) -> tuple[str, float]:
+        """The busiest target at the end, and its utilisation; where nothing settles, at its busiest."""
+        last_s = self.ends_s if self.settled else self.ends_s - (self.again.lasts_s if self.again else LATE_S)
+        frames = [frame for frame in self.run.keyframes if frame.t_s >= last_s] or [self.run.keyframes[-1]]
+        used = np.max([frame.utilisation for frame in frames], axis=0, initial=0.0)
+        if not len(used):
+            return "", 0.0
+        machine = int(used.argmax())
+        return self.run.network.machines.names[machine], float(used[machine])
+
+
+def run_loss(network: Network, parts: Sequence[Part], watch: Watch = go_on) -> Loss:
+    """Fails parts together at 60 s, with probes where they notice it last, and follows that.
+
+    Raises CannotRun when a part is not in the plan.
+    """
+    steps = [Step(at_s=LOST_AT_S, fail=part) for part in parts]
+    drill = Drill(name="loss", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst", steps=steps)
+    unknown = dangling(network.plan.model_copy(update={"drills": [drill]}))
+    if unknown:
+        raise CannotRun(unknown)
+    rounds = _Rounds()
+    run = Run(roomy(network), drill)
+    made = run.run(watch, untold, rounds.found)
+    if rounds.again is None:
+        return Loss(made, drill.lasts_s)
+    return Loss(made, run.now, rounds.again, rounds.failed)
+
+
+class _Rounds:
+    """Looks whether a run goes round and round."""
+
+    def __init__(self) -> None:
+        self.again: Round | None = None
+        self.failed = 0.0
+        self._told = 0
+
+    def found(self, run: Run) -> bool:
+        """Whether it does, by all that has happened so far."""
+        events = run.journal.events
+        if len(events) == self._told:
+            return False
+        self._told = len(events)
+        again = round_of(events)
+        if again is None or again.ends_s != run.now or again.ends_s - 2 * again.lasts_s < LOST_AT_S:
+            return False
+        failed = goes_on([(frame.t_s, frame.failed) for frame in run.keyframes], again)
+        if failed is None:
+            return False
+        self.again, self.failed = again, failed
+        return True
+
+
+def failed_by_second(run: DrillRun, ends_s: float) -> list[tuple[float, float]]:
+    """What has failed by each keyframe, and by the end."""
+    return [*((frame.t_s, frame.failed) for frame in run.keyframes), (ends_s, run.readings.failed)]

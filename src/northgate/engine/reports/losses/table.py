@@ -1,0 +1,138 @@
+"""What each loss comes to, and how far away overload is."""
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from scipy.optimize import bisect
+
+from northgate.engine.base import Floats, Watch, go_on
+from northgate.engine.drill import Loss, run_loss, undisturbed
+from northgate.engine.network import Network, compile_network
+from northgate.engine.reports.losses.parts import Alike
+from northgate.engine.reports.losses.year import failures_of
+from northgate.engine.reports.model import AnswerModel
+from northgate.engine.solver import Flow, Solver, State
+from northgate.plan import Plan
+from northgate.plan.models.faults import Part
+
+# A factor is known to this part of itself; beyond FURTHEST nobody looks.
+KNOWN_TO, FURTHEST = 0.005, 1000.0
+# Under so much of the busiest load nothing is overloaded, whatever is lost.
+LIGHT = 0.01
+
+
+class LossRow(AnswerModel):
+    """What the loss of some parts together comes to: requests that fail within an hour, blind time and time to settle
+    (s), the share that stays unserved and the busiest target once all has settled. `count`: for how many like parts the
+    row stands (for pairs, how many pairs). `settled`: whether it settles within the hour;
+    `failed_until_repaired`: what fails until the first of them is repaired, by the plan's `reliability`."""
+
+    parts: list[dict[str, Any]]
+    words: str
+    kinds: list[str]
+    count: int
+    failed_requests: float
+    blind_s: float
+    settled_s: float
+    settled: bool
+    unserved_share: float
+    peak_utilisation: float
+    busiest: str
+    cascade: bool
+    failed_until_repaired: float
+
+
+class Headroom(AnswerModel):
+    """The factor on all clients at which a loss (None: no loss) turns into overload, and the target that is overloaded
+    then; None where that is not below a thousand."""
+
+    lost: dict[str, Any] | None
+    words: str
+    factor: float | None
+    limit: str | None
+
+
+def part_data(part: Part) -> dict[str, Any]:
+    """A part as it is written in a plan."""
+    return part.model_dump(mode="json", exclude_none=True)
+
+
+def loss_row(network: Network, lost: list[Alike], watch: Watch = go_on) -> LossRow:
+    """What the loss of one of each of these comes to; of the same class twice, of two of them."""
+    parts = [lost[0].part, *([lost[1].another() if lost[1] == lost[0] else lost[1].part] if len(lost) > 1 else [])]
+    loss = run_loss(network, parts, watch)
+    return _row(lost, parts, loss)
+
+
+def pairs_count(lost: list[Alike]) -> int:
+    """How many losses a class, or a pair of classes, stands for."""
+    if len(lost) == 1:
+        return lost[0].count
+    one, other = lost
+    return one.count * (one.count - 1) // 2 if one == other else one.count * other.count
+
+
+def _row(lost: list[Alike], parts: list[Part], loss: Loss) -> LossRow:
+    readings, (busiest, used) = loss.run.readings, loss.busiest
+    return LossRow(
+        parts=[part_data(part) for part in parts],
+        words=" and ".join(one.called for one in lost),
+        kinds=[one.kind for one in lost],
+        count=pairs_count(lost),
+        failed_requests=loss.failed_by(3600.0),
+        blind_s=readings.worst_blind_s,
+        settled_s=readings.settled_s if loss.settled else 3600.0,
+        settled=loss.settled,
+        unserved_share=loss.unserved_share,
+        peak_utilisation=used,
+        busiest=busiest,
+        cascade=loss.run.cascade is not None,
+        failed_until_repaired=loss.failed_by(failures_of(loss.run.network.plan, lost[0].kind)[0].repair_s),
+    )
+
+
+def headroom(plan: Plan, part: Part | None, watch: Watch = go_on) -> Headroom:
+    """How much more clients may ask for until a target is overloaded, after the loss of a part has settled, or without
+    any loss.
+
+    Beliefs are those that the loss alone makes: what is noticed while clients ask for next to nothing.
+    """
+    light = compile_network(_scaled(plan, LIGHT))
+    flow = run_loss(light, [part], watch).run.flows[-1] if part else undisturbed(light)
+    solver, asked = Solver(light), flow.state.call_rps / LIGHT
+    found = _limit(solver, flow, asked, watch)
+    words = part.words if part else "nothing"
+    lost = part_data(part) if part else None
+    if found is None:
+        return Headroom(lost=lost, words=words, factor=None, limit=None)
+    return Headroom(lost=lost, words=words, factor=found[0], limit=found[1])
+
+
+def _limit(solver: Solver, flow: Flow, asked: Floats, watch: Watch) -> tuple[float, str] | None:
+    """The factor on what is asked at which a target is offered more than it can do, and which; None if beyond all."""
+
+    def under(factor: float) -> State:
+        return replace(flow.state, call_rps=asked * factor, attempts=None, shares=None)
+
+    def over(factor: float) -> float:
+        watch()
+        return float(solver.solve(under(factor)).queue.utilisation.max(initial=0.0)) - 1
+
+    if not len(flow.queue.utilisation) or over(FURTHEST) < 0:
+        return None
+    high = 1.0
+    while over(high) < 0:
+        high *= 2
+    low = high / 2
+    while low > 1e-6 and over(low) >= 0:
+        high, low = low, low / 2
+    factor = float(bisect(over, low, high, rtol=KNOWN_TO))
+    used = solver.solve(under(factor)).queue.utilisation
+    return factor, flow.network.machines.names[int(np.argmax(used))]
+
+
+def _scaled(plan: Plan, factor: float) -> Plan:
+    """A plan whose clients ask so many times as much."""
+    clients = [client.model_copy(update={"rps": client.rps * factor}) for client in plan.clients]
+    return Plan.model_validate(plan.model_copy(update={"clients": clients}).model_dump(by_alias=True))

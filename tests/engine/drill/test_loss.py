@@ -1,0 +1,75 @@
+"""A loss is followed until it settles; where it goes round and round, what follows is more of the same."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from northgate.engine.drill import run_drill, run_loss
+from northgate.engine.drill.cycles import Round, goes_on, round_of
+from northgate.engine.drill.journal import Event
+from northgate.plan import read_plan
+from northgate.plan.models.drills import Drill, Step
+from northgate.plan.models.faults import Part
+from tests.plan.test_reading import EXAMPLE
+from tests.support.plans import network_of, plan_data
+
+RPS = 600
+
+
+def test_a_zone_that_is_lost_costs_its_blind_time():
+    """A third of the targets, just missed: 3 x 10 s + 5 s; the front leaves after 5 s with a third of the requests, and
+    what it would have sent to dead targets fails for its own reason."""
+    loss = run_loss(network_of(plan_data()), [Part(zone="fells-2")])
+    by_front, by_targets = RPS / 3 * 5, RPS * 2 / 3 / 3 * 5 + RPS / 3 * 30
+    assert loss.settled
+    assert loss.failed_by(3600) == pytest.approx(by_front + by_targets)
+    assert loss.failed_by(5) == pytest.approx(RPS / 3 * 5 + RPS * 2 / 3 / 3 * 5)
+    assert loss.unserved_share == 0
+    assert loss.busiest == ("tiles-1", pytest.approx(RPS / 4 / 1000))
+
+
+def test_what_stays_unserved_goes_on_after_the_hour():
+    data = plan_data()
+    data["fleets"][0]["zones"] = {"fells-2": None}
+    loss = run_loss(network_of(data), [Part(zone="fells-2")])
+    assert loss.unserved_share == pytest.approx(1.0)
+    assert loss.failed_by(7200) == pytest.approx(RPS * 7200)
+
+
+@pytest.mark.no_cover
+def test_a_cascade_that_goes_round_is_known_by_its_rounds():
+    """The demo's region: the coast is driven out, recovers idle, and is driven out again, every two minutes."""
+    network = network_of(read_plan(EXAMPLE).model_dump(mode="json", by_alias=True))
+    part = Part(region="fells")
+    loss = run_loss(network, [part])
+    assert loss.again is not None
+    assert loss.again.lasts_s == pytest.approx(120.0)
+    assert not loss.settled
+    lasts_s = 1200.0
+    steps = [Step(at_s=60, fail=part)]
+    whole = run_drill(network, Drill(name="whole", lasts_s=60 + lasts_s, phases="worst", steps=steps))
+    assert loss.ends_s < lasts_s / 2
+    assert loss.failed_by(lasts_s) == pytest.approx(whole.readings.failed, rel=1e-6)
+    ahead = whole.keyframes[-40].t_s
+    assert loss.failed_by(ahead - 60) == pytest.approx(whole.keyframes[-40].failed, rel=1e-6)
+
+
+def told(*at_s, kind="verdict", about=("tiles-1",)):
+    return [Event(second, kind, about, {"in_use": number % 2 == 0}) for number, second in enumerate(at_s)]
+
+
+def test_rounds_are_found_by_their_events():
+    assert round_of(told(0, 10, 50, 60, 100, 110)) == Round(110, 50)
+    assert round_of(told(0, 10, 50, 60, 101, 111)) is None
+    assert round_of(told(0, 10, 50, 60)[:3]) is None
+    assert round_of([*told(0, 10, 50, 60, 100), *told(110, about=("tiles-2",))]) is None
+    # What unsettles nothing is not looked at.
+    assert round_of([*told(0, 10, 50, 60, 100, 110), *told(115, kind="scale")]) == Round(110, 50)
+
+
+@given(st.floats(1, 100), st.floats(0, 1000))
+def test_a_round_goes_on_when_as_much_failed_in_the_one_before(lasts_s, failed):
+    again = Round(3 * lasts_s, lasts_s)
+    evenly = [(number * lasts_s, number * failed) for number in range(4)]
+    assert goes_on(evenly, again) == pytest.approx(failed, abs=1e-9)
+    assert goes_on([*evenly[:3], (3 * lasts_s, 3 * failed + 0.01 * (failed + 1))], again) is None
