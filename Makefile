@@ -11,7 +11,7 @@ WEB_SOURCES := $(shell find web/src web/index.html web/public web/vite.config.ts
 
 PY_SOURCES := $(shell find src -name '*.py' 2>/dev/null)
 
-.PHONY: setup demo test check check-package check-front-end check-generated fast bench types screenshots profile mutants clean
+.PHONY: setup demo test check check-package check-front-end check-generated fast bench types findings screenshots profile mutants clean
 .DELETE_ON_ERROR:
 
 setup: $(STAMPS)/bytecode $(STAMPS)/web
@@ -66,6 +66,8 @@ check-generated:
 	$(BIN)/python -m northgate.web.openapi > web/openapi.json
 	cd web && npx openapi-typescript openapi.json -o $(CURDIR)/$(STAMPS)/schema.d.ts > /dev/null
 	cmp $(STAMPS)/schema.d.ts web/src/api/schema.d.ts || (echo "the API types are stale: run 'make types'"; false)
+	$(BIN)/python -m northgate.review.documented $(STAMPS)/findings.md
+	cmp $(STAMPS)/findings.md docs/findings.md || (echo "the list of findings is stale: run 'make findings'"; false)
 
 # The quick tests: formulas, matching, the plan and what is true.
 fast: $(STAMPS)/python
@@ -75,6 +77,10 @@ fast: $(STAMPS)/python
 types: $(STAMPS)/python $(STAMPS)/node
 	$(BIN)/python -m northgate.web.openapi > web/openapi.json
 	cd web && npx openapi-typescript openapi.json -o src/api/schema.d.ts > /dev/null
+
+# The list of all that a review can find, generated from its rules.
+findings: $(STAMPS)/python
+	$(BIN)/python -m northgate.review.documented docs/findings.md
 
 # What pytest makes of the tests is kept, whatever the machine says: each of its processes would make it anew.
 test: export PYTHONDONTWRITEBYTECODE =

@@ -176,10 +176,14 @@ def _write_reports(plan: str, answers: "list[DrillAnswer]", junit: Path | None, 
 
     for path, text in ((junit, junit_report), (markdown, drills_as_markdown)):
         if path is not None:
-            try:
-                path.write_text(text(plan, answers), encoding="utf-8")
-            except OSError as error:
-                raise PlanError([Problem(str(path), f"cannot be written: {error.strerror}")]) from error
+            _write(path, text(plan, answers))
+
+
+def _write(path: Path, text: str) -> None:
+    try:
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise PlanError([Problem(str(path), f"cannot be written: {error.strerror}")]) from error
 
 
 def _moment(network: "Network", at: str | None) -> "tuple[Flow, History]":
@@ -271,6 +275,40 @@ def _headers(lines: list[str]) -> dict[str, str]:
     if bad:
         raise PlanError([Problem("--header", f"{bad[0]!r} is not a header such as x-canary: 1")])
     return {name.strip(): value.strip() for name, _, value in (line.partition(":") for line in lines)}
+
+
+@app.command()
+def review(
+    plan_path: PlanPath,
+    as_json: AsJson = False,
+    sarif: Annotated[Path | None, typer.Option(metavar="FILE", help="Write SARIF 2.1.0.")] = None,
+    markdown: Annotated[Path | None, typer.Option(metavar="FILE", help="Write a table in Markdown.")] = None,
+    quick: Annotated[bool, typer.Option("--quick", help="Leave out what losses come to.")] = False,
+) -> None:
+    """Say what is wrong with a plan, and what would mend it. Exit status 1 when something stops traffic."""
+    from northgate.engine.network import OBSTACLES
+    from northgate.handover.review import review_as_markdown, review_as_sarif, review_summary
+    from northgate.losses import single_losses
+    from northgate.plan.reading import read_with_places
+    from northgate.review import review as look_over
+
+    plan, place = read_with_places(plan_path)
+    runs = not any(problem for obstacle in OBSTACLES.values() for problem in obstacle(plan))
+    rows = single_losses(plan, _done("losses")) if runs and not quick else None
+    answer = look_over(plan, datetime.date.today(), rows)
+    if sarif is not None:
+        _write(sarif, json.dumps(review_as_sarif(answer, str(plan_path), place), indent=2))
+    if markdown is not None:
+        _write(markdown, review_as_markdown(plan.name, answer))
+    if as_json:
+        document = answer.model_dump(mode="json")
+        for one in document["findings"]:
+            one["line"], one["column"] = place(one["where"]) or (None, None)
+        _print_json(document)
+    else:
+        typer.echo(review_summary(answer, str(plan_path), place))
+    if answer.counts["stops"]:
+        raise typer.Exit(FAILED)
 
 
 @app.command()

@@ -58,6 +58,11 @@ def loss_table(plan: Plan, *, pairs: bool = False, told: Told = untold) -> Losse
     )  # fmt: skip
 
 
+def single_losses(plan: Plan, told: Told = untold) -> list[LossRow]:
+    """Every single loss, as it comes; raises CannotRun."""
+    return spread(loss_row, plan, [[one] for one in alike(compile_network(plan))], told)
+
+
 def _headrooms(plan: Plan, classes: Sequence[Alike]) -> list[Headroom]:
     lost: list[Part | None] = [None, *(one.part for one in classes if one.kind == "zone")]
     return [headroom(plan, part) for part in lost]

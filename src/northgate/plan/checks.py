@@ -2,7 +2,7 @@
 its way to what it is to be."""
 
 import ipaddress
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from northgate.plan.models.balancers import Balancer
 from northgate.plan.models.document import Plan
@@ -15,7 +15,7 @@ ENCRYPTED = ("https", "tls")
 
 def contradictions(plan: Plan) -> list[Problem]:
     """Everything of this kind, by kind in document order."""
-    return [problem for check in _CHECKS for problem in check(plan)]
+    return [problem for check in CHECKS.values() for problem in check(plan)]
 
 
 def _ports_taken_twice(plan: Plan) -> Iterator[Problem]:
@@ -172,7 +172,16 @@ def _cookies_unseen(plan: Plan) -> Iterator[Problem]:
             )
 
 
-_CHECKS = (
-    _ports_taken_twice, _without_certificate, _subnets_astray, _addresses_given_twice, _subnets_elsewhere,
-    _addresses_outside_their_subnet, _names_alike, _replacing_nothing, _counts_beyond_their_scale, _cookies_unseen,
-)  # fmt: skip
+# By what each is told as (`northgate.review`).
+CHECKS: dict[str, Callable[[Plan], Iterable[Problem]]] = {
+    "port-twice": _ports_taken_twice,
+    "certificate-missing": _without_certificate,
+    "subnet-astray": _subnets_astray,
+    "address-twice": _addresses_given_twice,
+    "subnet-elsewhere": _subnets_elsewhere,
+    "address-outside-subnet": _addresses_outside_their_subnet,
+    "names-alike": _names_alike,
+    "replaces-nothing": _replacing_nothing,
+    "count-beyond-scale": _counts_beyond_their_scale,
+    "cookie-unseen": _cookies_unseen,
+}

@@ -6,6 +6,7 @@ size, depth and number of values, and may hold neither tags nor repeated keys.
 
 import json
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -39,16 +40,38 @@ class _Read:
 
 def read_plan(path: Path) -> Plan:
     """Reads a plan file; raises PlanError when it cannot be read or is not a plan."""
+    return plan_from_text(_text_of(path), str(path), is_json=path.suffix == ".json")
+
+
+PlaceOf = Callable[[str], tuple[int, int] | None]
+
+
+def read_with_places(path: Path) -> tuple[Plan, PlaceOf]:
+    """A plan file, and where in its text (line and column from 1) the value at a JSON Pointer stands, or the innermost
+    around it that the text has; None in JSON. Raises PlanError."""
+    text, is_json = _text_of(path), path.suffix == ".json"
+    plan = plan_from_text(text, str(path), is_json=is_json)
+    places = _read(text, is_json=is_json).places
+    by_pointer = {pointer(location): place for location, place in places.items()}
+
+    def place_of(where: str) -> tuple[int, int] | None:
+        while where and where not in by_pointer:
+            where = where.rpartition("/")[0]
+        return by_pointer.get(where)
+
+    return plan, place_of
+
+
+def _text_of(path: Path) -> str:
     source = str(path)
     try:
         if path.stat().st_size > MAX_BYTES:
             raise PlanError([Problem("", f"is larger than {MAX_BYTES // 1_000_000} MB")], source)
-        text = path.read_bytes().decode("utf-8-sig")
+        return path.read_bytes().decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise PlanError([Problem("", f"is not UTF-8 text (byte {error.start})")], source) from error
     except OSError as error:
         raise PlanError([Problem("", error.strerror or "cannot be read")], source) from error
-    return plan_from_text(text, source, is_json=path.suffix == ".json")
 
 
 def plan_from_text(text: str, source: str = "", *, is_json: bool = False) -> Plan:
@@ -56,10 +79,13 @@ def plan_from_text(text: str, source: str = "", *, is_json: bool = False) -> Pla
     if len(text) > MAX_BYTES:
         raise PlanError([Problem("", f"is larger than {MAX_BYTES // 1_000_000} MB")], source)
     try:
-        read = _read_json(text) if is_json or text.lstrip().startswith("{") else _read_yaml(text)
-        return _plan_from(read)
+        return _plan_from(_read(text, is_json=is_json))
     except PlanError as error:
         raise PlanError(error.problems, source) from error.__cause__
+
+
+def _read(text: str, *, is_json: bool) -> _Read:
+    return _read_json(text) if is_json or text.lstrip().startswith("{") else _read_yaml(text)
 
 
 def plan_from_data(data: Any) -> Plan:

@@ -4,7 +4,7 @@ from northgate.engine.network.answers import Answers, Sets
 from northgate.engine.network.compile import compile_network, roomy
 from northgate.engine.network.names import Asker, Leaf, NameBook, Record
 from northgate.engine.network.own_addresses import ITSELF
-from northgate.engine.network.readiness import check_runnable, remarks
+from northgate.engine.network.readiness import OBSTACLES, check_runnable, remarks, unknown_latencies
 from northgate.engine.network.sources import Numbers, Segment, address_text, source_numbers
 from northgate.engine.network.tables import CLIENTS_JUDGE, NO_PATH, OUTSIDE, Network
 
@@ -12,6 +12,7 @@ __all__ = [
     "CLIENTS_JUDGE",
     "ITSELF",
     "NO_PATH",
+    "OBSTACLES",
     "OUTSIDE",
     "Answers",
     "Asker",
@@ -28,4 +29,5 @@ __all__ = [
     "remarks",
     "roomy",
     "source_numbers",
+    "unknown_latencies",
 ]

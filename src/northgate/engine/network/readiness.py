@@ -1,6 +1,6 @@
 """Whether a plan can be run: nothing dangles, no probe outruns its own beat, and all that it uses is computed."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 from northgate.engine.base import CannotRun
 from northgate.engine.matching import is_address, plain_host, request_for
@@ -21,10 +21,7 @@ def check_runnable(plan: Plan) -> None:
 
 def obstacles(plan: Plan) -> list[Problem]:
     """Everything that stands in the way of a run, in document order."""
-    return [
-        *dangling(plan), *_impatient_probes(plan), *_unknown_hosts(plan), *_ports_of_name_probes(plan),
-        *_late_steps(plan), *_straight_to_instances(plan), *without_address(plan),
-    ]  # fmt: skip
+    return [problem for obstacle in OBSTACLES.values() for problem in obstacle(plan)]
 
 
 def _impatient_probes(plan: Plan) -> Iterator[Problem]:
@@ -93,10 +90,10 @@ def _straight_to_instances(plan: Plan) -> Iterator[Problem]:
 def remarks(plan: Plan) -> list[Problem]:
     """What contradicts itself in a plan, and what it leaves open that a run needs, with what is then taken for it: the
     run goes on all the same."""
-    return [*contradictions(plan), *_unknown_latencies(plan)]
+    return [*contradictions(plan), *unknown_latencies(plan)]
 
 
-def _unknown_latencies(plan: Plan) -> Iterator[Problem]:
+def unknown_latencies(plan: Plan) -> Iterator[Problem]:
     """Regions among which clients of an area are led by nearness, and whose latency from there the plan does not
     tell."""
     for index, area in enumerate(plan.areas):
@@ -135,3 +132,15 @@ def _regions_by_nearness(plan: Plan, host: str, above: tuple[str, ...]) -> dict[
 def _regions_of(plan: Plan, balancer: Balancer) -> list[str]:
     """The regions in which a balancer has fronts."""
     return [region.name for region in plan.regions if set(region.zones) & set(balancer.zones)]
+
+
+# What stands in the way of a run, by what it is told as (`northgate.review`).
+OBSTACLES: dict[str, Callable[[Plan], Iterable[Problem]]] = {
+    "dangling-reference": dangling,
+    "probe-impatient": _impatient_probes,
+    "unknown-host": _unknown_hosts,
+    "name-probe-port": _ports_of_name_probes,
+    "late-step": _late_steps,
+    "straight-to-instance": _straight_to_instances,
+    "no-address": without_address,
+}

@@ -1,0 +1,1 @@
+"""The rules, by topic."""
