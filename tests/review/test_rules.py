@@ -1,12 +1,12 @@
 """Every rule finds what it is about, and finds nothing where there is nothing."""
 
-import jsonpatch
 import pytest
 
 from northgate.engine.network import compile_network
 from northgate.engine.reports.losses import alike, loss_row
 from northgate.plan import plan_from_data
-from northgate.review import RULES
+from northgate.plan.editing import patched
+from northgate.review import RULES, review
 from tests.review.plans import GAUGES, TODAY, WWW, allow, but, found, machine, whole, without
 from tests.support.plans import changed
 
@@ -309,32 +309,11 @@ def test_a_rule_finds_nothing_near_by(code, data):
 
 def mends(code, data, patches):
     """Applied all at once, the edits of one rule leave it nothing to find."""
-    for patch in patches[:1] if code in ("limit-exceeded", "answers-never-withdrawn") else _apart(patches):
-        data = jsonpatch.apply_patch(data, _made(data, patch))
-    return code not in codes(data)
-
-
-def _apart(patches):
-    """Each edit once, the last in the document first, so that what is removed moves nothing."""
-    once = []
-    for patch in patches:
-        if patch not in once:
-            once.append(patch)
-    return reversed(once)
-
-
-def _made(data, patch):
-    """The edit for data that leaves out what has its default."""
-    made = []
-    for given in patch:
-        one = {**given, "op": "add"} if given["op"] == "replace" else given
-        parent, _, last = one["path"].rpartition("/")
-        if last == "-" and jsonpatch.JsonPointer(parent).resolve(data, None) is None:
-            made.append({"op": "add", "path": parent, "value": []})
-        if jsonpatch.JsonPointer(parent).resolve(data, None) is None and not last.isdigit() and last != "-":
-            made.append({"op": "add", "path": parent, "value": {}})
-        made.append(one)
-    return made
+    plan, once = plan_from_data(data), [patch for at, patch in enumerate(patches) if patch not in patches[:at]]
+    # The last in the document first, so that what is removed moves nothing.
+    for patch in reversed(once):
+        plan = patched(plan, patch)
+    return code not in {one.code for one in review(plan, TODAY).findings}
 
 
 @pytest.mark.no_cover

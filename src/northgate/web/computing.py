@@ -1,5 +1,6 @@
 """Computed answers, kept by what they were computed from: the engine is deterministic, so a kept answer cannot lie."""
 
+import datetime
 import hashlib
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
@@ -7,16 +8,20 @@ from concurrent.futures import Future
 from threading import Event, Lock
 from typing import Any, TypeVar, get_args
 
+from northgate.engine.base import CannotRun
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
 from northgate.engine.processes import Phases
 from northgate.engine.reports import Change, LeverAnswer, WhatIfAnswer, ZoneLoss, levers, what_if, zone_losses
+from northgate.engine.reports.losses import LossRow
 from northgate.engine.solver import Flow
 from northgate.engine.trace import History
+from northgate.losses import LossesAnswer, loss_table
 from northgate.plan import Plan
 from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
+from northgate.review import ReviewAnswer, review
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
 from northgate.web.leaving import Abandoned, gone
 
@@ -26,10 +31,11 @@ Answer = TypeVar("Answer")
 
 
 def content_of(plan: Plan) -> bytes:
-    """A digest of all of a plan that answers come from but its drills: an edit of these computes nothing else. Of a
-    plan that cannot be run there are no answers, whatever is kept of others: raises CannotRun."""
+    """A digest of all of a plan that answers come from but its drills: an edit of these, of notes and of reasons
+    computes nothing else. Of a plan that cannot be run there are no answers, whatever is kept of others: raises
+    CannotRun."""
     check_runnable(plan)
-    text = plan.model_dump_json(by_alias=True, exclude={"drills", "notes"})
+    text = plan.model_dump_json(by_alias=True, exclude={"drills", "notes", "accepted"})
     return hashlib.sha256(text.encode()).digest()
 
 
@@ -40,8 +46,9 @@ class Computer:
         self.repository = repository
         self._waiting: dict[Hashable, list[Event]] = {}
         self._kept: OrderedDict[Hashable, Any] = OrderedDict()
-        # The second to which each drill that is being run has come, by question.
+        # The second to which each drill that is being run has come, and how much of other work is done, by question.
         self._reached: dict[Hashable, float] = {}
+        self._done: dict[Hashable, tuple[int, int]] = {}
         self._lock = Lock()
 
     def plan(self, key: str, revision: int | None = None) -> Plan:
@@ -146,6 +153,44 @@ class Computer:
         number = self.number(key, revision)
         question = ("zone losses", self._content(key, number))
         return self._once(question, lambda: zone_losses(self.network(key, number), self._watch(question)))
+
+    def losses(self, key: str, revision: int | None, *, pairs: bool) -> LossesAnswer:
+        """The table of losses, shared out among processes; raises CannotRun."""
+        number = self.number(key, revision)
+        question, plan = self._losses_question(key, number, pairs=pairs), self.plan(key, number)
+        watch = self._watch(question)
+
+        def told(done: int, of: int) -> None:
+            watch()
+            self._done[question] = (done, of)
+
+        def work() -> LossesAnswer:
+            try:
+                return loss_table(plan, pairs=pairs, told=told)
+            finally:
+                self._done.pop(question, None)
+
+        return self._once(question, work)
+
+    def losses_done(self, key: str, revision: int | None, *, pairs: bool) -> tuple[int, int] | None:
+        """How many losses have been computed, of how many; None while nobody computes them."""
+        return self._done.get(self._losses_question(key, self.number(key, revision), pairs=pairs))
+
+    def _losses_question(self, key: str, number: int, *, pairs: bool) -> Hashable:
+        return ("losses", self._content(key, number), pairs)
+
+    def review(self, key: str, revision: int | None, today: datetime.date, *, losses: bool) -> ReviewAnswer:
+        """What is wrong with a plan, with what its losses come to where that is asked for and it can be run."""
+        number = self.number(key, revision)
+        plan = self.plan(key, number)
+        rows: list[LossRow] | None = None
+        if losses:
+            try:
+                rows = [row for row in self.losses(key, number, pairs=False).losses if len(row.parts) == 1]
+            except CannotRun:
+                rows = None
+        question = ("review", key, number, today, losses)
+        return self._once(question, lambda: review(plan, today, rows, lambda: self.settled(key, number)))
 
     def what_if(
         self, key: str, revision: int | None, parts: Sequence[Part], groups: Sequence[str] | None, change: Change

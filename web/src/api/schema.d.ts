@@ -680,10 +680,82 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Findings
+         * @description What is wrong with a plan, the worst first; of a plan that cannot be run, as far as it goes.
+         */
+        get: operations["findings_api_plans__key__findings_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/losses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Losses Of Plan
+         * @description Every part lost in turn, ranked; headroom, and a year.
+         */
+        get: operations["losses_of_plan_api_plans__key__losses_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/losses/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Progress Of Losses
+         * @description How many losses have been computed.
+         */
+        get: operations["progress_of_losses_api_plans__key__losses_progress_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Accepted
+         * @description A finding that is left as it is, and why: its code, and what it is about.
+         */
+        Accepted: {
+            /** Code */
+            code: string;
+            /** About */
+            about: string;
+            /** Because */
+            because: string;
+        };
         /**
          * Action
          * @description What a rule does: exactly one of pool, redirect, respond.
@@ -1466,6 +1538,45 @@ export interface components {
             remedy?: components["schemas"]["RemedyAnswer"] | null;
         };
         /**
+         * Failures
+         * @description How often a part of a kind fails in a year, and how long it then takes until it is back.
+         */
+        Failures: {
+            /** Per Year */
+            per_year: number;
+            /** Repair S */
+            repair_s: number;
+        };
+        /**
+         * FindingAnswer
+         * @description One finding: its code and severity, where (JSON Pointer) and about what, in words, what would mend it, and the
+         *     edit that does so (JSON Patch; empty where a person must decide). `because`: why it is left as it is (None: it is
+         *     not).
+         */
+        FindingAnswer: {
+            /** Code */
+            code: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "stops" | "risks" | "advice";
+            /** Where */
+            where: string;
+            /** About */
+            about: string;
+            /** Message */
+            message: string;
+            /** Remedy */
+            remedy: string;
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
+            /** Because */
+            because: string | null;
+        };
+        /**
          * Firewall
          * @description A stateful firewall: what is not listed in `allow_in` is dropped.
          */
@@ -1582,6 +1693,23 @@ export interface components {
             busiest: string | null;
             /** Touched */
             touched: boolean;
+        };
+        /**
+         * Headroom
+         * @description The factor on all clients at which a loss (None: no loss) turns into overload, and the target that is overloaded
+         *     then; None where that is not below a thousand.
+         */
+        Headroom: {
+            /** Lost */
+            lost: {
+                [key: string]: unknown;
+            } | null;
+            /** Words */
+            words: string;
+            /** Factor */
+            factor: number | null;
+            /** Limit */
+            limit: string | null;
         };
         /**
          * Hop
@@ -1792,6 +1920,54 @@ export interface components {
             balancer: string;
             /** Name */
             name: string;
+        };
+        /**
+         * LossRow
+         * @description What the loss of some parts together comes to: requests that fail within an hour, blind time and time to settle
+         *     (s), the share that stays unserved and the busiest target once all has settled. `count`: for how many like parts the
+         *     row stands (for pairs, how many pairs). `settled`: whether it settles within the hour;
+         *     `failed_until_repaired`: what fails until the first of them is repaired, by the plan's `reliability`.
+         */
+        LossRow: {
+            /** Parts */
+            parts: {
+                [key: string]: unknown;
+            }[];
+            /** Words */
+            words: string;
+            /** Kinds */
+            kinds: string[];
+            /** Count */
+            count: number;
+            /** Failed Requests */
+            failed_requests: number;
+            /** Blind S */
+            blind_s: number;
+            /** Settled S */
+            settled_s: number;
+            /** Settled */
+            settled: boolean;
+            /** Unserved Share */
+            unserved_share: number;
+            /** Peak Utilisation */
+            peak_utilisation: number;
+            /** Busiest */
+            busiest: string;
+            /** Cascade */
+            cascade: boolean;
+            /** Failed Until Repaired */
+            failed_until_repaired: number;
+        };
+        /**
+         * LossesAnswer
+         * @description Losses ranked by what fails; headroom without a loss and for each zone; what a year comes to.
+         */
+        LossesAnswer: {
+            /** Losses */
+            losses: components["schemas"]["LossRow"][];
+            /** Headroom */
+            headroom: components["schemas"]["Headroom"][];
+            year: components["schemas"]["YearAnswer"];
         };
         /**
          * Machine
@@ -2175,6 +2351,18 @@ export interface components {
              * @default []
              */
             drills: components["schemas"]["Drill"][];
+            /**
+             * Reliability
+             * @default {}
+             */
+            reliability: {
+                [key: string]: components["schemas"]["Failures"];
+            };
+            /**
+             * Accepted
+             * @default []
+             */
+            accepted: components["schemas"]["Accepted"][];
         };
         /**
          * PlanHead
@@ -2619,6 +2807,23 @@ export interface components {
              * @default
              */
             body: string;
+        };
+        /**
+         * ReviewAnswer
+         * @description All findings, the worst first and those that are left as they are last; how many there are of each severity that
+         *     are not; which kinds of rules have been asked; and whether the plan can be run at all.
+         */
+        ReviewAnswer: {
+            /** Findings */
+            findings: components["schemas"]["FindingAnswer"][];
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Looked At */
+            looked_at: ("plan" | "flow" | "losses")[];
+            /** Runs */
+            runs: boolean;
         };
         /**
          * Ribbon
@@ -3183,6 +3388,51 @@ export interface components {
             } | null;
             /** Source */
             source?: string[] | null;
+        };
+        /**
+         * WorkDone
+         * @description How much of some work is done, of how much; nothing while nobody does it.
+         */
+        WorkDone: {
+            /** Done */
+            done: number | null;
+            /** Of */
+            of: number | null;
+        };
+        /**
+         * YearAnswer
+         * @description A year of the plan: requests that are expected to fail, the share that is served, and what contributes most.
+         *     `asked`: all requests of a year, at the rates of the plan.
+         */
+        YearAnswer: {
+            /** Failed Requests */
+            failed_requests: number;
+            /** Availability */
+            availability: number;
+            /** Asked */
+            asked: number;
+            /** By Part */
+            by_part: components["schemas"]["YearPart"][];
+        };
+        /**
+         * YearPart
+         * @description What the losses of some like parts come to in a year. `assumed`: the plan does not say how often they fail.
+         */
+        YearPart: {
+            /** Words */
+            words: string;
+            /** Kind */
+            kind: string;
+            /** Count */
+            count: number;
+            /** Per Year */
+            per_year: number;
+            /** Repair S */
+            repair_s: number;
+            /** Failed Requests */
+            failed_requests: number;
+            /** Assumed */
+            assumed: boolean;
         };
         /**
          * ZoneLoss
@@ -5194,6 +5444,168 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListenerRules"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    findings_api_plans__key__findings_get: {
+        parameters: {
+            query?: {
+                /** @description With what losses come to, which takes longer? */
+                losses?: boolean;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    losses_of_plan_api_plans__key__losses_get: {
+        parameters: {
+            query?: {
+                /** @description Every pair of parts, too? */
+                pairs?: boolean;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LossesAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    progress_of_losses_api_plans__key__losses_progress_get: {
+        parameters: {
+            query?: {
+                /** @description Every pair of parts, too? */
+                pairs?: boolean;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkDone"];
                 };
             };
             /** @description There is no such plan, drill or revision */

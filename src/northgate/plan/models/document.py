@@ -1,11 +1,13 @@
 """The whole plan."""
 
 from functools import cached_property
-from typing import Literal
+from typing import Annotated, Literal
+
+from pydantic import Field
 
 from northgate.plan.models.balancers import Balancer, Certificate
-from northgate.plan.models.decisions import FAILING, Accepted, Failures
 from northgate.plan.models.drills import Drill
+from northgate.plan.models.faults import FAILING, Failures
 from northgate.plan.models.groups import Pool, Probe, TargetGroup
 from northgate.plan.models.machines import Fleet, Instance
 from northgate.plan.models.places import Area, Firewall, Network, Region
@@ -40,6 +42,14 @@ class Platform(PlanModel):
     one_balancer_per_target: bool = False
     replace_only: list[str] = []
     prices: Prices = Prices()
+
+
+class Accepted(PlanModel):
+    """A finding that is left as it is, and why: its code, and what it is about."""
+
+    code: Name
+    about: Annotated[str, Field(min_length=1, max_length=200)]
+    because: Text
 
 
 class Plan(PlanModel):

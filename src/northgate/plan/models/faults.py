@@ -5,11 +5,11 @@ A kind is a field of `Part` and a row of `FAULTS`; its effect on what is true is
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from northgate.plan.models.types import Address, Count, DnsName, Path, PlanModel, Port, Ref, Status
+from northgate.plan.models.types import Address, Count, DnsName, Path, PlanModel, Port, Ref, Seconds, Status
 
 
 @dataclass(frozen=True)
@@ -62,6 +62,20 @@ FAULTS: dict[str, FaultKind] = {
     "host": FaultKind(_named("host"), {"host": "partner.beckwater.example"}),
     "maintenance_wave": FaultKind(_named("maintenance_wave"), {"maintenance_wave": 1}),
 }  # fmt: skip
+
+
+# The kinds of parts whose failures may be counted by the year.
+FAILING = Literal[
+    "instance", "process", "zone", "region", "front", "link", "firewall", "page", "fault_domain", "maintenance_wave",
+    "address", "host",
+]  # fmt: skip
+
+
+class Failures(PlanModel):
+    """How often a part of a kind fails in a year, and how long it then takes until it is back."""
+
+    per_year: Annotated[float, Field(ge=0, le=1_000_000)]
+    repair_s: Seconds
 
 
 class FrontRef(PlanModel):

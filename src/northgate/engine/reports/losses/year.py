@@ -5,7 +5,7 @@ from typing import Any
 
 from northgate.engine.reports.model import AnswerModel
 from northgate.plan import Plan
-from northgate.plan.models.decisions import Failures
+from northgate.plan.models.faults import Failures
 
 YEAR_S = 365 * 86_400.0
 # What is assumed of kinds of parts of which a plan says nothing.

@@ -1,0 +1,49 @@
+"""Endpoints that judge a plan: findings, and the table of losses."""
+
+import datetime
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Query
+from pydantic import BaseModel
+
+from northgate.losses import LossesAnswer
+from northgate.review import ReviewAnswer
+from northgate.web.leaving import watch_client
+from northgate.web.plans import Revision, TheComputer
+from northgate.web.problems import PROBLEM_RESPONSES
+
+router = APIRouter(
+    prefix="/api/plans/{key}", tags=["judging"], responses=PROBLEM_RESPONSES, dependencies=[Depends(watch_client)]
+)
+Pairs = Annotated[bool, Query(description="Every pair of parts, too?")]
+
+
+@router.get("/findings")
+def findings(
+    key: str,
+    computer: TheComputer,
+    losses: Annotated[bool, Query(description="With what losses come to, which takes longer?")] = False,
+    revision: Revision = None,
+) -> ReviewAnswer:
+    """What is wrong with a plan, the worst first; of a plan that cannot be run, as far as it goes."""
+    return computer.review(key, revision, datetime.date.today(), losses=losses)
+
+
+@router.get("/losses")
+def losses_of_plan(key: str, computer: TheComputer, pairs: Pairs = False, revision: Revision = None) -> LossesAnswer:
+    """Every part lost in turn, ranked; headroom, and a year."""
+    return computer.losses(key, revision, pairs=pairs)
+
+
+class WorkDone(BaseModel):
+    """How much of some work is done, of how much; nothing while nobody does it."""
+
+    done: int | None
+    of: int | None
+
+
+@router.get("/losses/progress")
+def progress_of_losses(key: str, computer: TheComputer, pairs: Pairs = False, revision: Revision = None) -> WorkDone:
+    """How many losses have been computed."""
+    done = computer.losses_done(key, revision, pairs=pairs)
+    return WorkDone(done=done and done[0], of=done and done[1])
