@@ -1,10 +1,7 @@
 """The loss table of a plan as a whole: every part lost, and every pair of them, with headroom and a year."""
 
-from collections.abc import Callable, Sequence
-from dataclasses import fields
+from collections.abc import Callable, Mapping, Sequence
 from itertools import combinations_with_replacement
-
-import numpy as np
 
 from northgate.engine.network import Network, compile_network
 from northgate.engine.reports import AnswerModel
@@ -14,12 +11,15 @@ from northgate.engine.reports.losses import (
     LossRow,
     YearAnswer,
     alike,
+    called_as,
+    effect_of,
     headroom,
     loss_row,
     pairs_count,
+    parts_of,
     year,
 )
-from northgate.engine.truth import Truth, truth_under
+from northgate.engine.truth import Paths
 from northgate.plan import Plan
 from northgate.plan.models.faults import Part
 from northgate.work import spread
@@ -47,20 +47,37 @@ def loss_table(plan: Plan, *, pairs: bool = False, told: Told = untold) -> Losse
     network = compile_network(plan)
     classes = alike(network)
     lost: list[list[Alike]] = [[one] for one in classes]
-    lost += _pairs(network, classes) if pairs else []
-    rows = spread(loss_row, plan, lost, told)
-    singles = rows[: len(classes)]
-    found = rows + (_contained(network, classes, singles) if pairs else [])
-    costs = [(row.words, row.kinds[0], row.count, row.failed_until_repaired) for row in singles]
+    lost += [list(pair) for pair in _in_pairs(classes)] if pairs else []
+    rows = _rows(plan, network, lost, told)
+    costs = [(row.words, row.kinds[0], row.count, row.failed_until_repaired) for row in rows[: len(classes)]]
     return LossesAnswer(
-        losses=sorted(found, key=lambda row: -row.failed_requests), headroom=_headrooms(plan, classes),
+        losses=sorted(rows, key=lambda row: -row.failed_requests), headroom=_headrooms(plan, classes),
         year=year(plan, costs),
     )  # fmt: skip
 
 
 def single_losses(plan: Plan, told: Told = untold) -> list[LossRow]:
     """Every single loss, as it comes; raises CannotRun."""
-    return spread(loss_row, plan, [[one] for one in alike(compile_network(plan))], told)
+    network = compile_network(plan)
+    return _rows(plan, network, [[one] for one in alike(network)], told)
+
+
+def _rows(plan: Plan, network: Network, lost: Sequence[list[Alike]], told: Told) -> list[LossRow]:
+    """A row for each of these losses; pairs that have the effect of another, as where a region contains its zones, are
+    not computed again."""
+    paths = Paths(network)
+    effects = [effect_of(paths, parts_of(one)) for one in lost]
+    first = {effect: place for place, effect in reversed(list(enumerate(effects)))}
+    places = [place for place, one in enumerate(lost) if len(one) == 1 or first[effects[place]] == place]
+    made = dict(zip(places, spread(loss_row, plan, [lost[place] for place in places], told), strict=True))
+    rows = [made.get(place) or called_as(made[first[effects[place]]], one) for place, one in enumerate(lost)]
+    alone = {row.words: row for row in rows if len(row.of) == 1}
+    return [row.model_copy(update={"alone": _alone(row, alone)}) for row in rows]
+
+
+def _alone(row: LossRow, alone: Mapping[str, LossRow]) -> float:
+    """What fails when only the costlier of the parts is lost."""
+    return max(alone[one].failed_requests for one in row.of)
 
 
 def _headrooms(plan: Plan, classes: Sequence[Alike]) -> list[Headroom]:
@@ -72,37 +89,3 @@ def _in_pairs(classes: Sequence[Alike]) -> list[tuple[Alike, Alike]]:
     """Every pair of classes, and each with itself where there are two of it."""
     kept = [one for one in classes if one.kind not in NOT_IN_PAIRS]
     return [pair for pair in combinations_with_replacement(kept, 2) if pairs_count(list(pair))]
-
-
-def _pairs(network: Network, classes: Sequence[Alike]) -> list[list[Alike]]:
-    """The pairs that are more than one of them alone."""
-    return [list(pair) for pair in _in_pairs(classes) if _more_of(network, pair) is None]
-
-
-def _contained(network: Network, classes: Sequence[Alike], singles: Sequence[LossRow]) -> list[LossRow]:
-    """The pairs of which one contains the other, as a region its zones: what the larger costs."""
-    row_of = {one.words: row for one, row in zip(classes, singles, strict=True)}
-    found = []
-    for pair in _in_pairs(classes):
-        larger = _more_of(network, pair)
-        if larger is not None:
-            row, words = row_of[larger.words], " and ".join(one.called for one in pair)
-            changes = {
-                "parts": [one.part.model_dump(mode="json", exclude_none=True) for one in pair], "words": words,
-                "kinds": [one.kind for one in pair], "count": pairs_count(list(pair)),
-            }  # fmt: skip
-            found.append(row.model_copy(update=changes))
-    return found
-
-
-def _more_of(network: Network, pair: tuple[Alike, Alike]) -> Alike | None:
-    """The one of a pair that contains the other, None where each takes something of its own."""
-    one, other = pair
-    if one == other:
-        return None
-    both = truth_under(network, [one.part, other.part])
-    return next((each for each in pair if _same(truth_under(network, [each.part]), both)), None)
-
-
-def _same(one: Truth, other: Truth) -> bool:
-    return all(np.array_equal(getattr(one, field.name), getattr(other, field.name)) for field in fields(Truth))

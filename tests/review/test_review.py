@@ -1,6 +1,7 @@
 """A review as a whole: order, reasons, what has been looked at; on paper and for machines."""
 
 import json
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -82,7 +83,8 @@ def test_sarif_is_sarif_and_points_into_the_text(tmp_path):
     by_code = {one["ruleId"]: one for one in run["results"]}
     region = by_code["standby-deaf"]["locations"][0]["physicalLocation"]["region"]
     lines = EXAMPLE.read_text().splitlines()
-    assert '"http://www.beckwater.example/"' in lines[region["startLine"] - 1]
+    assert "listeners:" in lines[region["startLine"] - 1]
+    assert "coast-front" in "".join(lines[region["startLine"] - 6 : region["startLine"]])
     assert by_code["one-fault-domain"]["suppressions"][0]["justification"] == TRIAL["because"]
     assert "suppressions" not in by_code["standby-deaf"]
     for one in run["results"]:
@@ -101,7 +103,7 @@ def test_a_table_for_a_pull_request_survives_what_is_in_it():
 def test_the_terminal_says_where_and_what_to_do():
     plan, place = read_with_places(EXAMPLE)
     text = review_summary(review(plan, TODAY), "beckwater.plan.yaml", place)
-    assert "beckwater.plan.yaml:211:10: /clients/1/calls/2/url: townsfolk ask" in text
+    assert re.search(r"beckwater\.plan\.yaml:\d+:\d+: /balancers/1/listeners: townsfolk ask", text)
     assert "losses were not looked at" in text
     assert "standby-deaf · add such a listener to coast-front" in text
 

@@ -157,6 +157,11 @@ def _doings(plan: Plan) -> Iterator[Doing]:
             yield Doing(balancer, listener, None, listener.otherwise, (*at, "otherwise"))
 
 
+def per_cent(share: float, digits: int = 0) -> str:
+    """A share in per cent."""
+    return f"{100 * share:.{digits}f} %"
+
+
 def place(*location: str | int) -> str:
     """The JSON Pointer of a place."""
     return pointer(location)

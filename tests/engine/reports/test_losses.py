@@ -4,11 +4,13 @@ import itertools
 
 import pytest
 
-from northgate.engine.reports.losses import alike, failures_of, headroom, loss_row, year
+from northgate.engine.reports.losses import alike, effect_of, failures_of, headroom, loss_row, year
 from northgate.engine.reports.losses.year import YEAR_S
+from northgate.engine.truth import Paths
 from northgate.losses import loss_table
 from northgate.plan import plan_from_data
 from northgate.plan.models.faults import Part
+from tests.engine.network.test_names import two_regions
 from tests.support.plans import network_of, plan_data
 
 RPS, CAPACITY = 600, 1000
@@ -100,7 +102,9 @@ def test_the_table_ranks_singles_and_pairs():
     both = rows["region fells and zone fells-1"]
     assert both.failed_requests == rows["region fells"].failed_requests
     assert [len(both.parts), both.count] == [2, 1]
+    assert both.alone == both.failed_requests
     two = rows["zone fells-1 and zone fells-2"]
+    assert two.alone == max(rows["zone fells-1"].failed_requests, rows["zone fells-2"].failed_requests)
     assert two.failed_requests > max(rows["zone fells-1"].failed_requests, rows["zone fells-2"].failed_requests)
     singles = [row for row in table.losses if len(row.parts) == 1]
     zones = [row for row in singles if row.kinds == ["zone"]]
@@ -112,3 +116,18 @@ def test_the_table_ranks_singles_and_pairs():
     pairs = {frozenset(row.words.split(" and ", 1)) for row in table.losses if len(row.parts) == 2}
     names = [row.words for row in singles if row.kinds[0] in ("zone", "front")]
     assert all(frozenset(pair) in pairs for pair in itertools.combinations(names, 2))
+
+
+def test_what_a_loss_cannot_change_is_no_effect():
+    """With its fronts dead, a region's links, rules and pages matter to nobody; elsewhere each is told apart."""
+    network = network_of(two_regions())
+    paths = Paths(network)
+
+    def effect(*parts):
+        return effect_of(paths, [Part(**part) for part in parts])
+
+    region, link = {"region": "fells"}, {"link": ["fells-1", "fells-2"]}
+    assert effect(region) == effect(region, {"zone": "fells-1"}) == effect(region, link)
+    single = [effect(part) for part in (region, link, {"zone": "fells-1"}, {"zone": "coast-1"}, {"process": "tiles-1"})]
+    assert len(set(single)) == 5
+    assert effect(region, {"zone": "coast-1"}) != effect(region)

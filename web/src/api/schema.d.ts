@@ -1924,9 +1924,10 @@ export interface components {
         /**
          * LossRow
          * @description What the loss of some parts together comes to: requests that fail within an hour, blind time and time to settle
-         *     (s), the share that stays unserved and the busiest target once all has settled. `count`: for how many like parts the
-         *     row stands (for pairs, how many pairs). `settled`: whether it settles within the hour;
-         *     `failed_until_repaired`: what fails until the first of them is repaired, by the plan's `reliability`.
+         *     (s), the share that stays unserved and the busiest target once all has settled. `of`: the classes of like
+         *     parts that they are of, in words; `count`: for how many losses the row stands; `alone`: what fails when only the
+         *     costlier of them is lost. `settled`: whether it settles within
+         *     the hour; `failed_until_repaired`: what fails until the first of them is repaired, by the plan's `reliability`.
          */
         LossRow: {
             /** Parts */
@@ -1935,12 +1936,16 @@ export interface components {
             }[];
             /** Words */
             words: string;
+            /** Of */
+            of: string[];
             /** Kinds */
             kinds: string[];
             /** Count */
             count: number;
             /** Failed Requests */
             failed_requests: number;
+            /** Alone */
+            alone: number;
             /** Blind S */
             blind_s: number;
             /** Settled S */

@@ -2,6 +2,7 @@ import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirec
 
 import { BoardView } from "../views/board/view";
 import { readSearch } from "../plan/view";
+import { readFindingsSearch, readLossesSearch } from "../plan/judging-search";
 import { Shell } from "./shell";
 import { readTraceSearch } from "../views/trace/question";
 import { firstTour } from "../views/start/tour-steps";
@@ -37,9 +38,12 @@ const drill = createRoute({ getParentRoute: () => root, path: "/plans/$key/drill
 
 const trace = createRoute({ getParentRoute: () => root, path: "/plans/$key/trace", validateSearch: readTraceSearch, component: lazyRouteComponent(() => import("../views/trace/view"), "TraceView") });
 
+const findings = createRoute({ getParentRoute: () => root, path: "/plans/$key/findings", validateSearch: readFindingsSearch, component: lazyRouteComponent(() => import("../views/findings/view"), "FindingsView") });
+const losses = createRoute({ getParentRoute: () => root, path: "/plans/$key/losses", validateSearch: readLossesSearch, component: lazyRouteComponent(() => import("../views/losses/view"), "LossesView") });
+
 const start = createRoute({ getParentRoute: () => root, path: "/start", component: lazyRouteComponent(() => import("../views/start/view"), "StartView") });
 
-export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, sheets, index, start]), defaultPreload: false });
+export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, losses, findings, sheets, index, start]), defaultPreload: false });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -8,6 +8,7 @@ import { later, useAhead } from "../kit/later";
 import { Button } from "../kit/parts";
 import { useKey } from "../kit/keys";
 import { useTheme } from "../kit/theme";
+import { SEVERITIES, useKnownFindings } from "../plan/judging";
 import { usePlan } from "../plan/queries";
 import type { ViewSearch } from "../plan/view";
 import { titleOf } from "./titles";
@@ -72,6 +73,10 @@ function PlanBar({ planKey }: { planKey: string }) {
         <Link to="/plans/$key/drill" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
           Drill
         </Link>
+        <Link to="/plans/$key/losses" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
+          Losses
+        </Link>
+        <FindingsLink planKey={planKey} revision={head.revision} />
         <Link to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet: "machines" }} className={`${TAB} ${inSheets ? "active" : ""}`} aria-current={inSheets ? "page" : undefined}>
           Sheets
         </Link>
@@ -87,6 +92,24 @@ function PlanBar({ planKey }: { planKey: string }) {
       </span>
       <Tour planKey={planKey} />
     </>
+  );
+}
+
+/** The way to the findings, with how many stop traffic and how many are risks. */
+function FindingsLink({ planKey, revision }: { planKey: string; revision: number }) {
+  const known = useKnownFindings({ key: planKey, revision });
+  const counts: Record<string, number> | undefined = known?.counts;
+  const told = SEVERITIES.filter((one) => one !== "advice" && (counts?.[one] ?? 0) > 0);
+  const label = ["Findings", ...told.map((one) => `${counts?.[one]} ${one}`)].join(", ");
+  return (
+    <Link to="/plans/$key/findings" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }} aria-label={label} title={label}>
+      Findings
+      {told.map((one) => (
+        <span key={one} className={`ml-1.5 rounded-sm px-1 text-[11px] leading-4 font-semibold text-bar tabular-nums ${one === "stops" ? "bg-[#f58067]" : "bg-[#e5b766]"}`} aria-hidden="true" data-testid={`count-${one}`}>
+          {counts?.[one]}
+        </span>
+      ))}
+    </Link>
   );
 }
 

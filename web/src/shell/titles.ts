@@ -3,6 +3,8 @@ const VIEWS: [RegExp, string][] = [
   [/\/board$/, "Board"],
   [/\/trace$/, "Trace"],
   [/\/drill$/, "Drill"],
+  [/\/losses$/, "Losses"],
+  [/\/findings$/, "Findings"],
   [/\/sheets\//, "Sheets"],
   [/\/index$/, "Index"],
   [/^\/plans$/, "Plans"],

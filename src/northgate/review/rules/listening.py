@@ -16,7 +16,7 @@ from northgate.engine.matching import (
     span_of,
     within,
 )
-from northgate.plan.models.balancers import Action, Listener
+from northgate.plan.models.balancers import Action, Balancer, Listener
 from northgate.plan.models.traffic import Call
 from northgate.review.context import Context, place
 from northgate.review.registry import Found, finding
@@ -65,20 +65,36 @@ def _led(context: Context, host: str, deep: int = FAR, *, only_first: bool = Fal
 
 def _unheard(context: Context, *, standby: bool) -> Iterator[Found]:
     """Calls for which a balancer has no listener, of those to which clients are led now, or of those that stand by."""
-    for number, client in enumerate(context.plan.clients):
-        for position, call in enumerate(client.calls):
+    places = {balancer.name: index for index, balancer in enumerate(context.plan.balancers)}
+    for client in context.plan.clients:
+        for call in client.calls:
             request = request_for(call.url, call.method, call.headers)
             led, first = _led(context, request.host), _led(context, request.host, only_first=True)
             for name in sorted(led - first if standby else first):
                 balancer = context.balancers.get(name)
                 if balancer and balancer.listeners and listener_for(balancer, request) is None:
+                    patch = _like_it(context, first, request, balancer) if standby else ()
                     when = "once they are led there" if standby else "now"
                     yield Found(
-                        place("clients", number, "calls", position, "url"), name,
+                        place("balancers", places[name], "listeners"), name,
                         f"{client.name} ask {call.url}, and {name} has no listener that takes {request.scheme} on port "
                         f"{request.port}: they fail {when}",
-                        f"add such a listener to {name}, or ask another port",
+                        f"add such a listener to {name}" + ("" if patch else ", or ask another port"), patch,
                     )  # fmt: skip
+
+
+def _like_it(context: Context, first: set[str], request: Request, balancer: Balancer) -> tuple[dict[str, object], ...]:
+    """The edit that gives a balancer the listener that takes a request elsewhere."""
+    for name in sorted(first & set(context.balancers)):
+        number = listener_for(context.balancers[name], request)
+        if number is not None:
+            listener = context.balancers[name].listeners[number]
+            taken = {one.name for one in balancer.listeners}
+            called = listener.name if listener.name not in taken else f"{listener.name}-{request.port}"
+            value = {**listener.model_dump(mode="json", by_alias=True), "name": called}
+            where = place("balancers", context.plan.balancers.index(balancer), "listeners", "-")
+            return ({"op": "add", "path": where, "value": value},)
+    return ()
 
 
 @finding("nobody-listens", "stops")

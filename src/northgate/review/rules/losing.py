@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from northgate.engine.reports.losses import LossRow
-from northgate.review.context import Context, place
+from northgate.review.context import Context, per_cent, place
 from northgate.review.registry import Found, finding
 
 # What is not told of as unserved; above this utilisation survivors do not carry the load.
@@ -48,7 +48,7 @@ def _overload(context: Context, kind: str, called: str) -> Iterator[Found]:
             where, about = _where(context, row.parts[0])
             yield Found(
                 where, about,
-                f"when {called} {about} is lost, {row.busiest} is offered {row.peak_utilisation:.0%} of its "
+                f"when {called} {about} is lost, {row.busiest} is offered {per_cent(row.peak_utilisation)} of its "
                 "capacity: what "
                 f"is left cannot carry the load ({row.failed_requests:,.0f} requests fail within an hour)",
                 "register more targets, or ask less of them",
@@ -105,7 +105,8 @@ def single_point(context: Context) -> Iterator[Found]:
             where, about = _where(context, row.parts[0])
             yield Found(
                 where, about,
-                f"without {row.words} {row.unserved_share:.2%} of all requests stay unserved, until it is back",
+                f"without {row.words} {per_cent(row.unserved_share, 2)} of all requests stay unserved, until it is "
+                "back",
                 "let something else serve them, too",
             )  # fmt: skip
 
@@ -118,6 +119,7 @@ def last_region(context: Context) -> Iterator[Found]:
             where, about = _where(context, row.parts[0])
             yield Found(
                 where, about,
-                f"without region {about} {row.unserved_share:.2%} of all requests stay unserved, until it is back",
+                f"without region {about} {per_cent(row.unserved_share, 2)} of all requests stay unserved, until it "
+                "is back",
                 "let their name have an answer in another region",
             )  # fmt: skip

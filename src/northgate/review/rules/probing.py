@@ -9,7 +9,7 @@ from northgate.engine.matching import page_status
 from northgate.engine.truth import SPEAKS
 from northgate.plan.models.groups import Probe, TargetGroup
 from northgate.plan.models.machines import Instance, Service
-from northgate.review.context import Context, place
+from northgate.review.context import Context, per_cent, place
 from northgate.review.registry import Found, finding
 
 # A pause of a process that one need not notice (s); what is noticed later than SLOW_S is noticed late; probes of more
@@ -259,7 +259,7 @@ def probe_load(context: Context) -> Iterator[Found]:
                 yield Found(
                     place("probes", number, "interval_s"), probe.name,
                     f"{fronts} fronts ask {machine.name} {per_s:.3g} times a second, "
-                    f"{per_s / machine.capacity_rps:.0%} of "
+                    f"{per_cent(per_s / machine.capacity_rps)} of "
                     "what it can do",
                     "ask less often",
                 )  # fmt: skip

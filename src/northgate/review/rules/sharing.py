@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from northgate.plan.models.groups import TargetGroup
-from northgate.review.context import Context, place
+from northgate.review.context import Context, per_cent, place
 from northgate.review.registry import Found, finding
 
 # A target that carries so many times the mean of its group is skewed; sources should be so many times as many as
@@ -65,7 +65,7 @@ def group_loses_share(context: Context) -> Iterator[Found]:
             if tier.empty_group == "fail" and len(shared) > 1:
                 where = place("pools", index, "tiers", number, "empty_group")
                 total = sum(tier.groups.values())
-                shares = " and ".join(f"{tier.groups[name] / total:.0%} to {name}" for name in shared)
+                shares = " and ".join(f"{per_cent(tier.groups[name] / total)} to {name}" for name in shared)
                 yield Found(
                     where, pool.name,
                     f"pool {pool.name} sends {shares}; when one of them is empty, its share fails",
@@ -197,7 +197,8 @@ def _busy(context: Context, low: float, high: float, words: str) -> Iterator[Fou
         if low <= used[busiest] < high:
             yield Found(
                 place("target_groups", index, "targets"), group.name,
-                f"{network.machines.names[busiest]} of {group.name} is offered {used[busiest]:.0%} of its capacity, "
+                f"{network.machines.names[busiest]} of {group.name} is offered {per_cent(used[busiest])} of its "
+                "capacity, "
                 f"{words}",
                 "register more targets",
             )  # fmt: skip

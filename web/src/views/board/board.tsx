@@ -9,6 +9,7 @@ import { layOut } from "./geometry";
 import { LitPath } from "./lit-path";
 import { Balancers } from "./parts/balancers";
 import { Clients, Names } from "./parts/clients";
+import { Marks } from "./parts/marks";
 import { Ribbons } from "./parts/ribbons";
 import { RowLabels } from "./parts/row-labels";
 import type { BoardProps } from "./parts/shared";
@@ -38,6 +39,7 @@ export function Board({ document, onSelect, ...given }: BoardProps) {
           <Names {...props} layout={layout} />
           <Balancers {...props} layout={layout} />
           <Zones {...props} layout={layout} />
+          <Marks {...props} layout={layout} />
           {props.lit.length > 0 && <LitPath parts={props.lit} frame={frame} layout={layout} />}
         </div>
       )}

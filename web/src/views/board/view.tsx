@@ -5,6 +5,7 @@ import { ProblemError, type BoardState, type DrillAnswer, type PlanDocument } fr
 import { onButton, useKey } from "../../kit/keys";
 import { expandedGroup, isSmall, useShown, type Looking, type Shown } from "../../plan/moment";
 import { addressMap, NO_ADDRESSES } from "../../plan/addresses";
+import { useKnownFindings, worstByObject, type Finding, type Severity } from "../../plan/judging";
 import { useConsequences, useIndex, useSchema, useStrips, useZoneLosses } from "../../plan/queries";
 import { formatSelection, halves, parseSelection, partOf, type Fault, type Selection } from "../../plan/selection";
 import { useView } from "../../plan/view";
@@ -24,6 +25,8 @@ import { objectAt, Trouble } from "../../plan/trouble";
 const Inspector = lazy(async () => ({ default: (await import("./inspector/inspector")).Inspector }));
 const Adding = lazy(async () => ({ default: (await import("./adding/adding")).Adding }));
 const Timeline = lazy(async () => ({ default: (await import("../../timeline/timeline")).Timeline }));
+
+const NO_FINDINGS: Finding[] = [];
 
 /** The main view: board, inspector, and the time line at the foot. */
 export function BoardView() {
@@ -71,6 +74,9 @@ export function BoardView() {
     [change, open],
   );
   const index = useIndex(asked, fresh);
+  const known = useKnownFindings(asked);
+  const findings = known?.findings ?? NO_FINDINGS;
+  const marks = useMemo(() => (document ? worstByObject(document, findings) : new Map<string, Severity>()), [document, findings]);
   const addresses = useMemo(() => (index.data && document ? addressMap(index.data.entries, document) : NO_ADDRESSES), [index.data, document]);
   const lostSince = useMemo(() => zonesLostSince(document, drill, looking), [document, drill, looking]);
   if (error && !document) return <Trouble error={error} />;
@@ -82,7 +88,7 @@ export function BoardView() {
   };
   const inspector: InspectorProps = {
     planKey: key, asked, losses: losses.data ?? [], onLosses: small || lossesWanted ? undefined : () => setLossesWanted(true),
-    document, state: state ?? EMPTY_STATE, looking, selection, lost: selectedIsLost, consequences: consequences.data ?? [],
+    document, state: state ?? EMPTY_STATE, looking, selection, lost: selectedIsLost, consequences: consequences.data ?? [], findings,
     onBreak: toggleLost, broken: lost, onSelect: select, addresses, onFold: narrow ? () => setAway({ ...away, inspector: true }) : undefined,
     onAsIfAdded: (one) => change({ lost: formatSelection(one), as: "added", moment: "at_once", at: undefined }, false),
   };
@@ -111,7 +117,7 @@ export function BoardView() {
         <main id="main" className="min-h-0 flex-1 overflow-auto print:overflow-visible" aria-label="Board">
           <h1 className="sr-only">Board of {document.title || document.name}</h1>
           {state ? (
-            <Board document={other.document ?? good.document ?? document} state={other.state ?? state} selection={other.selection ?? selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} lit={lit} addresses={addresses} />
+            <Board document={other.document ?? good.document ?? document} state={other.state ?? state} selection={other.selection ?? selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} lit={lit} addresses={addresses} marks={marks} />
           ) : (
             error && <Trouble error={error} document={document} onSelect={select} />
           )}

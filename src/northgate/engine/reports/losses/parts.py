@@ -31,7 +31,9 @@ class Alike:
         """All of them in a few words."""
         if self.count == 1:
             return self.words[0]
-        return f"any of {self.count}: {self.words[0]} … {self.words[-1]}"
+        # What comes before the first instance's name is said once: "process of any of 6: tiles-1 … tiles-6".
+        before = self.words[0].removesuffix(self.instances[0])
+        return f"{before}any of {self.count}: {self.instances[0]} … {self.instances[-1]}"
 
     def another(self) -> Part:
         """The second of them; where there is only one, that."""

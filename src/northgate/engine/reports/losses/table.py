@@ -7,7 +7,7 @@ import numpy as np
 from scipy.optimize import bisect
 
 from northgate.engine.base import Floats, Watch, go_on
-from northgate.engine.drill import Loss, run_loss, undisturbed
+from northgate.engine.drill import run_loss, undisturbed
 from northgate.engine.network import Network, compile_network
 from northgate.engine.reports.losses.parts import Alike
 from northgate.engine.reports.losses.year import failures_of
@@ -24,15 +24,18 @@ LIGHT = 0.01
 
 class LossRow(AnswerModel):
     """What the loss of some parts together comes to: requests that fail within an hour, blind time and time to settle
-    (s), the share that stays unserved and the busiest target once all has settled. `count`: for how many like parts the
-    row stands (for pairs, how many pairs). `settled`: whether it settles within the hour;
-    `failed_until_repaired`: what fails until the first of them is repaired, by the plan's `reliability`."""
+    (s), the share that stays unserved and the busiest target once all has settled. `of`: the classes of like
+    parts that they are of, in words; `count`: for how many losses the row stands; `alone`: what fails when only the
+    costlier of them is lost. `settled`: whether it settles within
+    the hour; `failed_until_repaired`: what fails until the first of them is repaired, by the plan's `reliability`."""
 
     parts: list[dict[str, Any]]
     words: str
+    of: list[str]
     kinds: list[str]
     count: int
     failed_requests: float
+    alone: float
     blind_s: float
     settled_s: float
     settled: bool
@@ -58,11 +61,33 @@ def part_data(part: Part) -> dict[str, Any]:
     return part.model_dump(mode="json", exclude_none=True)
 
 
+def parts_of(lost: list[Alike]) -> list[Part]:
+    """One part of each class; of the same class twice, two of them."""
+    return [lost[0].part, *([lost[1].another() if lost[1] == lost[0] else lost[1].part] if len(lost) > 1 else [])]
+
+
 def loss_row(network: Network, lost: list[Alike], watch: Watch = go_on) -> LossRow:
     """What the loss of one of each of these comes to; of the same class twice, of two of them."""
-    parts = [lost[0].part, *([lost[1].another() if lost[1] == lost[0] else lost[1].part] if len(lost) > 1 else [])]
-    loss = run_loss(network, parts, watch)
-    return _row(lost, parts, loss)
+    loss = run_loss(network, parts_of(lost), watch)
+    readings, (busiest, used) = loss.run.readings, loss.busiest
+    failed = loss.failed_by(3600.0)
+    return LossRow(
+        parts=[part_data(part) for part in parts_of(lost)],
+        words=" and ".join(one.called for one in lost),
+        of=[one.called for one in lost],
+        kinds=[one.kind for one in lost],
+        count=pairs_count(lost),
+        failed_requests=failed,
+        alone=failed,
+        blind_s=readings.worst_blind_s,
+        settled_s=readings.settled_s if loss.settled else 3600.0,
+        settled=loss.settled,
+        unserved_share=loss.unserved_share,
+        peak_utilisation=used,
+        busiest=busiest,
+        cascade=loss.run.cascade is not None,
+        failed_until_repaired=loss.failed_by(failures_of(network.plan, lost[0].kind)[0].repair_s),
+    )
 
 
 def pairs_count(lost: list[Alike]) -> int:
@@ -71,25 +96,6 @@ def pairs_count(lost: list[Alike]) -> int:
         return lost[0].count
     one, other = lost
     return one.count * (one.count - 1) // 2 if one == other else one.count * other.count
-
-
-def _row(lost: list[Alike], parts: list[Part], loss: Loss) -> LossRow:
-    readings, (busiest, used) = loss.run.readings, loss.busiest
-    return LossRow(
-        parts=[part_data(part) for part in parts],
-        words=" and ".join(one.called for one in lost),
-        kinds=[one.kind for one in lost],
-        count=pairs_count(lost),
-        failed_requests=loss.failed_by(3600.0),
-        blind_s=readings.worst_blind_s,
-        settled_s=readings.settled_s if loss.settled else 3600.0,
-        settled=loss.settled,
-        unserved_share=loss.unserved_share,
-        peak_utilisation=used,
-        busiest=busiest,
-        cascade=loss.run.cascade is not None,
-        failed_until_repaired=loss.failed_by(failures_of(loss.run.network.plan, lost[0].kind)[0].repair_s),
-    )
 
 
 def headroom(plan: Plan, part: Part | None, watch: Watch = go_on) -> Headroom:

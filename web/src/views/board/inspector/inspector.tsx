@@ -6,6 +6,7 @@ import { Button, IconButton } from "../../../kit/parts";
 import { type ObjectKind } from "../../../plan/names";
 import { formatSelection, lostName, partOf, type Fault, type Selection } from "../../../plan/selection";
 import { otherFaults } from "./faults";
+import { FindingsHere } from "./findings";
 import { type Described, type InspectorProps } from "./shared";
 import { describeZone } from "./zone";
 import { describeGroup } from "./group";
@@ -47,6 +48,7 @@ export function Inspector(props: InspectorProps) {
           )}
         </span>
       </header>
+      {selection && <FindingsHere planKey={props.planKey} document={props.document} findings={props.findings} selection={selection} />}
       {body.content}
     </aside>
   );

@@ -9,6 +9,7 @@ import { Copyable } from "../../../kit/copyable";
 import type { AddressMap } from "../../../plan/addresses";
 import { type ObjectKind } from "../../../plan/names";
 import { ObjectSection } from "../../../form/object-section";
+import type { Finding } from "../../../plan/judging";
 import type { Looking } from "../../../plan/moment";
 import type { Asked } from "../../../plan/queries";
 import { type Fault, type Selection } from "../../../plan/selection";
@@ -25,6 +26,7 @@ export interface InspectorProps {
   selection: Selection | undefined;
   lost: boolean;
   consequences: ProbeConsequence[];
+  findings: Finding[];
   addresses: AddressMap;
   onBreak: (fault: Fault) => void;
   /** What is broken in the what if that is looked at. */

@@ -5,6 +5,7 @@ import { type CSSProperties } from "react";
 import type { BoardState, PlanDocument, Schemas } from "../../../api/client";
 import { amount, perSecond } from "../../../kit/format";
 import type { AddressMap } from "../../../plan/addresses";
+import type { Severity } from "../../../plan/judging";
 import { type Fault, type Selection } from "../../../plan/selection";
 import { failsVisibly } from "../failing";
 import { type BoardLayout, type Box, type ColumnPlace, type Folding } from "../geometry";
@@ -21,6 +22,8 @@ export interface BoardProps {
   folding: Folding;
   onFold: (region: string) => void;
   addresses: AddressMap;
+  /** The worst that a review has found, by part (`kind:name`). */
+  marks: ReadonlyMap<string, Severity>;
   /** The parts that a traced request passes. */
   lit: string[];
 }

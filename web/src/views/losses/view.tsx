@@ -1,0 +1,190 @@
+/** What each loss would cost: every part lost in turn, ranked; pairs; how far away overload is; and what a year comes to. */
+import { useQueryClient } from "@tanstack/react-query";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
+import { useMemo, useState } from "react";
+
+import type { PlanDocument, Schemas } from "../../api/client";
+import { amount, percent, seconds, span } from "../../kit/format";
+import { Button } from "../../kit/parts";
+import { useRoving } from "../../kit/roving";
+import { adding, useEdit } from "../../plan/edit";
+import { useLosses, useLossesProgress, type Loss } from "../../plan/judging";
+import { answerKey, usePlan, type Asked } from "../../plan/queries";
+import { Trouble } from "../../plan/trouble";
+import { drillOf } from "./drills";
+import { PairMap } from "./pairs";
+import { Year } from "./year";
+
+const route = getRouteApi("/plans/$key/losses");
+/** More rows than this are asked for. */
+const MOST_ROWS = 40;
+
+export function LossesView() {
+  const { key } = route.useParams();
+  const { pairs = false } = route.useSearch();
+  const plan = usePlan(key);
+  const asked: Asked = { key, revision: plan.data?.head.revision };
+  const losses = useLosses(asked, pairs);
+  const document = plan.data?.document;
+  const error = plan.error ?? losses.error;
+  if (error) return <main id="main" className="flex-1 overflow-y-auto"><Trouble error={error} document={document} /></main>;
+  if (!document || !losses.data) return <Working asked={asked} pairs={pairs} running={losses.isFetching || !document} onAgain={() => void losses.refetch()} />;
+  return <Losses planKey={key} document={document} answer={losses.data} pairs={pairs} />;
+}
+
+/** How many losses have been computed, while that takes its time; it can be stopped, and begun again. */
+function Working({ asked, pairs, running, onAgain }: { asked: Asked; pairs: boolean; running: boolean; onAgain: () => void }) {
+  const client = useQueryClient();
+  const progress = useLossesProgress(asked, pairs, running);
+  const [done, of] = [progress.data?.done ?? 0, progress.data?.of ?? 0];
+  const share = of > 0 ? done / of : 0;
+  return (
+    <main id="main" className="flex flex-1 flex-col items-start gap-3 p-8" aria-label="Losses">
+      <h1 className="text-xl font-semibold">Losses</h1>
+      <p className="text-ink-soft" role="status">{running ? `Losing every ${pairs ? "pair of parts" : "part"} in turn … ${of > 0 ? `${done} of ${of}` : ""}` : "Stopped before all were computed."}</p>
+      {running && (
+        <div className="h-1.5 w-64 overflow-hidden rounded bg-line" role="progressbar" aria-label="How many losses have been computed" aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
+          <div className="h-full bg-north" style={{ width: percent(share).replace(" ", "") }} />
+        </div>
+      )}
+      <Button onClick={running ? () => void client.cancelQueries({ queryKey: answerKey(asked, "losses", pairs) }) : onAgain}>{running ? "Stop" : "Compute them"}</Button>
+    </main>
+  );
+}
+
+interface LossesProps {
+  planKey: string;
+  document: PlanDocument;
+  answer: Schemas["LossesAnswer"];
+  pairs: boolean;
+}
+
+function Losses({ planKey, document, answer, pairs }: LossesProps) {
+  const rows = useMemo(() => (pairs ? byMore(answer.losses) : answer.losses.filter((one) => one.of.length === 1)), [answer, pairs]);
+  const [first] = rows;
+  return (
+    <div className="flex min-h-0 flex-1 max-lg:flex-col max-lg:overflow-y-auto">
+      <main id="main" className="min-w-0 flex-1 px-4 pt-4 pb-24 sm:px-7 lg:overflow-y-auto" aria-label="Losses">
+        <header className="mb-3 flex flex-wrap items-baseline gap-3">
+          <h1 className="text-xl font-semibold">Losses</h1>
+          <nav className="flex gap-1" aria-label="How many at once">
+            {[false, true].map((one) => (
+              <Link key={String(one)} to="/plans/$key/losses" params={{ key: planKey }} search={{ pairs: one || undefined }} aria-current={one === pairs ? "true" : undefined} className={`min-h-6 rounded border px-2 py-0.5 ${one === pairs ? "border-ink bg-panel font-semibold" : "border-line-strong hover:border-ink"}`}>
+                {one ? "two at once" : "one at a time"}
+              </Link>
+            ))}
+          </nav>
+          <p className="text-ink-soft" data-testid="losses-summary">{first ? summary(rows, first, pairs) : "Nothing to lose yet: the plan has no machines."}</p>
+        </header>
+        {pairs && <PairMap losses={answer.losses} />}
+        <Ranked key={String(pairs)} planKey={planKey} document={document} rows={rows} pairs={pairs} />
+      </main>
+      <aside className="w-80 shrink-0 border-l border-line bg-panel px-4 pt-4 pb-10 max-lg:w-full max-lg:border-t max-lg:border-l-0 lg:overflow-y-auto" aria-label="Headroom and a year">
+        <Headrooms rooms={answer.headroom} />
+        <Year planKey={planKey} document={document} year={answer.year} />
+      </aside>
+    </div>
+  );
+}
+
+/** Pairs that together cost more than the costlier of the two alone, by how much. */
+function byMore(losses: Loss[]): Loss[] {
+  const more = (one: Loss) => one.failed_requests - one.alone;
+  return losses.filter((one) => one.of.length === 2 && more(one) > 0).sort((one, other) => more(other) - more(one));
+}
+
+function summary(rows: Loss[], first: Loss, pairs: boolean): string {
+  const count = amount(rows.reduce((sum, one) => sum + one.count, 0));
+  if (pairs) return `${count} pairs cost more than the costlier of the two alone; most of all ${first.words}.`;
+  return `Of ${count} losses the costliest is ${first.words}: ${amount(first.failed_requests)} requests fail within an hour.`;
+}
+
+const HEADS = ["what is lost", "fails within an hour", "blind", "settles", "unserved", "busiest then", ""];
+
+function Ranked({ planKey, document, rows, pairs }: { planKey: string; document: PlanDocument; rows: Loss[]; pairs: boolean }) {
+  const [all, setAll] = useState(false);
+  const roving = useRoving();
+  const most = Math.max(...rows.map((one) => one.failed_requests), 0);
+  const heads = HEADS.map((one, place) => (pairs && place === 2 ? "than alone" : one));
+  const shown = all ? rows : rows.slice(0, MOST_ROWS);
+  return (
+    <>
+      <table className="w-full text-left tabular-nums" data-testid="losses" {...roving}>
+        <thead className="text-[11px] text-ink-soft">
+          <tr>{heads.map((one) => <th key={one} scope="col" className="pr-3 pb-1 font-normal whitespace-nowrap">{one || <span className="sr-only">make it a drill</span>}</th>)}</tr>
+        </thead>
+        <tbody>{shown.map((one) => <Row key={one.words} planKey={planKey} document={document} row={one} most={most} pairs={pairs} />)}</tbody>
+      </table>
+      {rows.length > shown.length && <button type="button" className="mt-2 min-h-6 text-north hover:underline" onClick={() => setAll(true)}>and {rows.length - shown.length} more</button>}
+    </>
+  );
+}
+
+interface RowProps {
+  planKey: string;
+  document: PlanDocument;
+  row: Loss;
+  most: number;
+  pairs: boolean;
+}
+
+function Row({ planKey, document, row, most, pairs }: RowProps) {
+  const { edit } = useEdit(planKey);
+  const navigate = useNavigate();
+  const make = () => {
+    const { name, value } = drillOf(document, row);
+    edit.mutate([adding("/drills/-", value)], { onSuccess: () => void navigate({ to: "/plans/$key/drill", params: { key: planKey }, search: { drill: name } }) });
+  };
+  const over = row.peak_utilisation > 1;
+  return (
+    <tr className="border-t border-dotted border-line align-baseline hover:bg-foot">
+      <th scope="row" className="max-w-80 py-1 pr-3 font-medium [overflow-wrap:anywhere]">
+        {row.words}
+        {row.cascade && <span className="ml-2 rounded-sm bg-vermilion-fill px-1 text-[11px] font-semibold text-vermilion-text" title="It drives out targets that it does not touch">cascade</span>}
+      </th>
+      <td className="w-52 pr-3">
+        <span className="flex items-center gap-2">
+          <span className="w-20 shrink-0 text-right">{amount(row.failed_requests)}</span>
+          <span className="block h-2 rounded-sm bg-vermilion" style={{ width: most > 0 ? Math.max((row.failed_requests / most) * 96, row.failed_requests > 0 ? 1 : 0) : 0 }} aria-hidden="true" />
+        </span>
+      </td>
+      <td className="pr-3 whitespace-nowrap">{pairs ? `+${amount(row.failed_requests - row.alone)}` : seconds(row.blind_s)}</td>
+      <td className={`pr-3 whitespace-nowrap ${row.settled ? "" : "text-vermilion-text"}`}>{row.settled ? span(row.settled_s) : "not within an hour"}</td>
+      <td className={`pr-3 ${row.unserved_share > 0 ? "text-vermilion-text" : "text-ink-soft"}`}>{row.unserved_share > 0 ? percent(row.unserved_share) : "none"}</td>
+      <td className={`pr-3 whitespace-nowrap ${over ? "text-vermilion-text" : row.peak_utilisation >= 0.8 ? "text-ochre-text" : ""}`}>{row.busiest && row.peak_utilisation > 0 ? `${percent(row.peak_utilisation)} ${row.busiest}` : "nobody"}</td>
+      <td className="text-right">
+        <button type="button" className="min-h-6 text-[12px] whitespace-nowrap text-north hover:underline" disabled={edit.isPending} aria-label={`Make a drill of it: ${row.words}`} onClick={make} data-roving>
+          make it a drill
+        </button>
+      </td>
+    </tr>
+  );
+}
+
+/** The longest bar stands for this factor. */
+const FULL = 2;
+
+function Headrooms({ rooms }: { rooms: Schemas["Headroom"][] }) {
+  return (
+    <section aria-label="Headroom">
+      <h2 className="border-b border-line pb-1 font-semibold">Headroom</h2>
+      <p className="mt-1 text-[12px] text-ink-soft">From how many times today's load a target is overloaded, once the loss has settled.</p>
+      <ul className="mt-2 space-y-1.5">
+        {rooms.map((one) => (
+          <li key={one.words} title={one.limit ? `at ${one.limit}` : undefined}>
+            <span className="flex justify-between gap-2">
+              <span>{one.lost ? `${one.words} lost` : "nothing lost"}</span>
+              <b className={`font-semibold tabular-nums ${one.factor !== null && one.factor < 1 ? "text-vermilion-text" : one.factor !== null && one.factor < 1.25 ? "text-ochre-text" : ""}`}>{one.factor === null ? "no limit known" : `${Math.round(one.factor * 100) / 100} times`}</b>
+            </span>
+            {one.factor !== null && (
+              <span className="relative mt-0.5 block h-1.5 rounded-sm bg-line" aria-hidden="true">
+                <span className={`absolute inset-y-0 left-0 rounded-sm ${one.factor < 1 ? "bg-vermilion" : one.factor < 1.25 ? "bg-ochre" : "bg-moss"}`} style={{ width: `${Math.min(one.factor / FULL, 1) * 100}%` }} />
+                <span className="absolute -inset-y-0.5 w-px bg-ink" style={{ left: `${100 / FULL}%` }} title="today's load" />
+              </span>
+            )}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
