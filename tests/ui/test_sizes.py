@@ -14,6 +14,8 @@ VIEWS = {
     "what if": ("/plans/beckwater/board?lost=zone:fells-2&moment=at_once", "[data-testid=what-if-failed]"),
     "trace": ("/plans/beckwater/trace?times=20&vary=area", "[data-testid=by-area]"),
     "drill": ("/plans/beckwater/drill?at=89", "[data-testid=strip]"),
+    "losses": ("/plans/beckwater/losses", "[data-testid=losses]"),
+    "findings": ("/plans/beckwater/findings", "[data-code=cascade]"),
     "sheet": ("/plans/beckwater/sheets/pools", "[role=row]"),
     "index": ("/plans/beckwater/index", "[data-testid=index-count]"),
     "plans": ("/plans", "[data-testid=plans] li"),

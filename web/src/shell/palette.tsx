@@ -82,6 +82,8 @@ function useActions(planKey: string, head: PlanHead | undefined, onAdd: (kind: s
     action("Go to the board", () => void navigate({ to: "/plans/$key/board", params, search: {} })),
     action("Trace a request", () => void navigate({ to: "/plans/$key/trace", params, search: {} })),
     action("Go to the drill", () => void navigate({ to: "/plans/$key/drill", params, search: {} })),
+    action("Losses: what each would cost", () => void navigate({ to: "/plans/$key/losses", params, search: {} })),
+    action("Findings: what is wrong with the plan", () => void navigate({ to: "/plans/$key/findings", params, search: {} })),
     action("Index of the plan", () => void navigate({ to: "/plans/$key/index", params })),
     ...(head?.can_undo ? [action("Undo", () => move.mutate("undo"), "Ctrl Z")] : []),
     ...(head?.can_redo ? [action("Redo", () => move.mutate("redo"), "Ctrl Shift Z")] : []),

@@ -28,8 +28,8 @@ export function PairMap({ losses }: { losses: Loss[] }) {
   };
   if (classes.length === 0) return null;
   return (
-    <figure className="mb-5">
-      <svg width={LABELS + classes.length * cell + 2} height={classes.length * cell + 2} role="img" aria-label="Pairs of losses; the arrow keys go from one to the next" tabIndex={0} className="max-w-full rounded" onKeyDown={move} data-testid="pairs">
+    <figure className="mb-5 overflow-x-auto">
+      <svg width={LABELS + classes.length * cell + 2} height={classes.length * cell + 2} role="img" aria-label="Pairs of losses; the arrow keys go from one to the next" tabIndex={0} className="rounded" onKeyDown={move} data-testid="pairs">
         {classes.map((one, row) => (
           <g key={one.words}>
             <text x={LABELS - 6} y={row * cell + cell * 0.75} textAnchor="end" fontSize={Math.min(11, cell)} fill="var(--ink-soft)">{one.words.length > 32 ? `${one.words.slice(0, 31)}…` : one.words}</text>

@@ -108,7 +108,7 @@ function Ranked({ planKey, document, rows, pairs }: { planKey: string; document:
   const heads = HEADS.map((one, place) => (pairs && place === 2 ? "than alone" : one));
   const shown = all ? rows : rows.slice(0, MOST_ROWS);
   return (
-    <>
+    <div className="relative max-w-full overflow-x-auto">
       <table className="w-full text-left tabular-nums" data-testid="losses" {...roving}>
         <thead className="text-[11px] text-ink-soft">
           <tr>{heads.map((one) => <th key={one} scope="col" className="pr-3 pb-1 font-normal whitespace-nowrap">{one || <span className="sr-only">make it a drill</span>}</th>)}</tr>
@@ -116,7 +116,7 @@ function Ranked({ planKey, document, rows, pairs }: { planKey: string; document:
         <tbody>{shown.map((one) => <Row key={one.words} planKey={planKey} document={document} row={one} most={most} pairs={pairs} />)}</tbody>
       </table>
       {rows.length > shown.length && <button type="button" className="mt-2 min-h-6 text-north hover:underline" onClick={() => setAll(true)}>and {rows.length - shown.length} more</button>}
-    </>
+    </div>
   );
 }
 

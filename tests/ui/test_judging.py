@@ -1,0 +1,165 @@
+"""Findings and losses in a real browser: told from everywhere, remedied by a click, left with a reason, made drills."""
+
+import json
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+from tests.ui.test_editing import plan, sender  # noqa: F401
+
+pytestmark = pytest.mark.xdist_group("browser")
+
+
+def broken(server, key):
+    """The probe of the tiles asks a page that nobody serves well; the holding page has no target."""
+    sender(server, key)(
+        [
+            {"op": "replace", "path": "/probes/0/path", "value": "/"},
+            {"op": "replace", "path": "/probes/0/expect", "value": ["204"]},
+            {"op": "replace", "path": "/target_groups/3/targets", "value": []},
+        ]
+    )
+
+
+def row(page, code):
+    return page.locator(f"[data-code={code}]")
+
+
+def test_findings_are_counted_from_everywhere_and_told_by_severity(page, plan, server):  # noqa: F811
+    key, _ = plan
+    page.goto(f"/plans/{key}/trace")
+    link = page.get_by_role("link", name=re.compile("^Findings"))
+    expect(page.get_by_test_id("count-risks")).to_have_text("3")
+    expect(page.get_by_test_id("count-stops")).to_have_count(0)
+    link.click()
+    expect(page.get_by_role("region", name="risks").locator("li")).to_have_count(4)
+    expect(row(page, "cascade")).to_contain_text("requests fail within an hour")
+    expect(page.get_by_test_id("count-risks")).to_have_text("4")
+    page.get_by_role("link", name=re.compile("^advice")).click()
+    expect(page).to_have_url(re.compile("only=advice"))
+    expect(page.get_by_role("region", name="risks")).to_have_count(0)
+    expect(page.get_by_role("region", name="advice").locator("li")).to_have_count(2)
+    page.get_by_label("Filter").fill("pool api")
+    expect(page.get_by_role("region", name="advice").locator("li")).to_have_count(1)
+
+
+def test_a_remedy_is_one_click_and_undo_takes_it_back(page, plan, server):  # noqa: F811
+    key, ask = plan
+    page.goto(f"/plans/{key}/findings")
+    found = row(page, "standby-deaf")
+    found.get_by_role("button", name="Add such a listener to coast-front").click()
+    expect(found).to_have_count(0)
+    assert [one["port"] for one in ask()["document"]["balancers"][1]["listeners"]] == [443, 80]
+    page.get_by_role("button", name="Undo (Ctrl+Z)").click()
+    expect(found).to_have_count(1)
+
+
+def test_what_is_left_as_it_is_says_why_and_can_be_taken_up_again(page, plan, server):  # noqa: F811
+    key, ask = plan
+    page.goto(f"/plans/{key}/findings")
+    found = row(page, "one-fault-domain")
+    found.get_by_role("button", name="Leave it, because …").click()
+    page.keyboard.type("a trial until spring")
+    page.keyboard.press("Enter")
+    left = page.get_by_role("region", name="Left as they are")
+    expect(left).to_contain_text("because a trial until spring")
+    reason = {"code": "one-fault-domain", "about": "tiles-next", "because": "a trial until spring"}
+    assert ask()["document"]["accepted"] == [reason]
+    left.get_by_role("button", name="Take it up again").click()
+    expect(left).to_have_count(0)
+    expect(found).to_have_count(1)
+
+
+def test_what_stops_traffic_is_marked_where_it_is(page, plan, server):  # noqa: F811
+    key, ask = plan
+    broken(server, key)
+    page.goto(f"/plans/{key}/board?select=probe:ready")
+    expect(page.get_by_test_id("count-stops")).to_be_visible()
+    expect(page.locator('[data-mark="group:holding-page"]').get_by_label("stops")).to_be_visible()
+    here = page.get_by_test_id("findings-here")
+    expect(here).to_contain_text("which answers 200, and expects 204")
+    page.get_by_role("button", name=re.compile("^holding-page")).first.click()
+    expect(here).to_contain_text("has no targets: whatever is sent there fails")
+    here.get_by_role("button", name=re.compile("^register holding-1")).click()
+    expect(page.locator('[data-mark="group:holding-page"]').get_by_label("stops")).to_have_count(0)
+    assert [one["instance"] for one in ask()["document"]["target_groups"][3]["targets"]] == [
+        "holding-1", "holding-2", "holding-3",
+    ]  # fmt: skip
+
+
+def test_a_plan_that_cannot_be_run_is_reviewed_all_the_same(page, plan, server):  # noqa: F811
+    key, _ = plan
+    sender(server, key)([{"op": "replace", "path": "/target_groups/0/probe", "value": "redy"}])
+    page.goto(f"/plans/{key}/findings")
+    expect(row(page, "dangling-reference")).to_contain_text("did you mean 'ready'?")
+    expect(page.get_by_role("status").filter(has_text="cannot be run as it is")).to_be_visible()
+    page.get_by_role("link", name="target group tiles", exact=True).click()
+    expect(page).to_have_url(re.compile("select=group"))
+
+
+def test_losses_are_ranked_and_become_drills(page, plan, server):  # noqa: F811
+    key, ask = plan
+    page.goto(f"/plans/{key}/losses")
+    table = page.get_by_test_id("losses")
+    expect(table.locator("tbody tr").first).to_contain_text("rule 1 of firewall edge")
+    expect(page.get_by_test_id("losses-summary")).to_contain_text("9,828,000 requests fail within an hour")
+    zone = table.locator("tr").filter(has=page.get_by_role("rowheader", name="zone fells-2", exact=True))
+    expect(zone).to_contain_text("30,633")
+    expect(page.get_by_role("region", name="Headroom")).to_contain_text("1.13 times")
+    zone.get_by_role("button").click()
+    expect(page).to_have_url(re.compile("/drill\\?drill=lose-fells-2-2"))
+    expect(page.get_by_text("30,633 requests fail").first).to_be_visible()
+    made = ask()["document"]["drills"][-1]
+    assert (made["name"], made["phases"]) == ("lose-fells-2-2", "worst")
+    assert made["steps"][0]["fail"]["zone"] == "fells-2"
+
+
+def test_how_often_parts_fail_is_said_in_place(page, plan, server):  # noqa: F811
+    key, ask = plan
+    page.goto(f"/plans/{key}/losses")
+    year = page.get_by_role("region", name="A year")
+    before = page.get_by_test_id("availability").text_content()
+    box = year.get_by_label("Failures a year of a region")
+    expect(box).to_have_value("0.02")
+    box.fill("5")
+    box.press("Enter")
+    expect(page.get_by_test_id("availability")).not_to_have_text(before)
+    expect(year.get_by_role("rowheader", name="region", exact=True)).to_be_visible()
+    assert ask()["document"]["reliability"] == {"region": {"per_year": 5, "repair_s": 7200}}
+    box.fill("often")
+    box.press("Enter")
+    expect(box).to_have_value("5")
+
+
+def small(server, key):
+    """Three machines in three zones, so that all pairs are soon computed."""
+    keep = {"northgate": 1, "name": key}
+    zones = ["fells-1", "fells-2", "fells-3"]
+    machine = {"capacity_rps": 100, "service_ms": 10, "serves": [{"port": 80, "protocol": "http"}]}
+    return keep | {
+        "regions": [{"name": "fells", "zones": zones}],
+        "fleets": [{"name": "tiles", "zones": dict.fromkeys(zones), "count": 3, "instance": machine}],
+        "probes": [{"name": "ready"}],
+        "target_groups": [{"name": "tiles", "port": 80, "probe": "ready", "targets": [{"fleet": "tiles"}]}],
+        "pools": [{"name": "web", "tiers": [{"groups": {"tiles": 1}}]}],
+        "balancers": [{"name": "front", "zones": dict.fromkeys(zones), "listeners": [
+            {"name": "http", "protocol": "http", "port": 80, "otherwise": {"pool": "web"}}]}],
+        "names": [{"name": "www.beckwater.example", "answers": [{"balancer": "front"}]}],
+        "clients": [{"name": "walkers", "rps": 30, "calls": [{"url": "http://www.beckwater.example/"}]}],
+    }  # fmt: skip
+
+
+def test_pairs_are_a_triangle_to_walk_through(page, server):
+    key = page.request.post("/api/plans", data=json.dumps(small(server, "pairs"))).json()["key"]
+    page.goto(f"/plans/{key}/losses?pairs=true")
+    triangle, told = page.get_by_test_id("pairs"), page.get_by_test_id("pair")
+    expect(triangle).to_be_visible()
+    triangle.focus()
+    page.keyboard.press("ArrowDown")
+    expect(told).to_contain_text("requests fail within an hour")
+    first = told.text_content()
+    page.keyboard.press("ArrowDown")
+    expect(told).not_to_have_text(first)
+    expect(page.get_by_test_id("losses").locator("tbody tr").first).to_contain_text(" and ")
+    page.request.delete(f"/api/plans/{key}")
