@@ -331,6 +331,44 @@ def losses(
         typer.echo(losses_summary(answer))
 
 
+@app.command()
+def size(
+    plan_path: PlanPath,
+    survive: Annotated[str, typer.Option(help="What may be lost: zone, region, instance or fault_domain.")] = "zone",
+    below: Annotated[
+        float | None, typer.Option(min=0.01, max=1, help="The utilisation under which all are to stay, such as 0.85.")
+    ] = None,
+    failed_below: Annotated[
+        float | None, typer.Option(min=0, help="The failed requests that a loss may cost: asks for probes and TTLs.")
+    ] = None,
+    surge: Annotated[
+        float | None, typer.Option(min=1, help="How many times as much all clients ask: sizes autoscaled fleets.")
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Say how much is enough: the fewest instances, the longest probe intervals and TTLs that survive any one loss."""
+    from northgate.handover.terminal import sizing_summary
+    from northgate.plan.reading import read_plan
+    from northgate.sizing import SURVIVED, sizing
+
+    plan = read_plan(plan_path)
+    kind = next((one for one in SURVIVED if one == survive), None)
+    if kind is None:
+        known = ", ".join(SURVIVED)
+        raise PlanError([Problem("--survive", f"{survive!r} is none of {known}{did_you_mean(survive, SURVIVED)}")])
+    if below is None and failed_below is None and surge is None:
+        below = ENOUGH
+    answer = sizing(plan, kind, below, failed_below, surge, _done("sizing"))
+    if as_json:
+        _print_json(answer.model_dump(mode="json"))
+    else:
+        typer.echo(sizing_summary(answer))
+
+
+# By default this much may be used after a loss.
+ENOUGH = 0.85
+
+
 def _done(what: str) -> "Callable[[int, int], None]":
     """Shows on a terminal, and only there, how much of a work is done."""
     shows, began = sys.stderr.isatty(), time.monotonic()

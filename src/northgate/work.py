@@ -19,7 +19,7 @@ from northgate.plan import Plan
 
 SCHEDULER = "NORTHGATE_SCHEDULER"
 # Fewer parts than this are done at once, here.
-FEW = 8
+FEW = 4
 # A part that has brought down so many workers is not tried again.
 ATTEMPTS = 3
 

@@ -163,3 +163,20 @@ def test_pairs_are_a_triangle_to_walk_through(page, server):
     expect(told).not_to_have_text(first)
     expect(page.get_by_test_id("losses").locator("tbody tr").first).to_contain_text(" and ")
     page.request.delete(f"/api/plans/{key}")
+
+
+def test_how_much_is_enough_is_answered_and_adopted(page, plan, server):  # noqa: F811
+    key, ask = plan
+    page.goto(f"/plans/{key}/losses")
+    page.get_by_role("link", name="how much is enough").click()
+    instances = page.get_by_role("region", name="Instances")
+    expect(instances.locator("tbody tr").first).to_contain_text("zone fells-1 lost: 82 %")
+    page.get_by_label("Utilisation in per cent").fill("95")
+    page.get_by_label("Failed requests at most").fill("20000")
+    page.get_by_role("button", name="Size it").click()
+    expect(page).to_have_url(re.compile("below=0.95.*failed=20000"))
+    probes = page.get_by_role("region", name="Probes")
+    expect(probes.locator("tr").filter(has_text="ready")).to_contain_text("5.5 s")
+    probes.get_by_role("button", name="Adopt probe ready as needed").click()
+    expect(probes.get_by_role("button")).to_have_count(0)
+    assert ask()["document"]["probes"][0]["interval_s"] == 5.5

@@ -15,6 +15,7 @@ VIEWS = {
     "trace": ("/plans/beckwater/trace?times=20&vary=area", "[data-testid=by-area]"),
     "drill": ("/plans/beckwater/drill?at=89", "[data-testid=strip]"),
     "losses": ("/plans/beckwater/losses", "[data-testid=losses]"),
+    "sizing": ("/plans/beckwater/sizing?failed=20000", "[data-testid=sizing]"),
     "findings": ("/plans/beckwater/findings", "[data-code=cascade]"),
     "sheet": ("/plans/beckwater/sheets/pools", "[role=row]"),
     "index": ("/plans/beckwater/index", "[data-testid=index-count]"),

@@ -1,4 +1,4 @@
-"""Outcomes of drills, traces and losses for a terminal."""
+"""Outcomes of drills, traces, losses and sizing for a terminal."""
 
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
@@ -7,6 +7,7 @@ from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer
 from northgate.engine.reports.losses import Headroom
 from northgate.engine.trace import Candidate, Outcome, TraceAnswer
 from northgate.losses import LossesAnswer
+from northgate.sizing import MinimumSize, ProbeSize, SizeAnswer, SizingAnswer, TtlSize
 
 _UNITS = {"s": "s", "ms": "ms", "share": "%", "utilisation": "%"}
 WORST_ROWS, RANKED = 8, 25
@@ -166,3 +167,51 @@ def _room(one: Headroom) -> str:
     if one.factor is None:
         return "nothing is ever overloaded"
     return f"overload from {one.factor:.3g} times the load, at {one.limit}"
+
+
+def sizing_summary(answer: SizingAnswer) -> str:
+    """How much is enough, in lines."""
+    lines = []
+    if answer.sizes:
+        lines += ["instances", *_aligned([_size_row(one) for one in answer.sizes])]
+    if answer.probes:
+        lines += ["probes", *_aligned([_probe_row(one) for one in answer.probes])]
+    if answer.ttls:
+        lines += ["names", *_aligned([_ttl_row(one) for one in answer.ttls])]
+    if answer.minimums:
+        lines += ["minimums of autoscaled fleets", *_aligned([_minimum_row(one) for one in answer.minimums])]
+    return "\n".join(lines) or "There is nothing to size."
+
+
+def _not_enough(what: str, failed: float, *, decides: bool) -> str:
+    if not decides:
+        return f"{failed:,.0f} fail however short its {what} is: something else decides"
+    return f"no {what} is short enough: {failed:,.0f} fail even so"
+
+
+def _minimum_row(one: MinimumSize) -> tuple[str, str]:
+    if one.needed is None:
+        return one.fleet, "no number is enough"
+    return one.fleet, f"{one.now} now, {one.needed} needed: {one.failed_now:,.0f} fail now, {one.failed:,.0f} then"
+
+
+def _size_row(one: SizeAnswer) -> tuple[str, str]:
+    lost = " ".join(str(value) for value in (one.evidence.lost or {}).values())
+    used = in_unit("peak_utilisation", one.evidence.peak_utilisation)
+    enough = "no number is enough" if one.needed is None else f"{one.now} now, {one.needed} needed"
+    return f"{one.fleet} in {one.zone}", f"{enough}; without {lost or 'nothing'} the busiest is at {used}"
+
+
+def _probe_row(one: ProbeSize) -> tuple[str, str]:
+    if one.interval_s is None:
+        return one.probe, _not_enough("interval", one.failed, decides=one.decides)
+    return (
+        one.probe,
+        f"every {one.interval_s:g} s, out after {one.unhealthy_after} fails: {one.failed:,.0f} fail at most",
+    )
+
+
+def _ttl_row(one: TtlSize) -> tuple[str, str]:
+    if one.ttl_s is None:
+        return one.name, _not_enough("TTL", one.failed, decides=one.decides)
+    return one.name, f"TTL {one.ttl_s:g} s: {one.failed:,.0f} fail at most"

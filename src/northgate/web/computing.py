@@ -22,6 +22,7 @@ from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
 from northgate.review import ReviewAnswer, review
+from northgate.sizing import SizingAnswer, Survive, sizing
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
 from northgate.web.leaving import Abandoned, gone
 
@@ -175,6 +176,19 @@ class Computer:
     def losses_done(self, key: str, revision: int | None, *, pairs: bool) -> tuple[int, int] | None:
         """How many losses have been computed, of how many; None while nobody computes them."""
         return self._done.get(self._losses_question(key, self.number(key, revision), pairs=pairs))
+
+    def sizing(
+        self, key: str, revision: int | None, survive: Survive, below: float | None, failed_below: float | None,
+        surge: float | None,
+    ) -> SizingAnswer:  # fmt: skip
+        """How much is enough; raises CannotRun."""
+        number = self.number(key, revision)
+        plan, question = (
+            self.plan(key, number),
+            ("sizing", self._content(key, number), survive, below, failed_below, surge),
+        )
+        watch = self._watch(question)
+        return self._once(question, lambda: sizing(plan, survive, below, failed_below, surge, lambda *_: watch()))
 
     def _losses_question(self, key: str, number: int, *, pairs: bool) -> Hashable:
         return ("losses", self._content(key, number), pairs)

@@ -8,6 +8,7 @@ from pydantic import BaseModel
 
 from northgate.losses import LossesAnswer
 from northgate.review import ReviewAnswer
+from northgate.sizing import SizingAnswer, Survive
 from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
@@ -47,3 +48,17 @@ def progress_of_losses(key: str, computer: TheComputer, pairs: Pairs = False, re
     """How many losses have been computed."""
     done = computer.losses_done(key, revision, pairs=pairs)
     return WorkDone(done=done and done[0], of=done and done[1])
+
+
+@router.get("/sizing")
+def how_much_is_enough(
+    key: str,
+    computer: TheComputer,
+    survive: Survive = "zone",
+    below: Annotated[float | None, Query(gt=0, le=1, description="The utilisation that a loss may lead to.")] = None,
+    failed_below: Annotated[float | None, Query(ge=0, description="The failed requests that it may cost.")] = None,
+    surge: Annotated[float | None, Query(ge=1, le=1000, description="How many times as much clients ask.")] = None,
+    revision: Revision = None,
+) -> SizingAnswer:
+    """The fewest instances, and the longest probe intervals and TTLs, with which any one loss is survived."""
+    return computer.sizing(key, revision, survive, below, failed_below, surge)

@@ -740,6 +740,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/sizing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How Much Is Enough
+         * @description The fewest instances, and the longest probe intervals and TTLs, with which any one loss is survived.
+         */
+        get: operations["how_much_is_enough_api_plans__key__sizing_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1468,6 +1488,18 @@ export interface components {
             in_use: boolean | null;
         };
         /**
+         * Evidence
+         * @description The loss that decides: what is lost, and the busiest of these targets once it has settled.
+         */
+        Evidence: {
+            /** Lost */
+            lost: {
+                [key: string]: unknown;
+            } | null;
+            /** Peak Utilisation */
+            peak_utilisation: number;
+        };
+        /**
          * Example
          * @description A plan that ships with North Gate, to begin from.
          */
@@ -2038,6 +2070,27 @@ export interface components {
         } | {
             share: unknown;
         });
+        /**
+         * MinimumSize
+         * @description The smallest minimum of an autoscaled fleet with which a surge of all clients overloads nobody: what fails for
+         *     want of capacity with as many as now, and with so many. None where no number is enough.
+         */
+        MinimumSize: {
+            /** Fleet */
+            fleet: string;
+            /** Now */
+            now: number;
+            /** Needed */
+            needed: number | null;
+            /** Failed Now */
+            failed_now: number;
+            /** Failed */
+            failed: number;
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
+        };
         /**
          * NamedRates
          * @description Rates of a name, or of what has one.
@@ -2615,6 +2668,32 @@ export interface components {
             returned: components["schemas"]["BoundsAnswer"];
         };
         /**
+         * ProbeSize
+         * @description The longest interval of a probe under which no loss costs more than is allowed, and after how many fails it then
+         *     decides (as now, or fewer where that is needed); what the costliest loss comes to. `interval_s` is None where no
+         *     interval is short enough; `decides` is False where the costliest loss costs as much however short it is.
+         */
+        ProbeSize: {
+            /** Probe */
+            probe: string;
+            /** Interval S */
+            interval_s: number | null;
+            /** Unhealthy After */
+            unhealthy_after: number;
+            /** Failed */
+            failed: number;
+            /** Decides */
+            decides: boolean;
+            /** Evidence */
+            evidence: {
+                [key: string]: unknown;
+            } | null;
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
+        };
+        /**
          * ProbeState
          * @description A probe of targets: how many it watches, how many of these are in use, about how many it is wrong, and how many
          *     probes all living fronts send in a second when answers come at once.
@@ -3000,6 +3079,42 @@ export interface components {
             };
         };
         /**
+         * SizeAnswer
+         * @description How many instances of a fleet a zone has and needs; with that many, how busy they are without a loss, and what
+         *     decides. `needed` is None where no number is enough.
+         */
+        SizeAnswer: {
+            /** Fleet */
+            fleet: string;
+            /** Zone */
+            zone: string;
+            /** Now */
+            now: number;
+            /** Needed */
+            needed: number | null;
+            /** Utilisation */
+            utilisation: number;
+            evidence: components["schemas"]["Evidence"];
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
+        };
+        /**
+         * SizingAnswer
+         * @description How much is enough.
+         */
+        SizingAnswer: {
+            /** Sizes */
+            sizes: components["schemas"]["SizeAnswer"][];
+            /** Probes */
+            probes: components["schemas"]["ProbeSize"][];
+            /** Ttls */
+            ttls: components["schemas"]["TtlSize"][];
+            /** Minimums */
+            minimums: components["schemas"]["MinimumSize"][];
+        };
+        /**
          * Step
          * @description One entry of a drill: exactly one of fail, restore, surge, drain, undrain at a second.
          */
@@ -3333,6 +3448,29 @@ export interface components {
             probe_target?: string | null;
             /** Probe Front */
             probe_front?: string | null;
+        };
+        /**
+         * TtlSize
+         * @description The longest TTL of a name under which no loss costs more than is allowed; None where none is short enough.
+         *     `decides`: whether the costliest loss costs less with a shorter one.
+         */
+        TtlSize: {
+            /** Name */
+            name: string;
+            /** Ttl S */
+            ttl_s: number | null;
+            /** Failed */
+            failed: number;
+            /** Decides */
+            decides: boolean;
+            /** Evidence */
+            evidence: {
+                [key: string]: unknown;
+            } | null;
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
         };
         /**
          * WhatIfAnswer
@@ -5611,6 +5749,65 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WorkDone"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    how_much_is_enough_api_plans__key__sizing_get: {
+        parameters: {
+            query?: {
+                survive?: "zone" | "region" | "instance" | "fault_domain";
+                /** @description The utilisation that a loss may lead to. */
+                below?: number | null;
+                /** @description The failed requests that it may cost. */
+                failed_below?: number | null;
+                /** @description How many times as much clients ask. */
+                surge?: number | null;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SizingAnswer"];
                 };
             };
             /** @description There is no such plan, drill or revision */

@@ -10,3 +10,21 @@ export function readFindingsSearch(search: Record<string, unknown>): { only?: Sc
 export function readLossesSearch(search: Record<string, unknown>): { pairs?: true | undefined } {
   return { pairs: search["pairs"] === true || search["pairs"] === "true" ? true : undefined };
 }
+
+export const SURVIVED = ["zone", "region", "instance", "fault_domain"] as const;
+
+/** What is asked of sizing. */
+export interface SizingSearch {
+  survive: (typeof SURVIVED)[number];
+  below: number;
+  failed?: number | undefined;
+  surge?: number | undefined;
+}
+
+export function readSizingSearch(search: Record<string, unknown>): SizingSearch {
+  const number = (field: string, low: number, high: number) => {
+    const value = Number(search[field]);
+    return search[field] !== undefined && Number.isFinite(value) && value >= low && value <= high ? value : undefined;
+  };
+  return { survive: SURVIVED.find((one) => one === search["survive"]) ?? "zone", below: number("below", 0.01, 1) ?? 0.85, failed: number("failed", 0, 1e15), surge: number("surge", 1, 1000) };
+}

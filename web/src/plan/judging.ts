@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
 import { api, dataOf, type PlanDocument, type Schemas } from "../api/client";
-import { SEVERITIES } from "./judging-search";
+import { SEVERITIES, type SizingSearch } from "./judging-search";
 import { answerKey, type Asked } from "./queries";
 import type { Selection } from "./selection";
 import { objectAt } from "./trouble";
@@ -37,6 +37,15 @@ export function useLosses({ key, revision }: Asked, pairs: boolean, enabled = tr
     queryKey: answerKey({ key, revision }, "losses", pairs),
     queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/losses", { params: { path: { key }, query: { revision, pairs } }, signal })),
     enabled: enabled && revision !== undefined,
+  });
+}
+
+/** How much is enough. */
+export function useSizing({ key, revision }: Asked, { survive, below, failed, surge }: SizingSearch) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "sizing", survive, below, failed, surge),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/sizing", { params: { path: { key }, query: { revision, survive, below, failed_below: failed, surge } }, signal })),
+    enabled: revision !== undefined,
   });
 }
 

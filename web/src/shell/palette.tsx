@@ -83,6 +83,7 @@ function useActions(planKey: string, head: PlanHead | undefined, onAdd: (kind: s
     action("Trace a request", () => void navigate({ to: "/plans/$key/trace", params, search: {} })),
     action("Go to the drill", () => void navigate({ to: "/plans/$key/drill", params, search: {} })),
     action("Losses: what each would cost", () => void navigate({ to: "/plans/$key/losses", params, search: {} })),
+    action("Sizing: how much is enough", () => void navigate({ to: "/plans/$key/sizing", params, search: {} })),
     action("Findings: what is wrong with the plan", () => void navigate({ to: "/plans/$key/findings", params, search: {} })),
     action("Index of the plan", () => void navigate({ to: "/plans/$key/index", params })),
     ...(head?.can_undo ? [action("Undo", () => move.mutate("undo"), "Ctrl Z")] : []),

@@ -2,7 +2,7 @@ import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirec
 
 import { BoardView } from "../views/board/view";
 import { readSearch } from "../plan/view";
-import { readFindingsSearch, readLossesSearch } from "../plan/judging-search";
+import { readFindingsSearch, readLossesSearch, readSizingSearch, type SizingSearch } from "../plan/judging-search";
 import { Shell } from "./shell";
 import { readTraceSearch } from "../views/trace/question";
 import { firstTour } from "../views/start/tour-steps";
@@ -40,10 +40,11 @@ const trace = createRoute({ getParentRoute: () => root, path: "/plans/$key/trace
 
 const findings = createRoute({ getParentRoute: () => root, path: "/plans/$key/findings", validateSearch: readFindingsSearch, component: lazyRouteComponent(() => import("../views/findings/view"), "FindingsView") });
 const losses = createRoute({ getParentRoute: () => root, path: "/plans/$key/losses", validateSearch: readLossesSearch, component: lazyRouteComponent(() => import("../views/losses/view"), "LossesView") });
+const sizing = createRoute({ getParentRoute: () => root, path: "/plans/$key/sizing", validateSearch: (search: Record<string, unknown>): Partial<SizingSearch> => readSizingSearch(search), component: lazyRouteComponent(() => import("../views/losses/sizing"), "SizingView") });
 
 const start = createRoute({ getParentRoute: () => root, path: "/start", component: lazyRouteComponent(() => import("../views/start/view"), "StartView") });
 
-export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, losses, findings, sheets, index, start]), defaultPreload: false });
+export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, losses, sizing, findings, sheets, index, start]), defaultPreload: false });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -54,7 +54,8 @@ export function Shell() {
 function PlanBar({ planKey }: { planKey: string }) {
   const plan = usePlan(planKey);
   const navigate = useNavigate();
-  const inSheets = useLocation().pathname.includes("/sheets/");
+  const { pathname } = useLocation();
+  const [inSheets, inSizing] = [pathname.includes("/sheets/"), pathname.endsWith("/sizing")];
   const add = (kind: string) => void navigate({ to: "/plans/$key/board", params: { key: planKey }, search: (before: ViewSearch) => ({ ...before, add: kind, lost: undefined, at: undefined, moment: undefined }) });
   useKey("add", () => add("group"));
   if (!plan.data) return <span className="ml-auto" />;
@@ -73,7 +74,7 @@ function PlanBar({ planKey }: { planKey: string }) {
         <Link to="/plans/$key/drill" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
           Drill
         </Link>
-        <Link to="/plans/$key/losses" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
+        <Link to="/plans/$key/losses" params={{ key: planKey }} search={{}} className={`${TAB} ${inSizing ? "active" : ""}`} activeOptions={{ includeSearch: false }}>
           Losses
         </Link>
         <FindingsLink planKey={planKey} revision={head.revision} />

@@ -4,6 +4,7 @@ const VIEWS: [RegExp, string][] = [
   [/\/trace$/, "Trace"],
   [/\/drill$/, "Drill"],
   [/\/losses$/, "Losses"],
+  [/\/sizing$/, "How much is enough"],
   [/\/findings$/, "Findings"],
   [/\/sheets\//, "Sheets"],
   [/\/index$/, "Index"],

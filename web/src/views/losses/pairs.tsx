@@ -28,7 +28,7 @@ export function PairMap({ losses }: { losses: Loss[] }) {
   };
   if (classes.length === 0) return null;
   return (
-    <figure className="mb-5 overflow-x-auto">
+    <figure className="mb-5 overflow-x-auto p-1">
       <svg width={LABELS + classes.length * cell + 2} height={classes.length * cell + 2} role="img" aria-label="Pairs of losses; the arrow keys go from one to the next" tabIndex={0} className="rounded" onKeyDown={move} data-testid="pairs">
         {classes.map((one, row) => (
           <g key={one.words}>

@@ -1,6 +1,6 @@
 /** What each loss would cost: every part lost in turn, ranked; pairs; how far away overload is; and what a year comes to. */
 import { useQueryClient } from "@tanstack/react-query";
-import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, useNavigate } from "@tanstack/react-router";
 import { useMemo, useState } from "react";
 
 import type { PlanDocument, Schemas } from "../../api/client";
@@ -12,6 +12,7 @@ import { useLosses, useLossesProgress, type Loss } from "../../plan/judging";
 import { answerKey, usePlan, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 import { drillOf } from "./drills";
+import { Head } from "./head";
 import { PairMap } from "./pairs";
 import { Year } from "./year";
 
@@ -40,7 +41,7 @@ function Working({ asked, pairs, running, onAgain }: { asked: Asked; pairs: bool
   const share = of > 0 ? done / of : 0;
   return (
     <main id="main" className="flex flex-1 flex-col items-start gap-3 p-8" aria-label="Losses">
-      <h1 className="text-xl font-semibold">Losses</h1>
+      <Head planKey={asked.key} way={pairs ? "two at once" : "one at a time"} />
       <p className="text-ink-soft" role="status">{running ? `Losing every ${pairs ? "pair of parts" : "part"} in turn … ${of > 0 ? `${done} of ${of}` : ""}` : "Stopped before all were computed."}</p>
       {running && (
         <div className="h-1.5 w-64 overflow-hidden rounded bg-line" role="progressbar" aria-label="How many losses have been computed" aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
@@ -65,17 +66,9 @@ function Losses({ planKey, document, answer, pairs }: LossesProps) {
   return (
     <div className="flex min-h-0 flex-1 max-lg:flex-col max-lg:overflow-y-auto">
       <main id="main" className="min-w-0 flex-1 px-4 pt-4 pb-24 sm:px-7 lg:overflow-y-auto" aria-label="Losses">
-        <header className="mb-3 flex flex-wrap items-baseline gap-3">
-          <h1 className="text-xl font-semibold">Losses</h1>
-          <nav className="flex gap-1" aria-label="How many at once">
-            {[false, true].map((one) => (
-              <Link key={String(one)} to="/plans/$key/losses" params={{ key: planKey }} search={{ pairs: one || undefined }} aria-current={one === pairs ? "true" : undefined} className={`min-h-6 rounded border px-2 py-0.5 ${one === pairs ? "border-ink bg-panel font-semibold" : "border-line-strong hover:border-ink"}`}>
-                {one ? "two at once" : "one at a time"}
-              </Link>
-            ))}
-          </nav>
+        <Head planKey={planKey} way={pairs ? "two at once" : "one at a time"}>
           <p className="text-ink-soft" data-testid="losses-summary">{first ? summary(rows, first, pairs) : "Nothing to lose yet: the plan has no machines."}</p>
-        </header>
+        </Head>
         {pairs && <PairMap losses={answer.losses} />}
         <Ranked key={String(pairs)} planKey={planKey} document={document} rows={rows} pairs={pairs} />
       </main>

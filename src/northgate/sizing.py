@@ -1,0 +1,370 @@
+"""The questions turned round: how much is enough? Answered by search over the engine, each answer with its evidence and
+the edit that adopts it.
+
+What is asked for grows or shrinks with one number alone (more instances: less utilisation; a longer interval: more
+failures), so that the edge is found by halving.
+"""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from northgate.engine.drill import Loss, run_drill, run_loss, undisturbed
+from northgate.engine.network import Network, compile_network
+from northgate.engine.reports import AnswerModel
+from northgate.engine.reports.losses import alike, part_data
+from northgate.plan import Plan
+from northgate.plan.editing import patched
+from northgate.plan.models.drills import Drill, Step, Surge
+from northgate.plan.models.faults import Part
+from northgate.plan.problems import pointer
+from northgate.work import spread
+
+Survive = Literal["zone", "region", "instance", "fault_domain"]
+SURVIVED: tuple[Survive, ...] = ("zone", "region", "instance", "fault_domain")
+# Nobody looks for more instances than this, or for intervals and TTLs longer than this (s).
+MOST, LONGEST_S = 10_000, 3600.0
+# Seconds are found to this.
+FINE_S = 0.5
+# So many times as many instances as now show what stays unserved however many there are.
+PLENTY = 4
+# A surge is absorbed when no more than this fails for want of capacity, beyond what fails with plenty (requests).
+MISSED = 0.5
+
+Told = Callable[[int, int], None]
+Patch = list[dict[str, Any]]
+
+
+class Evidence(AnswerModel):
+    """The loss that decides: what is lost, and the busiest of these targets once it has settled."""
+
+    lost: dict[str, Any] | None
+    peak_utilisation: float
+
+
+class SizeAnswer(AnswerModel):
+    """How many instances of a fleet a zone has and needs; with that many, how busy they are without a loss, and what
+    decides. `needed` is None where no number is enough."""
+
+    fleet: str
+    zone: str
+    now: int
+    needed: int | None
+    utilisation: float
+    evidence: Evidence
+    patch: Patch
+
+
+class ProbeSize(AnswerModel):
+    """The longest interval of a probe under which no loss costs more than is allowed, and after how many fails it then
+    decides (as now, or fewer where that is needed); what the costliest loss comes to. `interval_s` is None where no
+    interval is short enough; `decides` is False where the costliest loss costs as much however short it is."""
+
+    probe: str
+    interval_s: float | None
+    unhealthy_after: int
+    failed: float
+    decides: bool
+    evidence: dict[str, Any] | None
+    patch: Patch
+
+
+class TtlSize(AnswerModel):
+    """The longest TTL of a name under which no loss costs more than is allowed; None where none is short enough.
+    `decides`: whether the costliest loss costs less with a shorter one."""
+
+    name: str
+    ttl_s: float | None
+    failed: float
+    decides: bool
+    evidence: dict[str, Any] | None
+    patch: Patch
+
+
+class MinimumSize(AnswerModel):
+    """The smallest minimum of an autoscaled fleet with which a surge of all clients overloads nobody: what fails for
+    want of capacity with as many as now, and with so many. None where no number is enough."""
+
+    fleet: str
+    now: int
+    needed: int | None
+    failed_now: float
+    failed: float
+    patch: Patch
+
+
+class SizingAnswer(AnswerModel):
+    """How much is enough."""
+
+    sizes: list[SizeAnswer]
+    probes: list[ProbeSize]
+    ttls: list[TtlSize]
+    minimums: list[MinimumSize]
+
+
+@dataclass(frozen=True)
+class Asked:
+    """One question: of which fleet, probe or name; what is to be survived, and within which bound."""
+
+    kind: Literal["fleet", "probe", "name", "minimum"]
+    name: str
+    survive: Survive
+    bound: float
+
+
+def untold(_: int, __: int) -> None:
+    """Nobody asks how far the work has come."""
+
+
+def sizing(
+    plan: Plan, survive: Survive, below: float | None, failed_below: float | None, surge: float | None = None,
+    told: Told = untold,
+) -> SizingAnswer:  # fmt: skip
+    """Every fleet below a utilisation, and every probe and TTL below a number of failed requests, after any one loss of
+    a kind; every autoscaled fleet under a surge of all clients by a factor; raises CannotRun."""
+    network = compile_network(plan)
+    asked: list[Asked] = []
+    if below is not None:
+        asked += [Asked("fleet", fleet, survive, below) for fleet in _fleets_in_use(network)]
+    if failed_below is not None:
+        probes = {group.probe for group in plan.target_groups if group.probe}
+        asked += [Asked("probe", probe.name, survive, failed_below) for probe in plan.probes if probe.name in probes]
+        asked += [
+            Asked("name", name.name, survive, failed_below)
+            for name in plan.names
+            if name.probe and len(name.answers) > 1
+        ]
+    if surge is not None:
+        scaled = {fleet.name for fleet in plan.fleets if fleet.scale}
+        asked += [Asked("minimum", fleet, survive, surge) for fleet in _fleets_in_use(network) if fleet in scaled]
+    answers = [one for some in spread(answer_one, plan, asked, told) for one in some]
+    return SizingAnswer(
+        sizes=[one for one in answers if isinstance(one, SizeAnswer)],
+        probes=[one for one in answers if isinstance(one, ProbeSize)],
+        ttls=[one for one in answers if isinstance(one, TtlSize)],
+        minimums=[one for one in answers if isinstance(one, MinimumSize)],
+    )
+
+
+def answer_one(network: Network, asked: Asked) -> Sequence[AnswerModel]:
+    """One question answered; a task of `work.spread`."""
+    return list(ANSWERS[asked.kind](network.plan, asked))
+
+
+def _fleets_in_use(network: Network) -> list[str]:
+    used = {target.fleet for group in network.plan.target_groups for target in group.targets}
+    return [fleet.name for fleet in network.plan.fleets if fleet.name in used]
+
+
+def _lost(network: Network, survive: Survive) -> list[Part]:
+    """One part of every class that may be lost."""
+    return [one.part for one in alike(network) if one.kind == survive]
+
+
+# Fleets
+
+
+def _size_of_fleet(plan: Plan, asked: Asked) -> Iterator[SizeAnswer]:
+    index = [fleet.name for fleet in plan.fleets].index(asked.name)
+    fleet = plan.fleets[index]
+    now, zones = fleet.count, list(fleet.zones)
+    plenty = _worst(_counting(plan, index, max(now, 1) * PLENTY), index, asked.survive)
+
+    def fits(count: int) -> bool:
+        worst = _worst(_counting(plan, index, count), index, asked.survive)
+        return worst.used < asked.bound and worst.unserved <= plenty.unserved + 1e-9
+
+    needed = _smallest(fits, max(now, 1))
+    counted = _counting(plan, index, needed if needed is not None else now)
+    worst = _worst(counted, index, asked.survive)
+    patch = _count_patch(plan, index, needed) if needed not in (None, now) else []
+    before, after = _per_zone(now, len(zones)), _per_zone(needed or 0, len(zones))
+    for number, zone in enumerate(zones):
+        yield SizeAnswer(
+            fleet=fleet.name, zone=zone, now=before[number], needed=None if needed is None else after[number],
+            utilisation=_undisturbed(counted, index),
+            evidence=Evidence(lost=part_data(worst.part) if worst.part else None, peak_utilisation=worst.used),
+            patch=patch,
+        )  # fmt: skip
+
+
+def _per_zone(count: int, zones: int) -> list[int]:
+    each, rest = divmod(count, zones)
+    return [each + (number < rest) for number in range(zones)]
+
+
+@dataclass(frozen=True)
+class _Worst:
+    """The loss under which a fleet is busiest: how busy, and the largest share that any loss leaves unserved."""
+
+    part: Part | None
+    used: float
+    unserved: float
+
+
+def _worst(plan: Plan, index: int, survive: Survive) -> _Worst:
+    network = compile_network(plan)
+    mine = {*plan.fleets[index].instance_names()}
+    found = _Worst(None, 0.0, 0.0)
+    for part in _lost(network, survive):
+        loss = run_loss(network, [part])
+        used, unserved = _busiest(loss, mine), max(found.unserved, loss.unserved_share)
+        found = _Worst(part, used, unserved) if used > found.used else _Worst(found.part, found.used, unserved)
+    return found
+
+
+def _busiest(loss: Loss, machines: set[str]) -> float:
+    """The utilisation of the busiest of these machines once a loss has settled, or while it does not."""
+    frames = loss.run.keyframes[-1:] if loss.settled else loss.run.keyframes
+    names = loss.run.network.machines.names
+    return max((float(frame.utilisation[at]) for frame in frames for at, name in enumerate(names) if name in machines),
+               default=0.0)  # fmt: skip
+
+
+def _undisturbed(plan: Plan, index: int) -> float:
+    flow, mine = undisturbed(compile_network(plan)), set(plan.fleets[index].instance_names())
+    names = flow.network.machines.names
+    return max((float(flow.queue.utilisation[at]) for at, name in enumerate(names) if name in mine), default=0.0)
+
+
+def _counting(plan: Plan, index: int, count: int) -> Plan:
+    """The plan with so many instances in a fleet."""
+    return patched(plan, _count_patch(plan, index, count))
+
+
+def _count_patch(plan: Plan, index: int, count: int) -> Patch:
+    where, scale = pointer(("fleets", index)), plan.fleets[index].scale
+    patch = [{"op": "replace", "path": f"{where}/count", "value": count}]
+    if scale is not None:
+        patch.append({"op": "replace", "path": f"{where}/scale/min", "value": count})
+        patch.append({"op": "replace", "path": f"{where}/scale/max", "value": max(count, scale.max)})
+    return patch
+
+
+def _smallest(fits: Callable[[int], bool], near: int) -> int | None:
+    """The smallest number from 1 on that fits, where all larger ones do too; None if none does up to MOST."""
+    low, high = 0, near
+    while not fits(high):
+        low, high = high, high * 2
+        if high > MOST:
+            return None
+    while high - low > 1:
+        middle = (low + high) // 2
+        if fits(middle):
+            high = middle
+        else:
+            low = middle
+    return high
+
+
+# Seconds
+
+
+def _costliest(plan: Plan, survive: Survive) -> tuple[float, Part | None]:
+    """What the costliest loss of a kind costs within an hour, and which that is."""
+    network = compile_network(plan)
+    costs = [(run_loss(network, [part]).failed_by(3600.0), part) for part in _lost(network, survive)]
+    return max(costs, key=lambda one: one[0], default=(0.0, None))
+
+
+def _longest(cost: Callable[[float], float], shortest_s: float, now_s: float, bound: float) -> float | None:
+    """The longest time, in steps of FINE_S from the shortest on, that costs no more than is allowed, where longer ones
+    cost more; None if none."""
+
+    def fits(steps: int) -> bool:
+        return cost(shortest_s + steps * FINE_S) <= bound
+
+    if not fits(0):
+        return None
+    low, high = 0, max(int(2 * (now_s - shortest_s) / FINE_S), 1)
+    while fits(high):
+        low, high = high, high * 2
+        if high * FINE_S > LONGEST_S:
+            return shortest_s + low * FINE_S
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (middle, high) if fits(middle) else (low, middle)
+    return shortest_s + low * FINE_S
+
+
+def _size_of_probe(plan: Plan, asked: Asked) -> Iterator[ProbeSize]:
+    index = [probe.name for probe in plan.probes].index(asked.name)
+    probe, where = plan.probes[index], pointer(("probes", index))
+
+    def changes(interval_s: float, fails: int) -> Patch:
+        return [
+            {"op": "replace", "path": f"{where}/interval_s", "value": interval_s},
+            {"op": "replace", "path": f"{where}/unhealthy_after", "value": fails},
+        ]
+
+    # As many fails as now, if that can be enough; fewer else.
+    for fails in range(probe.unhealthy_after, 0, -1):
+
+        def cost(interval_s: float, fails: int = fails) -> float:
+            return _costliest(patched(plan, changes(interval_s, fails)), asked.survive)[0]
+
+        longest_s = _longest(cost, probe.timeout_s, probe.interval_s, asked.bound)
+        if longest_s is not None:
+            patch = changes(longest_s, fails)
+            failed, part = _costliest(patched(plan, patch), asked.survive)
+            kept = longest_s == probe.interval_s and fails == probe.unhealthy_after
+            yield ProbeSize(
+                probe=probe.name, interval_s=longest_s, unhealthy_after=fails, failed=failed, decides=True,
+                evidence=part_data(part) if part else None, patch=[] if kept else patch,
+            )  # fmt: skip
+            return
+    failed, part = _costliest(patched(plan, changes(probe.timeout_s, 1)), asked.survive)
+    yield ProbeSize(
+        probe=probe.name, interval_s=None, unhealthy_after=1, failed=failed,
+        decides=failed < _costliest(plan, asked.survive)[0], evidence=part_data(part) if part else None, patch=[],
+    )  # fmt: skip
+
+
+def _size_of_ttl(plan: Plan, asked: Asked) -> Iterator[TtlSize]:
+    index = [name.name for name in plan.names].index(asked.name)
+    name, where = plan.names[index], pointer(("names", index, "ttl_s"))
+
+    def with_ttl(ttl_s: float) -> Plan:
+        return patched(plan, [{"op": "replace", "path": where, "value": ttl_s}])
+
+    longest_s = _longest(lambda ttl_s: _costliest(with_ttl(ttl_s), asked.survive)[0], 0.0, name.ttl_s, asked.bound)
+    failed, part = _costliest(with_ttl(longest_s or 0.0), asked.survive)
+    changed = longest_s is not None and longest_s != name.ttl_s
+    patch: Patch = [{"op": "replace", "path": where, "value": longest_s}] if changed else []
+    decides = longest_s is not None or failed < _costliest(plan, asked.survive)[0]
+    yield TtlSize(
+        name=name.name, ttl_s=longest_s, failed=failed, decides=decides, evidence=part_data(part) if part else None,
+        patch=patch,
+    )  # fmt: skip
+
+
+# Surges
+
+
+def _size_of_minimum(plan: Plan, asked: Asked) -> Iterator[MinimumSize]:
+    index = [fleet.name for fleet in plan.fleets].index(asked.name)
+    fleet = plan.fleets[index]
+    now = fleet.scale.min if fleet.scale else fleet.count
+
+    def failed(count: int) -> float:
+        return _failed_in_surge(_counting(plan, index, count), asked.bound)
+
+    least = failed(max(fleet.count, now) * PLENTY)
+    needed = _smallest(lambda count: failed(count) <= least + MISSED, max(now, 1))
+    patch = _count_patch(plan, index, needed) if needed not in (None, now) else []
+    yield MinimumSize(
+        fleet=fleet.name, now=now, needed=needed, failed_now=failed(now), failed=failed(needed or now), patch=patch
+    )
+
+
+def _failed_in_surge(plan: Plan, factor: float) -> float:
+    """The requests that fail for want of capacity while all clients ask so many times as much, for a quarter of an
+    hour."""
+    steps = [Step(at_s=60, surge=Surge(clients=client.name, factor=factor)) for client in plan.clients]
+    causes = run_drill(compile_network(plan), Drill(name="surge", lasts_s=960, steps=steps)).readings.failed_by_cause
+    return causes["overloaded"] + causes["timed_out"] + causes["none_healthy"]
+
+
+ANSWERS: dict[str, Callable[[Plan, Asked], Iterator[AnswerModel]]] = {
+    "fleet": _size_of_fleet, "probe": _size_of_probe, "name": _size_of_ttl, "minimum": _size_of_minimum,
+}  # fmt: skip

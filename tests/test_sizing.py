@@ -1,0 +1,120 @@
+"""How much is enough, against the algebra of plans so small that it can be written down."""
+
+import json
+
+import jsonpatch
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from northgate.engine.reports.losses import alike, loss_row
+from northgate.plan import plan_from_data
+from northgate.plan.editing import whole_data
+from northgate.sizing import Asked, answer_one, sizing
+from tests.cli.test_cli import northgate, write
+from tests.support.exploring import examples
+from tests.support.plans import changed, network_of, plan_data
+
+RPS = 600
+
+
+def answers(data, kind, name, bound, survive="zone"):
+    return answer_one(network_of(data), Asked(kind, name, survive, bound))
+
+
+def adopted(data, patch):
+    return jsonpatch.apply_patch(whole_data(plan_from_data(data)), patch)
+
+
+def costliest(data, kind="zone"):
+    network = network_of(data)
+    return max(loss_row(network, [one]).failed_requests for one in alike(network) if one.kind == kind)
+
+
+@settings(max_examples=examples(6))
+@given(st.integers(40, 300), st.sampled_from([0.5, 0.75, 0.85]))
+def test_the_fewest_instances_that_carry_the_rest(capacity, below):
+    """Of n over three zones the fullest zone's ceil(n / 3) are lost: RPS / (n - ceil(n / 3)) / C < below."""
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", capacity)
+    used = {n: RPS / (n - -(-n // 3)) / capacity for n in range(2, 100)}
+    wanted = min(n for n, share in used.items() if share < below)
+    rows = answers(data, "fleet", "tiles", below)
+    assert sum(row.needed for row in rows) == wanted
+    assert [row.zone for row in rows] == ["fells-1", "fells-2", "fells-3"]
+    assert max(row.needed for row in rows) - min(row.needed for row in rows) <= 1
+    assert rows[0].evidence.peak_utilisation == pytest.approx(used[wanted])
+    assert rows[0].evidence.lost == {"zone": "fells-1"}
+    assert rows[0].utilisation == pytest.approx(RPS / wanted / capacity)
+    again = answers(adopted(data, rows[0].patch), "fleet", "tiles", below) if rows[0].patch else rows
+    assert all(row.now == row.needed and row.patch == [] for row in again) or rows[0].patch == []
+
+
+def test_what_nobody_can_carry_is_not_survived():
+    """With all instances in one zone its loss leaves nobody, however many they are; and none is needed more."""
+    data = changed(plan_data(), "/fleets/0/zones", {"fells-1": None})
+    (row,) = answers(data, "fleet", "tiles", 0.85)
+    assert row.needed == 1
+
+
+@pytest.mark.no_cover
+def test_the_longest_interval_that_costs_no_more_than_is_allowed():
+    """Lost targets cost in proportion to 3 intervals and the time-out: with 20 s instead of 10, 30 s more."""
+    data = plan_data()
+    now = costliest(data)
+    twice = costliest(changed(data, "/probes/0/interval_s", 20))
+    (row,) = answers(data, "probe", "ready", (now + twice) / 2)
+    assert row.interval_s == pytest.approx(15.0)
+    assert row.unhealthy_after == 3
+    assert row.failed <= (now + twice) / 2
+    assert costliest(adopted(data, row.patch)) == pytest.approx(row.failed)
+    longer = changed(data, "/probes/0/interval_s", row.interval_s + 0.5)
+    assert costliest(longer) > (now + twice) / 2
+
+
+@pytest.mark.no_cover
+def test_where_no_interval_is_short_enough_fewer_fails_decide():
+    data = plan_data()
+    fewer = changed(changed(data, "/probes/0/interval_s", 5), "/probes/0/unhealthy_after", 1)
+    bound = costliest(fewer)
+    (row,) = answers(data, "probe", "ready", bound)
+    assert (row.interval_s, row.unhealthy_after) == (5.0, 1)
+    (none,) = answers(data, "probe", "ready", bound / 2)
+    assert (none.interval_s, none.decides, none.patch) == (None, True, [])
+
+
+def scaled(low):
+    data = plan_data()
+    data["fleets"][0] |= {"count": low, "scale": {"min": low, "max": 12, "target_utilisation": 0.6}}
+    data["fleets"][0]["instance"] |= {"capacity_rps": 200, "queue_s": 0}
+    return data
+
+
+@pytest.mark.no_cover
+def test_the_smallest_minimum_that_absorbs_a_surge():
+    """600 / s times 2.5 on machines of 200 / s need more than 7 of them at once; what is launched comes too late."""
+    (row,) = answers(scaled(6), "minimum", "tiles", 2.5)
+    assert row.needed == 8
+    assert row.failed_now > 1000
+    assert row.failed < 1
+    assert adopted(scaled(6), row.patch)["fleets"][0]["scale"]["min"] == 8
+
+
+def test_only_what_is_asked_is_answered(tmp_path):
+    plan = plan_from_data(plan_data())
+    made = sizing(plan, "instance", 0.9, None)
+    assert (len(made.sizes), made.probes, made.ttls, made.minimums) == (3, [], [], [])
+
+
+def test_the_command_answers_with_the_contracted_keys(tmp_path):
+    path = write(tmp_path, plan_data())
+    done = northgate("size", path, "--survive", "zone", "--below", "0.85", "--json")
+    (row, *_) = json.loads(done.stdout)["sizes"]
+    assert {"fleet", "zone", "now", "needed", "utilisation", "evidence", "patch"} <= set(row)
+    assert set(row["evidence"]) == {"lost", "peak_utilisation"}
+    done = northgate("size", path, "--failed-below", "1000000", "--json")
+    (probe,) = json.loads(done.stdout)["probes"]
+    assert {"probe", "interval_s", "unhealthy_after", "failed", "patch"} <= set(probe)
+    assert "tiles in fells-1" in northgate("size", path).stdout
+    refused = northgate("size", path, "--survive", "zoen")
+    assert refused.returncode == 2
+    assert "did you mean 'zone'?" in refused.stderr
