@@ -13,7 +13,7 @@ from northgate.plan.proposal import MachineRow, Server, propose, propose_server
 from northgate.plan.writing import plan_as_json, plan_as_yaml
 from northgate.store.repository import Head, UnknownPlan
 from northgate.web.computing import Computer
-from northgate.web.examples import example_texts
+from northgate.web.examples import example_plans
 from northgate.web.problems import PROBLEM_RESPONSES
 
 router = APIRouter(prefix="/api/plans", tags=["plans"], responses=PROBLEM_RESPONSES)
@@ -255,24 +255,32 @@ def propose_plan_of_server(body: ServerBody) -> Plan:
 
 
 class Example(BaseModel):
-    """A plan that ships with North Gate, to begin from."""
+    """A plan that ships with North Gate, to begin from; or a trap, to see what the review says of it."""
 
     name: str
     title: str
     notes: str
+    is_trap: bool
+
+
+# How the names of plans begin that show what can go wrong.
+TRAP = "trap-"
 
 
 @schema_router.get("/examples")
 def list_examples() -> list[Example]:
     """The plans that ship with North Gate."""
-    plans = [plan_from_text(text, name) for name, text in example_texts().items()]
-    return [Example(name=plan.name, title=plan.title or plan.name, notes=plan.notes) for plan in plans]
+    plans = [plan for plan, _ in example_plans().values()]
+    return [
+        Example(name=plan.name, title=plan.title or plan.name, notes=plan.notes, is_trap=plan.name.startswith(TRAP))
+        for plan in plans
+    ]
 
 
 @schema_router.post("/examples/{name}", status_code=201, responses=PROBLEM_RESPONSES)
 def take_example(name: str, computer: TheComputer) -> PlanHead:
     """Takes in a fresh copy of a plan that ships with North Gate."""
-    plans = {plan.name: (plan, text) for file, text in example_texts().items() for plan in [plan_from_text(text, file)]}
+    plans = example_plans()
     if name not in plans:
         raise UnknownPlan(name, list(plans))
     return plan_head(computer, computer.repository.add(*plans[name]))

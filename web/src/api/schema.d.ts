@@ -1501,7 +1501,7 @@ export interface components {
         };
         /**
          * Example
-         * @description A plan that ships with North Gate, to begin from.
+         * @description A plan that ships with North Gate, to begin from; or a trap, to see what the review says of it.
          */
         Example: {
             /** Name */
@@ -1510,6 +1510,8 @@ export interface components {
             title: string;
             /** Notes */
             notes: string;
+            /** Is Trap */
+            is_trap: boolean;
         };
         /**
          * Expectation

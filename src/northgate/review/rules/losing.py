@@ -11,6 +11,13 @@ from northgate.review.registry import Found, finding
 SERVED, FULL = 1e-6, 1.0
 
 
+def _unserved(context: Context, row: LossRow) -> bool:
+    """Whether more goes unserved after a loss than without any, though nobody is overloaded."""
+    flow = context.flow
+    before = float(flow.cause_rps.sum()) / flow.requests if flow and flow.requests > 0 else 0.0
+    return row.unserved_share > before + SERVED and row.peak_utilisation <= FULL
+
+
 def _singles(context: Context, kinds: Sequence[str]) -> Iterator[LossRow]:
     for row in context.losses or ():
         if len(row.parts) == 1 and row.kinds[0] in kinds:
@@ -31,6 +38,8 @@ def _where(context: Context, part: dict[str, Any]) -> tuple[str, str]:
     if "front" in part:
         names = [balancer.name for balancer in plan.balancers]
         return place("balancers", names.index(part["front"]["balancer"])), str(part["front"]["balancer"])
+    if "link" in part:
+        return place("regions"), " and ".join(part["link"])
     name = str(part.get("instance") or part.get("process") or next(iter(part.values())))
     for index, instance in enumerate(plan.instances):
         if instance.name == name:
@@ -101,7 +110,7 @@ def single_point(context: Context) -> Iterator[Found]:
     """A single part without which some requests go unserved, however long one waits: found by losing each part in
     turn."""
     for row in _singles(context, ("instance", "process", "zone", "front", "fault_domain", "maintenance_wave", "link")):
-        if row.unserved_share > SERVED and row.peak_utilisation <= FULL:
+        if _unserved(context, row):
             where, about = _where(context, row.parts[0])
             yield Found(
                 where, about,
@@ -115,7 +124,7 @@ def single_point(context: Context) -> Iterator[Found]:
 def last_region(context: Context) -> Iterator[Found]:
     """When a region is lost, some requests go unserved until it is back, as nothing elsewhere takes them."""
     for row in _singles(context, ("region",)):
-        if row.unserved_share > SERVED and row.peak_utilisation <= FULL and len(context.plan.regions) > 1:
+        if _unserved(context, row) and len(context.plan.regions) > 1:
             where, about = _where(context, row.parts[0])
             yield Found(
                 where, about,

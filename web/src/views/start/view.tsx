@@ -168,18 +168,34 @@ function FromExample() {
     mutationFn: async (name: string) => dataOf(await api.POST("/api/examples/{name}", { params: { path: { name } } })),
     onSuccess: (head) => open(head.key),
   });
+  const known = examples.data ?? [];
+  return (
+    <>
+      <Examples examples={known.filter((one) => !one.is_trap)} pending={take.isPending} onTake={(name) => take.mutate(name)} />
+      {known.some((one) => one.is_trap) && (
+        <section aria-label="Traps" className="mt-6">
+          <h2 className="font-semibold">Traps</h2>
+          <p className="mb-3 text-ink-soft">Small plans in which one thing is wrong: look at the board first, then at what Findings says.</p>
+          <Examples examples={known.filter((one) => one.is_trap)} pending={take.isPending} onTake={(name) => take.mutate(name)} />
+        </section>
+      )}
+      {(examples.error ?? take.error) && <Problems error={examples.error ?? (take.error as Error)} />}
+    </>
+  );
+}
+
+function Examples({ examples, pending, onTake }: { examples: Schemas["Example"][]; pending: boolean; onTake: (name: string) => void }) {
   return (
     <ul className="grid gap-3 sm:grid-cols-2">
-      {(examples.data ?? []).map((one) => (
+      {examples.map((one) => (
         <li key={one.name} className="flex flex-col rounded border border-line-strong bg-panel p-4">
           <b className="font-semibold">{one.title}</b>
           <p className="mt-1 mb-3 flex-1 text-ink-soft">{one.notes}</p>
-          <Button className="self-start" disabled={take.isPending} aria-label={`Begin from ${one.title}`} onClick={() => take.mutate(one.name)}>
+          <Button className="self-start" disabled={pending} aria-label={`Begin from ${one.title}`} onClick={() => onTake(one.name)}>
             Begin from it
           </Button>
         </li>
       ))}
-      {(examples.error ?? take.error) && <Problems error={examples.error ?? (take.error as Error)} />}
     </ul>
   );
 }
