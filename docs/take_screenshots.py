@@ -1,6 +1,5 @@
 """Takes the screenshots of the main views from the demo plan, at 1280x800, into docs/screenshots."""
 
-import json
 import subprocess
 import sys
 import tempfile
@@ -18,7 +17,6 @@ VIEWS = {
     "sheet": ("plans/beckwater/sheets/machines", "light"),
     "start": ("start", "light"),
     "board": (f"{BOARD}&at=89&select=group%3Atiles", "light"),
-    "board-inner": ("plans/beckwater-inner/board?drill=lose-fells-1&at=66&select=balancer%3Astore-front", "light"),
     "board-dark": (f"{BOARD}&at=89&select=group%3Atiles", "dark"),
     "board-what-if": (f"{BOARD}&lost=zone%3Afells-2&moment=settled", "light"),
     "trace-served": ("plans/beckwater/trace?client=walkers&times=100", "light"),
@@ -27,62 +25,20 @@ VIEWS = {
         "plans/beckwater/trace?client=walkers&drill=alerts-cut-off&at=62&url=https://www.beckwater.example/alerts/near",
         "light",
     ),
-    "board-lit": (
-        "plans/beckwater/board?lit=client:walkers,name:www.beckwater.example,front:fells-front/fells-3,"
-        "berth:tiles/tiles-10&drill=lose-fells-2&at=89&select=berth:tiles/tiles-10",
-        "light",
-    ),
     "drill-zone": ("plans/beckwater/drill?drill=lose-fells-2&at=89", "light"),
     "drill-region": ("plans/beckwater/drill?drill=lose-fells&at=160", "light"),
-    "drill-cascade": ("plans/beckwater-gauges/drill?at=125", "light"),
     "drill-sessions": ("plans/beckwater-desk/drill?at=300", "light"),
     "board-edit": (f"{BOARD}&select=listener%3Afells-front%2Fhttps", "light"),
-    "board-layer-4": ("plans/beckwater-collectors/board?select=balancer%3Acollect", "light"),
     "add": ("plans/beckwater/board?add=balancer", "light"),
+    "losses": ("plans/beckwater/losses", "light"),
+    "losses-pairs": ("plans/beckwater/losses?pairs=true", "light"),
+    "sizing": ("plans/beckwater/sizing?failed=20000", "light"),
+    "findings": ("plans/beckwater/findings", "light"),
     "index": ("plans/beckwater/index", "light"),
     "narrow": ("plans/beckwater/board?select=group%3Atiles", "light"),
 }
 # A telephone's window, beside the one of all others.
 SIZES = {"narrow": (400, 800)}
-# Gauges hand their readings over at layer 4.
-COLLECTORS = {
-    "northgate": 1,
-    "name": "beckwater-collectors",
-    "title": "Beckwater gauge collectors",
-    "regions": [{"name": "fells", "zones": ["fells-1", "fells-2"]}],
-    "areas": [{"name": "uplands", "latency_ms": {"fells": 12}}],
-    "instances": [
-        {
-            "name": f"collector-{number}", "zone": f"fells-{number % 2 + 1}", "capacity_rps": 120, "service_ms": 8,
-            "serves": [{"port": 8080, "protocol": "http"}],
-        }
-        for number in range(1, 5)
-    ],
-    "probes": [{"name": "up", "path": "/", "interval_s": 5, "timeout_s": 2, "unhealthy_after": 2}],
-    "target_groups": [
-        {
-            "name": "collectors", "protocol": "tcp", "port": 8080, "probe": "up", "balance": "source-hash",
-            "targets": [{"instance": f"collector-{number}"} for number in range(1, 5)],
-        }
-    ],
-    "pools": [{"name": "collect", "tiers": [{"groups": {"collectors": 1}}]}],
-    "balancers": [
-        {
-            "name": "collect", "layer": 4, "zones": {"fells-1": None, "fells-2": None}, "addresses": ["203.0.113.60"],
-            "listeners": [{"name": "tcp", "protocol": "tcp", "port": 80, "otherwise": {"pool": "collect"}}],
-        }
-    ],
-    "names": [{"name": "gauges.beckwater.example", "answers": [{"balancer": "collect"}]}],
-    "clients": [
-        {"name": "gauges", "area": "uplands", "rps": 240, "calls": [{"url": "http://gauges.beckwater.example/"}]}
-    ],
-    "drills": [
-        {
-            "name": "lose-fells-1", "title": "lose fells-1", "lasts_s": 300,
-            "steps": [{"at_s": 60, "fail": {"zone": "fells-1"}}, {"at_s": 180, "restore": {"zone": "fells-1"}}],
-        }
-    ],
-}  # fmt: skip
 
 
 def fill_in_start(page: Page) -> None:
@@ -112,11 +68,17 @@ def take(page: Page, address: str, name: str, view: str) -> None:
         "/drill": "[data-testid=charts]:not(:has-text('being worked out'))",
         "/sheets": "[role=table]",
         "start": "form",
+        "pairs=": "[data-testid=pairs]",
+        "/losses": "[data-testid=losses]",
+        "/sizing": "[data-testid=sizing]",
+        "/findings": "[data-code=cascade]",
         "/index": "[data-testid=index-count]",
         "select=": "[data-testid=inspector] dl",
         "add=": "[data-testid=add-panel]",
     }
-    page.locator(next((one for part, one in shown.items() if part in view), "[data-zone]")).first.wait_for()
+    page.locator(next((one for part, one in shown.items() if part in view), "[data-zone]")).first.wait_for(
+        timeout=240_000
+    )
     page.wait_for_load_state("networkidle")
     page.evaluate("document.fonts.ready")
     if name == "start":
@@ -139,10 +101,9 @@ def main(wanted: list[str]) -> None:
             address = server.stdout.readline().split()[4]
             with sync_playwright() as playwright:
                 request = playwright.request.new_context()
-                for example in ("inner", "sessions", "cascade"):
+                for example in ("sessions",):
                     text = (FOLDER.parents[1] / "examples" / f"{example}.plan.yaml").read_bytes()
                     request.post(f"{address}api/plans", data=text, headers={"content-type": "text/plain"})
-                request.post(f"{address}api/plans", data=json.dumps(COLLECTORS), headers={"content-type": "text/plain"})
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
                 for name, (view, scheme) in VIEWS.items():
                     if not wanted or name in wanted:
