@@ -8,29 +8,31 @@ import pytest
 from distributed import LocalCluster
 
 from northgate import work
+from northgate.engine.drill import Losing
 from northgate.engine.reports.losses import alike, loss_row
+from northgate.losses import losing_of
 from northgate.plan import plan_from_data
 from tests.support.plans import network_of, plan_data
 
 pytestmark = [pytest.mark.no_cover, pytest.mark.filterwarnings("ignore")]
 
 
-def killed_once(network, item):
+def killed_once(losing, item):
     """The first who comes to the fifth item is killed."""
     mark, lost = item
     path = Path(mark)
     if lost[0].words[0] == "zone fells-3" and not path.exists():
         path.touch()
         os.kill(os.getpid(), signal.SIGKILL)
-    return loss_row(network, lost)
+    return loss_row(losing, lost)
 
 
 def test_a_cluster_does_the_same_work_though_a_worker_is_killed(tmp_path, monkeypatch):
     data = plan_data()
     items = [(str(tmp_path / "been-here"), [one]) for one in alike(network_of(data))]
     plan = plan_from_data(data)
-    network = network_of(data)
-    here = [loss_row(network, lost) for _, lost in items]
+    losing = Losing(network_of(data))
+    here = [loss_row(losing, lost) for _, lost in items]
     with LocalCluster(
         n_workers=2,
         threads_per_worker=1,
@@ -40,6 +42,6 @@ def test_a_cluster_does_the_same_work_though_a_worker_is_killed(tmp_path, monkey
         local_directory=tmp_path,
     ) as cluster:
         monkeypatch.setenv(work.SCHEDULER, cluster.scheduler_address)
-        made = work.spread(killed_once, plan, items)
+        made = work.spread(killed_once, losing_of, plan, items)
     assert (tmp_path / "been-here").exists()
     assert made == here

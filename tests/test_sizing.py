@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from northgate.engine.drill import Losing
 from northgate.engine.reports.losses import alike, loss_row
 from northgate.plan import plan_from_data
 from northgate.plan.editing import whole_data
@@ -28,7 +29,8 @@ def adopted(data, patch):
 
 def costliest(data, kind="zone"):
     network = network_of(data)
-    return max(loss_row(network, [one]).failed_requests for one in alike(network) if one.kind == kind)
+    losing = Losing(network)
+    return max(loss_row(losing, [one]).failed_requests for one in alike(network) if one.kind == kind)
 
 
 @settings(max_examples=examples(6))

@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 
 from northgate import work
+from northgate.engine.network import compile_network
 from northgate.plan import plan_from_data
 from tests.support.plans import plan_data
 
@@ -37,20 +38,20 @@ def failing(network, item):
 @pytest.mark.parametrize("count", [0, 3, 20])
 def test_what_is_made_comes_in_the_order_of_what_was_asked(count):
     told = []
-    made = work.spread(name_and_item, PLAN, range(count), lambda done, of: told.append((done, of)))
+    made = work.spread(name_and_item, compile_network, PLAN, range(count), lambda done, of: told.append((done, of)))
     assert made == [("small", item) for item in range(count)]
     assert told == [(done, count) for done in range(count + 1)]
 
 
 def test_a_worker_that_is_killed_loses_nothing(tmp_path):
     items = [(str(tmp_path), number) for number in range(12)]
-    assert work.spread(killed_once, PLAN, items) == list(range(12))
+    assert work.spread(killed_once, compile_network, PLAN, items) == list(range(12))
     assert (tmp_path / "been-here").exists()
 
 
 def test_what_goes_wrong_in_a_worker_is_told():
     with pytest.raises(ValueError, match="3"):
-        work.spread(failing, PLAN, range(20))
+        work.spread(failing, compile_network, PLAN, range(20))
 
 
 def test_work_that_is_stopped_stops():
@@ -62,4 +63,4 @@ def test_work_that_is_stopped_stops():
             raise Stopped
 
     with pytest.raises(Stopped):
-        work.spread(name_and_item, PLAN, range(40), told)
+        work.spread(name_and_item, compile_network, PLAN, range(40), told)

@@ -1,8 +1,9 @@
 """The loss table of a plan as a whole: every part lost, and every pair of them, with headroom and a year."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from itertools import combinations_with_replacement
 
+from northgate.engine.drill import Losing
 from northgate.engine.network import Network, compile_network
 from northgate.engine.reports import AnswerModel
 from northgate.engine.reports.losses import (
@@ -22,12 +23,10 @@ from northgate.engine.reports.losses import (
 from northgate.engine.truth import Paths
 from northgate.plan import Plan
 from northgate.plan.models.faults import Part
-from northgate.work import spread
+from northgate.work import Told, spread, untold
 
 # In pairs a process and a page of an instance are left out: they cost what their instance does, or less.
 NOT_IN_PAIRS = ("process", "page")
-
-Told = Callable[[int, int], None]
 
 
 class LossesAnswer(AnswerModel):
@@ -36,10 +35,6 @@ class LossesAnswer(AnswerModel):
     losses: list[LossRow]
     headroom: list[Headroom]
     year: YearAnswer
-
-
-def untold(_: int, __: int) -> None:
-    """Nobody asks how far the work has come."""
 
 
 def loss_table(plan: Plan, *, pairs: bool = False, told: Told = untold) -> LossesAnswer:
@@ -56,6 +51,11 @@ def loss_table(plan: Plan, *, pairs: bool = False, told: Told = untold) -> Losse
     )  # fmt: skip
 
 
+def losing_of(plan: Plan) -> Losing:
+    """What loses parts of a plan, in whatever process."""
+    return Losing(compile_network(plan))
+
+
 def single_losses(plan: Plan, told: Told = untold) -> list[LossRow]:
     """Every single loss, as it comes; raises CannotRun."""
     network = compile_network(plan)
@@ -69,7 +69,7 @@ def _rows(plan: Plan, network: Network, lost: Sequence[list[Alike]], told: Told)
     effects = [effect_of(paths, parts_of(one)) for one in lost]
     first = {effect: place for place, effect in reversed(list(enumerate(effects)))}
     places = [place for place, one in enumerate(lost) if len(one) == 1 or first[effects[place]] == place]
-    made = dict(zip(places, spread(loss_row, plan, [lost[place] for place in places], told), strict=True))
+    made = dict(zip(places, spread(loss_row, losing_of, plan, [lost[place] for place in places], told), strict=True))
     rows = [made.get(place) or called_as(made[first[effects[place]]], one) for place, one in enumerate(lost)]
     alone = {row.words: row for row in rows if len(row.of) == 1}
     return [row.model_copy(update={"alone": _alone(row, alone)}) for row in rows]

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from northgate.engine.drill import Loss, run_drill, run_loss, undisturbed
+from northgate.engine.drill import Losing, Loss, run_drill, undisturbed
 from northgate.engine.network import Network, compile_network
 from northgate.engine.reports import AnswerModel
 from northgate.engine.reports.losses import alike, part_data
@@ -18,7 +18,7 @@ from northgate.plan.editing import patched
 from northgate.plan.models.drills import Drill, Step, Surge
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import pointer
-from northgate.work import spread
+from northgate.work import Told, spread, untold
 
 Survive = Literal["zone", "region", "instance", "fault_domain"]
 SURVIVED: tuple[Survive, ...] = ("zone", "region", "instance", "fault_domain")
@@ -31,7 +31,6 @@ PLENTY = 4
 # A surge is absorbed when no more than this fails for want of capacity, beyond what fails with plenty (requests).
 MISSED = 0.5
 
-Told = Callable[[int, int], None]
 Patch = list[dict[str, Any]]
 
 
@@ -112,10 +111,6 @@ class Asked:
     bound: float
 
 
-def untold(_: int, __: int) -> None:
-    """Nobody asks how far the work has come."""
-
-
 def sizing(
     plan: Plan, survive: Survive, below: float | None, failed_below: float | None, surge: float | None = None,
     told: Told = untold,
@@ -137,7 +132,7 @@ def sizing(
     if surge is not None:
         scaled = {fleet.name for fleet in plan.fleets if fleet.scale}
         asked += [Asked("minimum", fleet, survive, surge) for fleet in _fleets_in_use(network) if fleet in scaled]
-    answers = [one for some in spread(answer_one, plan, asked, told) for one in some]
+    answers = [one for some in spread(answer_one, compile_network, plan, asked, told) for one in some]
     return SizingAnswer(
         sizes=[one for one in answers if isinstance(one, SizeAnswer)],
         probes=[one for one in answers if isinstance(one, ProbeSize)],
@@ -206,8 +201,9 @@ def _worst(plan: Plan, index: int, survive: Survive) -> _Worst:
     network = compile_network(plan)
     mine = {*plan.fleets[index].instance_names()}
     found = _Worst(None, 0.0, 0.0)
+    losing = Losing(network)
     for part in _lost(network, survive):
-        loss = run_loss(network, [part])
+        loss = losing.lose([part])
         used, unserved = _busiest(loss, mine), max(found.unserved, loss.unserved_share)
         found = _Worst(part, used, unserved) if used > found.used else _Worst(found.part, found.used, unserved)
     return found
@@ -263,7 +259,8 @@ def _smallest(fits: Callable[[int], bool], near: int) -> int | None:
 def _costliest(plan: Plan, survive: Survive) -> tuple[float, Part | None]:
     """What the costliest loss of a kind costs within an hour, and which that is."""
     network = compile_network(plan)
-    costs = [(run_loss(network, [part]).failed_by(3600.0), part) for part in _lost(network, survive)]
+    losing = Losing(network)
+    costs = [(losing.lose([part]).failed_by(3600.0), part) for part in _lost(network, survive)]
     return max(costs, key=lambda one: one[0], default=(0.0, None))
 
 

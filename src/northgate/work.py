@@ -6,6 +6,7 @@ scheduler. What a worker that dies had in hand is done again by another.
 """
 
 import os
+import threading
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, Future, ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
@@ -14,7 +15,6 @@ from functools import lru_cache
 from multiprocessing import get_context
 from typing import TypeVar
 
-from northgate.engine.network import Network, compile_network
 from northgate.plan import Plan
 
 SCHEDULER = "NORTHGATE_SCHEDULER"
@@ -23,52 +23,58 @@ FEW = 4
 # A part that has brought down so many workers is not tried again.
 ATTEMPTS = 3
 
+Given = TypeVar("Given")
 Item = TypeVar("Item")
 Made = TypeVar("Made")
-Task = Callable[[Network, Item], Made]
+Task = Callable[[Given, Item], Made]
+Prepare = Callable[[Plan], Given]
+Told = Callable[[int, int], None]
+
+
+def untold(_: int, __: int) -> None:
+    """Nobody asks how far the work has come."""
 
 
 def spread(
-    task: Task[Item, Made], plan: Plan, items: Sequence[Item], told: Callable[[int, int], None] = lambda *_: None
+    task: Task[Given, Item, Made], prepare: Prepare[Given], plan: Plan, items: Sequence[Item], told: Told = untold
 ) -> list[Made]:
-    """The task done for each item, in their order. `told` is called with how many are done, of how many; what it raises
-    stops the work."""
+    """The task done for each item, in their order, with what is made of the plan once in each process. `told` is called
+    with how many are done, of how many; what it raises stops the work."""
     told(0, len(items))
     if len(items) < FEW and SCHEDULER not in os.environ:
-        return list(_here(task, plan, items, told))
+        return list(_here(task, prepare(plan), items, told))
     text = plan.model_dump_json(by_alias=True)
     made: dict[int, Made] = {}
+
+    def ask(executor: Executor, item: Item) -> Future[Made]:
+        return executor.submit(_do, task, prepare, text, item)
+
     for _ in range(ATTEMPTS):
         with _executor() as executor:
             try:
-                _share_out(executor, task, text, items, made, told)
+                _share_out(executor, ask, items, made, told)
             except BrokenProcessPool:
                 # A worker was killed: what is missing is done anew.
                 continue
         break
     missing = [place for place in range(len(items)) if place not in made]
     for place in missing:
-        made[place] = _do(task, text, items[place])
+        made[place] = _do(task, prepare, text, items[place])
         told(len(made), len(items))
     return [made[place] for place in range(len(items))]
 
 
-def _here(
-    task: Task[Item, Made], plan: Plan, items: Sequence[Item], told: Callable[[int, int], None]
-) -> Iterator[Made]:
-    network = compile_network(plan)
+def _here(task: Task[Given, Item, Made], given: Given, items: Sequence[Item], told: Told) -> Iterator[Made]:
     for number, item in enumerate(items, 1):
-        yield task(network, item)
+        yield task(given, item)
         told(number, len(items))
 
 
 def _share_out(
-    executor: Executor, task: Task[Item, Made], text: str, items: Sequence[Item], made: dict[int, Made],
-    told: Callable[[int, int], None],
+    executor: Executor, ask: Callable[[Executor, Item], Future[Made]], items: Sequence[Item], made: dict[int, Made],
+    told: Told,
 ) -> None:  # fmt: skip
-    waiting: dict[Future[Made], int] = {
-        executor.submit(_do, task, text, item): place for place, item in enumerate(items) if place not in made
-    }
+    waiting = {ask(executor, item): place for place, item in enumerate(items) if place not in made}
     try:
         for done in as_completed(waiting):
             made[waiting[done]] = done.result()
@@ -88,8 +94,9 @@ def _executor() -> Iterator[Executor]:
         with Client(address) as client:  # type: ignore[no-untyped-call]
             yield client.get_executor(retries=ATTEMPTS)
         return
-    # Not forked: a server has threads, and what they hold would be held for ever.
-    context = get_context("spawn")
+    # Forked where nothing else runs here: what is loaded is there at once. A server has threads, and what they hold at
+    # that moment would be held for ever.
+    context = get_context("fork" if threading.active_count() == 1 else "spawn")
     executor = ProcessPoolExecutor(max_workers=os.cpu_count() or 1, mp_context=context)
     try:
         yield executor
@@ -97,12 +104,12 @@ def _executor() -> Iterator[Executor]:
         executor.shutdown(wait=False, cancel_futures=True)
 
 
-def _do(task: Task[Item, Made], text: str, item: Item) -> Made:
+def _do(task: Task[Given, Item, Made], prepare: Prepare[Given], text: str, item: Item) -> Made:
     """One part of the work, in whatever process."""
-    return task(_network(text), item)
+    return task(_prepared(prepare, text), item)
 
 
 @lru_cache(maxsize=4)
-def _network(text: str) -> Network:
-    """The compiled plan, once a process."""
-    return compile_network(Plan.model_validate_json(text))
+def _prepared(prepare: Prepare[Given], text: str) -> Given:
+    """What is made of a plan, once a process."""
+    return prepare(Plan.model_validate_json(text))

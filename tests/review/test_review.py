@@ -9,6 +9,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 
+from northgate.engine.drill import Losing
 from northgate.engine.reports.losses import alike, loss_row
 from northgate.handover.review import review_as_markdown, review_as_sarif, review_summary
 from northgate.plan import plan_from_data, read_plan
@@ -63,7 +64,8 @@ def test_what_a_senior_engineer_would_say_of_the_demo():
     zones, probes or firewalls."""
     plan = read_plan(EXAMPLE)
     network = network_of(plan.model_dump(mode="json", by_alias=True))
-    rows = [loss_row(network, [one]) for one in alike(network) if one.kind in ("zone", "region", "fault_domain")]
+    losing = Losing(network)
+    rows = [loss_row(losing, [one]) for one in alike(network) if one.kind in ("zone", "region", "fault_domain")]
     answer = review(plan, TODAY, rows)
     assert {(one.code, one.about) for one in answer.findings} == {
         ("cascade", "fells"), ("standby-small", "www.beckwater.example"), ("standby-deaf", "coast-front"),

@@ -2,6 +2,7 @@
 
 import pytest
 
+from northgate.engine.drill import Losing
 from northgate.engine.network import compile_network
 from northgate.engine.reports.losses import alike, loss_row
 from northgate.plan import plan_from_data
@@ -258,7 +259,8 @@ def codes(data, losses=None):
 
 def lost(data, *kinds):
     network = compile_network(plan_from_data(data))
-    return [loss_row(network, [one]) for one in alike(network) if one.kind in kinds]
+    losing = Losing(network)
+    return [loss_row(losing, [one]) for one in alike(network) if one.kind in kinds]
 
 
 def tight(field=None, value=None, rps=1400):

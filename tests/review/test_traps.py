@@ -4,6 +4,7 @@ from pathlib import Path
 
 import pytest
 
+from northgate.engine.drill import Losing
 from northgate.engine.network import compile_network
 from northgate.engine.reports.losses import alike, loss_row
 from northgate.plan import read_plan
@@ -37,8 +38,9 @@ def test_every_trap_that_ships_is_known():
 def test_the_review_says_what_is_wrong(name):
     plan = read_plan(EXAMPLES / f"trap-{name}.plan.yaml")
     network = compile_network(plan)
+    losing = Losing(network)
     kinds = ("zone", "front", "fault_domain", "maintenance_wave", "instance")
-    rows = [loss_row(network, [one]) for one in alike(network) if one.kind in kinds]
+    rows = [loss_row(losing, [one]) for one in alike(network) if one.kind in kinds]
     found = review(plan, TODAY, rows).findings
     # That machines are in no group, or objects unused, follows from what is wrong.
     codes = {one.code for one in found} - {"machine-idle", "unused"}

@@ -1,17 +1,20 @@
 """A loss is followed until it settles; where it goes round and round, what follows is more of the same."""
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from northgate.engine.drill import run_drill, run_loss
+from northgate.engine.drill import Losing, run_drill, run_loss
 from northgate.engine.drill.cycles import Round, goes_on, round_of
 from northgate.engine.drill.journal import Event
-from northgate.plan import read_plan
+from northgate.engine.network import compile_network
+from northgate.plan import plan_from_data, read_plan
 from northgate.plan.models.drills import Drill, Step
 from northgate.plan.models.faults import Part
 from tests.plan.test_reading import EXAMPLE
+from tests.support.exploring import examples
 from tests.support.plans import network_of, plan_data
+from tests.support.strategies import plans_with_a_drill
 
 RPS = 600
 
@@ -52,6 +55,25 @@ def test_a_cascade_that_goes_round_is_known_by_its_rounds():
     assert loss.failed_by(lasts_s) == pytest.approx(whole.readings.failed, rel=1e-6)
     ahead = whole.keyframes[-40].t_s
     assert loss.failed_by(ahead - 60) == pytest.approx(whole.keyframes[-40].failed, rel=1e-6)
+
+
+@pytest.mark.no_cover
+@settings(max_examples=examples(4))
+@given(plans_with_a_drill())
+def test_losses_that_share_their_start_are_as_drills_of_their_own(data):
+    plan = plan_from_data(data)
+    network = compile_network(plan)
+    zones = [zone for region in plan.regions for zone in region.zones]
+    losing = Losing(network)
+    # Each before and after others, which leave no trace.
+    for zone in [*zones, *reversed(zones)]:
+        loss = losing.lose([Part(zone=zone)])
+        steps = [Step(at_s=60, fail=Part(zone=zone))]
+        drill = Drill(name="alone", lasts_s=loss.ends_s, phases="worst", steps=steps)
+        alone = run_drill(network, drill)
+        assert loss.failed_by(loss.ends_s - 60) == pytest.approx(alone.readings.failed, rel=1e-12, abs=1e-9)
+        assert loss.run.readings.worst_blind_s == alone.readings.worst_blind_s
+        assert [event.at_s for event in loss.run.events] == [event.at_s for event in alone.events]
 
 
 def told(*at_s, kind="verdict", about=("tiles-1",)):

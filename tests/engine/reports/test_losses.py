@@ -4,6 +4,7 @@ import itertools
 
 import pytest
 
+from northgate.engine.drill import Losing
 from northgate.engine.reports.losses import alike, effect_of, failures_of, headroom, loss_row, year
 from northgate.engine.reports.losses.year import YEAR_S
 from northgate.engine.truth import Paths
@@ -38,14 +39,15 @@ def test_like_parts_cost_the_same(balance):
     data = plan_data()
     data["target_groups"][0]["balance"] = balance
     network = network_of(data)
+    losing = Losing(network)
     classes = [one for one in alike(network) if one.count > 1]
     assert {one.kind for one in classes} == {"instance", "process", "page"}
     for one in classes:
-        row = loss_row(network, [one])
+        row = loss_row(losing, [one])
         field = "process" if one.part.process else "instance"
         for name in one.instances[1:]:
             other = one.__class__(one.kind, one.part.model_copy(update={field: name}), (name,))
-            twin = loss_row(network, [other])
+            twin = loss_row(losing, [other])
             assert twin.failed_requests == pytest.approx(row.failed_requests, rel=1e-9)
             assert (twin.blind_s, twin.settled_s) == (row.blind_s, row.settled_s)
             assert twin.peak_utilisation == pytest.approx(row.peak_utilisation)

@@ -2,7 +2,7 @@
 
 from northgate.engine.drill.blind import BlindRow
 from northgate.engine.drill.journal import Cascade, Event
-from northgate.engine.drill.loss import Loss, run_loss
+from northgate.engine.drill.loss import Losing, Loss, run_loss
 from northgate.engine.drill.readings import Readings
 from northgate.engine.drill.result import DrillRun, Keyframe
 from northgate.engine.drill.run import run_drill, undisturbed
@@ -13,6 +13,7 @@ __all__ = [
     "DrillRun",
     "Event",
     "Keyframe",
+    "Losing",
     "Loss",
     "Readings",
     "run_drill",

@@ -78,22 +78,34 @@ class Loss:
         return self.run.network.machines.names[machine], float(used[machine])
 
 
-def run_loss(network: Network, parts: Sequence[Part], watch: Watch = go_on) -> Loss:
-    """Fails parts together at 60 s, with probes where they notice it last, and follows that.
+class Losing:
+    """Loses parts of one plan again and again: what comes before a loss is the same for all, and computed once."""
 
-    Raises CannotRun when a part is not in the plan.
-    """
-    steps = [Step(at_s=LOST_AT_S, fail=part) for part in parts]
-    drill = Drill(name="loss", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst", steps=steps)
-    unknown = dangling(network.plan.model_copy(update={"drills": [drill]}))
-    if unknown:
-        raise CannotRun(unknown)
-    rounds = _Rounds()
-    run = Run(roomy(network), drill)
-    made = run.run(watch, untold, rounds.found)
-    if rounds.again is None:
-        return Loss(made, drill.lasts_s)
-    return Loss(made, run.now, rounds.again, rounds.failed)
+    def __init__(self, network: Network) -> None:
+        self.network = roomy(network)
+        drill = Drill(name="loss", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst")
+        self._before = Run(self.network, drill, change_s=LOST_AT_S)
+
+    def lose(self, parts: Sequence[Part], watch: Watch = go_on) -> Loss:
+        """Fails parts together at 60 s, with probes where they notice it last, and follows that.
+
+        Raises CannotRun when a part is not in the plan.
+        """
+        steps = [Step(at_s=LOST_AT_S, fail=part) for part in parts]
+        drill = self._before.drill.model_copy(update={"steps": steps})
+        unknown = dangling(self.network.plan.model_copy(update={"drills": [drill]}))
+        if unknown:
+            raise CannotRun(unknown)
+        rounds, run = _Rounds(), self._before.with_steps(steps)
+        made = run.run(watch, untold, rounds.found)
+        if rounds.again is None:
+            return Loss(made, drill.lasts_s)
+        return Loss(made, run.now, rounds.again, rounds.failed)
+
+
+def run_loss(network: Network, parts: Sequence[Part], watch: Watch = go_on) -> Loss:
+    """A single loss, see `Losing`."""
+    return Losing(network).lose(parts, watch)
 
 
 class _Rounds:

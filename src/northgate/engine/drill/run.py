@@ -4,7 +4,8 @@ A run is a loop over processes. What comes at the same second happens in the ord
 there is one solve.
 """
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
+from copy import deepcopy
 from dataclasses import replace
 from functools import partial
 
@@ -42,7 +43,7 @@ from northgate.engine.processes import (
     usable,
 )
 from northgate.engine.solver import Attempts, Flow, Solver, State
-from northgate.plan.models.drills import Drill
+from northgate.plan.models.drills import Drill, Step
 
 SETTLING_ROUNDS = 10
 # Connections are settled when no share of sources changes by more than this.
@@ -66,7 +67,8 @@ def undisturbed(network: Network) -> Flow:
 class Run:
     """A drill while it runs: its processes, and who reads what they do."""
 
-    def __init__(self, network: Network, drill: Drill) -> None:
+    def __init__(self, network: Network, drill: Drill, change_s: float | None = None) -> None:
+        """`change_s`: the second at which truth first changes, where the drill does not say it yet."""
         self.network, self.drill, self.now = network, drill, 0.0
         self.solver = Solver(network)
         self.world, self.demand, self.holdings = World(network), Demand(network), Holdings(network)
@@ -76,7 +78,7 @@ class Run:
         self.attempts: Attempts | None = None
         self.shares: Floats | None = None
         self.flow, healthy = self._settle()
-        change_s, phases = first_change_s(drill), drill.phases
+        change_s, phases = first_change_s(drill) if change_s is None else change_s, drill.phases
         found = self.target_checks.findings(self.flow, self.backlogs.backlog_s)
         self.targets = Targets(self.world, self.drains, self.holdings, self.warmup, found, phases, change_s)
         asked = self.name_checks.findings(self.flow)
@@ -92,6 +94,15 @@ class Run:
         self.totals, self.journal = Totals(), Journal()
         self.blind = BlindTimes(self.world, self.targets)
         self.keyframes: list[Keyframe] = []
+
+    def with_steps(self, steps: Sequence[Step]) -> "Run":
+        """A run that begins as this one, which has not begun yet, and goes by other steps; what never changes is
+        shared."""
+        shared = (self.network, *vars(self.network).values(), self.solver, self.world.paths, self.flow)
+        copied: Run = deepcopy(self, {id(one): one for one in shared})
+        copied.drill = self.drill.model_copy(update={"steps": list(steps)})
+        copied.order = copied._order()
+        return copied
 
     def _order(self) -> tuple[Process, ...]:
         """The order of what happens at the same second."""

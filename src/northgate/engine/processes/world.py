@@ -19,7 +19,7 @@ class World:
     """
 
     def __init__(self, network: Network) -> None:
-        self.network, self._paths = network, Paths(network)
+        self.network, self.paths = network, Paths(network)
         self.faults: list[Part] = []
         self.scaled = any(fleet.scale for fleet in network.plan.fleets)
         self.exists: Bools = ~network.machines.spare
@@ -36,8 +36,8 @@ class World:
             silent[self.starting] = True
             truth = truth.with_silent(silent)
         self.truth: Truth = truth
-        self.view: ProbeView = probe_view(self._paths, truth)
-        self.encounter: Encounter = encounter(self._paths, truth)
+        self.view: ProbeView = probe_view(self.paths, truth)
+        self.encounter: Encounter = encounter(self.paths, truth)
         self.most_targets = max(self.most_targets, int((self.exists & self.network.machines.real).sum()))
 
     def fail(self, part: Part) -> None:
@@ -62,7 +62,7 @@ class World:
 
     def without_faults(self) -> Encounter:
         """What requests meet when nothing has failed."""
-        return encounter(self._paths, truth_under(self.network, ()))
+        return encounter(self.paths, truth_under(self.network, ()))
 
     def present(self) -> Bools | None:
         """Which machines are there; None where all of them always are."""

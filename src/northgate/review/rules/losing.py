@@ -27,27 +27,21 @@ def _singles(context: Context, kinds: Sequence[str]) -> Iterator[LossRow]:
 def _where(context: Context, part: dict[str, Any]) -> tuple[str, str]:
     """Where a part stands in the plan, and its name."""
     plan = context.plan
-    named = [("region", index, region.name) for index, region in enumerate(plan.regions)]
-    named += [("firewall", index, firewall.name) for index, firewall in enumerate(plan.firewalls)]
-    for kind, index, called in named:
-        if part.get(kind) == called:
-            return place(f"{kind}s", index), called
-    for index, region in enumerate(plan.regions):
-        if part.get("zone") in region.zones:
-            return place("regions", index, "zones", region.zones.index(part["zone"])), str(part["zone"])
-    if "front" in part:
-        names = [balancer.name for balancer in plan.balancers]
-        return place("balancers", names.index(part["front"]["balancer"])), str(part["front"]["balancer"])
-    if "link" in part:
-        return place("regions"), " and ".join(part["link"])
-    name = str(part.get("instance") or part.get("process") or next(iter(part.values())))
-    for index, instance in enumerate(plan.instances):
-        if instance.name == name:
-            return place("instances", index), name
+    front, link = part.get("front") or {}, part.get("link") or ()
+    name = str(front.get("balancer") or part.get("instance") or part.get("process") or next(iter(part.values())))
+    places = {region.name: place("regions", index) for index, region in enumerate(plan.regions)}
+    places |= {
+        zone: place("regions", index, "zones", number)
+        for index, region in enumerate(plan.regions)
+        for number, zone in enumerate(region.zones)
+    }
+    standing = (("firewalls", plan.firewalls), ("balancers", plan.balancers), ("instances", plan.instances))
+    for kind, some in standing:
+        places |= {one.name: place(kind, index) for index, one in enumerate(some)}  # type: ignore[attr-defined]
     for index, fleet in enumerate(plan.fleets):
         if name in fleet.instance_names():
             return place("fleets", index), fleet.name
-    return "", name
+    return (place("regions"), " and ".join(link)) if link else (places.get(name, ""), name)
 
 
 def _overload(context: Context, kind: str, called: str) -> Iterator[Found]:

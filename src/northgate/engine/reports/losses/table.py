@@ -7,8 +7,8 @@ import numpy as np
 from scipy.optimize import bisect
 
 from northgate.engine.base import Floats, Watch, go_on
-from northgate.engine.drill import run_loss, undisturbed
-from northgate.engine.network import Network, compile_network
+from northgate.engine.drill import Losing, run_loss, undisturbed
+from northgate.engine.network import compile_network
 from northgate.engine.reports.losses.parts import Alike
 from northgate.engine.reports.losses.year import failures_of
 from northgate.engine.reports.model import AnswerModel
@@ -66,9 +66,9 @@ def parts_of(lost: list[Alike]) -> list[Part]:
     return [lost[0].part, *([lost[1].another() if lost[1] == lost[0] else lost[1].part] if len(lost) > 1 else [])]
 
 
-def loss_row(network: Network, lost: list[Alike], watch: Watch = go_on) -> LossRow:
+def loss_row(losing: Losing, lost: list[Alike]) -> LossRow:
     """What the loss of one of each of these comes to; of the same class twice, of two of them."""
-    loss = run_loss(network, parts_of(lost), watch)
+    loss = losing.lose(parts_of(lost))
     readings, (busiest, used) = loss.run.readings, loss.busiest
     failed = loss.failed_by(3600.0)
     return LossRow(
@@ -86,7 +86,7 @@ def loss_row(network: Network, lost: list[Alike], watch: Watch = go_on) -> LossR
         peak_utilisation=used,
         busiest=busiest,
         cascade=loss.run.cascade is not None,
-        failed_until_repaired=loss.failed_by(failures_of(network.plan, lost[0].kind)[0].repair_s),
+        failed_until_repaired=loss.failed_by(failures_of(losing.network.plan, lost[0].kind)[0].repair_s),
     )
 
 
