@@ -65,8 +65,8 @@ def single_losses(plan: Plan, told: Told = untold) -> list[LossRow]:
 def _rows(plan: Plan, network: Network, lost: Sequence[list[Alike]], told: Told) -> list[LossRow]:
     """A row for each of these losses; pairs that have the effect of another, as where a region contains its zones, are
     not computed again."""
-    paths = Paths(network)
-    effects = [effect_of(paths, parts_of(one)) for one in lost]
+    paths, pairs = Paths(network), any(len(one) > 1 for one in lost)
+    effects = [effect_of(paths, parts_of(one)) if pairs else str(place).encode() for place, one in enumerate(lost)]
     first = {effect: place for place, effect in reversed(list(enumerate(effects)))}
     places = [place for place, one in enumerate(lost) if len(one) == 1 or first[effects[place]] == place]
     made = dict(zip(places, spread(loss_row, losing_of, plan, [lost[place] for place in places], told), strict=True))

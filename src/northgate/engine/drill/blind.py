@@ -51,6 +51,7 @@ class BlindTimes:
         self._failed_at_once = np.zeros(count, dtype=bool)
         # Whether requests meet nothing good there without any fault, and since when they have lost what no probe asks
         # about.
+        self._failing: tuple[Encounter, Bools] | None = None
         self._never_well = self._requests_fail(world.without_faults())
         self._unseen_since = np.full(count, np.nan)
 
@@ -88,7 +89,13 @@ class BlindTimes:
             yield Entry("unseen", tuple(dict.fromkeys(self.network.machines.names[int(one)] for one in machines)))
 
     def _requests_fail(self, met: Encounter) -> Bools:
-        """Per probed pair: whether some client's requests meet nothing there, or a page that is no good."""
+        """Per probed pair: whether some client's requests meet nothing there, or a page that is no good; kept while
+        they meet the same."""
+        if self._failing is None or self._failing[0] is not met:
+            self._failing = (met, self._fails(met))
+        return self._failing[1]
+
+    def _fails(self, met: Encounter) -> Bools:
         pairs = self.network.probed.pair
         fails = ((met.fate_met != ANSWERS) | met.bad_page)[:, pairs]
         return np.asarray((fails & self._fates_asking(met)[:, pairs]).any(axis=0))

@@ -10,9 +10,10 @@ from northgate.engine.drill.cycles import Round, goes_on, round_of
 from northgate.engine.drill.result import DrillRun
 from northgate.engine.drill.run import Run
 from northgate.engine.network import Network, roomy
+from northgate.plan import Plan
 from northgate.plan.models.drills import Drill, Step
 from northgate.plan.models.faults import Part
-from northgate.plan.references import dangling
+from northgate.plan.references import dangling, names_of, references
 
 # Parts fail at this second, and are followed for so long (s).
 LOST_AT_S, AT_MOST_S = 60.0, 3600.0
@@ -85,6 +86,7 @@ class Losing:
         self.network = roomy(network)
         drill = Drill(name="loss", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst")
         self._before = Run(self.network, drill, change_s=LOST_AT_S)
+        self._names = names_of(network.plan)
 
     def lose(self, parts: Sequence[Part], watch: Watch = go_on) -> Loss:
         """Fails parts together at 60 s, with probes where they notice it last, and follows that.
@@ -93,14 +95,19 @@ class Losing:
         """
         steps = [Step(at_s=LOST_AT_S, fail=part) for part in parts]
         drill = self._before.drill.model_copy(update={"steps": steps})
-        unknown = dangling(self.network.plan.model_copy(update={"drills": [drill]}))
-        if unknown:
-            raise CannotRun(unknown)
+        self._check(drill)
         rounds, run = _Rounds(), self._before.with_steps(steps)
         made = run.run(watch, untold, rounds.found)
         if rounds.again is None:
             return Loss(made, drill.lasts_s)
         return Loss(made, run.now, rounds.again, rounds.failed)
+
+    def _check(self, drill: Drill) -> None:
+        """Raises CannotRun when a drill fails what is not in the plan."""
+        # Whether it may be is cheap to see; what is wrong is told by the whole plan.
+        alone = Plan.model_construct(northgate=1, name="loss", drills=[drill])
+        if any(one.name not in self._names[one.kind] for one in references(alone)):
+            raise CannotRun(dangling(self.network.plan.model_copy(update={"drills": [drill]})))
 
 
 def run_loss(network: Network, parts: Sequence[Part], watch: Watch = go_on) -> Loss:
