@@ -5,6 +5,7 @@ against the same piece of work of its own run: what a machine does in an hour sa
 """
 
 import argparse
+import datetime
 import json
 import resource
 import statistics
@@ -235,6 +236,35 @@ def growth() -> None:
     row("peak memory of this process", resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, "MB")
 
 
+def judging() -> None:
+    """What is wrong with the demo, what each loss costs and how much is enough; and how that grows. Wall-clock time, as
+    processes share the work."""
+    from northgate.engine.drill import Losing
+    from northgate.engine.reports.losses import alike, loss_row
+    from northgate.losses import loss_table
+    from northgate.review import review
+    from northgate.sizing import sizing
+
+    def taken_ms(work: Callable[[], Any]) -> float:
+        started = time.perf_counter()
+        work()
+        return (time.perf_counter() - started) * 1000
+
+    print("Judging the demo")
+    plan, today = read_plan(EXAMPLE), datetime.date(2027, 1, 15)
+    row("review without losses", median_ms(lambda: review(plan, today)))
+    row("every single loss, with headroom and a year", taken_ms(lambda: loss_table(plan)))
+    row("every pair too", taken_ms(lambda: loss_table(plan, pairs=True)))
+    row("instances and zones that survive any zone's loss", taken_ms(lambda: sizing(plan, "zone", 0.85, None)))
+    print("Growth of the table of losses")
+    for targets, zones, groups in ((60, 3, 4), (240, 6, 10), (2000, 12, 40)):
+        large = generated_plan(targets=targets, zones=zones, groups=groups, rules=10)
+        losing = Losing(compile_network(large))
+        classes = alike(losing.network)
+        each = median_ms(lambda: [loss_row(losing, [one]) for one in classes[:20]], 1) / 20  # noqa: B023
+        row(f"{targets:,} targets, {zones} zones, {groups} groups: {len(classes)} classes, each", each)
+
+
 def browser() -> None:
     """The interface on the demo: opening the board, and from a click on "what if" to the repainted board."""
     from playwright.sync_api import sync_playwright
@@ -300,7 +330,7 @@ def _edit_ms(page: Any, key: str) -> float:
 
 PARTS: dict[str, Callable[[], None]] = {
     "command": command_line, "engine": engine, "sharing": sharing, "simulated": simulated, "growth": growth,
-    "browser": browser,
+    "judging": judging, "browser": browser,
 }  # fmt: skip
 
 

@@ -84,6 +84,30 @@ def test_where_no_interval_is_short_enough_fewer_fails_decide():
     assert (none.interval_s, none.decides, none.patch) == (None, True, [])
 
 
+def test_the_fewest_zones_that_carry_the_rest():
+    """Of two zones one must carry all: RPS / (n / 2) / C < 0.85; no zone can be lost where there is one."""
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 100)
+    (row,) = answers(data, "zones", "tiles", 0.85)
+    half = next(n for n in range(1, 100) if RPS / n / 100 < 0.85)
+    assert (row.now, row.needed, row.instances) == (3, 2, 2 * half)
+    fewer = adopted(data, row.patch)
+    assert list(fewer["fleets"][0]["zones"]) == ["fells-1", "fells-2"]
+    assert fewer["fleets"][0]["count"] == row.instances
+    (same,) = answers(fewer, "zones", "tiles", 0.85)
+    assert (same.needed, same.patch) == (2, [])
+
+
+@pytest.mark.no_cover
+def test_a_cascade_is_not_survived():
+    """Of four, two in the fullest zone, two are left for 600 / 500 of what they can: queues grow past the probes'
+    patience, and the load takes them out, too. Of five three are left."""
+    data = changed(plan_data(), "/fleets/0/count", 3)
+    data["fleets"][0]["instance"] |= {"capacity_rps": 250, "queue_s": 20}
+    rows = answers(data, "fleet", "tiles", 1.0)
+    assert sum(row.needed for row in rows) == 5
+    assert all(row.evidence.peak_utilisation < 1 for row in rows)
+
+
 def scaled(low):
     data = plan_data()
     data["fleets"][0] |= {"count": low, "scale": {"min": low, "max": 12, "target_utilisation": 0.6}}

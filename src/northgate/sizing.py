@@ -54,6 +54,18 @@ class SizeAnswer(AnswerModel):
     patch: Patch
 
 
+class ZonesSize(AnswerModel):
+    """The fewest zones among which a fleet, with as many instances in each as it needs there, survives the loss; how
+    many it has in all now, and would have then. `needed` is None where no number of its zones is enough."""
+
+    fleet: str
+    now: int
+    needed: int | None
+    instances_now: int
+    instances: int | None
+    patch: Patch
+
+
 class ProbeSize(AnswerModel):
     """The longest interval of a probe under which no loss costs more than is allowed, and after how many fails it then
     decides (as now, or fewer where that is needed); what the costliest loss comes to. `interval_s` is None where no
@@ -96,6 +108,7 @@ class SizingAnswer(AnswerModel):
     """How much is enough."""
 
     sizes: list[SizeAnswer]
+    zones: list[ZonesSize]
     probes: list[ProbeSize]
     ttls: list[TtlSize]
     minimums: list[MinimumSize]
@@ -105,7 +118,7 @@ class SizingAnswer(AnswerModel):
 class Asked:
     """One question: of which fleet, probe or name; what is to be survived, and within which bound."""
 
-    kind: Literal["fleet", "probe", "name", "minimum"]
+    kind: Literal["fleet", "zones", "probe", "name", "minimum"]
     name: str
     survive: Survive
     bound: float
@@ -120,7 +133,9 @@ def sizing(
     network = compile_network(plan)
     asked: list[Asked] = []
     if below is not None:
-        asked += [Asked("fleet", fleet, survive, below) for fleet in _fleets_in_use(network)]
+        fleets = _fleets_in_use(network)
+        asked += [Asked("fleet", fleet, survive, below) for fleet in fleets]
+        asked += [Asked("zones", fleet, survive, below) for fleet in fleets]
     if failed_below is not None:
         probes = {group.probe for group in plan.target_groups if group.probe}
         asked += [Asked("probe", probe.name, survive, failed_below) for probe in plan.probes if probe.name in probes]
@@ -135,6 +150,7 @@ def sizing(
     answers = [one for some in spread(answer_one, compile_network, plan, asked, told) for one in some]
     return SizingAnswer(
         sizes=[one for one in answers if isinstance(one, SizeAnswer)],
+        zones=[one for one in answers if isinstance(one, ZonesSize)],
         probes=[one for one in answers if isinstance(one, ProbeSize)],
         ttls=[one for one in answers if isinstance(one, TtlSize)],
         minimums=[one for one in answers if isinstance(one, MinimumSize)],
@@ -183,6 +199,31 @@ def _size_of_fleet(plan: Plan, asked: Asked) -> Iterator[SizeAnswer]:
         )  # fmt: skip
 
 
+def _size_of_zones(plan: Plan, asked: Asked) -> Iterator[ZonesSize]:
+    index = [fleet.name for fleet in plan.fleets].index(asked.name)
+    fleet = plan.fleets[index]
+    zones = list(fleet.zones.items())
+    # In a single zone nobody is left when that is lost.
+    fewest = 2 if asked.survive in ("zone", "region") else 1
+    for count in range(fewest, len(zones) + 1):
+        where = pointer(("fleets", index, "zones"))
+        fewer: Patch = [{"op": "replace", "path": where, "value": dict(zones[:count])}]
+        sized = list(_size_of_fleet(patched(plan, fewer), asked))
+        needed = [one.needed for one in sized if one.needed is not None]
+        if len(needed) == count:
+            patch = [*fewer, *sized[0].patch] if count < len(zones) else []
+            yield ZonesSize(
+                fleet=fleet.name,
+                now=len(zones),
+                needed=count,
+                instances_now=fleet.count,
+                instances=sum(needed),
+                patch=patch,
+            )
+            return
+    yield ZonesSize(fleet=fleet.name, now=len(zones), needed=None, instances_now=fleet.count, instances=None, patch=[])
+
+
 def _per_zone(count: int, zones: int) -> list[int]:
     each, rest = divmod(count, zones)
     return [each + (number < rest) for number in range(zones)]
@@ -203,7 +244,10 @@ def _worst(plan: Plan, index: int, survive: Survive) -> _Worst:
     found = _Worst(None, 0.0, 0.0)
     losing = Losing(network)
     for part in _lost(network, survive):
-        loss = losing.lose([part])
+        loss = losing.lose([part], to_cascade=True)
+        if loss.run.cascade is not None:
+            # Whatever it settles at, this is not survived.
+            return _Worst(part, max(_busiest(loss, mine), 1.0), 1.0)
         used, unserved = _busiest(loss, mine), max(found.unserved, loss.unserved_share)
         found = _Worst(part, used, unserved) if used > found.used else _Worst(found.part, found.used, unserved)
     return found
@@ -363,5 +407,6 @@ def _failed_in_surge(plan: Plan, factor: float) -> float:
 
 
 ANSWERS: dict[str, Callable[[Plan, Asked], Iterator[AnswerModel]]] = {
-    "fleet": _size_of_fleet, "probe": _size_of_probe, "name": _size_of_ttl, "minimum": _size_of_minimum,
+    "fleet": _size_of_fleet, "zones": _size_of_zones, "probe": _size_of_probe, "name": _size_of_ttl,
+    "minimum": _size_of_minimum,
 }  # fmt: skip

@@ -162,6 +162,9 @@ def test_pairs_are_a_triangle_to_walk_through(page, server):
     page.keyboard.press("ArrowDown")
     expect(told).not_to_have_text(first)
     expect(page.get_by_test_id("losses").locator("tbody tr").first).to_contain_text(" and ")
+    triangle.focus()
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/drill\\?drill=lose-"))
     page.request.delete(f"/api/plans/{key}")
 
 

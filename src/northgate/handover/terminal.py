@@ -7,7 +7,7 @@ from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer
 from northgate.engine.reports.losses import Headroom
 from northgate.engine.trace import Candidate, Outcome, TraceAnswer
 from northgate.losses import LossesAnswer
-from northgate.sizing import MinimumSize, ProbeSize, SizeAnswer, SizingAnswer, TtlSize
+from northgate.sizing import MinimumSize, ProbeSize, SizeAnswer, SizingAnswer, TtlSize, ZonesSize
 
 _UNITS = {"s": "s", "ms": "ms", "share": "%", "utilisation": "%"}
 WORST_ROWS, RANKED = 8, 25
@@ -174,6 +174,8 @@ def sizing_summary(answer: SizingAnswer) -> str:
     lines = []
     if answer.sizes:
         lines += ["instances", *_aligned([_size_row(one) for one in answer.sizes])]
+    if answer.zones:
+        lines += ["zones", *_aligned([_zones_row(one) for one in answer.zones])]
     if answer.probes:
         lines += ["probes", *_aligned([_probe_row(one) for one in answer.probes])]
     if answer.ttls:
@@ -200,6 +202,15 @@ def _size_row(one: SizeAnswer) -> tuple[str, str]:
     used = in_unit("peak_utilisation", one.evidence.peak_utilisation)
     enough = "no number is enough" if one.needed is None else f"{one.now} now, {one.needed} needed"
     return f"{one.fleet} in {one.zone}", f"{enough}; without {lost or 'nothing'} the busiest is at {used}"
+
+
+def _zones_row(one: ZonesSize) -> tuple[str, str]:
+    if one.needed is None:
+        return one.fleet, f"{one.now} zones are not enough"
+    return (
+        one.fleet,
+        f"{one.now} zones now, {one.needed} needed, with {one.instances} instances instead of {one.instances_now}",
+    )
 
 
 def _probe_row(one: ProbeSize) -> tuple[str, str]:

@@ -3109,6 +3109,8 @@ export interface components {
         SizingAnswer: {
             /** Sizes */
             sizes: components["schemas"]["SizeAnswer"][];
+            /** Zones */
+            zones: components["schemas"]["ZonesSize"][];
             /** Probes */
             probes: components["schemas"]["ProbeSize"][];
             /** Ttls */
@@ -3612,6 +3614,27 @@ export interface components {
             lost: boolean;
             /** From Elsewhere Rps */
             from_elsewhere_rps: number;
+        };
+        /**
+         * ZonesSize
+         * @description The fewest zones among which a fleet, with as many instances in each as it needs there, survives the loss; how many
+         *     it has in all now, and would have then. `needed` is None where no number of its zones is enough.
+         */
+        ZonesSize: {
+            /** Fleet */
+            fleet: string;
+            /** Now */
+            now: number;
+            /** Needed */
+            needed: number | null;
+            /** Instances Now */
+            instances_now: number;
+            /** Instances */
+            instances: number | null;
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
         };
     };
     responses: never;

@@ -88,8 +88,9 @@ class Losing:
         self._before = Run(self.network, drill, change_s=LOST_AT_S)
         self._names = names_of(network.plan)
 
-    def lose(self, parts: Sequence[Part], watch: Watch = go_on) -> Loss:
-        """Fails parts together at 60 s, with probes where they notice it last, and follows that.
+    def lose(self, parts: Sequence[Part], watch: Watch = go_on, *, to_cascade: bool = False) -> Loss:
+        """Fails parts together at 60 s, with probes where they notice it last, and follows that; `to_cascade`: no
+        further than until a target that they do not touch goes out through overload.
 
         Raises CannotRun when a part is not in the plan.
         """
@@ -97,9 +98,9 @@ class Losing:
         drill = self._before.drill.model_copy(update={"steps": steps})
         self._check(drill)
         rounds, run = _Rounds(), self._before.with_steps(steps)
-        made = run.run(watch, untold, rounds.found)
+        made = run.run(watch, untold, lambda run: rounds.found(run) or (to_cascade and run.journal.cascade is not None))
         if rounds.again is None:
-            return Loss(made, drill.lasts_s)
+            return Loss(made, run.now)
         return Loss(made, run.now, rounds.again, rounds.failed)
 
     def _check(self, drill: Drill) -> None:

@@ -9,7 +9,7 @@ const LABELS = 190;
 const MOST_CELL = 18;
 const WIDTH = 640;
 
-export function PairMap({ losses }: { losses: Loss[] }) {
+export function PairMap({ losses, onMake }: { losses: Loss[]; onMake: (pair: Loss) => void }) {
   const { classes, pairs } = useMemo(() => pairsOf(losses), [losses]);
   const [at, setAt] = useState({ row: 0, column: 0 });
   const cell = Math.min(MOST_CELL, Math.max(6, Math.floor((WIDTH - LABELS) / Math.max(classes.length, 1))));
@@ -20,6 +20,7 @@ export function PairMap({ losses }: { losses: Loss[] }) {
   };
   const current = found(at.row, at.column);
   const move = (event: KeyboardEvent) => {
+    if (event.key === "Enter" && current) onMake(current);
     const step = { ArrowDown: [1, 0], ArrowUp: [-1, 0], ArrowRight: [0, 1], ArrowLeft: [0, -1] }[event.key];
     if (!step) return;
     event.preventDefault();
@@ -29,7 +30,7 @@ export function PairMap({ losses }: { losses: Loss[] }) {
   if (classes.length === 0) return null;
   return (
     <figure className="mb-5 overflow-x-auto p-1">
-      <svg width={LABELS + classes.length * cell + 2} height={classes.length * cell + 2} role="img" aria-label="Pairs of losses; the arrow keys go from one to the next" tabIndex={0} className="rounded" onKeyDown={move} data-testid="pairs">
+      <svg width={LABELS + classes.length * cell + 2} height={classes.length * cell + 2} role="img" aria-label="Pairs of losses; the arrow keys go from one to the next, Enter makes it a drill" tabIndex={0} className="rounded" onKeyDown={move} data-testid="pairs">
         {classes.map((one, row) => (
           <g key={one.words}>
             <text x={LABELS - 6} y={row * cell + cell * 0.75} textAnchor="end" fontSize={Math.min(11, cell)} fill="var(--ink-soft)">{one.words.length > 32 ? `${one.words.slice(0, 31)}…` : one.words}</text>
@@ -46,7 +47,9 @@ export function PairMap({ losses }: { losses: Loss[] }) {
                   fill={pair ? `color-mix(in oklab, var(--vermilion) ${Math.round(darkness(pair.failed_requests, most) ** 3 * 100)}%, var(--foot))` : "none"}
                   stroke={chosen ? "var(--ink)" : pair ? "none" : "var(--line)"}
                   strokeWidth={chosen ? 2 : 1}
+                  className={pair ? "cursor-pointer" : ""}
                   onPointerEnter={() => setAt({ row, column })}
+                  onClick={() => pair && onMake(pair)}
                 />
               );
             })}

@@ -80,6 +80,15 @@ function Answer({ planKey, answer }: { planKey: string; answer: Schemas["SizingA
           })}
         </Sized>
       )}
+      {answer.zones.length > 0 && (
+        <Sized title="Zones" heads={["fleet", "zones now", "needed", "instances now", "with so few zones"]}>
+          {answer.zones.map((one) => (
+            <Line key={one.fleet} planKey={planKey} patch={one.patch} called={`zones of ${one.fleet} as needed`}>
+              {[one.fleet, String(one.now), one.needed === null ? "all are not enough" : String(one.needed), String(one.instances_now), one.instances === null ? "" : String(one.instances)]}
+            </Line>
+          ))}
+        </Sized>
+      )}
       {answer.probes.length > 0 && (
         <Sized title="Probes" heads={["probe", "longest interval", "out after", "fails then", "decided by"]}>
           {answer.probes.map((one) => (

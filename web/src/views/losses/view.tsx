@@ -63,13 +63,14 @@ interface LossesProps {
 function Losses({ planKey, document, answer, pairs }: LossesProps) {
   const rows = useMemo(() => (pairs ? byMore(answer.losses) : answer.losses.filter((one) => one.of.length === 1)), [answer, pairs]);
   const [first] = rows;
+  const { make } = useMakeDrill(planKey, document);
   return (
     <div className="flex min-h-0 flex-1 max-lg:flex-col max-lg:overflow-y-auto">
       <main id="main" className="min-w-0 flex-1 px-4 pt-4 pb-24 sm:px-7 lg:overflow-y-auto" aria-label="Losses">
         <Head planKey={planKey} way={pairs ? "two at once" : "one at a time"}>
           <p className="text-ink-soft" data-testid="losses-summary">{first ? summary(rows, first, pairs) : "Nothing to lose yet: the plan has no machines."}</p>
         </Head>
-        {pairs && <PairMap losses={answer.losses} />}
+        {pairs && <PairMap losses={answer.losses} onMake={make} />}
         <Ranked key={String(pairs)} planKey={planKey} document={document} rows={rows} pairs={pairs} />
       </main>
       <aside className="w-80 shrink-0 border-l border-line bg-panel px-4 pt-4 pb-10 max-lg:w-full max-lg:border-t max-lg:border-l-0 lg:overflow-y-auto" aria-label="Headroom and a year">
@@ -78,6 +79,17 @@ function Losses({ planKey, document, answer, pairs }: LossesProps) {
       </aside>
     </div>
   );
+}
+
+/** Makes a row a drill of the plan, and goes there. */
+function useMakeDrill(planKey: string, document: PlanDocument) {
+  const { edit } = useEdit(planKey);
+  const navigate = useNavigate();
+  const make = (row: Loss) => {
+    const { name, value } = drillOf(document, row);
+    edit.mutate([adding("/drills/-", value)], { onSuccess: () => void navigate({ to: "/plans/$key/drill", params: { key: planKey }, search: { drill: name } }) });
+  };
+  return { make, pending: edit.isPending };
 }
 
 /** Pairs that together cost more than the costlier of the two alone, by how much. */
@@ -122,12 +134,7 @@ interface RowProps {
 }
 
 function Row({ planKey, document, row, most, pairs }: RowProps) {
-  const { edit } = useEdit(planKey);
-  const navigate = useNavigate();
-  const make = () => {
-    const { name, value } = drillOf(document, row);
-    edit.mutate([adding("/drills/-", value)], { onSuccess: () => void navigate({ to: "/plans/$key/drill", params: { key: planKey }, search: { drill: name } }) });
-  };
+  const { make, pending } = useMakeDrill(planKey, document);
   const over = row.peak_utilisation > 1;
   return (
     <tr className="border-t border-dotted border-line align-baseline hover:bg-foot">
@@ -146,7 +153,7 @@ function Row({ planKey, document, row, most, pairs }: RowProps) {
       <td className={`pr-3 ${row.unserved_share > 0 ? "text-vermilion-text" : "text-ink-soft"}`}>{row.unserved_share > 0 ? percent(row.unserved_share) : "none"}</td>
       <td className={`pr-3 whitespace-nowrap ${over ? "text-vermilion-text" : row.peak_utilisation >= 0.8 ? "text-ochre-text" : ""}`}>{row.busiest && row.peak_utilisation > 0 ? `${percent(row.peak_utilisation)} ${row.busiest}` : "nobody"}</td>
       <td className="text-right">
-        <button type="button" className="min-h-6 text-[12px] whitespace-nowrap text-north hover:underline" disabled={edit.isPending} aria-label={`Make a drill of it: ${row.words}`} onClick={make} data-roving>
+        <button type="button" className="min-h-6 text-[12px] whitespace-nowrap text-north hover:underline" disabled={pending} aria-label={`Make a drill of it: ${row.words}`} onClick={() => make(row)} data-roving>
           make it a drill
         </button>
       </td>
