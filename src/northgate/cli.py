@@ -365,6 +365,93 @@ def size(
         typer.echo(sizing_summary(answer))
 
 
+@app.command()
+def diff(
+    before: Annotated[Path, typer.Argument(metavar="A", help="A plan file.")],
+    after: Annotated[Path, typer.Argument(metavar="B", help="Another, or a later state of it.")],
+    as_json: AsJson = False,
+) -> None:
+    """Tell what differs between two plan files, in words. Exit status 1 when anything does."""
+    from northgate.plan.difference import difference
+    from northgate.plan.reading import read_plan
+
+    changes = difference(read_plan(before), read_plan(after))
+    if as_json:
+        how = {"replace": "replace"}
+        _print_json({"differences": [
+            {"where": one.where, "words": f"{one.about}: {one.words}", "how": how.get(one.effect, "in place")}
+            for one in changes
+        ]})  # fmt: skip
+    else:
+        for one in changes:
+            typer.echo(f"{one.about}: {one.words}" + (" (replaces it)" if one.effect == "replace" else ""))
+    if changes:
+        raise typer.Exit(FAILED)
+
+
+@app.command()
+def compare(
+    before: Annotated[Path, typer.Argument(metavar="A", help="A plan file.")],
+    after: Annotated[Path, typer.Argument(metavar="B", help="Another, or a later state of it.")],
+    drill: Annotated[str | None, typer.Option(help="Only this drill; all of either by default.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Hold two plan files side by side: differences, the same drills, cost, findings."""
+    from northgate.compare import compare as hold
+    from northgate.handover.terminal import compare_summary
+    from northgate.plan.reading import read_plan
+
+    a, b = read_plan(before), read_plan(after)
+    known = [one.name for plan in (a, b) for one in plan.drills]
+    if drill is not None and drill not in known:
+        raise PlanError([Problem("--drill", f"there is no drill {drill!r}{did_you_mean(drill, known)}")])
+    answer = hold(a, b, datetime.date.today(), drill)
+    if as_json:
+        _print_json(answer.model_dump(mode="json"))
+    else:
+        typer.echo(compare_summary(answer))
+
+
+@app.command()
+def cost(plan_path: PlanPath, as_json: AsJson = False) -> None:
+    """What a plan costs, by its own unit prices."""
+    from northgate.cost import cost as cost_of
+    from northgate.handover.terminal import cost_summary
+    from northgate.plan.reading import read_plan
+
+    answer = cost_of(read_plan(plan_path))
+    if as_json:
+        _print_json(answer.model_dump(mode="json"))
+    else:
+        typer.echo(cost_summary(answer))
+
+
+@app.command()
+def sweep(
+    plan_path: PlanPath,
+    drill: Annotated[str, typer.Option(help="The drill to run at every value.")],
+    settings: Annotated[
+        list[str],
+        typer.Option("--set", help="PATH=LOW..HIGH/STEP, such as probes/ready/interval_s=2..30/2; one or two."),
+    ],
+    reading: Annotated[str, typer.Option(help="What to read of the drill.")] = "failed",
+    loss: Annotated[
+        float, typer.Option(min=0, max=1, help="The share of probes that fail though all is well.")
+    ] = 0.001,
+    as_json: AsJson = False,
+) -> None:
+    """Sweep one or two settings: what a drill comes to at each of their values, and at what price in probes."""
+    from northgate.handover.terminal import sweep_summary
+    from northgate.plan.reading import read_plan
+    from northgate.sweep import sweep as over
+
+    answer = over(read_plan(plan_path), drill, settings, reading, loss, _done("sweep"))
+    if as_json:
+        _print_json(answer.model_dump(mode="json"))
+    else:
+        typer.echo(sweep_summary(answer))
+
+
 # By default this much may be used after a loss.
 ENOUGH = 0.85
 

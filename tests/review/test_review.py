@@ -8,18 +8,24 @@ from pathlib import Path
 
 import jsonschema
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from northgate.engine.drill import Losing
 from northgate.engine.reports.losses import alike, loss_row
 from northgate.handover.review import review_as_markdown, review_as_sarif, review_summary
 from northgate.plan import plan_from_data, read_plan
+from northgate.plan.editing import patched
 from northgate.plan.reading import read_with_places
 from northgate.review import RULES, SEVERITIES, review
 from northgate.review.documented import document
 from tests.cli.test_cli import northgate, write
 from tests.plan.test_reading import EXAMPLE
 from tests.review.plans import TODAY, but, found, whole, without
+from tests.simulation.random_plans import random_plan
+from tests.support.exploring import examples
 from tests.support.plans import network_of
+from tests.support.strategies import plans_with_a_drill
 
 SARIF = json.loads((Path(__file__).parents[1] / "support" / "sarif-2.1.0.json").read_text())
 TRIAL = {"code": "one-fault-domain", "about": "tiles-next", "because": "a trial | of two"}
@@ -145,3 +151,14 @@ def test_the_document_is_made_by_a_command(tmp_path):
     made = tmp_path / "findings.md"
     subprocess.run([sys.executable, "-m", "northgate.review.documented", made], check=True)
     assert made.read_text() == document()
+
+
+@pytest.mark.no_cover
+@settings(max_examples=examples(15))
+@given(st.one_of(plans_with_a_drill(), st.integers(0, 400).map(random_plan)))
+def test_a_review_of_any_plan_ends_and_its_edits_can_be_made(data):
+    plan = plan_from_data(data)
+    for one in review(plan, TODAY).findings:
+        assert one.severity == RULES[one.code].severity
+        if one.patch:
+            patched(plan, one.patch)

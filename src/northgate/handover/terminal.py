@@ -3,11 +3,14 @@
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 
+from northgate.compare import CompareAnswer
+from northgate.cost import CostAnswer
 from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer, LeverAnswer
 from northgate.engine.reports.losses import Headroom
 from northgate.engine.trace import Candidate, Outcome, TraceAnswer
 from northgate.losses import LossesAnswer
 from northgate.sizing import MinimumSize, ProbeSize, SizeAnswer, SizingAnswer, TtlSize, ZonesSize
+from northgate.sweep import SweepAnswer
 
 _UNITS = {"s": "s", "ms": "ms", "share": "%", "utilisation": "%"}
 WORST_ROWS, RANKED = 8, 25
@@ -226,3 +229,58 @@ def _ttl_row(one: TtlSize) -> tuple[str, str]:
     if one.ttl_s is None:
         return one.name, _not_enough("TTL", one.failed, decides=one.decides)
     return one.name, f"TTL {one.ttl_s:g} s: {one.failed:,.0f} fail at most"
+
+
+def compare_summary(answer: CompareAnswer) -> str:
+    """Two plans side by side, in lines."""
+    lines = ["what differs", *(f"    {one.words}" + (" (replaces it)" if one.how == "replace" else "") for one in
+                               answer.differences)]  # fmt: skip
+    for one in answer.drills:
+        moved = [(name, both) for name, both in one.readings.items() if both.a != both.b]
+        held = {True: "held", False: "not held", None: "cannot be run"}
+        lines += [f"drill {one.name}: {held[one.held.a]} before, {held[one.held.b]} after"]
+        lines += _aligned([(name, f"{_maybe(name, both.a)} → {_maybe(name, both.b)}") for name, both in moved])
+    month = answer.cost_month
+    lines += [f"cost a month: {_money(month.a)} → {_money(month.b)}"]
+    for title, some in (("findings gained", answer.findings.gained), ("findings lost", answer.findings.lost)):
+        lines += (
+            [title, *(f"    {one.severity} {one.code} of {one.about}: {one.message}" for one in some)] if some else []
+        )
+    return "\n".join(lines)
+
+
+def _maybe(name: str, value: float | None) -> str:
+    return "–" if value is None else in_unit(name, value)
+
+
+def _money(value: float | None) -> str:
+    return "–" if value is None else f"{value:,.2f}"
+
+
+def cost_summary(answer: CostAnswer) -> str:
+    """What a plan costs, in lines."""
+    rows = [(f"{one.about} ({one.kind})", f"{one.month:,.2f}, {one.amount:,.1f} at {one.price}") for one in answer.parts
+            if one.amount > 0]  # fmt: skip
+    lines = [
+        f"{answer.month:,.2f} a month ({answer.hour:,.4f} an hour), {answer.idle_month:,.2f} when idle",
+        *_aligned(rows),
+    ]
+    missing = f"no price is given for: {', '.join(answer.missing)}"
+    return "\n".join([*lines, *([missing] if answer.missing else [])])
+
+
+def sweep_summary(answer: SweepAnswer) -> str:
+    """A reading over one or two settings, as a table; the cells of the trade-off front are starred."""
+    rows, front = answer.axes[0], {tuple(one) for one in answer.front}
+    columns = answer.axes[1].values if len(answer.axes) > 1 else [None]
+    heads = [f"{rows.path} \\ {answer.axes[1].path}" if len(answer.axes) > 1 else rows.path]
+    heads += [f"{value:g}" if value is not None else "" for value in columns]
+    table = [heads]
+    for i, value in enumerate(rows.values):
+        cells = [
+            ("–" if cell is None else f"{cell:,.6g}") + ("*" if (i, j) in front else "")
+            for j, cell in enumerate(answer.values[i])
+        ]
+        table.append([f"{value:g}", *cells])
+    widths = [max(len(row[at]) for row in table) for at in range(len(heads))]
+    return "\n".join("  ".join(text.rjust(width) for text, width in zip(row, widths, strict=True)) for row in table)

@@ -1,13 +1,13 @@
 """The difference between two plans in words, object by object, each change marked in place or replace."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from northgate.plan.editing import patched, renaming, whole_data
 from northgate.plan.models.document import Plan
 from northgate.plan.models.words import said, unit
-from northgate.plan.problems import Location
+from northgate.plan.problems import Location, pointer
 
 KINDS = {
     "regions": "region", "areas": "area", "networks": "network", "firewalls": "firewall", "instances": "instance",
@@ -23,11 +23,13 @@ Effect = Literal["in place", "replace", "added", "removed"]
 
 @dataclass(frozen=True)
 class Change:
-    """One difference: what it is about, in words, and whether it can be made in place or replaces the thing."""
+    """One difference: what it is about, in words, and whether it can be made in place or replaces the thing; `where`:
+    the JSON Pointer of the object in the later plan, or in the earlier where it is gone."""
 
     about: str
     words: str
     effect: Effect
+    where: str = ""
 
 
 def difference(before: Plan, after: Plan) -> list[Change]:
@@ -45,9 +47,31 @@ def difference(before: Plan, after: Plan) -> list[Change]:
         if old[field] != new[field]
     ]
     for field, kind in KINDS.items():
-        changes += _in_list(kind, _singular(field), old[field], new[field], replace_only)
-    changes += [Change("platform", words, "in place") for _, words in _in_value("", old["platform"], new["platform"])]
-    return changes
+        found = list(_in_list(kind, _singular(field), old[field], new[field], replace_only))
+        changes += [replace(one, where=_where(field, one.about, old[field], new[field])) for one in found]
+    for field in ("platform", "reliability"):
+        inside = _in_value("", old[field], new[field])
+        changes += [Change(field, words, "in place", pointer((field,))) for _, words in inside]
+    return [*changes, *_reasons(before, after)]
+
+
+def _where(field: str, about: str, old: list[Any], new: list[Any]) -> str:
+    """The JSON Pointer of the object of a list that a change is about; the list itself if it is about that."""
+    for items in (new, old):
+        for index, item in enumerate(items):
+            if about.endswith(f" {item['name']}"):
+                return pointer((field, index))
+    return pointer((field,))
+
+
+def _reasons(before: Plan, after: Plan) -> Iterator[Change]:
+    """Findings that are left as they are, or taken up again."""
+    old, new = ({(one.code, one.about): one.because for one in plan.accepted} for plan in (before, after))
+    for code, about in dict.fromkeys([*old, *new]):
+        was, now = old.get((code, about)), new.get((code, about))
+        if was != now:
+            words = f"left as it is, because {now}" if now is not None else "taken up again"
+            yield Change(f"finding {code} of {about}", words, "in place", pointer(("accepted",)))
 
 
 def _renames(before: Plan, after: Plan) -> Iterator[tuple[str, str, str]]:
@@ -199,7 +223,7 @@ def _shown(value: Any, unit: str) -> str:
     if isinstance(value, float | int):
         return f"{value:g}{unit}"
     if isinstance(value, dict):
-        return ", ".join(f"{key} {_shown(item, '')}" for key, item in value.items() if item not in (None, [], {}))
+        return ", ".join(f"{said(key)} {_shown(item, '')}" for key, item in value.items() if item not in (None, [], {}))
     if isinstance(value, list):
         plain = all(isinstance(item, str) for item in value)
         return ", ".join(value) if plain else f"{len(value)} entr{'y' if len(value) == 1 else 'ies'}"

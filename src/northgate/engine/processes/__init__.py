@@ -10,7 +10,7 @@ from northgate.engine.processes.process import Entry, Process
 from northgate.engine.processes.resolvers import AnswerHistory, Resolvers
 from northgate.engine.processes.targets import TargetChecks, Targets, Verdicts, usable
 from northgate.engine.processes.transitions import Drains, Warmup
-from northgate.engine.processes.world import Demand, World
+from northgate.engine.processes.world import Demand, World, profile_factor
 
 __all__ = [
     "AnswerHistory",
@@ -35,5 +35,6 @@ __all__ = [
     "Withdrawals",
     "World",
     "growth",
+    "profile_factor",
     "usable",
 ]
