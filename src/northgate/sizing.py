@@ -163,8 +163,9 @@ def answer_one(network: Network, asked: Asked) -> Sequence[AnswerModel]:
 
 
 def _fleets_in_use(network: Network) -> list[str]:
-    used = {target.fleet for group in network.plan.target_groups for target in group.targets}
-    return [fleet.name for fleet in network.plan.fleets if fleet.name in used]
+    targets = [target for group in network.plan.target_groups for target in group.targets]
+    used, tags = {target.fleet for target in targets}, {target.tagged for target in targets}
+    return [one.name for one in network.plan.fleets if one.name in used or tags & set(one.instance.tags)]
 
 
 def _lost(network: Network, survive: Survive) -> list[Part]:

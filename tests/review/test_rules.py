@@ -218,6 +218,7 @@ CASES = [
     ("nearly-full", but(("/clients/0/rps", 2200))),
     ("bandwidth", but((f"{FRONT}/bandwidth_mbps", 65), ("/clients/0/calls/0/kilobytes", 40))),
     # What could be left out.
+    ("tag-carried-by-nobody", but((f"{TILES}/targets", [{"tagged": "tiles"}]), (f"{FLEET}/tags", ["tilez"]))),
     ("unused", appended("/probes", {"name": "idle"})),
     ("balancer-unasked", without("/names/0/answers/1")),
     ("machine-idle", but(("/instances", [{"name": "old", "zone": "fells-1"}]))),

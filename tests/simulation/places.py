@@ -103,7 +103,8 @@ class World:
             end = target.balancer or target.address or target.host
             if end:
                 yield self._stand_ins[end], target.weight, target.port or group.port
-            for name in fleets[target.fleet] if target.fleet else [target.instance] if target.instance else []:
+            tagged = [one.name for one in self.plan.machines if target.tagged in one.tags] if target.tagged else []
+            for name in fleets[target.fleet] if target.fleet else [target.instance] if target.instance else tagged:
                 yield self.machines[name], target.weight, target.port or group.port
 
     def in_reach(self, front: Front, machine: Machine, reach: str) -> bool:

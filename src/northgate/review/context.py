@@ -123,6 +123,8 @@ class Context:
         for target in group.targets:
             if target.instance in self.machines:
                 found.append(self.machines[target.instance or ""])
+            if target.tagged:
+                found += [one for one in self.plan.machines if target.tagged in one.tags]
             if target.fleet in fleets:
                 found += [self.machines[name] for name in fleets[target.fleet or ""].instance_names()]
         return found

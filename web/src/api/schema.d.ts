@@ -1644,6 +1644,7 @@ export interface components {
             scale?: components["schemas"]["Scale"] | null;
             /**
              * @default {
+             *       "tags": [],
              *       "service_ms": 0,
              *       "queue_s": 10,
              *       "serves": []
@@ -1816,6 +1817,11 @@ export interface components {
          *     clients and names may reach it directly.
          */
         Instance: {
+            /**
+             * Tags
+             * @default []
+             */
+            tags: string[];
             /** Firewall */
             firewall?: string | null;
             /** Fault Domain */
@@ -2013,9 +2019,14 @@ export interface components {
          * @description What instances and a fleet's template share.
          *
          *     `capacity_rps` is work finished per second (none: no limit is known), `service_ms` the time of one request when
-         *     idle, `queue_s` the work that may wait, in seconds.
+         *     idle, `queue_s` the work that may wait, in seconds. By its `tags` a group may have it as a target.
          */
         Machine: {
+            /**
+             * Tags
+             * @default []
+             */
+            tags: string[];
             /** Firewall */
             firewall?: string | null;
             /** Fault Domain */
@@ -3205,13 +3216,16 @@ export interface components {
         };
         /**
          * Target
-         * @description One entry of a group: exactly one of instance, fleet, address, host or balancer, with its weight.
+         * @description One entry of a group: exactly one of instance, fleet, tagged, address, host or balancer, with its weight.
+         *     `tagged` stands for all machines that carry the tag, now and later.
          */
         Target: {
             /** Instance */
             instance?: string | null;
             /** Fleet */
             fleet?: string | null;
+            /** Tagged */
+            tagged?: string | null;
             /** Address */
             address?: string | null;
             /** Host */
@@ -3229,6 +3243,8 @@ export interface components {
             instance: unknown;
         } | {
             fleet: unknown;
+        } | {
+            tagged: unknown;
         } | {
             address: unknown;
         } | {
@@ -3617,8 +3633,8 @@ export interface components {
         };
         /**
          * ZonesSize
-         * @description The fewest zones among which a fleet, with as many instances in each as it needs there, survives the loss; how many
-         *     it has in all now, and would have then. `needed` is None where no number of its zones is enough.
+         * @description The fewest zones among which a fleet, with as many instances in each as it needs there, survives the loss; how
+         *     many it has in all now, and would have then. `needed` is None where no number of its zones is enough.
          */
         ZonesSize: {
             /** Fleet */

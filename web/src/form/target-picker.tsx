@@ -25,11 +25,20 @@ export function fitsPattern(name: string, pattern: string): boolean {
   return new RegExp(`^${pieces.join(".*")}$`).test(name.toLowerCase());
 }
 
+/** The tags that machines carry, and how many do. */
+export function tagsOf(document: PlanDocument): { kind: "tagged"; name: string; says: string }[] {
+  const counts = new Map<string, number>();
+  const count = (tags: string[], more: number) => tags.forEach((tag) => counts.set(tag, (counts.get(tag) ?? 0) + more));
+  document.instances.forEach((one) => count(one.tags, 1));
+  document.fleets.forEach((one) => count(one.instance.tags, one.count));
+  return [...counts].map(([name, many]) => ({ kind: "tagged", name, says: `tag of ${many}` }));
+}
+
 export function TargetPicker({ document, path, send }: TargetPickerProps) {
   const [pattern, setPattern] = useState("");
   const targets = (valueAt(document, `${path}/targets`) ?? []) as Target[];
-  const machines = [...document.fleets.map(({ name, count }) => ({ kind: "fleet" as const, name, says: `${count} machines` })), ...document.instances.map(({ name, zone }) => ({ kind: "instance" as const, name, says: zone }))];
-  const placeOf = (one: { kind: "fleet" | "instance"; name: string }) => targets.findIndex((target) => target[one.kind] === one.name);
+  const machines = [...tagsOf(document), ...document.fleets.map(({ name, count }) => ({ kind: "fleet" as const, name, says: `${count} machines` })), ...document.instances.map(({ name, zone }) => ({ kind: "instance" as const, name, says: zone }))];
+  const placeOf = (one: { kind: "fleet" | "instance" | "tagged"; name: string }) => targets.findIndex((target) => target[one.kind] === one.name);
   const fitting = machines.filter((one) => fitsPattern(one.name, pattern));
   const lacking = fitting.filter((one) => placeOf(one) < 0);
   const add = (some: typeof machines) => send(some.map((one) => adding(`${path}/targets/-`, { [one.kind]: one.name })));

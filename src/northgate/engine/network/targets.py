@@ -54,7 +54,7 @@ class TargetRows:
 
     def _ends(self, target: Target, port: int) -> Iterator[tuple[int, int, int]]:
         """The machines of a target; with the balancer or the name to which it leads."""
-        for name in self._fleets[target.fleet] if target.fleet else [target.instance] if target.instance else []:
+        for name in self._instances(target):
             yield self._machine_at[name], -1, -1
         balancer = target.balancer
         if target.address:
@@ -72,6 +72,12 @@ class TargetRows:
             known = self._name_at.get(plain_host(target.host), -1)
             zone = self._zone_of_name(known) if known >= 0 else OUTSIDE
             yield self._elsewhere(target.host, zone, port), -1, known
+
+    def _instances(self, target: Target) -> list[str]:
+        """The instances that a target stands for by name, as a fleet, or by a tag that they carry."""
+        if target.tagged:
+            return [one.name for one in self.plan.machines if target.tagged in one.tags]
+        return self._fleets[target.fleet] if target.fleet else [target.instance] if target.instance else []
 
     def _zone_of_name(self, name: int) -> str:
         """Where a name is shown that stands for a target: with the first balancer that it names."""

@@ -49,16 +49,18 @@ def _in_range(status: int, text: str) -> bool:
     return int(low) <= status <= int(high or low)
 
 
-TARGET_KINDS = ("instance", "fleet", "address", "host", "balancer")
+TARGET_KINDS = ("instance", "fleet", "tagged", "address", "host", "balancer")
 
 
 class Target(PlanModel):
-    """One entry of a group: exactly one of instance, fleet, address, host or balancer, with its weight."""
+    """One entry of a group: exactly one of instance, fleet, tagged, address, host or balancer, with its weight.
+    `tagged` stands for all machines that carry the tag, now and later."""
 
     model_config = {"json_schema_extra": require_one(*TARGET_KINDS)}
 
     instance: Annotated[str, Ref("instance")] | None = None
     fleet: Annotated[str, Ref("fleet")] | None = None
+    tagged: Name | None = None
     address: Address | None = None
     host: DnsName | None = None
     balancer: Annotated[str, Ref("balancer")] | None = None

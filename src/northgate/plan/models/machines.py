@@ -35,9 +35,10 @@ class Machine(PlanModel):
     """What instances and a fleet's template share.
 
     `capacity_rps` is work finished per second (none: no limit is known), `service_ms` the time of one request when
-    idle, `queue_s` the work that may wait, in seconds.
+    idle, `queue_s` the work that may wait, in seconds. By its `tags` a group may have it as a target.
     """
 
+    tags: list[Name] = []
     firewall: Annotated[str, Ref("firewall")] | None = None
     fault_domain: Name | None = None
     maintenance_wave: Count | None = None

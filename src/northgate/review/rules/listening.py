@@ -17,6 +17,7 @@ from northgate.engine.matching import (
     within,
 )
 from northgate.plan.models.balancers import Action, Balancer, Listener
+from northgate.plan.models.groups import Target
 from northgate.plan.models.traffic import Call
 from northgate.review.context import Context, place
 from northgate.review.registry import Found, finding
@@ -302,13 +303,19 @@ def limit_exceeded(context: Context) -> Iterator[Found]:
             about = f"listener {listener.name} of {balancer.name}"
             at = ("balancers", index, "listeners", position)
             yield from _over(limits.rules_per_listener, len(listener.rules), "rules", about, at, balancer.name)
-    most = {fleet.name: (fleet.scale.max if fleet.scale else fleet.count) for fleet in context.plan.fleets}
     for index, group in enumerate(context.plan.target_groups):
-        count = sum(most.get(target.fleet or "", 1) for target in group.targets)
+        count = sum(_most(context, target) for target in group.targets)
         yield from _over(limits.targets_per_group, count, "targets", group.name, ("target_groups", index))
     for machine, groups in _groups_by_machine(context).items():
         last = context.groups[groups[-1]][0]
         yield from _over(limits.groups_per_target, len(groups), "groups", machine, ("target_groups", last, "targets"))
+
+
+def _most(context: Context, target: Target) -> int:
+    """How many machines a target may ever stand for."""
+    fleets = [one for one in context.plan.fleets if one.name == target.fleet or target.tagged in one.instance.tags]
+    single = sum(target.tagged in one.tags for one in context.plan.instances) if target.tagged else not target.fleet
+    return sum(fleet.scale.max if fleet.scale else fleet.count for fleet in fleets) + int(single)
 
 
 def _over(

@@ -29,11 +29,12 @@ def _watched(context: Context) -> Iterator[tuple[int, TargetGroup, int, Probe]]:
 
 def _kinds(context: Context, group: TargetGroup) -> Iterator[tuple[Instance, int]]:
     """One instance of every kind among a group's targets, that serves alike, and the port that requests ask."""
-    ports = {target.instance or target.fleet: target.port for target in group.targets}
+    ports = {target.instance or target.fleet or target.tagged: target.port for target in group.targets}
     fleets = {name: fleet.name for fleet in context.plan.fleets for name in fleet.instance_names()}
     seen = set()
     for machine in context.targets(group):
-        port = ports.get(machine.name) or ports.get(fleets.get(machine.name)) or group.port
+        marks = [machine.name, fleets.get(machine.name), *machine.tags]
+        port = next((ports[mark] for mark in marks if ports.get(mark)), None) or group.port
         key = (tuple(service.model_dump_json() for service in machine.serves), port)
         if key not in seen:
             seen.add(key)
@@ -49,7 +50,7 @@ def empty_group(context: Context) -> Iterator[Found]:
     """A group to which a listener sends has no targets: nobody registered them. Whatever is sent there fails."""
     for index, group in context.used_groups:
         machines = context.targets(group)
-        others = any(target.address or target.host or target.balancer for target in group.targets)
+        others = any(target.address or target.host or target.balancer or target.tagged for target in group.targets)
         growing = any(fleet.scale and fleet.name in {t.fleet for t in group.targets} for fleet in context.plan.fleets)
         if not machines and not others and not growing:
             where = place("target_groups", index, "targets")

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from northgate.plan.overview import index_of
-from northgate.plan.problems import did_you_mean
+from northgate.plan.problems import did_you_mean, nearest
 from northgate.review.context import Context, place
 from northgate.review.registry import RULES, Found, finding
 
@@ -44,10 +44,15 @@ def balancer_unasked(context: Context) -> Iterator[Found]:
 @finding("machine-idle", "advice")
 def machine_idle(context: Context) -> Iterator[Found]:
     """A machine serves, and is in no target group: it gets nothing."""
-    taken = {target.fleet or target.instance for group in context.plan.target_groups for target in group.targets}
     plan = context.plan
-    idle = [("fleets", index, fleet.name) for index, fleet in enumerate(plan.fleets)]
-    idle += [("instances", index, one.name) for index, one in enumerate(plan.instances) if not one.public_address]
+    targets = [target for group in plan.target_groups for target in group.targets]
+    taken, tags = {target.fleet or target.instance for target in targets}, {target.tagged for target in targets}
+    idle = [("fleets", index, one.name) for index, one in enumerate(plan.fleets) if not tags & {*one.instance.tags}]
+    idle += [
+        ("instances", index, one.name)
+        for index, one in enumerate(plan.instances)
+        if not one.public_address and not tags & {*one.tags}
+    ]
     for kind, index, name in idle:
         if name not in taken:
             yield Found(
@@ -99,3 +104,21 @@ def accepted_nothing(context: Context) -> Iterator[Found]:
                 f"no rule has the code {one.code!r}{did_you_mean(one.code, RULES)}",
                 "remove the entry", ({"op": "remove", "path": place("accepted", index)},),
             )  # fmt: skip
+
+
+@finding("tag-carried-by-nobody", "stops")
+def tag_carried_by_nobody(context: Context) -> Iterator[Found]:
+    """A target stands for all machines that carry a tag, and none does: it stands for nobody."""
+    known = sorted({tag for machine in context.plan.machines for tag in machine.tags})
+    known += [tag for fleet in context.plan.fleets for tag in fleet.instance.tags if tag not in known]
+    for index, group in enumerate(context.plan.target_groups):
+        for number, target in enumerate(group.targets):
+            if target.tagged and target.tagged not in known:
+                where, meant = place("target_groups", index, "targets", number, "tagged"), nearest(target.tagged, known)
+                yield Found(
+                    where, group.name,
+                    f"{group.name} has all machines tagged {target.tagged!r} for targets, and none is"
+                    f"{did_you_mean(target.tagged, known)}",
+                    f"take those tagged {meant}" if meant else "tag the machines",
+                    ({"op": "replace", "path": where, "value": meant},) if meant else (),
+                )  # fmt: skip

@@ -103,7 +103,7 @@ const groups = sheetOf({
   fresh: () => ({ port: 8080 }),
 });
 
-const TARGET_KINDS = ["instance", "fleet", "address", "host", "balancer"] as const;
+const TARGET_KINDS = ["instance", "fleet", "tagged", "address", "host", "balancer"] as const;
 
 const targetsSheet = sheetOf({
   title: "Targets",
