@@ -31,8 +31,23 @@ def random_plan(seed: int) -> dict[str, Any]:
     for balancer in data["balancers"]:
         # Calls are three seconds apart on the mean: in a third of the plans many find their connection closed.
         balancer["idle_timeout_s"] = 2 if seed % 3 == 0 else 60
+    if seed % 4 == 1:
+        _tag(data)
     drill = {"name": "any", "lasts_s": LASTS_S, "phases": "spread", "steps": _steps(chance, data)}
     return data | {"drills": [drill]}
+
+
+def _tag(data: dict[str, Any]) -> None:
+    """Groups take fleets by a tag of their machines instead of by their name."""
+    for fleet in data["fleets"]:
+        fleet["instance"] = {**fleet["instance"], "tags": ["wet", fleet["name"]]}
+    for group in data["target_groups"]:
+        group["targets"] = [
+            {**{key: value for key, value in target.items() if key != "fleet"}, "tagged": target["fleet"]}
+            if "fleet" in target
+            else target
+            for target in group["targets"]
+        ]
 
 
 def _plain(chance: random.Random) -> dict[str, Any]:

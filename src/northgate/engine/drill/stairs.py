@@ -12,7 +12,6 @@ from functools import cached_property
 from itertools import pairwise
 
 import numpy as np
-from scipy.interpolate import BarycentricInterpolator
 
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.solver import Flow
@@ -139,6 +138,9 @@ def steps_to_solve(steps: int, period: int) -> Ints:
 def read_off(steps: int, period: int, solved: Ints) -> Floats:
     """Factors by which every step's rates follow from those of the solved ones of its turn: (steps + 1, solved), each
     row the Lagrange polynomials of one step."""
+    # Loaded where it is needed only: it takes longer than most drills.
+    from scipy.interpolate import BarycentricInterpolator
+
     factors = np.zeros((steps + 1, len(solved)))
     for turn in range(period):
         mine, known = np.arange(turn, steps + 1, period), np.flatnonzero(solved % period == turn)

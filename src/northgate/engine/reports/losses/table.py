@@ -1,10 +1,11 @@
 """What each loss comes to, and how far away overload is."""
 
+import math
+from bisect import bisect_left
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from scipy.optimize import bisect
 
 from northgate.engine.base import Floats, Watch, go_on
 from northgate.engine.drill import Losing, run_loss, undisturbed
@@ -133,7 +134,9 @@ def _limit(solver: Solver, flow: Flow, asked: Floats, watch: Watch) -> tuple[flo
     low = high / 2
     while low > 1e-6 and over(low) >= 0:
         high, low = low, low / 2
-    factor = float(bisect(over, low, high, rtol=KNOWN_TO))
+    # Among factors that lie so close to each other, the first that is too much.
+    factors = np.geomspace(low, high, math.ceil(math.log(high / low) / KNOWN_TO) + 1).tolist()
+    factor = factors[bisect_left(factors, 0.0, key=over, hi=len(factors) - 1)]
     used = solver.solve(under(factor)).queue.utilisation
     return factor, flow.network.machines.names[int(np.argmax(used))]
 
