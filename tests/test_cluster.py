@@ -17,14 +17,14 @@ from tests.support.plans import network_of, plan_data
 pytestmark = [pytest.mark.no_cover, pytest.mark.filterwarnings("ignore")]
 
 
-def killed_once(losing, item):
+def killed_once(given, item):
     """The first who comes to the fifth item is killed."""
     mark, lost = item
     path = Path(mark)
     if lost[0].words[0] == "zone fells-3" and not path.exists():
         path.touch()
         os.kill(os.getpid(), signal.SIGKILL)
-    return loss_row(losing, lost)
+    return loss_row(given[1], lost)
 
 
 def test_a_cluster_does_the_same_work_though_a_worker_is_killed(tmp_path, monkeypatch):

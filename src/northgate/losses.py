@@ -1,6 +1,7 @@
 """The loss table of a plan as a whole: every part lost, and every pair of them, with headroom and a year."""
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from itertools import combinations_with_replacement
 
 from northgate.engine.drill import Losing
@@ -37,52 +38,67 @@ class LossesAnswer(AnswerModel):
     year: YearAnswer
 
 
+@dataclass(frozen=True)
+class Room:
+    """The question how far away overload is, after the loss of a part or without any."""
+
+    part: Part | None
+
+
 def loss_table(plan: Plan, *, pairs: bool = False, told: Told = untold) -> LossesAnswer:
     """Every single loss, and every pair where they are asked for; raises CannotRun."""
     network = compile_network(plan)
     classes = alike(network)
     lost: list[list[Alike]] = [[one] for one in classes]
     lost += [list(pair) for pair in _in_pairs(classes)] if pairs else []
-    rows = _rows(plan, network, lost, told)
+    rooms = [Room(None), *(Room(one.part) for one in classes if one.kind == "zone")]
+    rows, headrooms = _answers(plan, network, lost, rooms, told)
     costs = [(row.words, row.kinds[0], row.count, row.failed_until_repaired) for row in rows[: len(classes)]]
     return LossesAnswer(
-        losses=sorted(rows, key=lambda row: -row.failed_requests), headroom=_headrooms(plan, classes),
-        year=year(plan, costs),
-    )  # fmt: skip
+        losses=sorted(rows, key=lambda row: -row.failed_requests), headroom=headrooms, year=year(plan, costs)
+    )
 
 
-def losing_of(plan: Plan) -> Losing:
-    """What loses parts of a plan, in whatever process."""
-    return Losing(compile_network(plan))
+def losing_of(plan: Plan) -> tuple[Plan, Losing]:
+    """A plan, and what loses its parts, in whatever process."""
+    return plan, Losing(compile_network(plan))
 
 
 def single_losses(plan: Plan, told: Told = untold) -> list[LossRow]:
     """Every single loss, as it comes; raises CannotRun."""
     network = compile_network(plan)
-    return _rows(plan, network, [[one] for one in alike(network)], told)
+    return _answers(plan, network, [[one] for one in alike(network)], [], told)[0]
 
 
-def _rows(plan: Plan, network: Network, lost: Sequence[list[Alike]], told: Told) -> list[LossRow]:
-    """A row for each of these losses; pairs that have the effect of another, as where a region contains its zones, are
-    not computed again."""
+def answer_one(given: tuple[Plan, Losing], question: list[Alike] | Room) -> LossRow | Headroom:
+    """A loss, or how far away overload is; a task of `work.spread`."""
+    plan, losing = given
+    if isinstance(question, Room):
+        return headroom(plan, question.part)
+    return loss_row(losing, question)
+
+
+def _answers(
+    plan: Plan, network: Network, lost: Sequence[list[Alike]], rooms: Sequence[Room], told: Told
+) -> tuple[list[LossRow], list[Headroom]]:
+    """A row for each of these losses, and headroom; pairs that have the effect of another, as where a region contains
+    its zones, are not computed again."""
     paths, pairs = Paths(network), any(len(one) > 1 for one in lost)
     effects = [effect_of(paths, parts_of(one)) if pairs else str(place).encode() for place, one in enumerate(lost)]
     first = {effect: place for place, effect in reversed(list(enumerate(effects)))}
     places = [place for place, one in enumerate(lost) if len(one) == 1 or first[effects[place]] == place]
-    made = dict(zip(places, spread(loss_row, losing_of, plan, [lost[place] for place in places], told), strict=True))
+    asked: list[list[Alike] | Room] = [*(lost[place] for place in places), *rooms]
+    answers = spread(answer_one, losing_of, plan, asked, told)
+    made = dict(zip(places, [one for one in answers if isinstance(one, LossRow)], strict=True))
     rows = [made.get(place) or called_as(made[first[effects[place]]], one) for place, one in enumerate(lost)]
     alone = {row.words: row for row in rows if len(row.of) == 1}
-    return [row.model_copy(update={"alone": _alone(row, alone)}) for row in rows]
+    rows = [row.model_copy(update={"alone": _alone(row, alone)}) for row in rows]
+    return rows, [one for one in answers if isinstance(one, Headroom)]
 
 
 def _alone(row: LossRow, alone: Mapping[str, LossRow]) -> float:
     """What fails when only the costlier of the parts is lost."""
     return max(alone[one].failed_requests for one in row.of)
-
-
-def _headrooms(plan: Plan, classes: Sequence[Alike]) -> list[Headroom]:
-    lost: list[Part | None] = [None, *(one.part for one in classes if one.kind == "zone")]
-    return [headroom(plan, part) for part in lost]
 
 
 def _in_pairs(classes: Sequence[Alike]) -> list[tuple[Alike, Alike]]:
