@@ -72,7 +72,7 @@ def test_job_1_a_site_with_two_pools_of_mixed_targets_and_a_last_resort(page, cl
         clients=[{"name": "walkers", "area": "uplands", "rps": 100, "calls": [{"url": f"https://{NAME}/maps/1"}]}]
     )
     hands.add("target group", "elsewhere")
-    nothing = dict.fromkeys(("instance", "fleet", "address", "host", "balancer", "port")) | {"weight": 1}
+    nothing = dict.fromkeys(("instance", "fleet", "tagged", "address", "host", "balancer", "port")) | {"weight": 1}
     ends = [{"host": "partner.beckwater.example"}, {"address": "198.51.100.7"}]
     hands.become("/target_groups/1/targets", [nothing | end for end in ends])
     hands.choose("Probe", "ready")
@@ -476,7 +476,10 @@ def test_job_12_many_machines_in_one_go_and_a_balancer_before_a_balancer(page, c
     hands.board()
     hands.add("target group", "onward")
     hands.add_to("/target_groups/1/targets")
-    target = dict.fromkeys(("instance", "fleet", "address", "host", "port")) | {"balancer": "front", "weight": 1}
+    target = dict.fromkeys(("instance", "fleet", "tagged", "address", "host", "port")) | {
+        "balancer": "front",
+        "weight": 1,
+    }
     hands.become("/target_groups/1/targets/0", target)
     hands.add("pool", "onward")
     hands.add("balancer", "outer")
