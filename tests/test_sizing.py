@@ -20,7 +20,7 @@ RPS = 600
 
 
 def answers(data, kind, name, bound, survive="zone"):
-    return answer_one(network_of(data), Asked(kind, name, survive, bound))
+    return answer_one(plan_from_data(data), Asked(kind, name, survive, bound))
 
 
 def adopted(data, patch):
@@ -123,6 +123,22 @@ def test_the_smallest_minimum_that_absorbs_a_surge():
     assert row.failed_now > 1000
     assert row.failed < 1
     assert adopted(scaled(6), row.patch)["fleets"][0]["scale"]["min"] == 8
+
+
+def test_instances_with_an_address_of_their_own_stand_in_nobodys_way():
+    data = plan_data()
+    data["instances"] = [
+        {
+            "name": "old",
+            "zone": "fells-1",
+            "public_address": "203.0.113.40",
+            "serves": [{"port": 80, "protocol": "http"}],
+        }
+    ]
+    data["names"].append({"name": "old.beckwater.example", "answers": [{"instance": "old"}]})
+    data["clients"][0]["calls"].append({"url": "http://old.beckwater.example/"})
+    alone = answers(plan_data(), "fleet", "tiles", 0.85)
+    assert [row.needed for row in answers(data, "fleet", "tiles", 0.85)] == [row.needed for row in alone]
 
 
 def test_only_what_is_asked_is_answered(tmp_path):

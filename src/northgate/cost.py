@@ -67,6 +67,9 @@ def _parts(plan: Plan, flow: Flow) -> Iterator[CostPart]:
         yield part(balancer.name, "front", "front_hour", MONTH_HOURS * len(balancer.zones))
         yield part(balancer.name, "traffic", "gigabyte", float(out[index]), 0.0)
         yield part(balancer.name, "traffic across zones", "cross_zone_gigabyte", float(across[index]), 0.0)
+    # An instance's own public address stands after the balancers.
+    for index, own in enumerate(flow.network.plan.balancers[len(plan.balancers) :], len(plan.balancers)):
+        yield part(own.name, "traffic", "gigabyte", float(out[index]), 0.0)
     for instance in plan.instances:
         yield part(instance.name, "instance", "instance_hour", MONTH_HOURS)
     for fleet in plan.fleets:

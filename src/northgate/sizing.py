@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from northgate.engine.drill import Losing, Loss, run_drill, undisturbed
-from northgate.engine.network import Network, compile_network
+from northgate.engine.network import Network, check_runnable, compile_network
 from northgate.engine.reports import AnswerModel
 from northgate.engine.reports.losses import alike, part_data
 from northgate.plan import Plan
@@ -18,7 +18,7 @@ from northgate.plan.editing import patched
 from northgate.plan.models.drills import Drill, Step, Surge
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import pointer
-from northgate.work import Told, spread, untold
+from northgate.work import Told, as_it_is, spread, untold
 
 Survive = Literal["zone", "region", "instance", "fault_domain"]
 SURVIVED: tuple[Survive, ...] = ("zone", "region", "instance", "fault_domain")
@@ -130,10 +130,10 @@ def sizing(
 ) -> SizingAnswer:  # fmt: skip
     """Every fleet below a utilisation, and every probe and TTL below a number of failed requests, after any one loss of
     a kind; every autoscaled fleet under a surge of all clients by a factor; raises CannotRun."""
-    network = compile_network(plan)
+    check_runnable(plan)
     asked: list[Asked] = []
     if below is not None:
-        fleets = _fleets_in_use(network)
+        fleets = _fleets_in_use(plan)
         asked += [Asked("fleet", fleet, survive, below) for fleet in fleets]
         asked += [Asked("zones", fleet, survive, below) for fleet in fleets]
     if failed_below is not None:
@@ -146,8 +146,8 @@ def sizing(
         ]
     if surge is not None:
         scaled = {fleet.name for fleet in plan.fleets if fleet.scale}
-        asked += [Asked("minimum", fleet, survive, surge) for fleet in _fleets_in_use(network) if fleet in scaled]
-    answers = [one for some in spread(answer_one, compile_network, plan, asked, told) for one in some]
+        asked += [Asked("minimum", fleet, survive, surge) for fleet in _fleets_in_use(plan) if fleet in scaled]
+    answers = [one for some in spread(answer_one, as_it_is, plan, asked, told) for one in some]
     return SizingAnswer(
         sizes=[one for one in answers if isinstance(one, SizeAnswer)],
         zones=[one for one in answers if isinstance(one, ZonesSize)],
@@ -157,15 +157,15 @@ def sizing(
     )
 
 
-def answer_one(network: Network, asked: Asked) -> Sequence[AnswerModel]:
+def answer_one(plan: Plan, asked: Asked) -> Sequence[AnswerModel]:
     """One question answered; a task of `work.spread`."""
-    return list(ANSWERS[asked.kind](network.plan, asked))
+    return list(ANSWERS[asked.kind](plan, asked))
 
 
-def _fleets_in_use(network: Network) -> list[str]:
-    targets = [target for group in network.plan.target_groups for target in group.targets]
+def _fleets_in_use(plan: Plan) -> list[str]:
+    targets = [target for group in plan.target_groups for target in group.targets]
     used, tags = {target.fleet for target in targets}, {target.tagged for target in targets}
-    return [one.name for one in network.plan.fleets if one.name in used or tags & set(one.instance.tags)]
+    return [one.name for one in plan.fleets if one.name in used or tags & set(one.instance.tags)]
 
 
 def _lost(network: Network, survive: Survive) -> list[Part]:

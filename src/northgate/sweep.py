@@ -15,7 +15,7 @@ from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.editing import patched, whole_data
 from northgate.plan.models.drills import EXPECTABLE
 from northgate.plan.problems import did_you_mean, pointer
-from northgate.work import Told, spread, untold
+from northgate.work import Told, as_it_is, spread, untold
 
 DAY_S = 86_400
 # Nobody sweeps over more cells than this.
@@ -130,11 +130,6 @@ def sweep(
         false_alarms_per_day=[[alarms for _, _, alarms in row] for row in rows],
         front=pareto(values, probes),
     )  # fmt: skip
-
-
-def as_it_is(plan: Plan) -> Plan:
-    """The plan, to be changed in whatever process."""
-    return plan
 
 
 def cell_value(plan: Plan, cell: Cell) -> tuple[float | None, float, float]:

@@ -15,12 +15,13 @@ from functools import lru_cache
 from multiprocessing import get_context
 from typing import TypeVar
 
-from northgate.plan import Plan
+from northgate.engine.base import CannotRun
+from northgate.plan import Plan, Problem
 
 SCHEDULER = "NORTHGATE_SCHEDULER"
 # Fewer parts than this are done at once, here.
 FEW = 4
-# A part that has brought down so many workers is not tried again.
+# Workers are replaced so many times; what brings them down is never done in this process.
 ATTEMPTS = 3
 
 Given = TypeVar("Given")
@@ -35,11 +36,17 @@ def untold(_: int, __: int) -> None:
     """Nobody asks how far the work has come."""
 
 
+def as_it_is(plan: Plan) -> Plan:
+    """The plan, for what makes others of it."""
+    return plan
+
+
 def spread(
     task: Task[Given, Item, Made], prepare: Prepare[Given], plan: Plan, items: Sequence[Item], told: Told = untold
 ) -> list[Made]:
     """The task done for each item, in their order, with what is made of the plan once in each process. `told` is called
-    with how many are done, of how many; what it raises stops the work."""
+    with how many are done, of how many; what it raises stops the work. Raises CannotRun when workers are killed again
+    and again, as where memory does not suffice."""
     told(0, len(items))
     if len(items) < FEW and SCHEDULER not in os.environ:
         return list(_here(task, prepare(plan), items, told))
@@ -50,18 +57,15 @@ def spread(
         return executor.submit(_do, task, prepare, text, item)
 
     for _ in range(ATTEMPTS):
-        with _executor() as executor:
-            try:
+        try:
+            with _executor() as executor:
                 _share_out(executor, ask, items, made, told)
-            except BrokenProcessPool:
-                # A worker was killed: what is missing is done anew.
-                continue
-        break
-    missing = [place for place in range(len(items)) if place not in made]
-    for place in missing:
-        made[place] = _do(task, prepare, text, items[place])
-        told(len(made), len(items))
-    return [made[place] for place in range(len(items))]
+            return [made[place] for place in range(len(items))]
+        except BrokenProcessPool:
+            # A worker was killed: what is missing is done anew.
+            continue
+    done = f"{len(made)} of {len(items)} parts of the work were done"
+    raise CannotRun([Problem("", f"the processes that compute were killed {ATTEMPTS} times; {done}")])
 
 
 def _here(task: Task[Given, Item, Made], given: Given, items: Sequence[Item], told: Told) -> Iterator[Made]:
@@ -106,10 +110,10 @@ def _executor() -> Iterator[Executor]:
 
 def _do(task: Task[Given, Item, Made], prepare: Prepare[Given], text: str, item: Item) -> Made:
     """One part of the work, in whatever process."""
-    return task(_prepared(prepare, text), item)
+    return task(_prepared(prepare, text, threading.get_ident()), item)
 
 
-@lru_cache(maxsize=4)
-def _prepared(prepare: Prepare[Given], text: str) -> Given:
-    """What is made of a plan, once a process."""
+@lru_cache(maxsize=8)
+def _prepared(prepare: Prepare[Given], text: str, thread: int) -> Given:  # noqa: ARG001
+    """What is made of a plan, once a process and thread: solvers are not shared among those of a cluster's worker."""
     return prepare(Plan.model_validate_json(text))

@@ -159,7 +159,7 @@ def test_work_stops_once_all_who_asked_for_it_have_left(repository, client):
     computer, asked = Computer(repository), []
 
     def answer(question="what"):
-        watch = computer._watch(question)
+        watch = computer.watch(question)
         for _ in range(200):
             asked.append(1)
             watch()

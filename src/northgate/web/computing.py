@@ -1,6 +1,5 @@
 """Computed answers, kept by what they were computed from: the engine is deterministic, so a kept answer cannot lie."""
 
-import datetime
 import hashlib
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
@@ -8,21 +7,16 @@ from concurrent.futures import Future
 from threading import Event, Lock
 from typing import Any, TypeVar, get_args
 
-from northgate.engine.base import CannotRun
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
 from northgate.engine.processes import Phases
 from northgate.engine.reports import Change, LeverAnswer, WhatIfAnswer, ZoneLoss, levers, what_if, zone_losses
-from northgate.engine.reports.losses import LossRow
 from northgate.engine.solver import Flow
 from northgate.engine.trace import History
-from northgate.losses import LossesAnswer, loss_table
 from northgate.plan import Plan
 from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
-from northgate.review import ReviewAnswer, review
-from northgate.sizing import SizingAnswer, Survive, sizing
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
 from northgate.web.leaving import Abandoned, gone
 
@@ -49,13 +43,13 @@ class Computer:
         self._kept: OrderedDict[Hashable, Any] = OrderedDict()
         # The second to which each drill that is being run has come, and how much of other work is done, by question.
         self._reached: dict[Hashable, float] = {}
-        self._done: dict[Hashable, tuple[int, int]] = {}
+        self.done: dict[Hashable, tuple[int, int]] = {}
         self._lock = Lock()
 
     def plan(self, key: str, revision: int | None = None) -> Plan:
         """A plan's document at a revision, read once."""
         number = self.number(key, revision)
-        return self._once(("plan", key, number), lambda: self.repository.plan(key, number))
+        return self.once(("plan", key, number), lambda: self.repository.plan(key, number))
 
     def edit(self, key: str, made_of: int, change: Callable[[Plan], Plan], source: str | None = None) -> Head:
         """Makes a revision of the current one, or of a text; raises StaleRevision, and what `change` raises."""
@@ -64,7 +58,7 @@ class Computer:
             raise StaleRevision(current)
         made = change(self.plan(key, made_of))
         head = self.repository.edit(key, made_of, made, source)
-        self._once(("plan", key, head.revision), lambda: made)
+        self.once(("plan", key, head.revision), lambda: made)
         return head
 
     def number(self, key: str, revision: int | None) -> int:
@@ -74,14 +68,14 @@ class Computer:
     def network(self, key: str, revision: int | None) -> Network:
         """The compiled plan; raises CannotRun."""
         number = self.number(key, revision)
-        return self._network(self.plan(key, number), self._content(key, number))
+        return self._network(self.plan(key, number), self.content(key, number))
 
     def _network(self, plan: Plan, content: bytes) -> Network:
-        return self._once(("network", content), lambda: compile_network(plan))
+        return self.once(("network", content), lambda: compile_network(plan))
 
-    def _content(self, key: str, number: int) -> bytes:
+    def content(self, key: str, number: int) -> bytes:
         """The digest of a revision, see `content_of`; raises CannotRun."""
-        return self._once(("content", key, number), lambda: content_of(self.plan(key, number)))
+        return self.once(("content", key, number), lambda: content_of(self.plan(key, number)))
 
     def run(self, key: str, revision: int | None, drill: str, phases: Phases | None = None) -> DrillRun:
         """A drill, run, at will with its probes elsewhere in their cycles; raises UnknownPlan when the plan has no such
@@ -94,13 +88,11 @@ class Computer:
 
         def work() -> DrillRun:
             try:
-                return run_drill(
-                    network, wanted, self._watch(question), lambda at: self._reached.update({question: at})
-                )
+                return run_drill(network, wanted, self.watch(question), lambda at: self._reached.update({question: at}))
             finally:
                 self._reached.pop(question, None)
 
-        return self._once(question, work)
+        return self.once(question, work)
 
     def _drill(self, key: str, number: int, drill: str) -> Drill:
         drills = self.plan(key, number).drills
@@ -111,7 +103,7 @@ class Computer:
         return found
 
     def _drill_question(self, key: str, number: int, drill: Drill) -> Hashable:
-        return ("drill", self._content(key, number), drill.model_dump_json(by_alias=True))
+        return ("drill", self.content(key, number), drill.model_dump_json(by_alias=True))
 
     def reached_s(self, key: str, revision: int | None, drill: str) -> float | None:
         """The second to which a drill has been run; None while nobody runs it."""
@@ -126,19 +118,19 @@ class Computer:
         number = self.number(key, revision)
         self.run(key, number, drill)
         question = ("levers", self._drill_question(key, number, self._drill(key, number, drill)))
-        return self._once(question, lambda: levers(self.plan(key, number), drill, self._watch(question)))
+        return self.once(question, lambda: levers(self.plan(key, number), drill, self.watch(question)))
 
     def settled(self, key: str, revision: int | None) -> Flow:
         """The flow now, with no fault; raises CannotRun."""
         number = self.number(key, revision)
-        return self._settled(self.plan(key, number), self._content(key, number))
+        return self._settled(self.plan(key, number), self.content(key, number))
 
     def settled_of(self, plan: Plan) -> Flow:
         """The flow of a plan that is no revision, or not yet; raises CannotRun."""
         return self._settled(plan, content_of(plan))
 
     def _settled(self, plan: Plan, content: bytes) -> Flow:
-        return self._once(("now", content), lambda: undisturbed(self._network(plan, content)))
+        return self.once(("now", content), lambda: undisturbed(self._network(plan, content)))
 
     def moment(self, key: str, revision: int | None, drill: str | None, second: float) -> tuple[Flow, History]:
         """The flow now, or at a second of a drill, with what has happened until then."""
@@ -152,59 +144,8 @@ class Computer:
     def zone_losses(self, key: str, revision: int | None) -> list[ZoneLoss]:
         """What each zone's loss leaves."""
         number = self.number(key, revision)
-        question = ("zone losses", self._content(key, number))
-        return self._once(question, lambda: zone_losses(self.network(key, number), self._watch(question)))
-
-    def losses(self, key: str, revision: int | None, *, pairs: bool) -> LossesAnswer:
-        """The table of losses, shared out among processes; raises CannotRun."""
-        number = self.number(key, revision)
-        question, plan = self._losses_question(key, number, pairs=pairs), self.plan(key, number)
-        watch = self._watch(question)
-
-        def told(done: int, of: int) -> None:
-            watch()
-            self._done[question] = (done, of)
-
-        def work() -> LossesAnswer:
-            try:
-                return loss_table(plan, pairs=pairs, told=told)
-            finally:
-                self._done.pop(question, None)
-
-        return self._once(question, work)
-
-    def losses_done(self, key: str, revision: int | None, *, pairs: bool) -> tuple[int, int] | None:
-        """How many losses have been computed, of how many; None while nobody computes them."""
-        return self._done.get(self._losses_question(key, self.number(key, revision), pairs=pairs))
-
-    def sizing(
-        self, key: str, revision: int | None, survive: Survive, below: float | None, failed_below: float | None,
-        surge: float | None,
-    ) -> SizingAnswer:  # fmt: skip
-        """How much is enough; raises CannotRun."""
-        number = self.number(key, revision)
-        plan, question = (
-            self.plan(key, number),
-            ("sizing", self._content(key, number), survive, below, failed_below, surge),
-        )
-        watch = self._watch(question)
-        return self._once(question, lambda: sizing(plan, survive, below, failed_below, surge, lambda *_: watch()))
-
-    def _losses_question(self, key: str, number: int, *, pairs: bool) -> Hashable:
-        return ("losses", self._content(key, number), pairs)
-
-    def review(self, key: str, revision: int | None, today: datetime.date, *, losses: bool) -> ReviewAnswer:
-        """What is wrong with a plan, with what its losses come to where that is asked for and it can be run."""
-        number = self.number(key, revision)
-        plan = self.plan(key, number)
-        rows: list[LossRow] | None = None
-        if losses:
-            try:
-                rows = [row for row in self.losses(key, number, pairs=False).losses if len(row.parts) == 1]
-            except CannotRun:
-                rows = None
-        question = ("review", key, number, today, losses)
-        return self._once(question, lambda: review(plan, today, rows, lambda: self.settled(key, number)))
+        question = ("zone losses", self.content(key, number))
+        return self.once(question, lambda: zone_losses(self.network(key, number), self.watch(question)))
 
     def what_if(
         self, key: str, revision: int | None, parts: Sequence[Part], groups: Sequence[str] | None, change: Change
@@ -213,7 +154,7 @@ class Computer:
         network, left = self.network(key, revision), gone()
         return what_if(network, parts, groups, lambda: _stop_if(left.is_set()), change)
 
-    def _watch(self, question: Hashable) -> Callable[[], None]:
+    def watch(self, question: Hashable) -> Callable[[], None]:
         """What long work calls at every step: it stops once all who asked have left."""
 
         def watch() -> None:
@@ -223,7 +164,7 @@ class Computer:
 
         return watch
 
-    def _once(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
+    def once(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
         """The kept answer, or the one being computed by another thread, or a new one; errors are not kept."""
         left = gone()
         while True:

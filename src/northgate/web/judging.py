@@ -9,6 +9,7 @@ from pydantic import BaseModel
 from northgate.losses import LossesAnswer
 from northgate.review import ReviewAnswer
 from northgate.sizing import SizingAnswer, Survive
+from northgate.web.judge import Judge
 from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
@@ -16,24 +17,32 @@ from northgate.web.problems import PROBLEM_RESPONSES
 router = APIRouter(
     prefix="/api/plans/{key}", tags=["judging"], responses=PROBLEM_RESPONSES, dependencies=[Depends(watch_client)]
 )
+
+
+def judge_of(computer: TheComputer) -> Judge:
+    """Who judges the plans that are kept here."""
+    return Judge(computer)
+
+
+TheJudge = Annotated[Judge, Depends(judge_of)]
 Pairs = Annotated[bool, Query(description="Every pair of parts, too?")]
 
 
 @router.get("/findings")
 def findings(
     key: str,
-    computer: TheComputer,
+    judge: TheJudge,
     losses: Annotated[bool, Query(description="With what losses come to, which takes longer?")] = False,
     revision: Revision = None,
 ) -> ReviewAnswer:
     """What is wrong with a plan, the worst first; of a plan that cannot be run, as far as it goes."""
-    return computer.review(key, revision, datetime.date.today(), losses=losses)
+    return judge.review(key, revision, datetime.date.today(), losses=losses)
 
 
 @router.get("/losses")
-def losses_of_plan(key: str, computer: TheComputer, pairs: Pairs = False, revision: Revision = None) -> LossesAnswer:
+def losses_of_plan(key: str, judge: TheJudge, pairs: Pairs = False, revision: Revision = None) -> LossesAnswer:
     """Every part lost in turn, ranked; headroom, and a year."""
-    return computer.losses(key, revision, pairs=pairs)
+    return judge.losses(key, revision, pairs=pairs)
 
 
 class WorkDone(BaseModel):
@@ -44,16 +53,16 @@ class WorkDone(BaseModel):
 
 
 @router.get("/losses/progress")
-def progress_of_losses(key: str, computer: TheComputer, pairs: Pairs = False, revision: Revision = None) -> WorkDone:
+def progress_of_losses(key: str, judge: TheJudge, pairs: Pairs = False, revision: Revision = None) -> WorkDone:
     """How many losses have been computed."""
-    done = computer.losses_done(key, revision, pairs=pairs)
+    done = judge.losses_done(key, revision, pairs=pairs)
     return WorkDone(done=done and done[0], of=done and done[1])
 
 
 @router.get("/sizing")
 def how_much_is_enough(
     key: str,
-    computer: TheComputer,
+    judge: TheJudge,
     survive: Survive = "zone",
     below: Annotated[float | None, Query(gt=0, le=1, description="The utilisation that a loss may lead to.")] = None,
     failed_below: Annotated[float | None, Query(ge=0, description="The failed requests that it may cost.")] = None,
@@ -61,4 +70,4 @@ def how_much_is_enough(
     revision: Revision = None,
 ) -> SizingAnswer:
     """The fewest instances, and the longest probe intervals and TTLs, with which any one loss is survived."""
-    return computer.sizing(key, revision, survive, below, failed_below, surge)
+    return judge.sizing(key, revision, survive, below, failed_below, surge)

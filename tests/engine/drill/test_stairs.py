@@ -98,6 +98,27 @@ def test_all_comes_out_as_step_by_step(targets, group, retries, back):
         assert quick < len(solved)
 
 
+@pytest.mark.no_cover
+@pytest.mark.parametrize("next_after", ["send", "result"])
+def test_a_name_that_is_watched_meanwhile_changes_its_answer_when_it_would(monkeypatch, next_after):
+    """The first of two balancers dies with the zone, and the name's probes notice it amid the stairs of the second."""
+    data = spread_out(240)
+    data["probes"].append(
+        {"name": "watch", "protocol": "https", "port": 443, "path": "/ready", "interval_s": 9, "next_after": next_after}
+    )
+    data["balancers"].append({**data["balancers"][0], "name": "first", "zones": {"fells-2": None},
+                              "addresses": ["203.0.113.20"]})  # fmt: skip
+    data["names"][0] |= {"answers": [{"balancer": "first"}, {"balancer": "front"}], "ttl_s": 0, "probe": "watch",
+                         "probed_from": ["uplands"]}  # fmt: skip
+    data["clients"].append({"name": "gauges", "rps": 300, "calls": [{"url": "https://203.0.113.10/"}]})
+    run = run_of(data, fail(10, zone="fells-2"))
+    step_by_step(monkeypatch)
+    other = run_of(data, fail(10, zone="fells-2"))
+    assert len(run.votes) == 1
+    assert run.votes == other.votes
+    agree(run, other)
+
+
 def test_stairs_end_where_a_group_is_left_with_nobody(monkeypatch):
     """Then requests fall to the next tier: a leap, which no polynomial foretells."""
     data = spread_out(240)

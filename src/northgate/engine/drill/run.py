@@ -326,14 +326,19 @@ def flow_under(run: Run, believes: Bools, near: Flow) -> Flow:
 def found_alike(run: Run, flow: Flow) -> Callable[[Flow], bool]:
     """Whether probes find the same under another flow, those that will change a mind at the same second, and machines
     keep up."""
-    found, findings = found_under(run, flow), run.target_checks.findings
-    now = findings(flow, flow.state.backlog_s)
-    waiting = now.passes != run.targets.probers.believes
+    found, believed = found_under(run, flow), (run.targets.probers.believes, run.names.probers.believes)
+
+    def awaited(one: Flow) -> list[Floats]:
+        """How long results take of those whose next verdict is still to come (s): of targets, and of names."""
+        checks = run.target_checks.findings(one, one.state.backlog_s), run.name_checks.findings(one)
+        return [each.delay_s[each.passes != mine] for each, mine in zip(checks, believed, strict=True)]
+
+    now = awaited(flow)
 
     def alike(other: Flow) -> bool:
-        then = findings(other, other.state.backlog_s)
-        at_once = np.array_equal(now.delay_s[waiting], then.delay_s[waiting])
-        return at_once and np.array_equal(found.passes, found_under(run, other).passes)
+        return np.array_equal(found.passes, found_under(run, other).passes) and all(
+            np.array_equal(one, then) for one, then in zip(now, awaited(other), strict=True)
+        )
 
     return alike
 
@@ -341,7 +346,8 @@ def found_alike(run: Run, flow: Flow) -> Callable[[Flow], bool]:
 def stairs_of(run: Run) -> Stairs | None:
     """The stairs that the verdicts make that come before anything else happens; None where anything else moves."""
     targets, network = run.targets, run.network
-    if run.look_ahead.moves or run.backlogs.moves or run.holdings.sorts or not targets.probers.keeps_beat:
+    on_beat = targets.probers.keeps_beat and run.names.probers.keeps_beat
+    if run.look_ahead.moves or run.backlogs.moves or run.holdings.sorts or not on_beat:
         return None
     others = [process.next_s(run.now) for process in run.order if process is not targets]
     at_s, probers = targets.probers.to_come(min(*others, run.drill.lasts_s))

@@ -1,0 +1,71 @@
+"""Judgements of plans: what is wrong, what losses cost, how much is enough; kept as all computed answers are."""
+
+import datetime
+from collections.abc import Hashable
+
+from northgate.engine.base import CannotRun
+from northgate.engine.reports.losses import LossRow
+from northgate.losses import LossesAnswer, loss_table
+from northgate.review import ReviewAnswer, review
+from northgate.sizing import SizingAnswer, Survive, sizing
+from northgate.web.computing import Computer
+
+
+class Judge:
+    """Judges the plans of a computer, once per content."""
+
+    def __init__(self, computer: Computer) -> None:
+        self.computer = computer
+
+    def losses(self, key: str, revision: int | None, *, pairs: bool) -> LossesAnswer:
+        """The table of losses, shared out among processes; raises CannotRun."""
+        number = self.computer.number(key, revision)
+        question, plan = self._losses_question(key, number, pairs=pairs), self.computer.plan(key, number)
+        watch = self.computer.watch(question)
+
+        def told(done: int, of: int) -> None:
+            watch()
+            self.computer.done[question] = (done, of)
+
+        def work() -> LossesAnswer:
+            try:
+                return loss_table(plan, pairs=pairs, told=told)
+            finally:
+                self.computer.done.pop(question, None)
+
+        return self.computer.once(question, work)
+
+    def losses_done(self, key: str, revision: int | None, *, pairs: bool) -> tuple[int, int] | None:
+        """How many losses have been computed, of how many; None while nobody computes them."""
+        return self.computer.done.get(self._losses_question(key, self.computer.number(key, revision), pairs=pairs))
+
+    def sizing(
+        self, key: str, revision: int | None, survive: Survive, below: float | None, failed_below: float | None,
+        surge: float | None,
+    ) -> SizingAnswer:  # fmt: skip
+        """How much is enough; raises CannotRun."""
+        number = self.computer.number(key, revision)
+        plan = self.computer.plan(key, number)
+        question = ("sizing", self.computer.content(key, number), survive, below, failed_below, surge)
+        watch = self.computer.watch(question)
+        return self.computer.once(
+            question, lambda: sizing(plan, survive, below, failed_below, surge, lambda *_: watch())
+        )
+
+    def _losses_question(self, key: str, number: int, *, pairs: bool) -> Hashable:
+        return ("losses", self.computer.content(key, number), pairs)
+
+    def review(self, key: str, revision: int | None, today: datetime.date, *, losses: bool) -> ReviewAnswer:
+        """What is wrong with a plan, with what its losses come to where that is asked for and it can be run."""
+        number = self.computer.number(key, revision)
+        plan = self.computer.plan(key, number)
+        rows: list[LossRow] | None = None
+        if losses:
+            try:
+                rows = [row for row in self.losses(key, number, pairs=False).losses if len(row.parts) == 1]
+            except CannotRun:
+                rows = None
+        question = ("review", key, number, today, losses)
+        return self.computer.once(
+            question, lambda: review(plan, today, rows, lambda: self.computer.settled(key, number))
+        )
