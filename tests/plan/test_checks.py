@@ -60,6 +60,11 @@ CASES = {
         {"names": [{"name": name, "answers": [{"balancer": "front"}]} for name in ("a.example", "A.example.")]},
         "/names/1/name", "A.example. and a.example are one name",
     ),
+    "hosts": (
+        {"/target_groups/0/targets/-": {"host": "partner.beckwater.example"},
+         "names": [{"name": "a.example", "answers": [{"host": "Partner.beckwater.example"}]}]},
+        "/names/0/answers/0/host", "Partner.beckwater.example and partner.beckwater.example are one host",
+    ),
     "replaced": (
         {"platform": {"replace_only": ["balancer.layer", "balancer.exposur"]}}, "/platform/replace_only/1",
         "no field is called 'balancer.exposur'; did you mean 'balancer.exposure'?",

@@ -238,6 +238,23 @@ def test_deleting_says_who_refers_and_takes_them_along(page, plan):
     assert [balancer["listeners"][0]["rules"] for balancer in document["balancers"]] == [[], []]
 
 
+def test_a_subnet_that_is_used_asks_before_it_goes(page, plan):
+    key, ask = plan
+    page.goto(board(key, "network:fells-net"))
+    settings = page.get_by_test_id("inspector")
+    settings.get_by_role("button", name="Remove", exact=True).nth(1).click()
+    dialog = page.get_by_role("alertdialog", name="Delete fells-app-1?")
+    expect(dialog).to_contain_text("refer to fells-app-1")
+    dialog.get_by_role("button", name="Keep it").click()
+    expect(dialog).to_have_count(0)
+    assert len(ask()["document"]["networks"][0]["subnets"]) == 4
+    settings.get_by_role("button", name="Remove", exact=True).nth(1).click()
+    dialog.get_by_role("button", name="Delete, and take them along").click()
+    expect(page.get_by_text("subnet fells-app-1: removed")).to_be_visible()
+    expect(page.get_by_test_id("banner")).to_be_visible()
+    assert "fells-app-1" not in json.dumps(ask()["document"])
+
+
 def test_renaming_takes_references_along_and_the_selection_follows(page, plan):
     key, ask = plan
     page.goto(board(key, "group:tiles"))

@@ -119,6 +119,22 @@ def _names_alike(plan: Plan) -> Iterator[Problem]:
             yield Problem(
                 pointer(("names", index, "name")), f"{entry.name} and {other} are one name: case and a final dot differ"
             )
+    for host, location in _hosts(plan):
+        other = first.setdefault(host.lower().rstrip("."), host)
+        if other != host and not any(entry.name == other for entry in plan.names):
+            yield Problem(pointer(location), f"{host} and {other} are one host: case and a final dot differ")
+
+
+def _hosts(plan: Plan) -> Iterator[tuple[str, Location]]:
+    """Hosts that are targets or answers, and where that is said."""
+    for index, group in enumerate(plan.target_groups):
+        for position, target in enumerate(group.targets):
+            if target.host:
+                yield target.host, ("target_groups", index, "targets", position, "host")
+    for index, entry in enumerate(plan.names):
+        for position, answer in enumerate(entry.answers):
+            if answer.host:
+                yield answer.host, ("names", index, "answers", position, "host")
 
 
 def _replacing_nothing(plan: Plan) -> Iterator[Problem]:

@@ -7,6 +7,7 @@ import pytest
 from northgate.engine.drill.run import run_drill
 from northgate.engine.reports.drill import drill_answer
 from tests.engine.network.test_names import two_regions
+from tests.engine.processes.test_resolvers import RPS, watched
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 
@@ -79,3 +80,37 @@ def test_sums_are_those_of_zones_and_mechanisms():
         assert (series.served_rps[index], series.all_failed_rps[index]) == pytest.approx((served, failed))
         assert asked == pytest.approx(600)
     assert series.held == [0] * len(series.t_s)
+
+
+def failing_at(answer, second):
+    """The failing rate read off its line."""
+    series = answer.series
+    index = max(index for index, at in enumerate(series.t_s) if at <= second)
+    ends = [*series.t_s[1:], answer.lasts_s][index]
+    part = (second - series.t_s[index]) / (ends - series.t_s[index])
+    first, last = series.all_failed_rps[index], series.before.all_failed_rps[index]
+    return first + (last - first) * part
+
+
+def test_what_goes_evenly_is_drawn_along_its_line_and_jumps_where_it_jumps():
+    """A region lost at 60 s under a TTL of 60 s is noticed at 95 s; then the share of old answers falls evenly."""
+    answer = drill_answer(drill_of(watched(), [fail(60, region="fells")], lasts_s=600))
+    for second, old in [(59, 0), (60, 1), (94.9, 1), (95, 1), (101, 0.9), (110, 0.75), (140, 0.25), (155, 0), (400, 0)]:
+        assert failing_at(answer, second) == pytest.approx(RPS * old, abs=1e-6)
+
+
+def test_the_area_under_its_lines_is_what_fails():
+    """Also where an event cuts a line off: another machine fails while old answers fade."""
+    run = drill_of(watched(), [fail(60, region="fells"), fail(117, zone="coast-1")], lasts_s=600)
+    series, lasts_s = drill_answer(run).series, 600
+    spans = [then - at for at, then in zip(series.t_s, [*series.t_s[1:], lasts_s], strict=True)]
+    ends = zip(series.all_failed_rps, series.before.all_failed_rps, spans, strict=True)
+    assert sum((one + then) / 2 * span for one, then, span in ends) == pytest.approx(run.readings.failed, rel=1e-9)
+    for name, rates in series.mechanism_rps.items():
+        ends = zip(rates, series.before.mechanism_rps[name], spans, strict=True)
+        area = sum((one + then) / 2 * span for one, then, span in ends)
+        assert area == pytest.approx(run.readings.failed_by_mechanism[name], rel=1e-9, abs=1e-6)
+
+
+def test_where_all_stays_between_events_nothing_is_told_of_what_comes_before_them():
+    assert _answer([fail(60, zone="fells-1")]).series.before is None

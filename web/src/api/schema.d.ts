@@ -974,6 +974,31 @@ export interface components {
             listeners: components["schemas"]["ListenerState"][];
         };
         /**
+         * BeforeAnswer
+         * @description Values just before the next second of a drill's series, or its end: they go there along a straight line from
+         *     those of this second, or stay as they are.
+         */
+        BeforeAnswer: {
+            /** By Zone Rps */
+            by_zone_rps: {
+                [key: string]: number[];
+            };
+            /** Mechanism Rps */
+            mechanism_rps: {
+                [key: string]: number[];
+            };
+            /** All Failed Rps */
+            all_failed_rps: number[];
+            /** Asked Rps */
+            asked_rps: number[];
+            /** Busiest Utilisation */
+            busiest_utilisation: number[];
+            /** Middle Utilisation */
+            middle_utilisation: number[];
+            /** Latency Ms */
+            latency_ms: number[];
+        };
+        /**
          * BerthState
          * @description One target of one group: the worst that a living front meets there, how many of these believe it in use, and
          *     whether some believe what is not so for themselves.
@@ -2277,7 +2302,7 @@ export interface components {
         /**
          * PhasesAnswer
          * @description What a drill comes to with its probes elsewhere in their cycles: where they notice first (`best`), spread over
-         *     them, or where they notice last (`worst`).
+         *     them, or where they notice last (`worst`); `failed_before_rps`: what fails just before the next second of `t_s`.
          */
         PhasesAnswer: {
             /**
@@ -2299,6 +2324,8 @@ export interface components {
             t_s: number[];
             /** Failed Rps */
             failed_rps: number[];
+            /** Failed Before Rps */
+            failed_before_rps: number[];
         };
         /**
          * PlaceProblem
@@ -2992,7 +3019,8 @@ export interface components {
          *     `busiest` is the busiest instance: what it is offered, and can do (None: no limit); above 1 its backlog grows by
          *     `busiest_growth` seconds of work a second up to its queue, and from there on the share `busiest_excess` is refused.
          *     `middle_utilisation` is the median of those that get anything; `sessions` by the zone of the target that they are
-         *     bound to, in sources. `asked_rps`, `served_rps`, `all_failed_rps` and `held` are the sums over zones and mechanisms.
+         *     bound to, in sources. `asked_rps`, `served_rps`, `all_failed_rps` and `held` are the sums over zones and
+         *     mechanisms. `before`: what they have come to by the next second (None: all stay as they are until then).
          */
         SeriesAnswer: {
             /** T S */
@@ -3045,6 +3073,7 @@ export interface components {
             };
             /** Held */
             held: number[];
+            before: components["schemas"]["BeforeAnswer"] | null;
         };
         /**
          * ServerBody

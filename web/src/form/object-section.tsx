@@ -29,6 +29,7 @@ export function ObjectSection({ planKey, document, kind, name, title, inside, le
   const schema = useSchema();
   const { edit } = useEdit(planKey);
   const [sent, setSent] = useState<string>();
+  const [gone, setGone] = useState<Going>();
   const place = placeOf(document, kind, name);
   if (!schema.data || place === undefined) return null;
   const root = schema.data as Schema;
@@ -37,11 +38,16 @@ export function ObjectSection({ planKey, document, kind, name, title, inside, le
   const definition = resolve(root, { $ref: `#/$defs/${inside?.definition ?? KINDS[kind].definition}` });
   const send = (patch: Operation[]) => {
     setSent(patch.at(-1)?.path);
-    void withReferences(planKey, document, patch).then((whole) => edit.mutate(whole));
+    setGone(undefined);
+    void withReferences(planKey, document, patch).then((whole) => {
+      if (whole.places.length) setGone(whole);
+      else edit.mutate(whole.patch);
+    });
   };
   const listed = inside !== undefined && inside.path !== "" && nameOf(value) !== undefined;
   return (
     <Section title={title ?? "Settings"}>
+      {gone && <Referring going={gone} onDelete={() => edit.mutate(gone.patch, { onSettled: () => setGone(undefined) })} onKeep={() => setGone(undefined)} />}
       <ObjectForm
         root={root}
         document={document}
@@ -64,12 +70,22 @@ function nameOf(value: unknown): string | undefined {
   return (value as { name?: string } | undefined)?.name;
 }
 
-/** An edit that gives a subnet another name, with all that refers to it; any other edit as it is. */
-async function withReferences(planKey: string, document: PlanDocument, patch: Operation[]): Promise<Operation[]> {
+/** Something that is to go: its name, the places that refer to it, and the edit that takes it and them away. */
+interface Going {
+  name: string;
+  places: string[];
+  patch: Operation[];
+}
+
+/** An edit of a subnet's name, or its end, with all that refers to it; any other edit as it is. */
+async function withReferences(planKey: string, document: PlanDocument, patch: Operation[]): Promise<Going> {
   const [only, ...more] = patch;
-  if (only?.op !== "replace" || more.length > 0 || !/^\/networks\/\d+\/subnets\/\d+\/name$/.test(only.path)) return patch;
-  const name = String(valueAt(document, only.path));
-  return askingFor(planKey, "subnet", name).rename(String(only.value));
+  const subnet = /^(\/networks\/\d+\/subnets\/\d+)(\/name)?$/.exec(only?.path ?? "");
+  const name = (subnet?.[1] && nameOf(valueAt(document, subnet[1]))) ?? "";
+  const asked = askingFor(planKey, "subnet", name);
+  if (name && more.length === 0 && only?.op === "replace" && subnet?.[2]) return { name, places: [], patch: await asked.rename(String(only.value)) };
+  if (name && more.length === 0 && only?.op === "remove" && !subnet?.[2]) return { name, ...(await asked.remove()) };
+  return { name, places: [], patch };
 }
 
 /** Lists of objects, each with a place of its own: no fields of the plan's own form. */
@@ -171,20 +187,26 @@ function NameAndEnd({ planKey, name, prepare, onRenamed, onDeleted }: NameAndEnd
         </Button>
       </div>
       {problem && <p role="alert" className="mt-1 text-[12px] text-vermilion-text">{problem}</p>}
-      {users && (
-        <div className="mt-2 rounded border border-vermilion bg-vermilion-fill p-2 text-[12px]" role="alertdialog" aria-label={`Delete ${name}?`}>
-          <p className="font-semibold">{users.places.length === 1 ? "One place refers" : `${users.places.length} places refer`} to {name}:</p>
-          <ul className="my-1 max-h-32 overflow-y-auto">
-            {users.places.map((place) => (
-              <li key={place}>{place}</li>
-            ))}
-          </ul>
-          <span className="flex gap-2">
-            <Button tone="danger" onClick={() => remove(users.patch)}>Delete, and take them along</Button>
-            <Button onClick={() => setUsers(undefined)}>Keep it</Button>
-          </span>
-        </div>
-      )}
+      {users && <Referring going={{ name, ...users }} onDelete={() => remove(users.patch)} onKeep={() => setUsers(undefined)} />}
+    </div>
+  );
+}
+
+/** Who refers to what is to go, and whether they go along. */
+function Referring({ going, onDelete, onKeep }: { going: Going; onDelete: () => void; onKeep: () => void }) {
+  const { name, places } = going;
+  return (
+    <div className="mt-2 rounded border border-vermilion bg-vermilion-fill p-2 text-[12px]" role="alertdialog" aria-label={`Delete ${name}?`}>
+      <p className="font-semibold">{places.length === 1 ? "One place refers" : `${places.length} places refer`} to {name}:</p>
+      <ul className="my-1 max-h-32 overflow-y-auto">
+        {places.map((place) => (
+          <li key={place}>{place}</li>
+        ))}
+      </ul>
+      <span className="flex gap-2">
+        <Button tone="danger" onClick={onDelete}>Delete, and take them along</Button>
+        <Button onClick={onKeep}>Keep it</Button>
+      </span>
     </div>
   );
 }

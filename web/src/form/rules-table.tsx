@@ -133,7 +133,9 @@ function useMoves(place: string, names: string[], onMove: (from: number, to: num
     draggable,
     onDragStart: () => (dragged.current = number),
     onDragOver: (event: React.DragEvent) => event.preventDefault(),
-    onDrop: () => {
+    onDrop: (event: React.DragEvent) => {
+      // Not into a field of an unfolded rule either.
+      event.preventDefault();
       const from = dragged.current;
       dragged.current = undefined;
       if (from !== undefined && from !== number) onMove(from, number);

@@ -4,13 +4,14 @@ from northgate.engine.drill.blind import BlindRow
 from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.loss import Losing, Loss, run_loss
 from northgate.engine.drill.readings import Readings
-from northgate.engine.drill.result import DrillRun, Keyframe
+from northgate.engine.drill.result import DrillRun, Ends, Keyframe
 from northgate.engine.drill.run import run_drill, undisturbed
 
 __all__ = [
     "BlindRow",
     "Cascade",
     "DrillRun",
+    "Ends",
     "Event",
     "Keyframe",
     "Losing",

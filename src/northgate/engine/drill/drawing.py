@@ -7,7 +7,7 @@ import numpy as np
 
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.drill.look_ahead import Stretch
-from northgate.engine.drill.result import Keyframe, Turns
+from northgate.engine.drill.result import Ends, Keyframe, Turns
 from northgate.engine.drill.stairs import Climbed
 from northgate.engine.processes import Backlogs, Holdings, Resolvers
 from northgate.engine.solver import Flow
@@ -26,14 +26,14 @@ DRAWN_BYTES, DRAWN = 2**26, 64
 def on_the_way(
     first: Keyframe, ahead: Stretch, second: float, resolvers: Resolvers, holdings: Holdings, backlogs: Backlogs
 ) -> list[Keyframe]:
-    """Keyframes on the way from one to a second, to which was looked in one.
+    """The first keyframe and those on the way to a second, to which was looked in one; each knows where it leads to.
 
-    Rates go evenly from the first to the end, past their mean half-way; so they are read off the straight line, at the
+    Rates that go evenly from the first to the end, past their mean half-way, are read off the straight line, at the
     seconds at which the shares of old answers would be looked at.
     """
     if not ahead.evenly:
-        return []
-    mean, seconds, made = ahead.parts[0][0], second - first.t_s, list[Keyframe]()
+        return [replace(first, ends=_ends(ahead.then))] if ahead.then else [first]
+    mean, seconds, made = ahead.parts[0][0], second - first.t_s, [first]
     at_s = resolvers.next_s(first.t_s)
     while at_s < second - SAME_S:
         past_s = at_s - first.t_s
@@ -60,7 +60,19 @@ def on_the_way(
             )
         )
         at_s = resolvers.next_s(at_s)
-    return made
+    last = _ends(mean)
+    last = Ends(**{name: 2 * getattr(last, name) - getattr(first, name) for name in (*EVENLY, "utilisation")})
+    return [replace(one, ends=ends) for one, ends in zip(made, [*map(_met, made[1:]), last], strict=True)]
+
+
+def _ends(flow: Flow) -> Ends:
+    """The rates of a flow that is where a line ends."""
+    return Ends(**{name: getattr(flow, of) for name, of in EVENLY.items()}, utilisation=flow.queue.utilisation)
+
+
+def _met(frame: Keyframe) -> Ends:
+    """What rates have come to just before a keyframe at which nothing jumps."""
+    return Ends(**{name: getattr(frame, name) for name in (*EVENLY, "utilisation")})
 
 
 def on_the_stairs(

@@ -32,6 +32,17 @@ class Turns:
 
 
 @dataclass(frozen=True)
+class Ends:
+    """Rates just before the next keyframe, where they have gone there along a straight line; as in `Keyframe`."""
+
+    zone_served: Floats
+    cause_rps: Floats
+    mechanism_rps: Floats
+    utilisation: Floats
+    latency_s: float
+
+
+@dataclass(frozen=True)
 class Keyframe:
     """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
 
@@ -53,6 +64,7 @@ class Keyframe:
     failed: float
     opens: Opens
     turns: Turns | None = None
+    ends: Ends | None = None
 
 
 class Flows(Sequence[Flow]):

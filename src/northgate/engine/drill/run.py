@@ -246,9 +246,8 @@ class Run:
         later_s: Floats = self.backlogs.after(seconds)
         if seconds > 0 and self.look_ahead.moves:
             ahead = self.look_ahead.until(self.flow, self.now, second)
-            self.keyframes += on_the_way(
-                self.keyframes[-1], ahead, second, self.resolvers, self.holdings, self.backlogs
-            )
+            first = self.keyframes.pop()
+            self.keyframes += on_the_way(first, ahead, second, self.resolvers, self.holdings, self.backlogs)
             self.totals.add(self.flow, 0.0, self.backlogs.backlog_s)
             for flow, part in ahead.parts:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)

@@ -3,7 +3,7 @@ import { useRef, type ReactNode } from "react";
 import type { DrillAnswer, FoldedStrip, PhasesRun, PlanDocument, Strip } from "../../api/client";
 import { amount, clock, percent, seconds, span } from "../../kit/format";
 import type { TimeAxis } from "../../timeline/axis";
-import { layersOf, zoneTone, type Layer } from "../../timeline/stack";
+import { layersOf, stack, zoneTone, type Layer, type Values } from "../../timeline/stack";
 import { Downloads } from "./downloads";
 import { Flags } from "./flags";
 import { blindFormula } from "./formula";
@@ -125,14 +125,10 @@ function partsOf(layout: Layout): Part[] {
   const { drill, axis } = layout;
   const { series } = drill;
   const total = Math.max(...series.asked_rps, 1e-9);
-  const served = [
-    ...Object.entries(series.by_zone_rps).map(([name, values]) => ({ name, failed: false, values })),
-    { name: "failed", failed: true, values: series.all_failed_rps },
-  ];
   const sessions = Object.entries(series.sessions).filter(([, values]) => values.some((value) => value > 0));
   const slow = Math.max(...series.latency_ms, 1);
   const parts: (Part | undefined)[] = [
-    { title: "Served", under: "by zone, /s", height: 104, explain: explainServed(drill), draw: () => <Area layers={layersOf(served, series.t_s, drill.lasts_s, axis, 104, total)} tone={(index) => zoneTone(index)} named /> },
+    { title: "Served", under: "by zone, /s", height: 104, explain: explainServed(drill), draw: () => <Area layers={stack(series, drill.lasts_s, axis, 104, total)} tone={(index) => zoneTone(index)} named /> },
     failedPart(layout),
     utilisationPart(layout),
     stalePart(layout),
@@ -144,7 +140,7 @@ function partsOf(layout: Layout): Part[] {
       under: `mean, up to ${slow >= 1000 ? seconds(slow / 1000) : `${amount(slow)} ms`}`,
       height: 40,
       explain: explainLatency(drill),
-      draw: () => <Line values={series.latency_ms} drill={drill} axis={axis} height={40} most={slow * 1.1} tone="var(--north)" />,
+      draw: () => <Line values={series.latency_ms} before={series.before?.latency_ms} drill={drill} axis={axis} height={40} most={slow * 1.1} tone="var(--north)" />,
     },
   ];
   return parts.filter((part) => part !== undefined);
@@ -161,7 +157,7 @@ function stalePart({ drill, axis, document }: Layout): Part | undefined {
     draw: () => (
       <>
         {stale.map(([name, values]) => (
-          <Line key={name} values={values} drill={drill} axis={axis} height={44} most={1.05} tone="var(--ochre)" slanted />
+          <Line key={name} values={values} before={[...values.slice(1), values.at(-1) ?? 0]} drill={drill} axis={axis} height={44} most={1.05} tone="var(--ochre)" />
         ))}
         <text x={LEFT + 6} y={13} className="fill-ink-soft text-[11px]" {...HALO}>{stale.map(([name]) => name).join(", ")}</text>
       </>
@@ -192,9 +188,9 @@ function failedPart({ drill, axis, phases }: Layout): Part | undefined {
     explain: explainFailed(drill),
     draw: () => (
       <>
-        <Area layers={layersOf(failing.map(([name, values]) => ({ name, failed: false, values })), series.t_s, drill.lasts_s, axis, height, top)} tone={(index) => MECHANISM_TONES[names.indexOf(failing[index]?.[0] ?? "")] ?? "var(--vermilion)"} />
+        <Area layers={layersOf(failing.map(([name, values]) => ({ name, failed: false, values, before: series.before?.mechanism_rps[name] })), series.t_s, drill.lasts_s, axis, height, top)} tone={(index) => MECHANISM_TONES[names.indexOf(failing[index]?.[0] ?? "")] ?? "var(--vermilion)"} />
         {others.map((one) => (
-          <path key={one.phases} d={stepLine(one.t_s, one.failed_rps, drill.lasts_s, axis, height, top, true)} fill="none" stroke="var(--ink)" strokeWidth={1.3} strokeDasharray={PHASE_DASHES[one.phases]} data-phases={one.phases} />
+          <path key={one.phases} d={lineOf(one.t_s, { values: one.failed_rps, before: one.failed_before_rps }, drill.lasts_s, axis, height, top, true)} fill="none" stroke="var(--ink)" strokeWidth={1.3} strokeDasharray={PHASE_DASHES[one.phases]} data-phases={one.phases} />
         ))}
         <Legend entries={failing.map(([name]) => [MECHANISMS[name] ?? name, MECHANISM_TONES[names.indexOf(name)] ?? ""])} />
         {others.map((one, index) => (
@@ -222,8 +218,8 @@ function utilisationPart({ drill, axis, width }: Layout): Part {
       <>
         <line x1={LEFT} x2={right} y1={64 - 64 / top} y2={64 - 64 / top} stroke="var(--vermilion)" strokeDasharray="4 3" />
         <text x={LEFT + 4} y={64 - 64 / top + (top > 1.3 ? -3 : 11)} className="fill-vermilion-text text-[10px]" {...HALO}>100 %</text>
-        <Line values={series.middle_utilisation} drill={drill} axis={axis} height={64} most={top} tone="var(--line-strong)" />
-        <Line values={series.busiest_utilisation} drill={drill} axis={axis} height={64} most={top} tone="var(--ochre)" />
+        <Line values={series.middle_utilisation} before={series.before?.middle_utilisation} drill={drill} axis={axis} height={64} most={top} tone="var(--line-strong)" />
+        <Line values={series.busiest_utilisation} before={series.before?.busiest_utilisation} drill={drill} axis={axis} height={64} most={top} tone="var(--ochre)" />
         <text x={Math.min(axis.x(series.t_s[peak] ?? 0) + 4, right - 130)} y={11} className="fill-ochre-text text-[11px] font-semibold" {...HALO}>
           {percent(series.busiest_utilisation[peak] ?? 0)} {series.busiest[peak]}
         </text>
@@ -250,40 +246,37 @@ function Legend({ entries }: { entries: [string, string][] }) {
   ));
 }
 
-interface LineProps {
-  values: number[];
+interface LineProps extends Values {
   drill: DrillAnswer;
   axis: TimeAxis;
   height: number;
   most: number;
   tone: string;
-  /** Drawn from point to point, for what changes evenly; else in steps. */
-  slanted?: boolean;
 }
 
-function Line({ values, drill, axis, height, most, tone, slanted = false }: LineProps) {
-  if (!slanted) return <path d={stepLine(drill.series.t_s, values, drill.lasts_s, axis, height, most)} fill="none" stroke={tone} strokeWidth={2} />;
-  const points = drill.series.t_s.map((second, index) => `${axis.x(second).toFixed(1)},${yOf(values[index] ?? 0, height, most)}`);
-  return <path d={`M${points.join("L")}L${axis.x(drill.lasts_s).toFixed(1)},${yOf(values.at(-1) ?? 0, height, most)}`} fill="none" stroke={tone} strokeWidth={2} />;
+function Line({ values, before, drill, axis, height, most, tone }: LineProps) {
+  return <path d={lineOf(drill.series.t_s, { values, before }, drill.lasts_s, axis, height, most)} fill="none" stroke={tone} strokeWidth={2} />;
 }
 
 function yOf(value: number, height: number, most: number): string {
   return (height - (Math.min(value, most) / most) * height).toFixed(1);
 }
 
-/** A line in steps: each value holds until the next second. `gaps`: nothing is drawn where it is 0. */
-function stepLine(times: readonly number[], values: readonly number[], lasts: number, axis: TimeAxis, height: number, most: number, gaps = false): string {
+/** A line from each value to what it has come to just before the next second. `gaps`: nothing is drawn where it stays 0. */
+function lineOf(times: readonly number[], { values, before = values }: Values, lasts: number, axis: TimeAxis, height: number, most: number, gaps = false): string {
+  const at = (second: number, value: number) => `${axis.x(second).toFixed(1)},${yOf(value, height, most)}`;
   let drawn = false as boolean;
-  const steps = times.map((second, index) => {
-    const value = values[index] ?? 0;
-    const [x, y] = [axis.x(second).toFixed(1), yOf(value, height, most)];
-    const before = drawn;
-    drawn = !gaps || value > 1e-9;
-    if (before) return `H${x}V${y}`;
-    if (!drawn) return "";
-    return gaps && index ? `M${x},${height}V${y}` : `M${x},${y}`;
-  });
-  return `${steps.join("")}${drawn ? `H${axis.x(lasts).toFixed(1)}` : ""}`;
+  return times
+    .map((second, index) => {
+      const [from, to] = [values[index] ?? 0, before[index] ?? 0];
+      const hidden = gaps && from <= 1e-9 && to <= 1e-9;
+      // Where it comes out of nothing, or goes back to it, it stands on the foot.
+      const start = drawn || !index || !gaps || hidden ? "" : `M${at(second, 0)}`;
+      const path = hidden ? (drawn ? `L${at(second, 0)}` : "") : `${start || drawn ? "L" : "M"}${at(second, from)}L${at(times[index + 1] ?? lasts, to)}`;
+      drawn = !hidden;
+      return `${start}${path}`;
+    })
+    .join("");
 }
 
 function Axis({ axis, width }: { axis: TimeAxis; width: number }) {

@@ -34,6 +34,14 @@ describe("what charts say at a second", () => {
     expect([0, 59.9, 60, 89, 500].map((second) => eventAt(drill.series.t_s, second))).toEqual([0, 0, 1, 1, 2]);
   });
 
+  it("reads what goes evenly off its line", () => {
+    const before = { ...drill.series, asked_rps: [100, 100, 120], all_failed_rps: [0, 20, 0], mechanism_rps: { waiting: [0, 10, 0], dead_front: [0, 10, 0] }, by_zone_rps: { "fells-1": [50, 50, 120], "fells-2": [50, 30, 0] }, latency_ms: [21, 41, 2500] };
+    const fading = { ...drill, lasts_s: 120, series: { ...drill.series, before } } as DrillAnswer;
+    expect(explainServed(fading)(80)).toBe("100/s asked = fells-1 50 + fells-2 20 served + 30 failed");
+    expect(explainFailed(fading)(80)).toBe("30/s fail = waiting for verdicts 20 + dead front 10");
+    expect(explainLatency(fading)(75)).toContain("31 ms");
+  });
+
   it("adds up what is served and what fails", () => {
     expect(explainServed(drill)(70)).toBe("100/s asked = fells-1 50 served + 50 failed");
     expect(explainFailed(drill)(70)).toBe("50/s fail = waiting for verdicts 40 + dead front 10");

@@ -13,25 +13,42 @@ export function eventAt(times: readonly number[], second: number): number {
   return index;
 }
 
-function some(values: Record<string, number[]>, index: number, word: (name: string) => string = (name) => name): string[] {
-  return Object.entries(values)
-    .filter(([, one]) => (one[index] ?? 0) > 1e-6)
-    .map(([name, one]) => `${word(name)} ${amount(one[index] ?? 0)}`);
-}
-
-export function explainServed({ series }: DrillAnswer): Explain {
-  return (second) => {
-    const index = eventAt(series.t_s, second);
-    const zones = some(series.by_zone_rps, index);
-    return `${perSecond(series.asked_rps[index] ?? 0)} asked = ${zones.length ? zones.join(" + ") : "nothing"} served + ${amount(series.all_failed_rps[index] ?? 0)} failed`;
+/** Reads values off their lines at a second: from each event on they stay, or go evenly to what they are before the next. */
+function reader({ series, lasts_s }: DrillAnswer, second: number): (values: number[] | undefined, before: number[] | undefined) => number {
+  const index = eventAt(series.t_s, second);
+  const [from, to] = [series.t_s[index] ?? 0, series.t_s[index + 1] ?? lasts_s];
+  const part = to > from ? (second - from) / (to - from) : 0;
+  return (values, before) => {
+    const value = values?.[index] ?? 0;
+    return value + ((before?.[index] ?? value) - value) * part;
   };
 }
 
-export function explainFailed({ series }: DrillAnswer): Explain {
+type Several = Record<string, number[]>;
+
+function some(values: Several, value: (name: string) => number, word: (name: string) => string = (name) => name): string[] {
+  return Object.keys(values)
+    .filter((name) => value(name) > 1e-6)
+    .map((name) => `${word(name)} ${amount(value(name))}`);
+}
+
+export function explainServed(drill: DrillAnswer): Explain {
+  const { series } = drill;
+  const { before } = series;
   return (second) => {
-    const index = eventAt(series.t_s, second);
-    const parts = some(series.mechanism_rps, index, (name) => MECHANISMS[name] ?? name);
-    return parts.length ? `${perSecond(series.all_failed_rps[index] ?? 0)} fail = ${parts.join(" + ")}` : "nothing fails";
+    const read = reader(drill, second);
+    const zones = some(series.by_zone_rps, (name) => read(series.by_zone_rps[name], before?.by_zone_rps[name]));
+    return `${perSecond(read(series.asked_rps, before?.asked_rps))} asked = ${zones.length ? zones.join(" + ") : "nothing"} served + ${amount(read(series.all_failed_rps, before?.all_failed_rps))} failed`;
+  };
+}
+
+export function explainFailed(drill: DrillAnswer): Explain {
+  const { series } = drill;
+  const { before } = series;
+  return (second) => {
+    const read = reader(drill, second);
+    const parts = some(series.mechanism_rps, (name) => read(series.mechanism_rps[name], before?.mechanism_rps[name]), (name) => MECHANISMS[name] ?? name);
+    return parts.length ? `${perSecond(read(series.all_failed_rps, before?.all_failed_rps))} fail = ${parts.join(" + ")}` : "nothing fails";
   };
 }
 
@@ -64,14 +81,14 @@ export function explainStale(drill: DrillAnswer, document: PlanDocument): Explai
 export function explainSessions({ series }: DrillAnswer): Explain {
   return (second) => {
     const index = eventAt(series.t_s, second);
-    const held = some(series.sessions, index);
+    const held = some(series.sessions, (name) => series.sessions[name]?.[index] ?? 0);
     return held.length ? `${amount(series.held[index] ?? 0)} held = ${held.join(" + ")}; dm/dt = λ (S - Σm) p - m / life` : "nobody holds a session or connection";
   };
 }
 
-export function explainLatency({ series }: DrillAnswer): Explain {
+export function explainLatency(drill: DrillAnswer): Explain {
   return (second) => {
-    const mean = series.latency_ms[eventAt(series.t_s, second)] ?? 0;
+    const mean = reader(drill, second)(drill.series.latency_ms, drill.series.before?.latency_ms);
     const said = mean >= 1000 ? seconds(mean / 1000) : `${amount(mean)} ms`;
     return `${said} = round trip + service + wait (Erlang C at min(u, 0.98)) + backlog, the mean of served calls`;
   };
