@@ -38,11 +38,14 @@ function Fields({ schema, value, path, leaveOut = [] }: FieldsProps) {
   const leading = chosen.find((one) => (value[one.name] ?? null) !== null);
   const either = chosen.map((one) => one.name);
   const beside = chosen.flatMap((one) => one.beside);
-  return names.map((name) => {
-    const belongs = name === leading?.name || leading?.beside.includes(name);
-    if ((either.includes(name) || beside.includes(name)) && !belongs) return null;
+  // Whichever is chosen stands where the first of them would, and stays the same row: so the choice keeps the focus.
+  const first = names.find((name) => either.includes(name));
+  return names.map((field) => {
+    const leads = field === first && leading !== undefined;
+    const name = leads ? leading.name : field;
+    if (!leads && (either.includes(name) || (beside.includes(name) && !leading?.beside.includes(name)))) return null;
     const info = fieldInfo(root, schema.properties?.[name] ?? {});
-    return <FieldRow key={name} name={name} info={info} value={value[name]} path={`${path}/${pointerPart(name)}`} choices={name === leading?.name ? chosen : []} schema={schema} parent={path} />;
+    return <FieldRow key={field} name={name} info={info} value={value[name]} path={`${path}/${pointerPart(name)}`} choices={leads ? chosen : []} schema={schema} parent={path} />;
   });
 }
 
@@ -65,7 +68,7 @@ function FieldRow({ name, info, value, path, choices, schema, parent }: RowProps
   const heading = choices.length > 0 ? <Alternatives name={name} options={choices} schema={schema} parent={parent} /> : <label htmlFor={id} className="text-ink-soft">{label(name, property)}</label>;
   return (
     <div data-path={path} className={wide ? "mt-2 border-l-2 border-line pl-2.5" : "grid min-h-7 grid-cols-[minmax(72px,1fr)_minmax(0,132px)] items-center gap-x-2 py-px"}>
-      {wide ? <p className="mb-0.5 font-medium">{heading}</p> : heading}
+      <div className={wide ? "mb-0.5 font-medium" : "contents"}>{heading}</div>
       <FieldValue id={id} name={name} spoken={choices.length > 0 ? label(name, property) : undefined} unit={unit(property)} info={choices.length > 0 ? { ...info, nullable: false } : info} value={value} path={path} />
       {problem && (
         <div className="col-span-2 text-[12px] text-vermilion-text" role="alert">
