@@ -3,6 +3,7 @@ import { useCallback } from "react";
 
 import { notify } from "../kit/notify";
 import { api, dataOf, ProblemError, type PlanWhole, type Schemas } from "../api/client";
+import { askStateAhead } from "./queries";
 import type { Operation } from "./operations";
 
 export { adding, pointerPart, removing, setting, type Operation } from "./operations";
@@ -23,6 +24,7 @@ export function useEdit(key: string) {
   const shown = useCallback(
     async (whole: PlanWhole) => {
       // An answer that is still on its way may be of before this edit: it must not take the newer one's place.
+      askStateAhead(client, { key, revision: whole.head.revision });
       await client.cancelQueries({ queryKey: ["plan", key], exact: true });
       client.setQueryData(["plan", key], { head: whole.head, document: whole.document });
       void client.invalidateQueries({ queryKey: ["plans"] });

@@ -1,5 +1,6 @@
 /** What is wrong with the plan, and what losses cost. */
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useIsFetching, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 
 import { api, dataOf, type PlanDocument, type Schemas } from "../api/client";
 import { SEVERITIES, type SizingSearch } from "./judging-search";
@@ -25,9 +26,24 @@ export function useFindings({ key, revision }: Asked, losses: boolean, enabled =
   });
 }
 
+/** How long nothing has to be asked for what one waits for before something else is, in ms. */
+const CALM_MS = 100;
+
+/** Whether what one looks at is there for a revision, so that what stands beside it may be asked for. */
+function useCalm({ key, revision }: Asked): boolean {
+  const busy = useIsFetching({ queryKey: answerKey({ key, revision }, "state") }) > 0;
+  const [calm, setCalm] = useState<number>();
+  useEffect(() => {
+    if (busy || revision === undefined) return;
+    const timer = window.setTimeout(() => setCalm(revision), CALM_MS);
+    return () => window.clearTimeout(timer);
+  }, [busy, revision]);
+  return calm === revision;
+}
+
 /** The most that is known of a revision's findings: with losses where these have been computed already. */
 export function useKnownFindings(asked: Asked) {
-  const quick = useFindings(asked, false);
+  const quick = useFindings(asked, false, useCalm(asked));
   const whole = useFindings(asked, true, false);
   return whole.data ?? quick.data;
 }

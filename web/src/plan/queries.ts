@@ -1,4 +1,4 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, queryOptions, useQuery, type QueryClient } from "@tanstack/react-query";
 
 import { api, dataOf, type DrillAnswer, type Part, type Schemas } from "../api/client";
 import type { Operation } from "./operations";
@@ -30,14 +30,23 @@ export function answerKey({ key, revision }: Asked, ...question: unknown[]) {
 }
 
 /** `groups`: whose targets are wanted one by one, where there are very many. */
-export function useStateNow({ key, revision }: Asked, groups: string[] | undefined, enabled: boolean) {
-  return useQuery({
+function stateNow({ key, revision }: Asked, groups: string[] | undefined) {
+  return queryOptions({
     queryKey: answerKey({ key, revision }, "state", groups),
     queryFn: async ({ signal }) =>
       dataOf(await api.GET("/api/plans/{key}/state", { params: { path: { key }, query: { revision, groups } }, signal })),
-    enabled: enabled && revision !== undefined,
-    placeholderData: keepPreviousData,
   });
+}
+
+export function useStateNow(asked: Asked, groups: string[] | undefined, enabled: boolean) {
+  return useQuery({ ...stateNow(asked, groups), enabled: enabled && asked.revision !== undefined, placeholderData: keepPreviousData });
+}
+
+/** Asks for the state of a new revision at once, before anything is drawn anew, if one looks at that of an earlier one. */
+export function askStateAhead(client: QueryClient, asked: Asked): void {
+  for (const seen of client.getQueryCache().findAll({ queryKey: ["answer", asked.key], type: "active" })) {
+    if (seen.queryKey[3] === "state") void client.prefetchQuery(stateNow(asked, seen.queryKey[4] as string[] | undefined));
+  }
 }
 
 export function useConsequences({ key, revision }: Asked) {
