@@ -21,8 +21,8 @@ export function usePlan(key: string, enabled = true) {
   });
 }
 
-export function useSchema() {
-  return useQuery({ queryKey: ["schema"], queryFn: async () => dataOf(await api.GET("/api/schema")) });
+export function useSchema(enabled = true) {
+  return useQuery({ enabled, queryKey: ["schema"], queryFn: async () => dataOf(await api.GET("/api/schema")) });
 }
 
 export function answerKey({ key, revision }: Asked, ...question: unknown[]) {

@@ -36,7 +36,7 @@ export function BoardView() {
   const good = useLastGood(key, shown);
   const { state, drill, looking } = good;
   const document = shown.document;
-  const schema = useSchema();
+  const schema = useSchema(fresh || search.add !== undefined);
   const consequences = useConsequences(asked);
   const [lossesWanted, setLossesWanted] = useState(false);
   const small = document !== undefined && isSmall(document);
