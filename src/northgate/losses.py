@@ -83,7 +83,7 @@ def _answers(
 ) -> tuple[list[LossRow], list[Headroom]]:
     """A row for each of these losses, and headroom; pairs that have the effect of another, as where a region contains
     its zones, are not computed again."""
-    paths, pairs = Paths(network), any(len(one) > 1 for one in lost)
+    paths, pairs = Paths.of(network), any(len(one) > 1 for one in lost)
     effects = [effect_of(paths, parts_of(one)) if pairs else str(place).encode() for place, one in enumerate(lost)]
     first = {effect: place for place, effect in reversed(list(enumerate(effects)))}
     places = [place for place, one in enumerate(lost) if len(one) == 1 or first[effects[place]] == place]

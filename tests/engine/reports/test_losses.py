@@ -123,7 +123,7 @@ def test_the_table_ranks_singles_and_pairs():
 def test_what_a_loss_cannot_change_is_no_effect():
     """With its fronts dead, a region's links, rules and pages matter to nobody; elsewhere each is told apart."""
     network = network_of(two_regions())
-    paths = Paths(network)
+    paths = Paths.of(network)
 
     def effect(*parts):
         return effect_of(paths, [Part(**part) for part in parts])

@@ -153,7 +153,7 @@ def test_at_layer_4_silence_is_a_time_out_and_a_refusal_a_reset():
         state = replace(
             flow.state,
             truth=replace(truth, front_dead=flow.state.truth.front_dead),
-            encounter=encounter(Paths(network), truth),
+            encounter=encounter(Paths.of(network), truth),
         )
         end = trace(Solver(network).solve(state), Question(url=URL, client="walkers")).outcome
         assert (end.status, end.error) == (None, error)

@@ -37,7 +37,7 @@ def test_its_sample_is_one_of_it_and_has_its_name(kind):
 @pytest.mark.parametrize("kind", FAULTS)
 def test_its_sample_changes_what_is_true(kind):
     network = everything()
-    paths, before = Paths(network), healthy(network)
+    paths, before = Paths.of(network), healthy(network)
     after = truth_under(network, [Part.model_validate(FAULTS[kind].sample)])
     changed = [
         field.name

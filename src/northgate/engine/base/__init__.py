@@ -14,6 +14,7 @@ from northgate.engine.base.arrays import (
     total_by,
 )
 from northgate.engine.base.control import Reached, Watch, go_on, untold
+from northgate.engine.base.derived import Derives
 from northgate.engine.base.errors import CannotRun
 from northgate.engine.base.outcomes import (
     BAD_STATUS,
@@ -61,6 +62,7 @@ __all__ = [
     "WORK",
     "Bools",
     "CannotRun",
+    "Derives",
     "Floats",
     "Ints",
     "Reached",

@@ -27,7 +27,7 @@ from functools import cached_property
 
 import numpy as np
 
-from northgate.engine.base import Bools, Floats, Ints, finite
+from northgate.engine.base import Bools, Derives, Floats, Ints, finite
 from northgate.engine.formulas import METHODS, Keys
 from northgate.engine.matching import Request
 from northgate.engine.network.names import NameBook
@@ -363,7 +363,7 @@ class Kept:
 
 
 @dataclass(frozen=True, eq=False)
-class Network:
+class Network(Derives):
     """A plan as tables; see the module for what their arrays run over. Immutable."""
 
     plan: Plan

@@ -19,7 +19,7 @@ class World:
     """
 
     def __init__(self, network: Network) -> None:
-        self.network, self.paths = network, Paths(network)
+        self.network, self.paths = network, Paths.of(network)
         self.faults: list[Part] = []
         self.scaled = any(fleet.scale for fleet in network.plan.fleets)
         self.exists: Bools = ~network.machines.spare

@@ -23,7 +23,7 @@ class History:
     def __init__(self, flow: Flow, run: DrillRun | None = None, second: float = 0.0) -> None:
         self.flow, self.network, self.run, self.second = flow, flow.network, run, second
         self._faults = _faults_until(run, second)
-        self._paths = Paths(self.network)
+        self._paths = Paths.of(self.network)
         self._effects: list[tuple[float, Part, frozenset[int]]] | None = None
 
     def held_sets(self, name: int, area: int, over_share: float, over_s: float) -> Sets:

@@ -53,7 +53,7 @@ class _ProbeTrace:
         found = self.network.groups.probe[int(self.network.members.group[self.member])]
         assert found is not None
         self.probe: Probe = found
-        self.paths = Paths(self.network)
+        self.paths = Paths.of(self.network)
         self.hops: list[Hop] = []
 
     def answer(self, group: str) -> TraceAnswer:

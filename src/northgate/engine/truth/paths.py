@@ -24,7 +24,12 @@ class Blocked:
 
 
 class Paths:
-    """The ends of a network's connections, and which of these are blocked."""
+    """The ends of a network's connections, and which of these are blocked. `Paths.of(network)` works them out once."""
+
+    @staticmethod
+    def of(network: Network) -> "Paths":
+        """The paths of a network, the same for all who ask."""
+        return network.derived(Paths)
 
     def __init__(self, network: Network) -> None:
         self.network, self.plan = network, network.plan

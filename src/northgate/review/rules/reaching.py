@@ -60,7 +60,7 @@ def _kinds_of_pairs(network: Network) -> Iterator[int]:
 def front_blocked(context: Context) -> Iterator[Found]:
     """Clients cannot reach a balancer at a port on which it listens: a firewall or a missing route is in the way."""
     assert context.network is not None
-    network, paths = context.network, Paths(context.network)
+    network, paths = context.network, Paths.of(context.network)
     for entry, front in zip(network.arrivals.entry.tolist(), network.arrivals.front.tolist(), strict=True):
         client = int(network.calls.client[network.entries.call[entry]])
         if network.entries.member[entry] >= 0 or client >= len(context.plan.clients):
@@ -75,7 +75,7 @@ def front_blocked(context: Context) -> Iterator[Found]:
 def _blocked(context: Context) -> Iterator[tuple[int, list[Check], list[Check]]]:
     """Per kind of pair what stands in the way of requests, and of probes."""
     assert context.network is not None
-    network, paths = context.network, Paths(context.network)
+    network, paths = context.network, Paths.of(context.network)
     for pair in _kinds_of_pairs(network):
         asked = [paths.to_machine(pair, segment) for segment in _segments(network, pair, paths)]
         bad = next((checks for checks in asked if not passes(checks)), [])
@@ -124,7 +124,7 @@ def probe_blocked(context: Context) -> Iterator[Found]:
 def requests_blocked(context: Context) -> Iterator[Found]:
     """Probes reach a target, but requests do not: it is in use, and all that is sent there vanishes."""
     assert context.network is not None
-    network, paths = context.network, Paths(context.network)
+    network, paths = context.network, Paths.of(context.network)
     for pair, requests, probes in _blocked(context):
         watched = network.groups.probe[int(network.pairs.group[pair])] is not None
         if requests and watched and not probes and not paths.sees_client(int(network.pairs.front[pair])):
@@ -138,7 +138,7 @@ def client_blocked_at_target(context: Context) -> Iterator[Found]:
     """A balancer passes on the client's own address, and a target's firewall knows only the balancer: probes pass and
     all requests of clients vanish."""
     assert context.network is not None
-    network, paths = context.network, Paths(context.network)
+    network, paths = context.network, Paths.of(context.network)
     for pair, requests, probes in _blocked(context):
         if requests and not probes and paths.sees_client(int(network.pairs.front[pair])):
             front, name, group = _called(network, pair)

@@ -60,8 +60,12 @@ def board_state(
         region_cells=berths.region_cells(),
         berths=berths.states(groups or ()),
         ribbons=ribbons(flow),
-        remarks=[Remark(where=one.where, message=one.message) for one in remarks(network.plan)],
+        remarks=network.derived(_remarks),
     )
+
+
+def _remarks(network: Network) -> list[Remark]:
+    return [Remark(where=one.where, message=one.message) for one in remarks(network.plan)]
 
 
 def _zones(flow: Flow, berths: Berths) -> list[ZoneState]:

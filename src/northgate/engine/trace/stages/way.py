@@ -105,7 +105,7 @@ class Context:
 
     def __init__(self, flow: Flow, question: Question, history: History) -> None:
         self.flow, self.network, self.plan = flow, flow.network, flow.network.plan
-        self.question, self.history, self.paths = question, history, Paths(flow.network)
+        self.question, self.history, self.paths = question, history, Paths.of(flow.network)
         self.asking = Asking(self.plan, question)
         self.client, self.request = self.asking.client, self.asking.request
         self.kept: dict[tuple[object, ...], object] = {}
