@@ -61,7 +61,7 @@ CASES = {
         "/names/1/name", "A.example. and a.example are one name",
     ),
     "hosts": (
-        {"/target_groups/0/targets/-": {"host": "partner.beckwater.example"},
+        {"/target_groups/0/targets": [{"host": "partner.beckwater.example"}],
          "names": [{"name": "a.example", "answers": [{"host": "Partner.beckwater.example"}]}]},
         "/names/0/answers/0/host", "Partner.beckwater.example and partner.beckwater.example are one host",
     ),

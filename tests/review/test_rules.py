@@ -145,6 +145,7 @@ CASES = [
     ("one-wave", everywhere("maintenance_wave", 3)),
     ("one-target", one_collector()),
     ("own-zone-empty", but((f"{TILES}/reach", "zone"), ("/fleets/0/zones", {"fells-1": "fells-1-net"}))),
+    ("floating-alone", but((f"{FRONT}/address_kind", "floating"), (f"{FRONT}/zones", {"fells-1": "fells-1-net"}))),
     ("uneven-zones", but((f"{TILES}/reach", "prefer-zone"), ("/fleets/0/count", 3))),
     ("standby-shares-fate", standby_beside()),
     # Listeners.
@@ -234,6 +235,7 @@ QUIET = [
     ("certificate-expired", but(("/certificates/0/expires", str(TODAY)))),
     ("certificate-expires-soon", but(("/certificates/0/expires", "2027-02-15"))),
     ("own-zone-empty", but((f"{TILES}/reach", "prefer-zone"), ("/fleets/0/zones", {"fells-1": "fells-1-net"}))),
+    ("floating-alone", but((f"{FRONT}/address_kind", "floating"))),
     ("uneven-zones", but(("/fleets/0/count", 3))),
     ("networks-overlap", but(("/networks/1/cidr", "10.31.0.0/16"))),
     ("one-fault-domain", but((f"{FLEET}/fault_domain", "rack-1"))),

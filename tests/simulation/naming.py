@@ -109,7 +109,7 @@ class Names:
 
     def _addresses(self, name: str, given: Given) -> list[Address]:
         balancer = self._balancers[name]
-        if balancer.address_kind == "shared":
+        if balancer.address_kind != "per-zone":
             return [Address(name, None)]
         fronts = [Front(name, zone) for zone in balancer.zones]
         return [Address(name, front) for front in fronts if front in given.present] or [

@@ -1,8 +1,8 @@
 """A simulation of single requests and single probes, written from the description of the engine and sharing none of its
 code: what it counts over many runs must agree with what the engine computes.
 
-It knows balancers with shared addresses or one a front, names and who watches them, rules, tiers of groups, every
-method of balance, queues, probes with their counters, and every fault and return, surge and drain; clients whose
+It knows balancers with shared or floating addresses or one a front, names and who watches them, rules, tiers of groups,
+every method of balance, queues, probes with their counters, and every fault and return, surge and drain; clients whose
 resolvers keep answers, that hold sessions or layer 4 connections, and repeat what fails; targets tried in turn. Round
 robin and flow hash are drawn by weight.
 """
@@ -159,7 +159,13 @@ class Simulation:
         self.probes = {probe.name: probe for probe in plan.probes}
         self.balancers = {one.name: one for one in plan.balancers}
         self.dead = dict.fromkeys(self.world.fronts, False)
-        self.present = dict.fromkeys(self.world.fronts, True)
+        first = {front.balancer: front for front in reversed(self.world.fronts)}
+        self.present = {
+            front: self.balancers[front.balancer].address_kind != "floating" or first[front.balancer] == front
+            for front in self.world.fronts
+        }
+        # The floating addresses that are about to move.
+        self._floats: dict[str, object] = {}
         # The latest turn of each front.
         self._turned: dict[Front, object] = {}
         self.leaving: dict[str, float] = {}
@@ -246,12 +252,47 @@ class Simulation:
                 and self.world.met(one.front, one.target.machine, one.target.port, one.clients) == REFUSED
             )
         )
-        for front, was_dead in self.dead.items():
-            if self.world.dead(front) != was_dead:
-                self.dead[front] = not was_dead
+        turned = [front for front, was_dead in self.dead.items() if self.world.dead(front) != was_dead]
+        for front in turned:
+            self.dead[front] = not self.dead[front]
+        for front in turned:
+            if self.balancers[front.balancer].address_kind != "floating":
                 self.env.process(self._failover(front))
-                if was_dead:
-                    self._wake(front)
+            if not self.dead[front]:
+                self._wake(front)
+        for name in {front.balancer for front in turned}:
+            if self.balancers[name].address_kind == "floating":
+                self.env.process(self._float(name))
+
+    def _float(self, name: str) -> Iterator[simpy.Event]:
+        """A floating address moves after its time, if it has wanted to all along."""
+        if self._holder(name) == self._heir(name):
+            self._floats.pop(name, None)
+            return
+        if name in self._floats:
+            return
+        mine = self._floats[name] = object()
+        yield self.env.timeout(self.balancers[name].front_failover_s)
+        if self._floats.get(name) is not mine:
+            return
+        del self._floats[name]
+        before, after = self._holder(name), self._heir(name)
+        self.present[before], self.present[after] = False, True
+        for entry in self.plan.names:
+            self._answer(entry.name)
+        self._reset(lambda one: one.front == before)
+        yield from self._float(name)
+
+    def _holder(self, name: str) -> Front:
+        return next(front for front, there in self.present.items() if there and front.balancer == name)
+
+    def _heir(self, name: str) -> Front:
+        """Who is to hold a floating address: the first that lives, or still who holds it."""
+        holder = self._holder(name)
+        living = [front for front, dead in self.dead.items() if front.balancer == name and not dead]
+        if not living or (holder in living and not self.balancers[name].returns):
+            return holder
+        return living[0]
 
     def _failover(self, front: Front) -> Iterator[simpy.Event]:
         """A front leaves (or joins) its address after its time, if it has been dead (or alive) all along."""

@@ -169,3 +169,23 @@ def test_single_requests_agree_where_connections_are_idle_too_long(retries):
     expected = computed(plan, plan.drills[0])
     assert (expected["reset"] > 20) == (retries == 0)
     assert disagreement(expected, simulated(plan, plan.drills[0]), 0.01 / 100) == {}
+
+
+@pytest.mark.parametrize("returns", [True, False])
+def test_single_requests_agree_where_an_address_floats(returns):
+    """Its front is lost, then the one that took it over for a moment only, then both; the first comes back."""
+    data = random_plan(0) | {"pools": [{"name": "web", "tiers": [{"groups": {"tiles": 1}}]}]}
+    data["balancers"][0] |= {"address_kind": "floating", "returns": returns, "addresses": [], "front_failover_s": 6}
+    data["target_groups"] = [group | {"affinity": {"by": "none"}, "try_others": 0} for group in data["target_groups"]]
+    data["clients"][0] |= {"connect_timeout_s": 1, "retries": 1, "tries_next_address": False}
+    first, second = ({"front": {"balancer": "front", "zone": zone}} for zone in list(data["balancers"][0]["zones"])[:2])
+    data["drills"] = [
+        {"name": "any", "lasts_s": 110, "steps": [
+            {"at_s": 10.3, "fail": first}, {"at_s": 25.1, "fail": second}, {"at_s": 28.1, "restore": second},
+            {"at_s": 40.7, "fail": second}, {"at_s": 42.2, "restore": first}, {"at_s": 70.9, "restore": second},
+        ]}
+    ]  # fmt: skip
+    plan = plan_from_data(data)
+    expected = computed(plan, plan.drills[0])
+    assert expected["dead_front"] > 20
+    assert disagreement(expected, simulated(plan, plan.drills[0]), 0.01 / 100) == {}

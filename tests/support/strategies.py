@@ -109,7 +109,8 @@ def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
     }
     data["clients"][0]["retries"] = draw(st.sampled_from([0, 0, 2]))
     data["balancers"][0] |= {
-        "address_kind": draw(st.sampled_from(["shared", "shared", "per-zone"])),
+        "address_kind": draw(st.sampled_from(["shared", "shared", "per-zone", "floating"])),
+        "returns": draw(st.booleans()),
         "withdraw_when": draw(st.sampled_from(["dead", "no-targets"])),
         "bandwidth_mbps": draw(st.sampled_from([None, None, 50])),
         "addresses": [],

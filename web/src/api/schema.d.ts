@@ -896,6 +896,9 @@ export interface components {
         /**
          * Balancer
          * @description A managed load balancer: its fronts (one a zone), its addresses and its listeners.
+         *
+         *     A `floating` address is held by one front: the first living one in the order of `zones`; the others stand by.
+         *     `returns`: it goes back when an earlier front is alive again.
          */
         Balancer: {
             /** Name */
@@ -921,7 +924,12 @@ export interface components {
              * @default shared
              * @enum {string}
              */
-            address_kind: "shared" | "per-zone" | "anycast";
+            address_kind: "shared" | "per-zone" | "anycast" | "floating";
+            /**
+             * Returns
+             * @default true
+             */
+            returns: boolean;
             /**
              * Addresses
              * @default []
@@ -1708,7 +1716,8 @@ export interface components {
         };
         /**
          * FrontState
-         * @description A front: dead or alive, and whether requests are still sent to it.
+         * @description A front: dead or alive, and whether requests are still sent to it. `stands_by`: another holds the address that
+         *     it could hold.
          */
         FrontState: {
             /** Rps */
@@ -1725,6 +1734,8 @@ export interface components {
             dead: boolean;
             /** In Address */
             in_address: boolean;
+            /** Stands By */
+            stands_by: boolean;
             /** Dead Rps */
             dead_rps: number;
         };

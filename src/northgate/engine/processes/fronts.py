@@ -1,9 +1,11 @@
 """Which fronts are in their balancer's address, and when that changes.
 
-A dead front stays for its failover time; a returned one joins after the same time.
+A dead front stays for its failover time; a returned one joins after the same time. A floating address is held by one
+front at a time.
 """
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -20,14 +22,32 @@ class Addresses:
 
     def __init__(self, network: Network, front_dead: Bools) -> None:
         self._failover_s: Floats = network.fronts.failover_s
-        self.present = ~front_dead
+        self.floating = tuple(
+            Floating(np.flatnonzero(network.fronts.balancer == index), returns=balancer.returns)
+            for index, balancer in enumerate(network.plan.balancers)
+            if balancer.address_kind == "floating"
+        )
+        self._floats = np.zeros(len(front_dead), dtype=bool)
+        self.present, self._dead = ~front_dead, front_dead
         self._change_s = np.full(len(front_dead), NEVER)
+        for one in self.floating:
+            self._floats[one.fronts] = True
+            self.present[one.fronts] = False
+            self.present[one.wanted(self.present, front_dead, default=one.fronts[0])] = True
 
     def meet(self, now: float, front_dead: Bools) -> None:
         """From now on these fronts are dead and the others living."""
-        wants_change = self.present == front_dead
+        self._dead = front_dead
+        wants_change = (self.present == front_dead) & ~self._floats
+        for one in self.floating:
+            holder = one.holder(self.present)
+            wants_change[holder] = one.wanted(self.present, front_dead, default=holder) != holder
         starts = wants_change & (self._change_s == NEVER)
         self._change_s = np.where(starts, now + self._failover_s, np.where(wants_change, self._change_s, NEVER))
+
+    def floats(self, front: int) -> bool:
+        """Whether a front's address is held by one front at a time."""
+        return bool(self._floats[front])
 
     def next_change_s(self) -> float:
         """The second at which the next front leaves or joins, inf when none will."""
@@ -36,10 +56,37 @@ class Addresses:
     def take_changes(self, now: float) -> Ints:
         """Lets the fronts whose time has come leave or join; returns them."""
         changed = np.flatnonzero(self._change_s <= now)
+        for one in self.floating:
+            holder = one.holder(self.present)
+            if holder in changed:
+                changed = np.append(changed, one.wanted(self.present, self._dead, default=holder))
         self.present = self.present.copy()
         self.present[changed] = ~self.present[changed]
         self._change_s[changed] = NEVER
         return changed
+
+
+@dataclass(frozen=True)
+class Floating:
+    """An address that only one of its fronts holds: the first living one, in this order.
+
+    The front that holds it keeps it until its failover time after it is lost; then the first that lives then takes it
+    over. It goes back in the same way where it `returns`.
+    """
+
+    fronts: Ints
+    returns: bool
+
+    def holder(self, present: Bools) -> int:
+        """The front that holds the address."""
+        return int(self.fronts[present[self.fronts]][0])
+
+    def wanted(self, present: Bools, front_dead: Bools, default: int) -> int:
+        """The front that is to hold the address; `default` where none lives."""
+        living = self.fronts[~front_dead[self.fronts]]
+        held = living[present[living]]
+        stays = held if not self.returns and len(held) else living
+        return int(stays[0]) if len(stays) else int(default)
 
 
 class Fronts:
@@ -72,13 +119,18 @@ class Fronts:
         return self.addresses.next_change_s()
 
     def take(self, now: float) -> Iterator[Entry]:
-        """Lets fronts leave or join whose time has come; connections through dead ones that leave are reset."""
-        for front in self.addresses.take_changes(now).tolist():
+        """Lets fronts leave or join whose time has come. Connections through dead ones that leave are reset, and all
+        through one that gives a floating address away: the next knows nothing of them."""
+        changed = self.addresses.take_changes(now).tolist()
+        if changed and self.addresses.floating:
+            self.meet(now)
+        for front in changed:
             joins, about = bool(self.present[front]), (self.network.balancer_of(front), self.network.front_name(front))
-            yield Entry("front", about, {"joins": joins})
+            floats = self.addresses.floats(front)
+            yield Entry("front", about, {"joins": joins, "floats": floats})
             if not joins:
                 gone = self.network.pairs.front == front
-                self.holdings.free_connections(gone & self.world.truth.front_dead[front])
+                self.holdings.free_connections(gone & (self.world.truth.front_dead[front] | floats))
 
 
 class Withdrawals:

@@ -30,8 +30,10 @@ def _scaled(event: Event) -> str:
 
 
 def _left_or_joined(event: Event) -> str:
-    verb = "joins" if event.facts["joins"] else "leaves"
-    return f"the {event.about[1]} front {verb} the address of {event.about[0]}"
+    balancer, zone = event.about
+    if event.facts["floats"]:
+        return f"the {zone} front {'takes over' if event.facts['joins'] else 'loses'} the address of {balancer}"
+    return f"the {zone} front {'joins' if event.facts['joins'] else 'leaves'} the address of {balancer}"
 
 
 def _fell(event: Event) -> str:

@@ -46,6 +46,9 @@ class History:
     def why_front_left(self, front: int) -> str:
         """Why a front is not in its address."""
         since = self._front_lost_s(front)
+        balancer = self.network.plan.balancers[int(self.network.fronts.balancer[front])]
+        if balancer.address_kind == "floating" and since is None:
+            return "stands by: one front at a time holds the address"
         if since is None:
             return "not in the address"
         left = since + float(self.network.fronts.failover_s[front])

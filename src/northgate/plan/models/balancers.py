@@ -108,13 +108,18 @@ class Listener(PlanModel):
 
 
 class Balancer(PlanModel):
-    """A managed load balancer: its fronts (one a zone), its addresses and its listeners."""
+    """A managed load balancer: its fronts (one a zone), its addresses and its listeners.
+
+    A `floating` address is held by one front: the first living one in the order of `zones`; the others stand by.
+    `returns`: it goes back when an earlier front is alive again.
+    """
 
     name: Name
     layer: Literal[4, 7] = 7
     exposure: Literal["public", "internal"] = "public"
     zones: dict[Annotated[str, Ref("zone")], Annotated[str, Ref("subnet")] | None] = Field(min_length=1)
-    address_kind: Literal["shared", "per-zone", "anycast"] = "shared"
+    address_kind: Literal["shared", "per-zone", "anycast", "floating"] = "shared"
+    returns: bool = True
     addresses: list[Address] = []
     firewall: Annotated[str, Ref("firewall")] | None = None
     source_seen: Literal["balancer", "client"] | None = None

@@ -36,6 +36,7 @@ _WORDS: dict[str, Words] = {
     "renews": Words("Each request renews"),
     "reach": Words("A front may use"),
     "front_failover_s": Words("Dead front leaves after"),
+    "returns": Words("Floating goes back"),
     "drain_s": Words("Draining takes"),
     "s": Words("For"),
     "at_s": Words("At"),

@@ -102,6 +102,19 @@ def _first_choice(context: Context, pool: str | None) -> list[TargetGroup]:
     return context.groups_of(context.pools[pool][1], 0) if pool in context.pools else []
 
 
+@finding("floating-alone", "risks")
+def floating_alone(context: Context) -> Iterator[Found]:
+    """A floating address has one front only: nobody stands by to take it over."""
+    for index, balancer in enumerate(context.plan.balancers):
+        if balancer.address_kind == "floating" and len(balancer.zones) == 1:
+            yield Found(
+                place("balancers", index, "zones"), balancer.name,
+                f"the address of {balancer.name} floats, and {next(iter(balancer.zones))} is its only zone: nobody "
+                "takes it over",
+                "give it a second zone",
+            )  # fmt: skip
+
+
 @finding("uneven-zones", "risks")
 def uneven_zones(context: Context) -> Iterator[Found]:
     """Fronts keep to their own zone, each gets as much, and zones have unlike numbers of targets: those of the smallest

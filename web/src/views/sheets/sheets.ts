@@ -140,7 +140,7 @@ const balancers = sheetOf({
     numbers("layer", 60),
     choice("exposure", 90, ["public", "internal"]),
     zonesColumn(280),
-    choice("address_kind", 100, ["shared", "per-zone", "anycast"]),
+    choice("address_kind", 100, ["shared", "per-zone", "anycast", "floating"]),
     list("addresses", 140),
     column("firewall", 90, { refers: "firewall" }),
     numbers("front_failover_s", 130),

@@ -42,12 +42,14 @@ class RegionState(ZoneState):
 
 
 class FrontState(Rates):
-    """A front: dead or alive, and whether requests are still sent to it."""
+    """A front: dead or alive, and whether requests are still sent to it. `stands_by`: another holds the address that
+    it could hold."""
 
     balancer: str
     zone: str
     dead: bool
     in_address: bool
+    stands_by: bool
     dead_rps: float
 
 

@@ -159,6 +159,7 @@ def _balancer(flow: Flow, index: int) -> BalancerState:
             zone=network.front_name(int(front)),
             dead=bool(truth.front_dead[front]),
             in_address=bool(present[front]),
+            stands_by=balancer.address_kind == "floating" and not (present[front] or truth.front_dead[front]),
             dead_rps=float(flow.places.front_dead_rps[front]),
         )
         for front in np.flatnonzero(network.fronts.balancer == index)

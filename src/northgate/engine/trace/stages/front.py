@@ -150,6 +150,7 @@ class FrontStage:
             "shared": f"one address, spread evenly over {living} front{'s' if living > 1 else ''}",
             "per-zone": "this address is this front's own",
             "anycast": "the nearest region that has a living front",
+            "floating": "this front holds the address, the others stand by",
         }
         return words[kind] + self.context.history.lately_left()
 

@@ -44,19 +44,20 @@ function FrontChip({ box, state, selection, lost, onSelect, onBreak, addresses }
       onClick={() => onSelect(self)}
       onDoubleClick={() => onBreak(self)}
     >
-      {front.dead || broken ? "dead" : isOwn(box.balancer) ? "itself" : front.in_address ? "front" : "joining"}
+      {front.dead || broken ? "dead" : isOwn(box.balancer) ? "itself" : front.in_address ? "front" : front.stands_by ? "stands by" : "joining"}
     </button>
   );
 }
 
 function frontTone(front: Schemas["FrontState"] | undefined): string {
   if (front?.dead) return front.in_address ? "hatched border-vermilion text-vermilion-text bg-vermilion-fill" : "border-line-strong bg-lost text-lost-ink";
+  if (front?.stands_by) return "border-line-strong bg-panel text-ink-soft font-normal";
   return front?.in_address === false ? "border-dashed border-north bg-panel text-north" : "border-north bg-north-fill text-north";
 }
 
 function frontWords(box: FrontPlace, front: Schemas["FrontState"]): string {
   const life = front.dead ? "dead" : "living";
-  const address = front.in_address ? "in the address" : "not in the address";
+  const address = front.in_address ? "in the address" : front.stands_by ? "stands by for the address" : "not in the address";
   return `front of ${box.balancer} in ${box.zone}: ${life}, ${address}, ${perSecond(front.rps)}${front.dead_rps > 0 ? `, ${perSecond(front.dead_rps)} meet it dead` : ""}`;
 }
 
