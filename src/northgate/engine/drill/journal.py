@@ -7,8 +7,11 @@ from typing import Any
 from northgate.engine.processes import Entry
 
 # What may set off a cascade; and events after which something has to settle.
-TRIGGERS = ("fail", "surge")
-UNSETTLING = ("surge", "fail", "restore", "drain", "undrain", "front", "verdict", "answer")
+TRIGGERS = ("fail", "surge", "remove", "scaled", "roll")
+UNSETTLING = (
+    "surge", "fail", "restore", "drain", "undrain", "front", "verdict", "answer", "scaled", "remove", "expire",
+    "change_answers", "roll", "rolled",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)

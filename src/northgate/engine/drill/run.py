@@ -13,15 +13,16 @@ import numpy as np
 
 from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, total_by, untold
 from northgate.engine.drill.blind import BlindTimes
+from northgate.engine.drill.by_hand import Records, Rolls, first_given, with_room
 from northgate.engine.drill.drawing import on_the_stairs, on_the_way
 from northgate.engine.drill.journal import Journal
 from northgate.engine.drill.look_ahead import Found, LookAhead
 from northgate.engine.drill.readings import Totals, readings_of
 from northgate.engine.drill.result import DrillRun, Keyframe
-from northgate.engine.drill.script import Script, check_restores, first_change_s
+from northgate.engine.drill.script import Hands, Script, check_restores, first_change_s
 from northgate.engine.drill.stairs import Climb, Stairs, ends_of, stairs_ahead
 from northgate.engine.formulas import AT_BOUND_S
-from northgate.engine.network import Network, roomy
+from northgate.engine.network import Network
 from northgate.engine.processes import (
     Autoscaling,
     Backlogs,
@@ -56,7 +57,7 @@ def run_drill(network: Network, drill: Drill, watch: Watch = go_on, reached: Rea
     """Runs a drill; raises CannotRun when a step restores what has not failed. `watch` is called at every event, then
     `reached` with its second."""
     check_restores(network, drill)
-    return Run(roomy(network), drill).run(watch, reached)
+    return Run(with_room(network, drill), drill).run(watch, reached)
 
 
 def undisturbed(network: Network) -> Flow:
@@ -75,6 +76,7 @@ class Run:
         self.drains, self.warmup = Drains(network, self.holdings), Warmup(network)
         self.backlogs, self.fronts = Backlogs(self.world), Fronts(self.world, self.holdings)
         self.target_checks, self.name_checks = TargetChecks(self.world), NameChecks(network)
+        self.given = first_given(network, drill)
         self.attempts: Attempts | None = None
         self.shares: Floats | None = None
         self.flow, healthy = self._settle()
@@ -82,7 +84,7 @@ class Run:
         found = self.target_checks.findings(self.flow, self.backlogs.backlog_s)
         self.targets = Targets(self.world, self.drains, self.holdings, self.warmup, found, phases, change_s)
         asked = self.name_checks.findings(self.flow)
-        self.names = Names(self.name_checks, healthy, asked, phases, change_s)
+        self.names = Names(self.name_checks, healthy, self.given, asked, phases, change_s)
         self.scaling = Autoscaling(self.world, self.targets, self.drains)
         self.look_ahead = LookAhead(
             self.solver, self.resolvers, self.holdings, self.backlogs, partial(found_under, self), drill.lasts_s
@@ -108,12 +110,13 @@ class Run:
         """The order of what happens at the same second."""
         # Under the worst phases probes are sent just before the step: a verdict of its very second comes first.
         first: tuple[Process, ...] = (self.targets, self.names) if self.targets.probers.just_before else ()
-        script = Script(self.drill, self.world, self.demand, self.drains)
+        records, rolls = Records(self.names, self.drill), Rolls(self.world, self.drains, self.targets)
+        script = Script(self.drill, Hands(self.world, self.demand, self.drains, self.scaling, records, rolls))
         withdrawals = Withdrawals(self.fronts, self.targets)
         probers = (self.targets, self.names, withdrawals)
         return (
-            *first, script, self.drains, self.fronts, *probers, self.scaling, self.warmup, self.demand, self.backlogs,
-            self.look_ahead,
+            *first, script, self.drains, self.fronts, *probers, self.scaling, rolls, self.warmup, self.demand,
+            self.backlogs, self.look_ahead,
         )  # fmt: skip
 
     def run(self, watch: Watch, reached: Reached, enough: Callable[["Run"], bool] = lambda _: False) -> DrillRun:
@@ -139,7 +142,7 @@ class Run:
             self._tell(self.now, process.take(self.now))
             if self.world.stale:
                 self._truth_changes()
-        self.resolvers.change(self.now, self.names.healthy, self.fronts.present)
+        self.resolvers.change(self.now, self.names.healthy, self.fronts.present, self.names.given)
         state = self._state(self.targets.in_use)
         self.flow = self.look_ahead.there(state, self.now) or self.solver.solve(state)
         self._look()
@@ -200,7 +203,7 @@ class Run:
         belief makes."""
         believes = self.world.view.passes[self.network.probed.pair]
         healthy = [np.ones(len(name.answers), dtype=bool) for name in self.network.plan.names]
-        self.resolvers = Resolvers(self.network, healthy, self.fronts.present)
+        self.resolvers = Resolvers(self.network, healthy, self.fronts.present, self.given)
         for _ in range(SETTLING_ROUNDS):
             flow = self.solver.solve(self._state(usable(self.world, self.drains, believes), healthy))
             found = self.target_checks.findings(flow, self.backlogs.backlog_s).passes
@@ -209,7 +212,7 @@ class Run:
             if (found == believes).all() and told:
                 break
             believes, healthy = found, voted
-            self.resolvers = Resolvers(self.network, healthy, self.fronts.present)
+            self.resolvers = Resolvers(self.network, healthy, self.fronts.present, self.given)
         return flow, healthy
 
     def _settle_holdings(self, healthy: list[Bools]) -> None:
@@ -236,6 +239,7 @@ class Run:
             backlog_s=self.backlogs.backlog_s,
             held=self.holdings.held,
             exists=self.world.present(),
+            given=self.names.given if healthy is None else self.given,
             attempts=self.attempts,
             shares=self.shares,
         )

@@ -1,19 +1,24 @@
 """The steps of a drill: what they do to the world, in order."""
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 from northgate.engine.base import NEVER, CannotRun
+from northgate.engine.drill.by_hand import Records, Rolls
 from northgate.engine.network import Network
-from northgate.engine.processes import Demand, Drains, Entry, World
+from northgate.engine.processes import Autoscaling, Demand, Drains, Entry, World
 from northgate.plan import Problem
 from northgate.plan.models.drills import Drill, Step
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import pointer
 
+# Steps of these kinds change what is true.
+CHANGES = ("fail", "restore", "remove", "expire", "roll")
+
 
 def first_change_s(drill: Drill) -> float:
     """The second of the first step that changes truth; 0 when none does."""
-    return min((step.at_s for step in drill.steps if step.fail or step.restore), default=0.0)
+    return min((step.at_s for step in drill.steps if step.kind in CHANGES), default=0.0)
 
 
 def in_order(steps: Sequence[Step]) -> list[Step]:
@@ -22,7 +27,7 @@ def in_order(steps: Sequence[Step]) -> list[Step]:
 
 
 def check_restores(network: Network, drill: Drill) -> None:
-    """Raises CannotRun when a step restores what has not failed."""
+    """Raises CannotRun when a step restores what has not failed, or what has been terminated."""
     standing: list[Part] = []
     number = [other.name for other in network.plan.drills].index(drill.name) if drill in network.plan.drills else 0
     for step in in_order(drill.steps):
@@ -35,12 +40,23 @@ def check_restores(network: Network, drill: Drill) -> None:
             raise CannotRun([Problem(where, f"{step.restore.words} has not failed before {step.at_s:g} s")])
 
 
+@dataclass
+class Hands:
+    """What steps act on."""
+
+    world: World
+    demand: Demand
+    drains: Drains
+    scaling: Autoscaling
+    records: Records
+    rolls: Rolls
+
+
 class Script:
     """The steps that have not been taken yet."""
 
-    def __init__(self, drill: Drill, world: World, demand: Demand, drains: Drains) -> None:
-        self._steps = in_order(drill.steps)
-        self.world, self.demand, self.drains = world, demand, drains
+    def __init__(self, drill: Drill, hands: Hands) -> None:
+        self._steps, self.hands = in_order(drill.steps), hands
 
     def next_s(self, now: float) -> float:  # noqa: ARG002
         """The second of the next step."""
@@ -49,22 +65,46 @@ class Script:
     def take(self, now: float) -> Iterator[Entry]:
         """Takes the steps that are due."""
         while self._steps and self._steps[0].at_s <= now:
-            yield self._take(self._steps.pop(0), now)
+            step = self._steps.pop(0)
+            told = self._of_truth(step) or self._by_hand(step, now)
+            if told:
+                yield told
 
-    def _take(self, step: Step, now: float) -> Entry:
-        if step.surge:
-            self.demand.surge(step.surge.clients, step.surge.factor)
-            return Entry("surge", (step.surge.clients,), {"factor": step.surge.factor})
+    def _of_truth(self, step: Step) -> Entry | None:
+        world, network = self.hands.world, self.hands.world.network
         if step.fail:
-            self.world.fail(step.fail)
+            world.fail(step.fail)
             return Entry("fail", (step.fail.words,))
         if step.restore:
-            self.world.restore(step.restore)
+            world.restore(step.restore)
             return Entry("restore", (step.restore.words,))
+        if step.remove:
+            world.fail(Part(instance=step.remove.instance))
+            self.hands.scaling.end(network.machines.index(step.remove.instance))
+            return Entry("remove", (step.remove.instance,))
+        if step.expire:
+            world.expire(step.expire.certificate)
+            return Entry("expire", (step.expire.certificate,))
+        return None
+
+    def _by_hand(self, step: Step, now: float) -> Entry | None:
+        hands = self.hands
+        if step.surge:
+            hands.demand.surge(step.surge.clients, step.surge.factor)
+            return Entry("surge", (step.surge.clients,), {"factor": step.surge.factor})
+        if step.scale:
+            # What follows is told when it is launched, or drains.
+            hands.scaling.scale(step.scale.fleet, step.scale.count)
+            return None
+        if step.change_answers or step.withdraw:
+            return hands.records.change(step)
+        if step.roll:
+            hands.rolls.begin(step.roll)
+            return None
         name = (step.drain or step.undrain).instance  # type: ignore[union-attr]
-        machine = self.world.network.machines.index(name)
+        machine = hands.world.network.machines.index(name)
         if step.drain:
-            self.drains.leave(machine, now)
+            hands.drains.leave(machine, now)
         else:
-            self.drains.come_back(machine)
+            hands.drains.come_back(machine)
         return Entry(step.kind, (name,))

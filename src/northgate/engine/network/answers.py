@@ -8,20 +8,24 @@ from northgate.engine.base import Bools, Floats, Ints
 from northgate.plan.models.traffic import DnsEntry
 
 
-def answer_shares(entry: DnsEntry, healthy: Bools, latency_s: Floats, area: str | None, addresses: Floats) -> Floats:
+def answer_shares(
+    entry: DnsEntry, healthy: Bools, latency_s: Floats, area: str | None, addresses: Floats, given: Bools | None = None
+) -> Floats:  # fmt: skip
     """The share of those who ask that is told each answer, the last resort being one past the last; sums to 1.
 
     `healthy` per answer; `latency_s` per answer from the area of those who ask; `addresses`: how many addresses each
     answer consists of now. With none healthy the last resort answers, without one all are taken for healthy.
+    `given`: the answers that the record has now (None: all).
     """
     count = len(entry.answers)
     share = np.zeros(count + 1)
-    usable = healthy.copy()
+    there = np.ones(count, dtype=bool) if given is None else given
+    usable = healthy & there
     if not usable.any():
-        if entry.when_none_healthy or not count:
+        if entry.when_none_healthy or not there.any():
             share[count] = 1.0
             return share
-        usable[:] = True
+        usable = there
     share[:count] = _chosen(entry, np.flatnonzero(usable), latency_s, area, addresses)
     return share
 

@@ -1,6 +1,7 @@
 """A plan compiled into the tables of a network, with places for what autoscalers may ever launch."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
+from types import MappingProxyType
 from typing import Any
 
 from northgate.engine.base import Ints, ints
@@ -19,6 +20,7 @@ from northgate.plan import Plan
 from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.groups import Target
 from northgate.plan.models.machines import Fleet, Instance
+from northgate.plan.models.traffic import Answer
 
 
 def compile_network(plan: Plan, spares: frozenset[str] = frozenset()) -> Network:
@@ -120,36 +122,50 @@ def _paths(plan: Plan) -> tuple[str, ...]:
     return tuple(dict.fromkeys(asked + [probe.path for probe in plan.probes]))
 
 
-def roomy(network: Network) -> Network:
-    """The network with places for every instance that its autoscalers may ever launch; itself when there are none."""
+def roomy(
+    network: Network, most: Mapping[str, int] = MappingProxyType({}),
+    answers: Mapping[str, Sequence[Answer]] = MappingProxyType({}),
+) -> Network:  # fmt: skip
+    """The network with places for every instance that its autoscalers may ever launch, for so many (`most`) as are
+    launched by hand, by fleet, and for these more answers by name; itself when there are none."""
     plan = network.plan
-    if not any(fleet.scale for fleet in plan.fleets):
+    room = {fleet.name: _room(fleet, most) for fleet in plan.fleets if fleet.scale or fleet.name in most}
+    if not room and not answers:
         return network
     taken = {one.name for one in plan.machines}
-    spares = {fleet.name: list(_spares(fleet, taken)) for fleet in plan.fleets if fleet.scale}
+    spares = {fleet.name: list(_spares(fleet, taken, room[fleet.name])) for fleet in plan.fleets if fleet.name in room}
     groups = [
         group.model_copy(update={"targets": [one for target in group.targets for one in _with_spares(target, spares)]})
         for group in plan.target_groups
     ]
     instances = [*plan.instances, *(one for some in spares.values() for one in some)]
     fields = {name: getattr(plan, name) for name in type(plan).model_fields}
-    roomier = type(plan).model_construct(**(fields | {"instances": instances, "target_groups": groups}))
+    names = [
+        entry.model_copy(update={"answers": [*entry.answers, *answers.get(entry.name, ())]}) for entry in plan.names
+    ]
+    more = {"instances": instances, "target_groups": groups, "names": names}
+    roomier = type(plan).model_construct(**(fields | more))
     return compile_network(roomier, spares=frozenset(one.name for some in spares.values() for one in some))
 
 
-def _spares(fleet: Fleet, taken: set[str]) -> Iterator[Instance]:
+def _room(fleet: Fleet, most: Mapping[str, int]) -> int:
+    """How many instances a fleet may have in one zone; as many again where lost ones are replaced."""
+    scaled = fleet.scale.max * (2 if fleet.scale.replaces_lost else 1) if fleet.scale else 0
+    return max(scaled, most.get(fleet.name, 0))
+
+
+def _spares(fleet: Fleet, taken: set[str], room: int) -> Iterator[Instance]:
     """Places in every zone for as many as the fleet may ever have there, numbered from zone to zone in turn; numbers
     that other instances' names have are passed over."""
-    assert fleet.scale is not None
     zones = list(fleet.zones.items())
     begun = [one.zone for one in fleet.instances()]
     template = {field: getattr(fleet.instance, field) for field in type(fleet.instance).model_fields}
-    for round_number in range(max(fleet.scale.max - begun.count(zone) for zone, _ in zones)):
+    for round_number in range(max(room - begun.count(zone) for zone, _ in zones)):
         for position, (zone, subnet) in enumerate(zones):
-            if round_number < fleet.scale.max - begun.count(zone):
+            if round_number < room - begun.count(zone):
                 number = fleet.count + round_number * len(zones) + position + 1
                 while f"{fleet.name}-{number}" in taken:
-                    number += fleet.scale.max * len(zones)
+                    number += room * len(zones)
                 name = f"{fleet.name}-{number}"
                 yield Instance.model_construct(name=name, zone=zone, subnet=subnet, address=None, **template)
 

@@ -48,15 +48,17 @@ class Asker:
 
 @dataclass(frozen=True, eq=False)
 class Record:
-    """What a name goes by from some second on: `healthy` per answer, `present` per front: in its address."""
+    """What a name goes by from some second on: `healthy` per answer, `present` per front: in its address; `given` per
+    answer: in the record at all (None: all of them)."""
 
     healthy: Bools
     present: Bools
+    given: Bools | None = None
 
     @cached_property
-    def key(self) -> tuple[bytes, bytes]:
+    def key(self) -> tuple[bytes, bytes, bytes]:
         """Equal for records that answer alike."""
-        return self.healthy.tobytes(), self.present.tobytes()
+        return self.healthy.tobytes(), self.present.tobytes(), b"" if self.given is None else self.given.tobytes()
 
 
 # Per name: the records of it that are held, each with the share of those who hold it.
@@ -190,7 +192,7 @@ class NameBook(LeafBook):
         self.askers: list[Asker] = []
         self.checks: tuple[tuple[int, int, int, int], ...] = ()
         self._asker_at: dict[Asker, int] = {}
-        self._told: dict[tuple[int, int, tuple[bytes, bytes]], list[tuple[float, tuple[int, ...]]]] = {}
+        self._told: dict[tuple[int, int, tuple[bytes, bytes, bytes]], list[tuple[float, tuple[int, ...]]]] = {}
 
     def add_check(self, name: int, answer: int, area: int, call: int) -> None:
         """Notes that a call is the probe of an answer from an area."""
@@ -209,9 +211,10 @@ class NameBook(LeafBook):
         every = self.leaves[who.name]
         return every if who.answer < 0 else tuple(leaf for leaf in every if leaf.path[0] == (who.name, who.answer))
 
-    def record(self, name: int, healthy: Bools, present: Bools) -> Record:
-        """What a name goes by: the beliefs in its answers, and which of the fronts that it lists are present."""
-        return Record(healthy, present & self._own_fronts[name])
+    def record(self, name: int, healthy: Bools, present: Bools, given: Sequence[Bools] | None = None) -> Record:
+        """What a name goes by: the beliefs in its answers, which of the fronts that it lists are present, and, of all
+        names, which answers are given."""
+        return Record(healthy, present & self._own_fronts[name], given[name] if given is not None else None)
 
     def sets(self, who: Asker, held: HeldRecords) -> Sets:
         """The sets that an asker is told, by the records that are held; shares sum to 1 where there is any answer."""
@@ -268,7 +271,7 @@ class NameBook(LeafBook):
             entry = self.plan.names[name]
             word = self.plan.areas[area].name if area >= 0 else None
             many = self._addresses(name, record.present)
-            shares = answer_shares(entry, record.healthy, self.latency_s(name, area), word, many)
+            shares = answer_shares(entry, record.healthy, self.latency_s(name, area), word, many, record.given)
             given = [number for number, share in enumerate(shares) if share > 0]
             together = entry.choose in ("all", "area") and given != [len(entry.answers)]
             found = [(1.0, tuple(given))] if together else [(float(shares[one]), (one,)) for one in given]

@@ -142,13 +142,15 @@ class Vote:
 
 
 class Names:
-    """The probers of names: what they believe, and which answers are healthy by their votes (`healthy[n][a]`)."""
+    """The probers of names: what they believe, which answers are healthy by their votes (`healthy[n][a]`), and which
+    are in the record of their name at all (`given`)."""
 
     def __init__(
-        self, checks: NameChecks, healthy: list[Bools], found: Findings, phases: Phases, first_change_s: float
+        self, checks: NameChecks, healthy: list[Bools], given: list[Bools], found: Findings, phases: Phases,
+        first_change_s: float,
     ) -> None:  # fmt: skip
         self.network, self._checks = checks.network, checks
-        self.healthy = healthy
+        self.healthy, self.given = healthy, given
         self.probers = Probers(name_beats(self.network), found, phases, first_change_s)
         self.votes: list[Vote] = []
 
@@ -156,6 +158,11 @@ class Names:
         """From now on calls fare like this."""
         if self.network.names.checks:
             self.probers.meet(now, self._checks.findings(flow))
+
+    def give(self, name: int, answers: Sequence[int]) -> None:
+        """A name's record has these of its answers from now on."""
+        self.given = list(self.given)
+        self.given[name] = np.isin(np.arange(len(self.given[name])), answers)
 
     def next_s(self, now: float) -> float:  # noqa: ARG002
         """The second of the next verdict."""
@@ -167,6 +174,8 @@ class Names:
         plan = self.network.plan
         for prober in changed.tolist():
             name, answer, area, _ = self.network.names.checks[prober]
+            if not self.given[name][answer]:
+                continue
             vote = Vote(now, name, answer, area, bool(self.probers.believes[prober]))
             self.votes.append(vote)
             given = plan.names[name].answers[answer]

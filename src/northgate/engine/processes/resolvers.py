@@ -103,10 +103,12 @@ class Between:
 class Resolvers:
     """The records of the recent past, and what follows from them for everyone who asks."""
 
-    def __init__(self, network: Network, healthy: Sequence[Bools], present: Bools) -> None:
+    def __init__(
+        self, network: Network, healthy: Sequence[Bools], present: Bools, given: Sequence[Bools] | None = None
+    ) -> None:  # fmt: skip
         self._network, self._names = network, network.names
         self._times: list[list[float]] = [[0.0] for _ in network.plan.names]
-        self._records = [[record] for record in self._now(healthy, present)]
+        self._records = [[record] for record in self._now(healthy, present, given)]
         # What nobody holds any more.
         self._past: list[list[tuple[float, Record]]] = [[] for _ in network.plan.names]
         # When each name's record changed, all of it.
@@ -114,19 +116,22 @@ class Resolvers:
         self._who = Holders(network)
         # What holders hold until a tail bends, as far as it was asked for since answers changed.
         self._between: dict[int, Between] = {}
-        self._settled: dict[int, tuple[tuple[tuple[bytes, bytes], ...], Sets]] = {}
+        self._settled: dict[int, tuple[tuple[tuple[bytes, bytes, bytes], ...], Sets]] = {}
 
-    def _now(self, healthy: Sequence[Bools], present: Bools) -> list[Record]:
-        return [self._names.record(name, well, present) for name, well in enumerate(healthy)]
+    def _now(self, healthy: Sequence[Bools], present: Bools, given: Sequence[Bools] | None) -> list[Record]:
+        return [self._names.record(name, well, present, given) for name, well in enumerate(healthy)]
 
     # Who holds what
 
     # Changes
 
-    def change(self, now: float, healthy: Sequence[Bools], present: Bools) -> bool:
-        """From now on names go by these beliefs and addresses; returns whether any answers otherwise than before."""
+    def change(
+        self, now: float, healthy: Sequence[Bools], present: Bools, given: Sequence[Bools] | None = None
+    ) -> bool:  # fmt: skip
+        """From now on names go by these beliefs, addresses and answers; returns whether any answers otherwise than
+        before."""
         changed = False
-        for name, record in enumerate(self._now(healthy, present)):
+        for name, record in enumerate(self._now(healthy, present, given)):
             times, records = self._times[name], self._records[name]
             if record.key == records[-1].key:
                 continue

@@ -1,6 +1,7 @@
 """What is so, whoever believes what: faults, what exists, and the truth that follows; and how much clients ask for."""
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -21,7 +22,8 @@ class World:
     def __init__(self, network: Network) -> None:
         self.network, self.paths = network, Paths.of(network)
         self.faults: list[Part] = []
-        self.scaled = any(fleet.scale for fleet in network.plan.fleets)
+        self.expired: frozenset[str] = frozenset()
+        self.scaled = bool(network.machines.spare.any()) or any(fleet.scale for fleet in network.plan.fleets)
         self.exists: Bools = ~network.machines.spare
         self.starting: Ints = np.zeros(0, dtype=np.int64)
         self.stale = False
@@ -30,6 +32,8 @@ class World:
 
     def _look(self) -> None:
         truth = truth_under(self.network, self.faults)
+        if self.expired:
+            truth = replace(truth, expired=self.expired)
         if self.scaled:
             # What is not there, or does not serve yet, is silent.
             silent = truth.machine_silent | ~self.exists
@@ -48,6 +52,11 @@ class World:
     def restore(self, part: Part) -> None:
         """A part that was lost is back."""
         self.faults.remove(part)
+        self.stale = True
+
+    def expire(self, certificate: str) -> None:
+        """A certificate is valid no longer."""
+        self.expired |= {certificate}
         self.stale = True
 
     def populate(self, exists: Bools, starting: Ints) -> None:

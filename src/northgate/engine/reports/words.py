@@ -29,6 +29,11 @@ def _scaled(event: Event) -> str:
     return seen + _all(event)
 
 
+def _by_hand(event: Event) -> str:
+    facts = event.facts
+    return f"{facts['fleet']} is to have {facts['wanted']}, has {facts['in_use']}: {facts['does']} {_all(event)}"
+
+
 def _left_or_joined(event: Event) -> str:
     balancer, zone = event.about
     if event.facts["floats"]:
@@ -49,6 +54,12 @@ _WORDS: dict[str, Callable[[Event], str]] = {
     "drain": lambda event: f"{event.about[0]} drains",
     "undrain": lambda event: f"{event.about[0]} is back from draining",
     "scale": _scaled,
+    "scaled": _by_hand,
+    "remove": lambda event: f"{event.about[0]} is terminated, and never returns",
+    "expire": lambda event: f"certificate {event.about[0]} expires",
+    "change_answers": lambda event: f"{event.about[0]} answers {event.facts['answers']} from now on",
+    "roll": lambda event: f"{_all(event)} of {event.facts['group']} leave to be restarted",
+    "rolled": lambda event: f"all of {event.about[0]} have been restarted",
     "front": _left_or_joined,
     "answer": lambda event: f"{event.about[1]} {_judged(event)}, says {event.facts['area']} of {event.about[0]}",
     "verdict": lambda event: "{} {}, says {balancer} in {zone}".format(_all(event), _judged(event), **event.facts),

@@ -148,6 +148,9 @@ class Backward(Stage):
         far = np.flatnonzero(frame.too_far & ~frame.routed)
         row[far] = 0.0
         row[far, TIMED_OUT] = 1.0
+        turned = self.state.encounter.row_turned
+        row[turned] = 0.0
+        row[turned, REFUSED] = 1.0
         lost_ways = ((self.state.encounter.row_blocked, BLOCKED), (self.unloaded.dead, DEAD_FRONT))
         for lost, kind in lost_ways:
             row[lost] = 0.0

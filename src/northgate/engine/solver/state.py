@@ -62,7 +62,8 @@ class State:
     the sessions and connections that sources hold. `attempts`: how often calls were tried in the state before, from
     which a retry storm goes on; `shares`: where those were sent who are chosen by how busy they are, a place to begin.
     `fresh`: what entries would be told if nobody held old answers. `exists`: which
-    machines are there, where autoscalers launch them (None: all)."""
+    machines are there, where autoscalers launch them (None: all). `given`: which answers of each name are in its
+    record, where that is changed by hand (None: all)."""
 
     truth: Truth
     encounter: Encounter
@@ -78,6 +79,7 @@ class State:
     shares: Floats | None = None
     fresh: Floats | None = None
     exists: Bools | None = None
+    given: Sequence[Bools] | None = None
 
     @property
     def dns_share(self) -> Floats:
@@ -101,7 +103,7 @@ class State:
         others = [one for one in (self.fresh, self.exists) if one is not None]
         return [
             self.in_use, self.in_address, *self.healthy, self.dns_share, self.warmth, self.call_rps, self.backlog_s,
-            *held, *others,
+            *held, *others, *(self.given or ()),
         ]  # fmt: skip
 
     def present(self, machines: Ints) -> Bools:

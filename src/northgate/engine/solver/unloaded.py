@@ -162,8 +162,8 @@ class Unloaded:
 
     @cached_property
     def arrives(self) -> Bools:
-        """Which rows meet a living front, and are let in."""
-        return ~self.dead & ~self.state.encounter.row_blocked
+        """Which rows meet a living front, are let in, and do not turn away."""
+        return ~self.dead & ~self.state.encounter.row_blocked & ~self.state.encounter.row_turned
 
     @cached_property
     def flat_route(self) -> Ints:

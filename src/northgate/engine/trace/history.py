@@ -14,7 +14,7 @@ def told_now(flow: Flow, name: int, area: int) -> Sets:
     """The sets that those who ask a name from an area are told now."""
     names, state = flow.network.names, flow.state
     who = Asker(name, -1, area)
-    return names.sets(who, lambda one: [(1.0, names.record(one, state.healthy[one], state.in_address))])
+    return names.sets(who, lambda one: [(1.0, names.record(one, state.healthy[one], state.in_address, state.given))])
 
 
 class History:

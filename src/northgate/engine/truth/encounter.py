@@ -21,7 +21,7 @@ class Encounter:
     `bad_page[f, p]`: whether its page answers what its judge does not like at pair p. `budget_s[f, p]`: how long its
     requests may take there in all (s): the client's time-out less his round trip to the pair's front; `response_s[p]`:
     how long the front waits for the answer. `connect_s[f]`: how long its connects wait (s). `row_blocked`: the rows of
-    `Network.arrivals` that never arrive.
+    `Network.arrivals` that never arrive; `row_turned`: those at which clients turn away from what they are shown.
     """
 
     met: Ints
@@ -33,6 +33,7 @@ class Encounter:
     response_s: Floats
     connect_s: Floats
     row_blocked: Bools
+    row_turned: Bools
 
     def patience_s(self, waits: int = 0) -> Floats:
         """How long requests wait at a pair (s), after so many connects that took their time-out: (fates, pairs)."""
@@ -75,7 +76,21 @@ def encounter(paths: Paths, truth: Truth) -> Encounter:
         response_s=network.pairs.response_timeout_s,
         connect_s=fates[:, 6],
         row_blocked=blocked.rows,
+        row_turned=_turned_away(network, truth),
     )
+
+
+def _turned_away(network: Network, truth: Truth) -> Bools:
+    """Per row of the arrivals: whether the client turns away from an expired certificate."""
+    arrivals, entries = network.arrivals, network.entries
+    made = np.zeros(len(arrivals.entry), dtype=bool)
+    for index, balancer in enumerate(network.plan.balancers if truth.expired else ()):
+        for number, listener in enumerate(balancer.listeners):
+            if listener.certificate in truth.expired:
+                mine = (entries.balancer == index) & (entries.listener == number)
+                made |= mine[arrivals.entry]
+    by_tls = [request.scheme in ("https", "tls") for request in network.calls.requests]
+    return made & np.array(by_tls, dtype=bool)[entries.call[arrivals.entry]] if made.any() else made
 
 
 def _nobody_asks(network: Network, truth: Truth, blocked: Blocked) -> Encounter:
@@ -92,6 +107,7 @@ def _nobody_asks(network: Network, truth: Truth, blocked: Blocked) -> Encounter:
         response_s=network.pairs.response_timeout_s,
         connect_s=np.zeros(1),
         row_blocked=blocked.rows,
+        row_turned=_turned_away(network, truth),
     )
 
 

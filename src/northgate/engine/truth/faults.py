@@ -17,7 +17,8 @@ class Truth:
     """The state of everything, whoever believes what; arrays over the network's indices.
 
     `slowness` multiplies service times and divides capacities; `cut[z, y]` means that packets between the two zones
-    vanish. `lost_outside` are addresses and hosts outside the plan where nobody answers.
+    vanish. `lost_outside` are addresses and hosts outside the plan where nobody answers, `expired` the certificates
+    that are valid no longer.
     """
 
     machine_silent: Bools
@@ -29,6 +30,7 @@ class Truth:
     lost_outside: frozenset[str]
     gone_rules: frozenset[tuple[str, int]]
     page_faults: tuple[Part, ...]
+    expired: frozenset[str] = frozenset()
 
     def with_silent(self, machines: Bools) -> "Truth":
         """Truth as it is, but with these machines silent."""

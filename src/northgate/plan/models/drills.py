@@ -5,10 +5,13 @@ from typing import Annotated, Literal
 from pydantic import model_validator
 
 from northgate.plan.models.faults import Part
+from northgate.plan.models.traffic import Answer
 from northgate.plan.models.types import (
+    Count,
     Factor,
     Name,
     PlanModel,
+    PositiveCount,
     PositiveSeconds,
     Ref,
     Seconds,
@@ -40,11 +43,58 @@ class Drain(PlanModel):
     instance: Annotated[str, Ref("any instance")]
 
 
-STEP_KINDS = ("fail", "restore", "surge", "drain", "undrain")
+class ScaleByHand(PlanModel):
+    """A fleet gets so many instances: more are launched, warm up and are proven; of fewer the newest drain first."""
+
+    fleet: Annotated[str, Ref("fleet")]
+    count: Count
+
+
+class Remove(PlanModel):
+    """The instance that is terminated: it never returns."""
+
+    instance: Annotated[str, Ref("any instance")]
+
+
+class Expire(PlanModel):
+    """The certificate that is valid no longer: clients turn away who speak TLS by it."""
+
+    certificate: Annotated[str, Ref("certificate")]
+
+
+class ChangeAnswers(PlanModel):
+    """A name's record, changed by hand: what was answered before fades with the TTL."""
+
+    name: Annotated[str, Ref("name")]
+    answers: list[Answer]
+
+
+class Withdraw(PlanModel):
+    """One of the answers that a name gives by now, counted from 0, is taken out of its record."""
+
+    name: Annotated[str, Ref("name")]
+    answer: Count
+
+
+class Roll(PlanModel):
+    """All instances of a group are restarted, `batch` at a time: drained, away for `restart_s`, and back.
+
+    The next batch follows when every front has the last in use again, or (`restarted`) as soon as it is back.
+    """
+
+    group: Annotated[str, Ref("target_group")]
+    batch: PositiveCount = 1
+    wait_for: Literal["in_use", "restarted"] = "in_use"
+    restart_s: Seconds = 30
+
+
+STEP_KINDS = (
+    "fail", "restore", "surge", "drain", "undrain", "scale", "remove", "expire", "change_answers", "withdraw", "roll",
+)  # fmt: skip
 
 
 class Step(PlanModel):
-    """One entry of a drill: exactly one of fail, restore, surge, drain, undrain at a second."""
+    """One entry of a drill, at a second: exactly one of what fails or returns, or of what is done by hand."""
 
     model_config = {"json_schema_extra": require_one(*STEP_KINDS)}
 
@@ -54,6 +104,12 @@ class Step(PlanModel):
     surge: Surge | None = None
     drain: Drain | None = None
     undrain: Drain | None = None
+    scale: ScaleByHand | None = None
+    remove: Remove | None = None
+    expire: Expire | None = None
+    change_answers: ChangeAnswers | None = None
+    withdraw: Withdraw | None = None
+    roll: Roll | None = None
 
     @model_validator(mode="after")
     def _one_kind(self) -> "Step":

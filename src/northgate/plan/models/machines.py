@@ -70,13 +70,19 @@ class Instance(Machine):
 
 
 class Scale(PlanModel):
-    """Autoscaling of a fleet: decided every `every_s`, a new instance serves `warmup_s` later."""
+    """Autoscaling of a fleet: decided every `every_s`, a new instance serves `warmup_s` later.
+
+    `replaces_lost`: what is lost is given up at the next decision, and others are launched in its place.
+    `launch_fails_s`: for so long after a zone or region is lost, launches fail for want of room, and are tried again.
+    """
 
     min: Count
     max: PositiveCount
     target_utilisation: Annotated[float, Field(gt=0, le=1)]
     every_s: PositiveSeconds = 30
     warmup_s: Seconds = 90
+    replaces_lost: bool = False
+    launch_fails_s: Seconds = 0
 
     @model_validator(mode="after")
     def _min_is_not_above_max(self) -> "Scale":

@@ -116,6 +116,8 @@ class Entrance:
         named = covered
         if covered and certificate and certificate.expires and today and certificate.expires < today:
             covered, because = False, f"{certificate.name} was valid until {certificate.expires}, today is {today}"
+        if covered and certificate and certificate.name in self.flow.state.truth.expired:
+            covered, because = False, f"{certificate.name} has expired"
         turned_away = End(f"the client turns away: {because}", error="certificate", cause="refused")
         hops: Hops = lambda: [Hop(  # noqa: E731
             kind="listener", about=f"{listener.protocol} {listener.port}", ok=covered, because=because,

@@ -1,0 +1,165 @@
+"""What is done by hand in a drill: records of names that are changed, and groups whose instances are restarted."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from northgate.engine.base import DIGITS, NEVER, Bools, CannotRun
+from northgate.engine.network import Network, roomy
+from northgate.engine.processes import Drains, Entry, Names, Targets, World
+from northgate.plan import Problem
+from northgate.plan.models.drills import Drill, Roll, Step
+from northgate.plan.models.faults import Part
+from northgate.plan.models.traffic import Answer
+from northgate.plan.problems import pointer
+
+
+def with_room(network: Network, drill: Drill) -> Network:
+    """The network with places for all that may come into a drill: instances, and answers of names."""
+    most: dict[str, int] = {}
+    answers: dict[str, list[Answer]] = {}
+    for step in drill.steps:
+        if step.scale:
+            most[step.scale.fleet] = max(most.get(step.scale.fleet, 0), step.scale.count)
+        if step.change_answers:
+            answers.setdefault(step.change_answers.name, []).extend(step.change_answers.answers)
+    return roomy(network, most, answers)
+
+
+def _brought(network: Network, drill: Drill) -> tuple[dict[int, list[int]], dict[str, list[int]]]:
+    """The places of the answers that each step brings (by its number), after those of the plan; and these, by name."""
+    brings: dict[int, list[int]] = {}
+    ends = {entry.name: len(entry.answers) for entry in network.plan.names}
+    for number, step in reversed(list(enumerate(drill.steps))):
+        if step.change_answers:
+            name, many = step.change_answers.name, len(step.change_answers.answers)
+            brings[number] = list(range(ends[name] - many, ends[name]))
+            ends[name] -= many
+    return brings, {name: list(range(end)) for name, end in ends.items()}
+
+
+def first_given(network: Network, drill: Drill) -> list[Bools]:
+    """Per name of a network with room for a drill, and answer: whether it is in the record when the drill begins."""
+    given = _brought(network, drill)[1]
+    return [np.isin(np.arange(len(entry.answers)), given[entry.name]) for entry in network.plan.names]
+
+
+class Records:
+    """The records of names: of all answers that they have in a drill, those that they give now."""
+
+    def __init__(self, names: Names, drill: Drill) -> None:
+        self.names, self._steps = names, drill.steps
+        self._at = {entry.name: index for index, entry in enumerate(names.network.plan.names)}
+        self._brings, self._given = _brought(names.network, drill)
+
+    def change(self, step: Step) -> Entry:
+        """A name gives other answers from now on, or one less; raises CannotRun when it does not give that one."""
+        if step.change_answers:
+            name = step.change_answers.name
+            self._given[name] = self._brings[next(at for at, one in enumerate(self._steps) if one is step)]
+        else:
+            assert step.withdraw is not None
+            name, place = step.withdraw.name, step.withdraw.answer
+            given = self._given[name]
+            if place >= len(given):
+                problem = f"{name} gives {len(given)} answers by then, counted from 0: there is no answer {place}"
+                raise CannotRun([Problem(pointer(("names", self._at[name], "answers")), problem)])
+            self._given[name] = given[:place] + given[place + 1 :]
+        self.names.give(self._at[name], self._given[name])
+        return Entry("change_answers", (name,), {"answers": self._words(name)})
+
+    def _words(self, name: str) -> str:
+        answers = self.names.network.plan.names[self._at[name]].answers
+        given = [answers[one] for one in self._given[name]]
+        return ", ".join(one.balancer or one.instance or one.address or one.host or "" for one in given) or "nothing"
+
+
+@dataclass
+class Batch:
+    """Machines that are restarted together: until when they leave, and until when they are away (s)."""
+
+    machines: Sequence[int]
+    left_s: float
+    away_s: float
+    stage: str = "leaving"
+
+
+@dataclass
+class Rolling:
+    """A group that is being restarted: those who have not been yet, and the batch that is on its way."""
+
+    roll: Roll
+    to_come: list[int] = field(default_factory=list)
+    batch: Batch | None = None
+
+
+class Rolls:
+    """The groups that are being restarted, batch by batch."""
+
+    def __init__(self, world: World, drains: Drains, targets: Targets) -> None:
+        self.world, self.drains, self.targets, self.network = world, drains, targets, world.network
+        self._rolling: list[Rolling] = []
+
+    def begin(self, roll: Roll) -> None:
+        """All instances of a group are to be restarted from now on."""
+        members, plan = self.network.members, self.network.plan
+        group = [one.name for one in plan.target_groups].index(roll.group)
+        mine = dict.fromkeys(members.machine[members.group == group].tolist())
+        here = [one for one in mine if self.network.machines.real[one] and self.world.exists[one]]
+        self._rolling.append(Rolling(roll, here))
+
+    def next_s(self, now: float) -> float:  # noqa: ARG002
+        """When the next batch has left, or is back."""
+        due = {"leaving": "left_s", "away": "away_s"}
+        batches = [one.batch for one in self._rolling if one.batch and one.batch.stage in due]
+        return min((getattr(batch, due[batch.stage]) for batch in batches), default=NEVER)
+
+    def take(self, now: float) -> Iterator[Entry]:
+        """Lets batches go away, come back, and the next ones follow."""
+        for one in list(self._rolling):
+            while self._moves(one, now):
+                yield from self._go_on(one, now)
+            if one.batch is None and not one.to_come:
+                self._rolling.remove(one)
+                yield Entry("rolled", (one.roll.group,))
+
+    def _moves(self, one: Rolling, now: float) -> bool:
+        batch = one.batch
+        if batch is None:
+            return bool(one.to_come)
+        if batch.stage == "leaving":
+            return batch.left_s <= now
+        return batch.away_s <= now if batch.stage == "away" else self._in_use(one)
+
+    def _in_use(self, one: Rolling) -> bool:
+        """Whether every living front has a batch in use again."""
+        assert one.batch is not None
+        network = self.network
+        group = [each.name for each in network.plan.target_groups].index(one.roll.group)
+        pairs = np.isin(network.pairs.machine, one.batch.machines) & (network.pairs.group == group)
+        pairs &= ~self.world.truth.front_dead[network.pairs.front]
+        return one.roll.wait_for == "restarted" or bool(self.targets.in_use[pairs].all())
+
+    def _go_on(self, one: Rolling, now: float) -> Iterator[Entry]:
+        batch, network = one.batch, self.network
+        if batch is None:
+            mine = one.to_come[: one.roll.batch]
+            del one.to_come[: one.roll.batch]
+            for machine in mine:
+                self.drains.leave(machine, now)
+            drains_s = float(self.drains.drain_s[np.isin(network.pairs.machine, mine)].max(initial=0.0))
+            left_s = round(now + drains_s, DIGITS)
+            one.batch = Batch(mine, left_s, round(left_s + one.roll.restart_s, DIGITS))
+            yield Entry("roll", tuple(network.machines.names[machine] for machine in mine), {"group": one.roll.group})
+        elif batch.stage == "leaving":
+            batch.stage = "away"
+            for machine in batch.machines:
+                self.world.fail(Part(instance=network.machines.names[machine]))
+        elif batch.stage == "away":
+            batch.stage = "back"
+            for machine in batch.machines:
+                self.world.restore(Part(instance=network.machines.names[machine]))
+                self.drains.come_back(machine)
+        else:
+            one.batch = None
