@@ -4,7 +4,7 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from northgate.plan import Plan
-from northgate.plan.models.traffic import DnsEntry, LastResort
+from northgate.plan.models.traffic import Answer, DnsEntry, LastResort
 from tests.simulation.places import Front
 
 
@@ -18,11 +18,13 @@ class Address(NamedTuple):
 
 
 class Given(NamedTuple):
-    """What a name goes by from a second on: which answers its probers believe in, which fronts are in addresses."""
+    """What a name goes by from a second on: which answers its probers believe in, which fronts are in addresses, and
+    the answers, if those have been changed by hand."""
 
     since_s: float
     healthy: tuple[bool, ...]
     present: frozenset[Front]
+    answers: tuple[Answer, ...] | None = None
 
 
 # The ways one may be led, each a list of addresses to try, with the share of askers led so.
@@ -39,6 +41,7 @@ class Names:
         self._region = {zone: region.name for region in plan.regions for zone in region.zones}
         self._entries = {one.name: one for one in plan.names}
         self._given = {one.name: [Given(0.0, (True,) * len(one.answers), frozenset(fronts))] for one in plan.names}
+        self._by_hand: dict[str, tuple[Answer, ...]] = {}
         self._ways: dict[tuple[str, str | None, tuple[int, ...]], Ways] = {}
 
     def ttl_s(self, name: str) -> float:
@@ -47,7 +50,13 @@ class Names:
 
     def change(self, name: str, now: float, healthy: tuple[bool, ...], present: frozenset[Front]) -> None:
         """From now on a name goes by these beliefs and addresses."""
-        self._given[name].append(Given(now, healthy, present))
+        answers = self._by_hand.get(name)
+        known = healthy if answers is None else (True,) * len(answers)
+        self._given[name].append(Given(now, known, present, answers))
+
+    def answer(self, name: str, answers: tuple[Answer, ...]) -> None:
+        """A record that nobody watches is changed by hand, from the next change on."""
+        self._by_hand[name] = answers
 
     def below(self, name: str) -> list[str]:
         """A name and those that it is an alias of, each of which has a record of its own."""
@@ -70,6 +79,8 @@ class Names:
 
     def _led(self, name: str, area: str | None, numbers: dict[str, int]) -> Ways:
         entry, given = self._entries[name], self._given[name][numbers[name]]
+        if given.answers is not None:
+            entry = entry.model_copy(update={"answers": list(given.answers)})
         healthy = [number for number, well in enumerate(given.healthy) if well]
         if not healthy and entry.when_none_healthy:
             return self._behind(entry.when_none_healthy, area, given, numbers)

@@ -23,7 +23,8 @@ import simpy
 
 from northgate.plan import Plan
 from northgate.plan.models.balancers import Action, Listener
-from northgate.plan.models.drills import Drill, Step
+from northgate.plan.models.drills import Drill, Roll, Step
+from northgate.plan.models.faults import Part
 from northgate.plan.models.groups import Probe, TargetGroup, Tier
 from northgate.plan.models.traffic import ClientGroup
 from tests.simulation.naming import Address, Names
@@ -169,6 +170,7 @@ class Simulation:
         # The latest turn of each front.
         self._turned: dict[Front, object] = {}
         self.leaving: dict[str, float] = {}
+        self.expired: set[str] = set()
         self.surges: dict[str, float] = {}
         self.sources = {client.name: list(self._sources(client)) for client in plan.clients}
         self.targets = {
@@ -231,9 +233,46 @@ class Simulation:
             self._drain(step.drain.instance)
         elif step.undrain:
             del self.leaving[step.undrain.instance]
+        elif step.expire:
+            self.expired.add(step.expire.certificate)
+        elif step.change_answers:
+            self.names.answer(step.change_answers.name, tuple(step.change_answers.answers))
+            self._answer(step.change_answers.name)
+        elif step.roll:
+            self.env.process(self._roll(step.roll))
+        elif step.remove:
+            self._break(Step(at_s=step.at_s, fail=Part(instance=step.remove.instance)))
         else:
             self._break(step)
         self._look_again()
+
+    def _roll(self, roll: Roll) -> Iterator[simpy.Event]:
+        """Restarts the machines of a group, batch by batch."""
+        group = self.groups[roll.group]
+        machines = list(dict.fromkeys(machine.name for machine, _, _ in self.world.members(group)))
+        while machines:
+            batch, machines = machines[: roll.batch], machines[roll.batch :]
+            for machine in batch:
+                self._drain(machine)
+            self._look_again()
+            yield self.env.timeout(group.drain_s)
+            for machine in batch:
+                self._break(Step(at_s=0, fail=Part(instance=machine)))
+            yield self.env.timeout(roll.restart_s)
+            for machine in batch:
+                self._break(Step(at_s=0, restore=Part(instance=machine)))
+                del self.leaving[machine]
+            self._look_again()
+            while not self._all_in_use(roll.group, batch):
+                yield self.env.timeout(0.05)
+
+    def _all_in_use(self, group: str, machines: list[str]) -> bool:
+        return all(
+            target.in_use
+            for (front, name), targets in self.targets.items()
+            for target in targets
+            if name == group and not self.dead[front] and target.machine.name in machines
+        )
 
     def _look_again(self) -> None:
         self._balanced.clear()
@@ -535,6 +574,9 @@ class Simulation:
         action = self._action(front, asked)
         if isinstance(action, str):
             return action, False, quiet_s if action == BLOCKED else 0.0
+        listener = self._listener(front.balancer, asked.port)
+        if listener and listener.certificate in self.expired and asked.scheme in ("https", "tls"):
+            return REFUSED, True, 0.0
         if not action.pool:
             return (BAD_STATUS if action.respond and action.respond.status >= 400 else front.zone), True, 0.0
         return self._to_target(client, asked, source, front, action.pool, waited_s)

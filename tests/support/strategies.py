@@ -89,6 +89,18 @@ PARTS = st.one_of(
 WATCH = {"name": "watch", "protocol": "https", "port": 443, "path": "/ready", "interval_s": 10, "timeout_s": 5}
 
 
+BY_HAND = st.sampled_from(
+    [
+        {"roll": {"group": "tiles", "batch": 2, "restart_s": 20}},
+        {"roll": {"group": "tiles", "batch": 1, "wait_for": "restarted", "restart_s": 5}},
+        {"remove": {"instance": "tiles-1"}},
+        {"scale": {"fleet": "other", "count": 3}},
+        {"scale": {"fleet": "other", "count": 0}},
+        {"change_answers": {"name": "www.beckwater.example", "answers": [{"balancer": "front", "weight": 3}]}},
+    ]
+)
+
+
 @st.composite
 def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
     """A small plan with one drill of one to four faults, most of which are taken back."""
@@ -139,5 +151,7 @@ def plans_with_a_drill(draw: st.DrawFn) -> dict[str, Any]:
             steps.append({"at_s": start + draw(st.integers(1, 60)), "restore": part})
     if draw(st.booleans()):
         steps.append({"at_s": draw(st.integers(0, 200)), "drain": {"instance": "tiles-1"}})
+    if draw(st.booleans()):
+        steps.append({"at_s": draw(st.integers(0, 120)), **draw(BY_HAND)})
     phases = draw(st.sampled_from(["spread", "best", "worst"]))
     return data | {"drills": [{"name": "any", "lasts_s": 240, "phases": phases, "steps": steps}]}

@@ -1005,6 +1005,10 @@ export interface components {
             middle_utilisation: number[];
             /** Latency Ms */
             latency_ms: number[];
+            /** Stale Share */
+            stale_share: {
+                [key: string]: number[];
+            };
         };
         /**
          * BerthState
@@ -1036,7 +1040,7 @@ export interface components {
              * Belief
              * @enum {string}
              */
-            belief: "in use" | "out" | "split" | "unknown";
+            belief: "in use" | "out" | "split" | "unknown" | "leaving";
             /** Believed In */
             believed_in: number;
             /** Believed Of */
@@ -1295,6 +1299,16 @@ export interface components {
              * @enum {string}
              */
             effect: "in place" | "replace" | "added" | "removed";
+        };
+        /**
+         * ChangeAnswers
+         * @description A name's record, changed by hand: what was answered before fades with the TTL.
+         */
+        ChangeAnswers: {
+            /** Name */
+            name: string;
+            /** Answers */
+            answers: components["schemas"]["Answer"][];
         };
         /**
          * ClientGroup
@@ -1594,6 +1608,14 @@ export interface components {
             expected_share: number;
         };
         /**
+         * Expire
+         * @description The certificate that is valid no longer: clients turn away who speak TLS by it.
+         */
+        Expire: {
+            /** Certificate */
+            certificate: string;
+        };
+        /**
          * Explained
          * @description Something that puzzles people, and what to change if it is not wanted.
          */
@@ -1687,7 +1709,7 @@ export interface components {
         };
         /**
          * FoldedStrip
-         * @description The targets of a group in a zone over a drill: how many there are, how many are truly up, and how many a front
+         * @description The targets of a group in a zone over a drill: how many there are, how many are truly up and stay, and how many a front
          *     believes in use on the mean of those that live; value i holds from `t_s[i]` on.
          */
         FoldedStrip: {
@@ -2928,6 +2950,14 @@ export interface components {
             }[];
         };
         /**
+         * Remove
+         * @description The instance that is terminated: it never returns.
+         */
+        Remove: {
+            /** Instance */
+            instance: string;
+        };
+        /**
          * Respond
          * @description A fixed answer by the balancer itself.
          */
@@ -2977,6 +3007,32 @@ export interface components {
             to: string;
         };
         /**
+         * Roll
+         * @description All instances of a group are restarted, `batch` at a time: drained, away for `restart_s`, and back.
+         *
+         *     The next batch follows when every front has the last in use again, or (`restarted`) as soon as it is back.
+         */
+        Roll: {
+            /** Group */
+            group: string;
+            /**
+             * Batch
+             * @default 1
+             */
+            batch: number;
+            /**
+             * Wait For
+             * @default in_use
+             * @enum {string}
+             */
+            wait_for: "in_use" | "restarted";
+            /**
+             * Restart S
+             * @default 30
+             */
+            restart_s: number;
+        };
+        /**
          * Rule
          * @description One rule of a listener; the first that matches serves.
          */
@@ -3004,6 +3060,9 @@ export interface components {
         /**
          * Scale
          * @description Autoscaling of a fleet: decided every `every_s`, a new instance serves `warmup_s` later.
+         *
+         *     `replaces_lost`: what is lost is given up at the next decision, and others are launched in its place.
+         *     `launch_fails_s`: for so long after a zone or region is lost, launches fail for want of room, and are tried again.
          */
         Scale: {
             /** Min */
@@ -3022,6 +3081,26 @@ export interface components {
              * @default 90
              */
             warmup_s: number;
+            /**
+             * Replaces Lost
+             * @default false
+             */
+            replaces_lost: boolean;
+            /**
+             * Launch Fails S
+             * @default 0
+             */
+            launch_fails_s: number;
+        };
+        /**
+         * ScaleByHand
+         * @description A fleet gets so many instances: more are launched, warm up and are proven; of fewer the newest drain first.
+         */
+        ScaleByHand: {
+            /** Fleet */
+            fleet: string;
+            /** Count */
+            count: number;
         };
         /**
          * SeriesAnswer
@@ -3171,7 +3250,7 @@ export interface components {
         };
         /**
          * Step
-         * @description One entry of a drill: exactly one of fail, restore, surge, drain, undrain at a second.
+         * @description One entry of a drill, at a second: exactly one of what fails or returns, or of what is done by hand.
          */
         Step: {
             /** At S */
@@ -3181,6 +3260,12 @@ export interface components {
             surge?: components["schemas"]["Surge"] | null;
             drain?: components["schemas"]["Drain"] | null;
             undrain?: components["schemas"]["Drain"] | null;
+            scale?: components["schemas"]["ScaleByHand"] | null;
+            remove?: components["schemas"]["Remove"] | null;
+            expire?: components["schemas"]["Expire"] | null;
+            change_answers?: components["schemas"]["ChangeAnswers"] | null;
+            withdraw?: components["schemas"]["Withdraw"] | null;
+            roll?: components["schemas"]["Roll"] | null;
         } & ({
             fail: unknown;
         } | {
@@ -3191,6 +3276,18 @@ export interface components {
             drain: unknown;
         } | {
             undrain: unknown;
+        } | {
+            scale: unknown;
+        } | {
+            remove: unknown;
+        } | {
+            expire: unknown;
+        } | {
+            change_answers: unknown;
+        } | {
+            withdraw: unknown;
+        } | {
+            roll: unknown;
         });
         /**
          * Strip
@@ -3591,6 +3688,16 @@ export interface components {
             } | null;
             /** Source */
             source?: string[] | null;
+        };
+        /**
+         * Withdraw
+         * @description One of the answers that a name gives by now, counted from 0, is taken out of its record.
+         */
+        Withdraw: {
+            /** Name */
+            name: string;
+            /** Answer */
+            answer: number;
         };
         /**
          * WorkDone

@@ -35,7 +35,7 @@ export function Shell() {
       <a href="#main" className="sr-only bg-panel text-ink focus:not-sr-only focus:absolute focus:top-1 focus:left-1 focus:z-50 focus:rounded focus:px-3 focus:py-1">
         Skip to the main part
       </a>
-      <header className="flex min-h-11 shrink-0 flex-wrap items-center gap-x-3 bg-bar px-4 text-bar-ink max-md:px-2 print:hidden">
+      <header className="flex min-h-11 shrink-0 flex-wrap items-center gap-x-2.5 bg-bar px-3 xl:flex-nowrap text-bar-ink max-md:px-2 print:hidden">
         <Link to="/plans" className="flex h-11 shrink-0 items-center gap-2.5 rounded text-[16px] font-semibold" aria-label="North Gate: all plans">
           <Mark /> <span className="max-md:hidden">North Gate</span>
         </Link>
@@ -63,7 +63,7 @@ function PlanBar({ planKey }: { planKey: string }) {
   return (
     <>
       <span className="h-5 w-px shrink-0 bg-bar-soft/40 max-md:hidden" />
-      <span className="truncate max-lg:max-w-40 max-md:hidden">{head.title}</span>
+      <span className="min-w-12 truncate max-lg:max-w-40 max-md:hidden" title={head.title}>{head.title}</span>
       <StandingPill head={head} />
       <UndoRedo head={head} />
       <nav className="flex h-11 overflow-x-auto max-md:order-last max-md:w-full max-md:justify-center md:ml-3" aria-label="Views">
@@ -115,7 +115,7 @@ function FindingsLink({ planKey, revision }: { planKey: string; revision: number
 }
 
 const TAB =
-  "flex h-full items-center px-3 text-bar-soft max-md:px-2.5 hover:text-bar-ink [&.active]:font-semibold [&.active]:text-bar-ink [&.active]:shadow-[inset_0_-4px_0_var(--bar-ink)]";
+  "flex h-full shrink-0 items-center px-2.5 text-bar-soft hover:text-bar-ink [&.active]:font-semibold [&.active]:text-bar-ink [&.active]:shadow-[inset_0_-4px_0_var(--bar-ink)]";
 
 function ViewLink({ to, planKey, children }: { to: "/plans/$key/board"; planKey: string; children: string }) {
   return (
@@ -164,8 +164,8 @@ function Find({ planKey, onAdd }: { planKey: string; onAdd: (kind: string) => vo
   useKey("find", () => setOpen(true));
   return (
     <>
-      <button type="button" className="flex min-h-6 w-44 items-center justify-between rounded border border-bar-soft/40 px-2.5 py-0.5 text-[12px] text-bar-soft hover:border-bar-ink max-lg:w-auto" aria-label="Find or do (/)" onClick={() => setOpen(true)}>
-        <span className="max-lg:hidden">Find or do…</span> <kbd className="font-mono">/</kbd>
+      <button type="button" className="flex min-h-6 w-36 min-w-9 shrink items-center justify-between rounded border border-bar-soft/40 px-2.5 py-0.5 text-[12px] text-bar-soft hover:border-bar-ink max-lg:w-auto" aria-label="Find or do (/)" onClick={() => setOpen(true)}>
+        <span className="truncate max-lg:hidden">Find or do…</span> <kbd className="font-mono">/</kbd>
       </button>
       {open !== undefined && <Palette planKey={planKey} open={open} onOpenChange={setOpen} onAdd={onAdd} />}
     </>

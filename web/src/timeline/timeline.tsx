@@ -197,6 +197,11 @@ function stepWords(step: Schemas["Step"]): string {
     return `${name} ${step.fail ? "lost" : "back"}`;
   }
   if (step.surge) return `${step.surge.clients} × ${step.surge.factor}`;
+  if (step.scale) return `${step.scale.fleet} to ${step.scale.count}`;
+  if (step.remove) return `${step.remove.instance} ended`;
+  if (step.expire) return `${step.expire.certificate} expires`;
+  if (step.change_answers ?? step.withdraw) return "record changed";
+  if (step.roll) return `${step.roll.group} rolled`;
   return step.drain ? `${step.drain.instance} leaves` : `${step.undrain?.instance ?? ""} returns`;
 }
 

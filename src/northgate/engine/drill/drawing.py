@@ -17,6 +17,7 @@ EVENLY = {
     "zone_served": "zone_served", "cause_rps": "cause_rps", "mechanism_rps": "mechanism_rps",
     "latency_s": "mean_latency_s",
 }  # fmt: skip
+LINES = (*EVENLY, "utilisation")
 # Seconds closer to each other than this are the same.
 SAME_S = 1e-6
 # Stairs are drawn step by step, as long as that takes no more than so many bytes; but at least so many of them.
@@ -31,8 +32,9 @@ def on_the_way(
     Rates that go evenly from the first to the end, past their mean half-way, are read off the straight line, at the
     seconds at which the shares of old answers would be looked at.
     """
+    stale = resolvers.stale_shares(second, first.state.call_rps)
     if not ahead.evenly:
-        return [replace(first, ends=_ends(ahead.then))] if ahead.then else [first]
+        return [replace(first, ends=_ends(ahead.then, stale))] if ahead.then else [first]
     mean, seconds, made = ahead.parts[0][0], second - first.t_s, [first]
     at_s = resolvers.next_s(first.t_s)
     while at_s < second - SAME_S:
@@ -60,19 +62,20 @@ def on_the_way(
             )
         )
         at_s = resolvers.next_s(at_s)
-    last = _ends(mean)
-    last = Ends(**{name: 2 * getattr(last, name) - getattr(first, name) for name in (*EVENLY, "utilisation")})
+    half_way = _ends(mean, stale)
+    last = replace(half_way, **{name: 2 * getattr(half_way, name) - getattr(first, name) for name in LINES})
     return [replace(one, ends=ends) for one, ends in zip(made, [*map(_met, made[1:]), last], strict=True)]
 
 
-def _ends(flow: Flow) -> Ends:
+def _ends(flow: Flow, stale: Floats) -> Ends:
     """The rates of a flow that is where a line ends."""
-    return Ends(**{name: getattr(flow, of) for name, of in EVENLY.items()}, utilisation=flow.queue.utilisation)
+    lines = {name: getattr(flow, of) for name, of in EVENLY.items()}
+    return Ends(**lines, utilisation=flow.queue.utilisation, stale=stale)
 
 
 def _met(frame: Keyframe) -> Ends:
     """What rates have come to just before a keyframe at which nothing jumps."""
-    return Ends(**{name: getattr(frame, name) for name in (*EVENLY, "utilisation")})
+    return Ends(**{name: getattr(frame, name) for name in (*LINES, "stale")})
 
 
 def on_the_stairs(

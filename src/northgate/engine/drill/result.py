@@ -40,6 +40,7 @@ class Ends:
     mechanism_rps: Floats
     utilisation: Floats
     latency_s: float
+    stale: Floats
 
 
 @dataclass(frozen=True)

@@ -240,6 +240,7 @@ class Run:
             held=self.holdings.held,
             exists=self.world.present(),
             given=self.names.given if healthy is None else self.given,
+            leaving=self.drains.leaving,
             attempts=self.attempts,
             shares=self.shares,
         )

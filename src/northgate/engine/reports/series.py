@@ -24,6 +24,7 @@ class BeforeAnswer(AnswerModel):
     busiest_utilisation: list[float]
     middle_utilisation: list[float]
     latency_ms: list[float]
+    stale_share: dict[str, list[float]]
 
 
 class SeriesAnswer(AnswerModel):
@@ -112,6 +113,9 @@ def _before(run: DrillRun) -> BeforeAnswer | None:
         busiest_utilisation=[float(one.utilisation.max(initial=0.0)) for one in ends],
         middle_utilisation=[_middle(one.utilisation) for one in ends],
         latency_ms=[one.latency_s * 1000 for one in ends],
+        stale_share={
+            name.name: [float(one.stale[index]) for one in ends] for index, name in enumerate(run.network.plan.names)
+        },
     )
 
 

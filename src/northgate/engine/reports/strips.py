@@ -7,7 +7,7 @@ import numpy as np
 
 from northgate.engine.base import total_by
 from northgate.engine.drill import DrillRun
-from northgate.engine.reports.beliefs import ever_there, member_states
+from northgate.engine.reports.beliefs import ever_there, leaves, member_states
 from northgate.engine.reports.model import AnswerModel
 from northgate.engine.truth import ANSWERS, truth_word
 
@@ -33,8 +33,8 @@ class Strip(AnswerModel):
 
 
 class FoldedStrip(AnswerModel):
-    """The targets of a group in a zone over a drill: how many there are, how many are truly up, and how many a front
-    believes in use on the mean of those that live; value i holds from `t_s[i]` on."""
+    """The targets of a group in a zone over a drill: how many there are, how many are truly up and stay, and how many
+    a front believes in use on the mean of those that live; value i holds from `t_s[i]` on."""
 
     group: str
     zone: str
@@ -51,7 +51,7 @@ def strips(run: DrillRun, group: str | None = None) -> list[Strip]:
     ever = ever_there(run)[network.members.machine]
     wanted = [m for m, g in enumerate(network.members.group) if ever[m] and group in (None, groups[int(g)])]
     moments = [frame.state for frame in run.keyframes]
-    states = [member_states(network, state.in_use, state.encounter.met, state.truth.front_dead) for state in moments]
+    states = [member_states(network, state) for state in moments]
     times = [frame.t_s for frame in run.keyframes] + [run.drill.lasts_s]
     return [
         Strip(
@@ -75,10 +75,10 @@ def folded_strips(run: DrillRun) -> list[FoldedStrip]:
     for frame in run.keyframes:
         state = frame.state
         here = state.present(members.machine)
-        met, known, fronts, _ = member_states(network, state.in_use, state.encounter.met, state.truth.front_dead)
+        met, known, fronts, _ = member_states(network, state)
         share = np.divide(known, fronts, out=np.zeros(len(met)), where=fronts > 0)
         targets.append(total_by(at, here, count))
-        up.append(total_by(at, here & (met == ANSWERS), count))
+        up.append(total_by(at, here & (met == ANSWERS) & ~leaves(network, state), count))
         believed.append(total_by(at, here * share, count))
     tables = [np.array(rows) for rows in (targets, up, believed)]
     return [

@@ -63,7 +63,7 @@ class State:
     which a retry storm goes on; `shares`: where those were sent who are chosen by how busy they are, a place to begin.
     `fresh`: what entries would be told if nobody held old answers. `exists`: which
     machines are there, where autoscalers launch them (None: all). `given`: which answers of each name are in its
-    record, where that is changed by hand (None: all)."""
+    record, where that is changed by hand (None: all). `leaving`: the machines that leave; rates know it by `in_use`."""
 
     truth: Truth
     encounter: Encounter
@@ -80,6 +80,7 @@ class State:
     fresh: Floats | None = None
     exists: Bools | None = None
     given: Sequence[Bools] | None = None
+    leaving: Bools | None = None
 
     @property
     def dns_share(self) -> Floats:

@@ -18,7 +18,9 @@ export function berthWords(berth: BerthState): string {
       ? `${berth.unproven ? "not yet proven to all: " : ""}${berth.believed_in} of ${berth.believed_of} fronts believe it in use`
       : berth.belief === "unknown"
         ? "no living front probes it"
-        : berth.unproven
+        : berth.belief === "leaving"
+          ? "leaving: nothing new is sent there"
+          : berth.unproven
           ? "not yet proven"
           : `believed ${berth.belief}`;
   const load = berth.capacity_rps ? `${percent(berth.utilisation)} of ${amount(berth.capacity_rps)}/s` : `${amount(berth.rps)}/s`;
@@ -70,7 +72,9 @@ function BerthGlyph({ berth, down, selected, lost, drawn }: { berth: BerthState;
       <rect x={0.75} y={0.75} width={SIZE - 1.5} height={SIZE - 1.5} rx={3.5} fill={lost && !wrong ? "var(--lost)" : "var(--panel)"} />
       {wrong && <rect x={0.75} y={0.75} width={SIZE - 1.5} height={SIZE - 1.5} rx={3.5} fill="url(#hatch)" />}
       {level > 0 && <rect x={2} y={SIZE - 2 - level} width={SIZE - 4} height={level} rx={1} fill={levelTone(berth.utilisation)} />}
-      {berth.belief === "split" ? (
+      {berth.belief === "leaving" ? (
+        <path d={`M${SIZE - 0.75},${SIZE / 2} V4 Q${SIZE - 0.75},0.75 ${SIZE - 4},0.75 H4 Q0.75,0.75 0.75,4 V${SIZE / 2}`} fill="none" stroke="var(--ochre)" strokeWidth={1.8} />
+      ) : berth.belief === "split" ? (
         <SplitBorder tone={tone} share={berth.believed_in / Math.max(berth.believed_of, 1)} />
       ) : (
         <rect x={0.75} y={0.75} width={SIZE - 1.5} height={SIZE - 1.5} rx={3.5} fill="none" stroke={tone} strokeWidth={berth.unproven ? 2 : 1.6} strokeLinecap={berth.unproven ? "round" : undefined} strokeDasharray={dash} />

@@ -157,7 +157,7 @@ function stalePart({ drill, axis, document }: Layout): Part | undefined {
     draw: () => (
       <>
         {stale.map(([name, values]) => (
-          <Line key={name} values={values} before={[...values.slice(1), values.at(-1) ?? 0]} drill={drill} axis={axis} height={44} most={1.05} tone="var(--ochre)" />
+          <Line key={name} values={values} before={drill.series.before?.stale_share[name]} drill={drill} axis={axis} height={44} most={1.05} tone="var(--ochre)" />
         ))}
         <text x={LEFT + 6} y={13} className="fill-ink-soft text-[11px]" {...HALO}>{stale.map(([name]) => name).join(", ")}</text>
       </>

@@ -67,12 +67,12 @@ export function explainUtilisation({ series }: DrillAnswer): Explain {
 export function explainStale(drill: DrillAnswer, document: PlanDocument): Explain {
   const { series } = drill;
   return (second) => {
-    const index = eventAt(series.t_s, second);
+    const read = reader(drill, second);
     const names = Object.entries(series.stale_share).filter(([, one]) => one.some((value) => value > 0));
     return names
       .map(([name, one]) => {
         const kept = document.names.find((entry) => entry.name === name)?.ttl_s ?? 60;
-        return `${name}: ${percent(one[index] ?? 0)} of its clients still follow an older answer; who keeps answers for D = ${kept} s holds one given in (t - D, t], ages evenly spread`;
+        return `${name}: ${percent(read(one, series.before?.stale_share[name]))} of its clients still follow an older answer; who keeps answers for D = ${kept} s holds one given in (t - D, t], ages evenly spread`;
       })
       .join("; ");
   };

@@ -27,6 +27,8 @@ describe("usual faults", () => {
       "the first rule of app is withdrawn",
       "walkers ask three times as much",
       "tiles-1 drains",
+      "tiles-1 is terminated",
+      "tiles is scaled to 5",
     ]);
     expect(usualFaults(documentOf({}))).toEqual([]);
   });

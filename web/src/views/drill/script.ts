@@ -24,6 +24,8 @@ export function usualFaults(document: PlanDocument): UsualFault[] {
   const balancer = document.balancers[0];
   const front = balancer && Object.keys(balancer.zones)[0];
   const client = document.clients[0]?.name;
+  const [group, certificate, fleet] = [document.target_groups[0]?.name, document.certificates[0]?.name, document.fleets[0]];
+  const several = document.names.find((one) => one.answers.length > 1);
   const ruled = document.firewalls.find((one) => one.allow_in.length > 0)?.name;
   const found: (UsualFault | false | undefined)[] = [
     ...zones.map((zone) => ({ words: `zone ${zone} is lost`, steps: lost({ zone }) })),
@@ -36,6 +38,11 @@ export function usualFaults(document: PlanDocument): UsualFault[] {
     ruled !== undefined && { words: `the first rule of ${ruled} is withdrawn`, steps: lost({ firewall: ruled, rule: 0 }) },
     client !== undefined && { words: `${client} ask three times as much`, steps: (at: number) => [{ at_s: at, surge: { clients: client, factor: 3 } }, { at_s: at + BACK_AFTER_S, surge: { clients: client, factor: 1 } }] },
     machine !== undefined && { words: `${machine} drains`, steps: (at: number) => [{ at_s: at, drain: { instance: machine } }, { at_s: at + BACK_AFTER_S, undrain: { instance: machine } }] },
+    machine !== undefined && { words: `${machine} is terminated`, steps: (at: number) => [{ at_s: at, remove: { instance: machine } }] },
+    group !== undefined && { words: `${group} is restarted, two at a time`, steps: (at: number) => [{ at_s: at, roll: { group, batch: 2, wait_for: "in_use" as const, restart_s: 30 } }] },
+    fleet && { words: `${fleet.name} is scaled to ${fleet.count + 3}`, steps: (at: number) => [{ at_s: at, scale: { fleet: fleet.name, count: fleet.count + 3 } }] },
+    certificate !== undefined && { words: `certificate ${certificate} expires`, steps: (at: number) => [{ at_s: at, expire: { certificate } }] },
+    several && { words: `the first answer of ${several.name} is withdrawn`, steps: (at: number) => [{ at_s: at, withdraw: { name: several.name, answer: 0 } }] },
   ];
   return found.filter((one) => typeof one === "object");
 }

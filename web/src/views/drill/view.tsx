@@ -322,7 +322,7 @@ function Lever({ lever, onApply }: { lever: Schemas["LeverAnswer"]; onApply: () 
   );
 }
 
-const TONES: Record<string, string> = { fail: "bg-vermilion", cascade: "bg-vermilion", scale: "bg-north", restore: "bg-moss", undrain: "bg-moss", surge: "bg-ochre", drain: "bg-ochre", answer: "bg-ochre" };
+const TONES: Record<string, string> = { fail: "bg-vermilion", cascade: "bg-vermilion", scale: "bg-north", restore: "bg-moss", undrain: "bg-moss", surge: "bg-ochre", drain: "bg-ochre", answer: "bg-ochre", scaled: "bg-north", roll: "bg-ochre", rolled: "bg-moss", remove: "bg-vermilion", expire: "bg-vermilion", change_answers: "bg-ochre" };
 
 function Events({ drill, at, onAt }: { drill: DrillAnswer; at: number | undefined; onAt: (second: number) => void }) {
   return (

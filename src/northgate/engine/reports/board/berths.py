@@ -7,7 +7,7 @@ import numpy as np
 
 from northgate.engine.base import Floats, Ints, total_by
 from northgate.engine.drill import DrillRun
-from northgate.engine.reports.beliefs import member_states
+from northgate.engine.reports.beliefs import leaves, member_states
 from northgate.engine.reports.board.model import BerthState, CellState, rates_of
 from northgate.engine.solver import Flow
 from northgate.engine.truth import truth_word
@@ -39,9 +39,8 @@ class Berths:
         self.zone = network.machines.zone[self.machine] if self.count else self.machine
         self.rps = self._sum(flow.places.pair_rps)
         self.served = self._sum(flow.pair_served)
-        self.met, self.believed, self.fronts, mistaken = member_states(
-            network, flow.state.in_use, flow.state.encounter.met, flow.state.truth.front_dead
-        )
+        self.met, self.believed, self.fronts, mistaken = member_states(network, flow.state)
+        self.leaves = leaves(network, flow.state)
         self.here = flow.state.present(self.machine)
         self.proofs, self.unproven = proofs, np.isin(np.arange(self.count), list(proofs))
         self.wrong = mistaken > 0
@@ -68,7 +67,7 @@ class Berths:
             target=network.machines.names[machine],
             zone=network.zones[int(self.zone[member])],
             truth=truth_word(int(self.met[member]), float(self.flow.state.truth.slowness[machine])),
-            belief=_belief(believed, fronts),
+            belief="leaving" if self.leaves[member] else _belief(believed, fronts),
             believed_in=believed,
             believed_of=fronts,
             wrong=bool(self.wrong[member]),

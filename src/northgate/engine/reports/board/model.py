@@ -128,7 +128,7 @@ class BerthState(Rates):
     target: str
     zone: str
     truth: Literal["answers", "slow", "refuses", "silent"]
-    belief: Literal["in use", "out", "split", "unknown"]
+    belief: Literal["in use", "out", "split", "unknown", "leaving"]
     believed_in: int
     believed_of: int
     wrong: bool

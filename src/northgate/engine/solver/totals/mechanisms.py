@@ -27,6 +27,11 @@ def by_mechanism(solved: Solved, fails: Floats) -> Floats:
     fails, old, pool = fails[mine], old[mine], entries.pool[mine] >= 0
     of_old = fails[:, : len(CAUSES)].sum(axis=1) * old
     kept = fails * (1 - old)[:, None]
+    # Who turns away from what a listener shows fails by that, whatever pool stands behind it.
+    encounter, rows = solved.context.state.encounter, solved.context.unloaded.frame.entry
+    turned = np.zeros(len(dns_share), dtype=bool)
+    turned[rows[encounter.row_turned]] = True
+    pool &= ~turned[mine]
     waits = kept[:, REFUSED] + kept[:, TIMED_OUT] - kept[:, LATE] + kept[:, BAD_STATUS]
     return np.array(
         [

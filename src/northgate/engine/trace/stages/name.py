@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from northgate.engine.base import Floats
+from northgate.engine.base import Bools, Floats
 from northgate.engine.matching import Request, is_address, plain_host
 from northgate.engine.network import Leaf
 from northgate.engine.trace.answer import Candidate, Hop
@@ -100,6 +100,9 @@ class NameStage:
         for number, answer in enumerate(entry.answers):
             mine = [leaf.path[0] == (name, number) for leaf in every]
             share = float(shares[np.array(mine, dtype=bool)].sum())
+            given = self._given(name)
+            if share == 0 and not given[number]:
+                continue
             trip = "" if not np.isfinite(latency[number]) else f"{latency[number] * 1000:g} ms away"
             why = None
             if share == 0:
@@ -129,6 +132,8 @@ class NameStage:
         word = self.plan.areas[area].name if area >= 0 else "a client of no area"
         watched = "" if entry.probe else "; nobody probes its answers"
         kept = f" · kept up to {entry.ttl_s:g} s"
+        given = self._given(name)
+        healthy, place = healthy & given, int(given[:number].sum())
         if not self._still_told(name, leaves, area):
             return f"an old answer: who asks now is told another, but this one may be kept up to {entry.ttl_s:g} s"
         if number >= len(entry.answers):
@@ -136,13 +141,18 @@ class NameStage:
         if not healthy.any():
             return f"none of its answers is healthy, so all are taken to be{kept}"
         words = {
-            "order": f"{'first' if number == 0 else f'number {number + 1}'} in order and healthy",
+            "order": f"{'first' if place == 0 else f'number {place + 1}'} in order and healthy",
             "nearest": f"nearest to {word}",
             "area": f"meant for {word}" if entry.answers[number].areas else f"no answer is meant for {word}",
             "share": f"one of {int(healthy.sum())} by weight",
             "all": f"one of {int(healthy.sum())}: clients pick among them",
         }
         return words[entry.choose] + watched + kept
+
+    def _given(self, name: int) -> Bools:
+        """Which answers are in a name's record now."""
+        every = self.flow.state.given
+        return np.ones(len(self.plan.names[name].answers), dtype=bool) if every is None else every[name]
 
     def _still_told(self, name: int, leaves: Leaves, area: int) -> bool:
         """Whether those who ask now are told these addresses."""
