@@ -390,6 +390,33 @@ def diff(
 
 
 @app.command()
+def change(
+    before: Annotated[Path, typer.Argument(metavar="A", help="The plan file of what runs.")],
+    after: Annotated[Path, typer.Argument(metavar="B", help="That of what is to run.")],
+    at: Annotated[float, typer.Option(help="The second at which the first step is taken.", min=0)] = 0.0,
+    order: Annotated[
+        Path | None,
+        typer.Option(
+            help="A file with the steps as they are to be taken: numbers, or {step: N, at_s: S}, as YAML or JSON."
+        ),
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Rehearse the way from one plan to another: its steps, what fails meanwhile, and the way back from each."""
+    from northgate.change import rehearse
+    from northgate.change.order import read_order
+    from northgate.handover.terminal import change_summary
+    from northgate.plan.reading import read_plan
+
+    wanted = read_order(order) if order else None
+    answer = rehearse(read_plan(before), read_plan(after), wanted, at, _done("steps"))
+    if as_json:
+        _print_json(answer.model_dump(mode="json"))
+    else:
+        typer.echo(change_summary(answer))
+
+
+@app.command()
 def compare(
     before: Annotated[Path, typer.Argument(metavar="A", help="A plan file.")],
     after: Annotated[Path, typer.Argument(metavar="B", help="Another, or a later state of it.")],

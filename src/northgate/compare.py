@@ -1,5 +1,5 @@
-"""Two plans side by side: what differs, what the same drills come to, what they cost, and which findings come and "
-"go."""
+"""Two plans side by side: what differs, what the same drills come to, what they cost, and which findings come and
+go."""
 
 import datetime
 from collections.abc import Sequence

@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 
+from northgate.change import ChangeAnswer
 from northgate.compare import CompareAnswer
 from northgate.cost import CostAnswer
 from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer, LeverAnswer
@@ -247,6 +248,24 @@ def compare_summary(answer: CompareAnswer) -> str:
             [title, *(f"    {one.severity} {one.code} of {one.about}: {one.message}" for one in some)] if some else []
         )
     return "\n".join(lines)
+
+
+def change_summary(answer: ChangeAnswer) -> str:
+    """A change, rehearsed, in lines."""
+    if not answer.steps:
+        return "nothing is to be done"
+    back = {one.from_step: one for one in answer.rollback}
+    lines = ["steps, and what fails at each"]
+    for number, one in enumerate(answer.steps):
+        needs = f", after {', '.join(map(str, one.needs))}" if one.needs else ""
+        waits = f", then {one.waits_s:g} s" if one.waits_s else ""
+        lines.append(f"  {number:>3}  at {one.at_s:g} s: {one.words}{needs}{waits}; {one.failed:,.0f} fail")
+    lines += _aligned([(name.replace("_", " "), in_unit(name, value)) for name, value in answer.readings.items()])
+    lines.append(f"the worst second: {answer.worst.failed_rps:,.1f}/s fail at {answer.worst.at_s:g} s")
+    lines.append(f"all at once: {answer.at_once['failed']:,.0f} fail within {answer.at_once['lasts_s']:g} s")
+    last = back[len(answer.steps) - 1]
+    lines.append(f"all the way back: {last.failed:,.0f} fail within {last.lasts_s:g} s")
+    return "\n".join([*lines, *answer.warnings])
 
 
 def _maybe(name: str, value: float | None) -> str:

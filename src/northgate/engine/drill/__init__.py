@@ -1,6 +1,7 @@
 """The drill: a plan under a script of faults, solved exactly at its events."""
 
 from northgate.engine.drill.blind import BlindRow
+from northgate.engine.drill.by_hand import Way, ways_of
 from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.loss import Losing, Loss, run_loss
 from northgate.engine.drill.readings import Readings
@@ -17,7 +18,9 @@ __all__ = [
     "Losing",
     "Loss",
     "Readings",
+    "Way",
     "run_drill",
     "run_loss",
     "undisturbed",
+    "ways_of",
 ]

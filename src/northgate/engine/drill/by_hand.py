@@ -75,6 +75,46 @@ class Records:
         return ", ".join(one.balancer or one.instance or one.address or one.host or "" for one in given) or "nothing"
 
 
+# A way from a front to a target: balancer, zone, group and machine.
+Way = tuple[str, str, str, str]
+
+
+def ways_of(network: Network) -> list[Way]:
+    """The way that each pair of a network is."""
+    pairs, groups = network.pairs, network.plan.target_groups
+    fronts = [(network.balancer_of(one), network.front_name(one)) for one in range(len(network.fronts.zone))]
+    return [
+        (*fronts[front], groups[group].name, network.machines.names[machine])
+        for front, group, machine in zip(
+            pairs.front.tolist(), pairs.group.tolist(), pairs.machine.tolist(), strict=True
+        )
+    ]
+
+
+class Newcomers:
+    """Ways that there are from a second on: their targets are registered then, and have to be proven."""
+
+    def __init__(self, targets: Targets, ways: frozenset[Way], at_s: float) -> None:
+        self.targets, self.at_s = targets, at_s
+        self._pairs = np.array([way in ways for way in ways_of(targets.network)], dtype=bool) if ways else None
+        if self._pairs is not None:
+            targets.world.registered = ~self._pairs
+
+    def next_s(self, now: float) -> float:  # noqa: ARG002
+        """When they are registered."""
+        return NEVER if self._pairs is None else self.at_s
+
+    def take(self, now: float) -> Iterator[Entry]:
+        """Registers them when it is time."""
+        if self._pairs is not None and now >= self.at_s:
+            names = dict.fromkeys(
+                way[3] for way, new in zip(ways_of(self.targets.network), self._pairs, strict=True) if new
+            )
+            self.targets.register(self._pairs)
+            self._pairs = None
+            yield Entry("registered", tuple(names))
+
+
 @dataclass
 class Batch:
     """Machines that are restarted together: until when they leave, and until when they are away (s)."""

@@ -10,7 +10,7 @@ from northgate.engine.processes import Entry
 TRIGGERS = ("fail", "surge", "remove", "scaled", "roll")
 UNSETTLING = (
     "surge", "fail", "restore", "drain", "undrain", "front", "verdict", "answer", "scaled", "remove", "expire",
-    "change_answers", "roll", "rolled",
+    "change_answers", "roll", "rolled", "registered",
 )  # fmt: skip
 
 

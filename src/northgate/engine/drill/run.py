@@ -13,7 +13,7 @@ import numpy as np
 
 from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, total_by, untold
 from northgate.engine.drill.blind import BlindTimes
-from northgate.engine.drill.by_hand import Records, Rolls, first_given, with_room
+from northgate.engine.drill.by_hand import Newcomers, Records, Rolls, Way, first_given, with_room
 from northgate.engine.drill.drawing import on_the_stairs, on_the_way
 from northgate.engine.drill.journal import Journal
 from northgate.engine.drill.look_ahead import Found, LookAhead
@@ -53,11 +53,14 @@ STEADY = 1e-12
 KEEPS_UP = 1 - 1e-9
 
 
-def run_drill(network: Network, drill: Drill, watch: Watch = go_on, reached: Reached = untold) -> DrillRun:
+def run_drill(
+    network: Network, drill: Drill, watch: Watch = go_on, reached: Reached = untold,
+    newcomers: frozenset[Way] = frozenset(),
+) -> DrillRun:  # fmt: skip
     """Runs a drill; raises CannotRun when a step restores what has not failed. `watch` is called at every event, then
-    `reached` with its second."""
+    `reached` with its second. `newcomers` are registered at the first step."""
     check_restores(network, drill)
-    return Run(with_room(network, drill), drill).run(watch, reached)
+    return Run(with_room(network, drill), drill, newcomers=newcomers).run(watch, reached)
 
 
 def undisturbed(network: Network) -> Flow:
@@ -68,7 +71,9 @@ def undisturbed(network: Network) -> Flow:
 class Run:
     """A drill while it runs: its processes, and who reads what they do."""
 
-    def __init__(self, network: Network, drill: Drill, change_s: float | None = None) -> None:
+    def __init__(
+        self, network: Network, drill: Drill, change_s: float | None = None, newcomers: frozenset[Way] = frozenset()
+    ) -> None:  # fmt: skip
         """`change_s`: the second at which truth first changes, where the drill does not say it yet."""
         self.network, self.drill, self.now = network, drill, 0.0
         self.solver = Solver(network)
@@ -86,6 +91,10 @@ class Run:
         asked = self.name_checks.findings(self.flow)
         self.names = Names(self.name_checks, healthy, self.given, asked, phases, change_s)
         self.scaling = Autoscaling(self.world, self.targets, self.drains)
+        begins_s = min((step.at_s for step in drill.steps), default=0.0)
+        self.newcomers = Newcomers(self.targets, newcomers, begins_s)
+        if newcomers:
+            self.flow = self.solver.solve(self._state(self.targets.in_use, healthy))
         self.look_ahead = LookAhead(
             self.solver, self.resolvers, self.holdings, self.backlogs, partial(found_under, self), drill.lasts_s
         )  # fmt: skip
@@ -115,8 +124,8 @@ class Run:
         withdrawals = Withdrawals(self.fronts, self.targets)
         probers = (self.targets, self.names, withdrawals)
         return (
-            *first, script, self.drains, self.fronts, *probers, self.scaling, rolls, self.warmup, self.demand,
-            self.backlogs, self.look_ahead,
+            *first, script, self.newcomers, self.drains, self.fronts, *probers, self.scaling, rolls, self.warmup,
+            self.demand, self.backlogs, self.look_ahead,
         )  # fmt: skip
 
     def run(self, watch: Watch, reached: Reached, enough: Callable[["Run"], bool] = lambda _: False) -> DrillRun:

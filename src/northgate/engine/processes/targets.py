@@ -52,6 +52,8 @@ def usable(world: World, drains: Drains, believes: Bools) -> Bools:
     in_use = np.ones(len(network.pairs.front), dtype=bool)
     in_use[network.probed.pair] = believes
     in_use &= ~drains.leaving[network.pairs.machine]
+    if world.registered is not None:
+        in_use &= world.registered
     if world.scaled:
         waits = ~world.exists
         waits[world.starting] = True
@@ -85,7 +87,9 @@ class Targets:
         """Per probed pair: whether its prober runs at all."""
         network, pairs = self.network, self.network.probed.pair
         living = ~self.world.truth.front_dead[network.pairs.front[pairs]]
-        return np.asarray(living & self.world.exists[network.pairs.machine[pairs]])
+        registered = self.world.registered
+        here = self.world.exists[network.pairs.machine[pairs]]
+        return np.asarray(living & here & (True if registered is None else registered[pairs]))
 
     def meet(self, now: float, found: Findings) -> None:
         """From now on probes find this."""
@@ -96,6 +100,12 @@ class Targets:
     def start(self, machines: Ints) -> None:
         """These machines are new: out, until they have been proven."""
         self.probers.start(np.isin(self.network.pairs.machine[self.network.probed.pair], machines))
+
+    def register(self, pairs: Bools) -> None:
+        """The targets of these pairs are registered now: out, until they have been proven."""
+        self.world.registered = None
+        self.probers.set_alive(self.alive)
+        self.probers.start(pairs[self.network.probed.pair])
 
     def next_s(self, now: float) -> float:  # noqa: ARG002
         """The second of the next verdict."""

@@ -23,6 +23,8 @@ class World:
         self.network, self.paths = network, Paths.of(network)
         self.faults: list[Part] = []
         self.expired: frozenset[str] = frozenset()
+        # Per pair: whether its target is registered yet (None: all are).
+        self.registered: Bools | None = None
         self.scaled = bool(network.machines.spare.any()) or any(fleet.scale for fleet in network.plan.fleets)
         self.exists: Bools = ~network.machines.spare
         self.starting: Ints = np.zeros(0, dtype=np.int64)

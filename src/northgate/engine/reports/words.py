@@ -58,6 +58,7 @@ _WORDS: dict[str, Callable[[Event], str]] = {
     "remove": lambda event: f"{event.about[0]} is terminated, and never returns",
     "expire": lambda event: f"certificate {event.about[0]} expires",
     "change_answers": lambda event: f"{event.about[0]} answers {event.facts['answers']} from now on",
+    "registered": lambda event: f"{_all(event)} are registered",
     "roll": lambda event: f"{_all(event)} of {event.facts['group']} leave to be restarted",
     "rolled": lambda event: f"all of {event.about[0]} have been restarted",
     "front": _left_or_joined,

@@ -1,0 +1,229 @@
+"""A change of a plan, rehearsed: each step is a drill of its own, which ends when what the step began has settled.
+
+What a step changes is there at once, but not what takes its time: ways to targets that were not there before have to be
+proven, and records of names fade in with their TTL. Each step begins where the one before has settled; one that is
+taken earlier is told so, as what the two do to each other is not computed.
+"""
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from northgate.change.steps import ChangeStep, begun, steps_between
+from northgate.engine.base import CannotRun
+from northgate.engine.drill import DrillRun, run_drill, ways_of
+from northgate.engine.network import compile_network
+from northgate.engine.reports import AnswerModel
+from northgate.plan import Plan, Problem
+from northgate.plan.models.drills import ChangeAnswers, Drill, Step, Surge
+from northgate.plan.models.traffic import DnsEntry
+
+# A step is taken so long after its drill has begun; it is looked at for so long at most.
+LEAD_S, AT_MOST_S = 1.0, 900.0
+
+Told = Callable[[int, int], None]
+
+
+class StepAnswer(AnswerModel):
+    """One step: when it is taken, in words, the numbers of the steps that must come before, for how long it is waited
+    then, and what fails meanwhile."""
+
+    at_s: float
+    words: str
+    needs: list[int]
+    waits_s: float
+    failed: float
+
+
+class Worst(AnswerModel):
+    """The worst moment of a change, and how much fails then."""
+
+    at_s: float
+    failed_rps: float
+
+
+class Rollback(AnswerModel):
+    """The way back right after a step: all that fails on it, and how long it takes."""
+
+    from_step: int
+    failed: float
+    lasts_s: float
+
+
+class ChangeSeries(AnswerModel):
+    """What is served and what fails over the change, from each second on."""
+
+    t_s: list[float]
+    served_rps: list[float]
+    failed_rps: list[float]
+
+
+class ChangeAnswer(AnswerModel):
+    """A change from one plan to another, rehearsed."""
+
+    steps: list[StepAnswer]
+    readings: dict[str, float]
+    worst: Worst
+    rollback: list[Rollback]
+    at_once: dict[str, float]
+    warnings: list[str]
+    series: ChangeSeries
+
+
+@dataclass(frozen=True)
+class _Taken:
+    """A step that has been taken: its drill, and how long until it has settled (s)."""
+
+    run: DrillRun
+    waits_s: float
+
+    @property
+    def failed(self) -> float:
+        """What fails until it has settled, of what it began."""
+        frames = [one for one in self.run.keyframes if one.t_s <= LEAD_S + self.waits_s]
+        last = frames[-1]
+        still = float(last.cause_rps.sum()) * (LEAD_S + self.waits_s - last.t_s)
+        return last.failed + still - self.run.keyframes[0].failed
+
+
+def rehearse(
+    before: Plan, after: Plan, order: Sequence[tuple[int, float | None]] | None = None, begins_s: float = 0.0,
+    told: Told = lambda _done, _of: None,
+) -> ChangeAnswer:  # fmt: skip
+    """Rehearses a change. `order`: the numbers of the steps as they are to be taken, each with its second where that is
+    not when the one before has settled; all in their own order by default. Raises CannotRun where a plan in between
+    cannot be run, or a step is missing or comes before one that it needs."""
+    steps = steps_between(before, after)
+    wanted = list(order) if order is not None else [(number, None) for number in range(len(steps))]
+    _check(steps, [number for number, _ in wanted])
+    plans = [begun(before, after)]
+    for number, _ in wanted:
+        plans.append(steps[number].apply(plans[-1]))
+    of = 2 * len(wanted) + 1
+    taken, back = list[_Taken](), list[_Taken]()
+    for at in range(len(wanted)):
+        taken.append(_take(plans[at], plans[at + 1]))
+        told(len(taken), of)
+    for at in range(len(wanted)):
+        back.append(_take(plans[at + 1], plans[at]))
+        told(len(taken) + len(back), of)
+    at_s, warnings = _times([second for _, second in wanted], taken, begins_s)
+    once = _take(plans[0], plans[-1])
+    numbers = {number: place for place, (number, _) in enumerate(wanted)}
+    return ChangeAnswer(
+        steps=[
+            StepAnswer(
+                at_s=second, words=steps[number].words, needs=sorted(numbers[one] for one in steps[number].needs),
+                waits_s=one.waits_s, failed=one.failed,
+            )
+            for (number, _), second, one in zip(wanted, at_s, taken, strict=True)
+        ],
+        readings=_readings(taken, at_s, begins_s),
+        worst=_worst(taken, at_s),
+        rollback=[
+            Rollback(
+                from_step=step, failed=sum(one.failed for one in back[: step + 1]),
+                lasts_s=sum(one.waits_s for one in back[: step + 1]),
+            )
+            for step in range(len(back))
+        ],
+        at_once={"failed": once.failed, "lasts_s": once.waits_s},
+        warnings=warnings,
+        series=_series(taken, at_s),
+    )  # fmt: skip
+
+
+def _check(steps: Sequence[ChangeStep], order: Sequence[int]) -> None:
+    left_out = sorted({*range(len(steps))} - {*order})
+    problems = [Problem("", f"the order leaves out step {number}: {steps[number].words}") for number in left_out]
+    for place, number in enumerate(order):
+        if not 0 <= number < len(steps) or number in order[:place]:
+            problems.append(Problem("", f"there is no other step {number}; steps count from 0 to {len(steps) - 1}"))
+            continue
+        for needed in steps[number].needs:
+            if needed not in order[:place]:
+                words = f"step {number}, {steps[number].words}, needs step {needed} before it: {steps[needed].words}"
+                problems.append(Problem("", words))
+    if problems:
+        raise CannotRun(problems)
+
+
+def _take(before: Plan, after: Plan) -> _Taken:
+    """A step from one plan to the next as a drill: ways that are new are registered, records change, all else is as in
+    the next plan from the beginning on."""
+    old, data = {entry.name: entry for entry in before.names}, list[DnsEntry]()
+    changes = []
+    known = {balancer.name for balancer in after.balancers}
+    for entry in after.names:
+        was = old.get(entry.name)
+        kept = [one for one in was.answers if one.balancer is None or one.balancer in known] if was else []
+        if was is None or was.answers == entry.answers or not kept:
+            data.append(entry)
+            continue
+        data.append(entry.model_copy(update={"answers": kept, "ttl_s": was.ttl_s}))
+        changes.append(Step(at_s=LEAD_S, change_answers=ChangeAnswers(name=entry.name, answers=entry.answers)))
+    fields = {name: getattr(after, name) for name in Plan.model_fields}
+    network = compile_network(Plan.model_construct(**(fields | {"names": data})))
+    newcomers = frozenset(ways_of(network)) - frozenset(ways_of(compile_network(before)))
+    # Something is to happen at that second, so that newcomers come then.
+    steps = changes or [Step(at_s=LEAD_S, surge=Surge(clients=one.name, factor=1)) for one in after.clients[:1]]
+    for lasts_s in (LEAD_S + 300, LEAD_S + AT_MOST_S):
+        drill = Drill(name="change", lasts_s=lasts_s, phases="worst", steps=steps)
+        run = run_drill(network, drill, newcomers=newcomers)
+        if run.readings.settled or not (newcomers or changes):
+            break
+    return _Taken(run, float(math.ceil(run.readings.settled_s)) if newcomers or changes else 0.0)
+
+
+def _times(wanted: Sequence[float | None], taken: Sequence[_Taken], begins_s: float) -> tuple[list[float], list[str]]:
+    """When each step is taken, and which are taken too early."""
+    made, warnings, free_s = list[float](), list[str](), begins_s
+    for number, (second, one) in enumerate(zip(wanted, taken, strict=True)):
+        at_s = free_s if second is None else second
+        if at_s < free_s:
+            words = f"step {number} at {at_s:g} s begins before the one before has settled, at {free_s:g} s"
+            warnings.append(f"{words}: what they do to each other is not computed")
+        made.append(at_s)
+        free_s = at_s + one.waits_s
+    return made, warnings
+
+
+def _readings(taken: Sequence[_Taken], at_s: Sequence[float], begins_s: float) -> dict[str, float]:
+    lasts_s = max([second + one.waits_s for second, one in zip(at_s, taken, strict=True)], default=begins_s) - begins_s
+    failed = sum(one.failed for one in taken)
+    asked = sum(
+        float(one.run.keyframes[-1].zone_served.sum() + one.run.keyframes[-1].cause_rps.sum()) * one.waits_s
+        for one in taken
+    )
+    return {
+        "lasts_s": lasts_s,
+        "requests": asked,
+        "failed": failed,
+        "failed_share": failed / asked if asked else 0.0,
+        "peak_utilisation": max((one.run.readings.peak_utilisation for one in taken), default=0.0),
+        "peak_latency_ms": max((one.run.readings.peak_latency_ms for one in taken), default=0.0),
+    }
+
+
+def _moments(taken: Sequence[_Taken], at_s: Sequence[float]) -> list[tuple[float, float, float]]:
+    """When, what is served from then on, and what fails."""
+    made = []
+    for second, one in zip(at_s, taken, strict=True):
+        for frame in one.run.keyframes:
+            if LEAD_S <= frame.t_s <= LEAD_S + one.waits_s:
+                rates = float(frame.zone_served.sum()), float(frame.cause_rps.sum())
+                made.append((second + frame.t_s - LEAD_S, *rates))
+    return made
+
+
+def _worst(taken: Sequence[_Taken], at_s: Sequence[float]) -> Worst:
+    moments = _moments(taken, at_s)
+    worst = max(moments, key=lambda one: one[2], default=(0.0, 0.0, 0.0))
+    return Worst(at_s=worst[0], failed_rps=worst[2])
+
+
+def _series(taken: Sequence[_Taken], at_s: Sequence[float]) -> ChangeSeries:
+    moments = sorted(_moments(taken, at_s), key=lambda one: one[0])
+    return ChangeSeries(
+        t_s=[one[0] for one in moments], served_rps=[one[1] for one in moments], failed_rps=[one[2] for one in moments]
+    )

@@ -1,0 +1,188 @@
+"""From one plan to another: steps in an order in which nothing fails, and what fails in others."""
+
+import json
+
+import pytest
+
+from northgate.change import rehearse, steps_between
+from northgate.change.order import read_order
+from northgate.change.steps import begun
+from northgate.engine.base import CannotRun
+from northgate.plan import PlanError, plan_from_data
+from northgate.plan.editing import whole_data
+from tests.cli.test_cli import northgate, write
+from tests.engine.network.test_names import two_regions
+from tests.review.plans import but, whole
+from tests.support.plans import changed, plan_data
+
+RPS = 600
+
+
+def moved():
+    """The tiles move to a new group with a probe of its own."""
+    data = plan_data()
+    data["probes"].append({**data["probes"][0], "name": "deep", "path": "/"})
+    data["target_groups"] = [{**data["target_groups"][0], "name": "tiles-deep", "probe": "deep"}]
+    data["pools"] = [{"name": "web", "tiers": [{"groups": {"tiles-deep": 1}}]}]
+    return data
+
+
+def between(before, after, **more):
+    return rehearse(plan_from_data(before), plan_from_data(after), **more)
+
+
+def by_name(plan):
+    """A plan's data, whatever the order of its lists."""
+    return {
+        key: sorted(value, key=lambda one: one["name"])
+        if value and isinstance(value, list) and isinstance(value[0], dict) and "name" in value[0]
+        else value
+        for key, value in whole_data(plan).items()
+    }
+
+
+def test_what_is_new_is_proven_before_anything_is_sent_there():
+    answer = between(plan_data(), moved())
+    assert [one.words for one in answer.steps] == [
+        "build probe deep", "build target group tiles-deep",
+        "bring tiles-deep into pool web with weight 0, to be proven", "change pool web: tiers",
+        "take tiles out of pool web", "remove target group tiles",
+    ]  # fmt: skip
+    assert [one.needs for one in answer.steps] == [[], [0], [1], [1, 2], [1, 2, 3], [2, 3, 4]]
+    assert answer.readings["failed"] == pytest.approx(0, abs=1e-6) == answer.worst.failed_rps
+    # Two passes, the second of which is sent at most two intervals later.
+    waits = [one.waits_s for one in answer.steps]
+    assert 10 <= waits[2] <= 21
+    assert waits == [0, 0, waits[2], 0, 0, 0]
+    assert [one.at_s for one in answer.steps] == [0, 0, 0, waits[2], waits[2], waits[2]]
+
+
+def test_all_at_once_nobody_is_healthy_until_proven():
+    answer = between(plan_data(), moved())
+    assert 10 * RPS <= answer.at_once["failed"] <= 20.1 * RPS
+    assert answer.at_once["lasts_s"] == pytest.approx(answer.at_once["failed"] / RPS, abs=1)
+
+
+def test_the_way_back_is_told_from_every_step():
+    """As long as the old group is in the pool, it stays proven; who is taken out and comes back has to be proven."""
+    answer = between(plan_data(), moved())
+    assert [one.from_step for one in answer.rollback] == list(range(6))
+    assert [one.failed for one in answer.rollback] == pytest.approx([0] * 6, abs=1e-6)
+    lasts = [one.lasts_s for one in answer.rollback]
+    assert lasts[:4] == [0] * 4
+    assert 10 <= lasts[4] <= 21
+
+
+def test_old_answers_fade_before_the_old_place_is_closed():
+    before, after = two_regions(ttl_s=60), two_regions(ttl_s=60)
+    after["names"][0]["answers"] = [{"balancer": "shore-front"}]
+    after["balancers"] = [one for one in after["balancers"] if one["name"] != "front"]
+    answer = between(before, after)
+    name, removal = answer.steps[-2:]
+    assert (name.words, name.waits_s) == ("change name www.beckwater.example: answers", 60)
+    assert removal.words == "remove balancer front"
+    assert removal.needs == [len(answer.steps) - 2]
+    assert removal.at_s == name.at_s + 60
+    assert answer.readings["failed"] == pytest.approx(0, abs=1e-6)
+
+
+def test_a_target_is_registered_proven_and_the_old_one_taken_out():
+    machine = {**plan_data()["fleets"][0]["instance"], "zone": "fells-1"}
+    before = plan_data(fleets=[], instances=[{**machine, "name": f"maps-{n}"} for n in (1, 2, 3)])
+    before, after = (
+        changed(before, "/target_groups/0/targets", [{"instance": f"maps-{n}"} for n in some])
+        for some in ((1, 2), (2, 3))
+    )
+    answer = between(before, after)
+    assert [one.words for one in answer.steps] == ["register maps-3 in tiles", "take maps-1 out of tiles"]
+    assert answer.steps[0].waits_s > 0
+    assert answer.readings["failed"] == pytest.approx(0, abs=1e-6)
+    assert answer.readings["peak_utilisation"] == pytest.approx(0.3)
+
+
+def test_what_can_only_be_replaced_is_built_beside_the_old():
+    data = but(("/platform", {"replace_only": ["balancer.layer", "target_group.port"]}))
+    after = changed(data, "/target_groups/0/port", 8090)
+    after["fleets"][0]["instance"]["serves"].append(
+        {"port": 8090, "protocol": "http", "pages": {"/": 200, "/ready": 200}}
+    )
+    after["fleets"][1]["instance"]["serves"].append(
+        {"port": 8090, "protocol": "http", "pages": {"/": 200, "/ready": 200}}
+    )
+    words = [one.words for one in steps_between(plan_from_data(data), plan_from_data(after))]
+    name = data["target_groups"][0]["name"]
+    brought = words.index(f"bring the new {name} into pool web with weight 0, to be proven")
+    assert (
+        words.index(f"build target group {name} anew, beside the old")
+        < brought
+        < words.index(f"lead pool web to the new target group {name}")
+    )
+    assert f"remove the old target group {name}, and give its name to the new" in words
+
+
+CHANGES = [
+    [("/probes/0/interval_s", 5)],
+    [("/names/0/ttl_s", 30), ("/names/0/answers", [{"balancer": "coast-front"}])],
+    [("/fleets/0/count", 2), ("/target_groups/0/balance", "least-connections")],
+    [("/balancers/0/listeners/1/port", 8000), ("/balancers/0/address_kind", "floating")],
+    [("/pools/0/tiers/0/min_healthy", {"count": 2}), ("/firewalls/0/allow_in", [])],
+    [("/platform", {"replace_only": ["balancer.exposure"]}), ("/balancers/1/exposure", "internal")],
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("changes", CHANGES)
+def test_all_steps_together_are_the_change(changes):
+    before, after = plan_from_data(whole()), plan_from_data(but(*changes))
+    plan = begun(before, after)
+    steps = steps_between(before, after)
+    assert steps
+    for step in steps:
+        plan = step.apply(plan)
+    assert by_name(plan) == by_name(after)
+    assert all(needed < at for at, step in enumerate(steps) for needed in step.needs)
+
+
+def test_steps_in_another_order_fail_or_are_refused():
+    before, after = plan_data(), moved()
+    with pytest.raises(CannotRun, match=r"step 1, build target group tiles-deep, needs step 0 before it"):
+        between(before, after, order=[(n, None) for n in (1, 0, 2, 3, 4, 5)])
+    with pytest.raises(CannotRun, match="leaves out step 5"):
+        between(before, after, order=[(n, None) for n in (0, 1, 2, 3, 4)])
+    with pytest.raises(CannotRun, match="no other step 9"):
+        between(before, after, order=[(n, None) for n in (0, 1, 2, 3, 4, 5, 9)])
+
+
+def test_a_step_that_comes_too_early_is_told():
+    order = [(0, 0.0), (1, 0.0), (2, 10.0), (3, 12.0), (4, 100.0), (5, 100.0)]
+    answer = between(plan_data(), moved(), order=order)
+    assert [one.at_s for one in answer.steps] == [0, 0, 10, 12, 100, 100]
+    (warning,) = answer.warnings
+    assert warning.startswith("step 3 at 12 s begins before the one before has settled, at ")
+
+
+def test_nothing_is_to_be_done_between_a_plan_and_itself():
+    answer = between(plan_data(), plan_data())
+    assert (answer.steps, answer.readings["failed"]) == ([], 0)
+
+
+def test_the_command_has_the_contracted_keys(tmp_path):
+    a, b = write(tmp_path, plan_data()), tmp_path / "b.plan.json"
+    b.write_text(json.dumps(moved()))
+    document = json.loads(northgate("change", a, b, "--json", "--at", "100").stdout)
+    assert {"steps", "readings", "worst", "rollback"} <= set(document)
+    assert {"at_s", "words", "needs"} <= set(document["steps"][0])
+    assert {"at_s", "failed_rps"} == set(document["worst"])
+    assert {"from_step", "failed", "lasts_s"} == set(document["rollback"][0])
+    assert document["steps"][0]["at_s"] == 100
+    order = tmp_path / "order.yaml"
+    order.write_text("[0, 1, {step: 2, at_s: 50}, 3, 4, 5]")
+    said = northgate("change", a, b, "--order", order).stdout
+    assert "at 50 s: bring tiles-deep into pool web with weight 0, to be proven, after 1" in said
+
+
+@pytest.mark.parametrize("text", ["{a: 1}", "[one]", "[", "[-1]", "[{step: 1, at: 2}]"])
+def test_what_is_no_order_is_refused_with_its_file(tmp_path, text):
+    path = tmp_path / "order.yaml"
+    path.write_text(text)
+    with pytest.raises(PlanError, match=r"order\.yaml"):
+        read_order(path)
