@@ -390,6 +390,26 @@ def diff(
 
 
 @app.command()
+def export(
+    plan: PlanPath,
+    kind: Annotated[
+        str,
+        typer.Option("--as", help="dns-zone, firewall-csv, targets-csv, checklist, checks, markdown, html or json."),
+    ],
+) -> None:
+    """Print a plan for those who build it: the whole sheet, or one of its parts."""
+    from northgate.handover.sheet import EXPORTS
+    from northgate.handover.sheet import export as exported
+    from northgate.plan.reading import read_plan
+
+    if kind not in EXPORTS:
+        raise PlanError(
+            [Problem("--as", f"there is no export {kind!r}{did_you_mean(kind, EXPORTS)}; {', '.join(EXPORTS)}")]
+        )
+    typer.echo(exported(read_plan(plan), kind, datetime.date.today()), nl=False)
+
+
+@app.command()
 def change(
     before: Annotated[Path, typer.Argument(metavar="A", help="The plan file of what runs.")],
     after: Annotated[Path, typer.Argument(metavar="B", help="That of what is to run.")],

@@ -93,6 +93,11 @@ def steps_between(before: Plan, after: Plan) -> list[ChangeStep]:
     return [_with_needs(at, step, found, old) for at, step in enumerate(found)]
 
 
+def build_steps(plan: Plan) -> list[ChangeStep]:
+    """The steps from nothing to a plan: every object of it, what it stands on first."""
+    return list(_Between({field: [] for field in BUILT}, whole_data(plan), set()).steps())
+
+
 def _replaced(before: Plan, after: Plan) -> set[tuple[str, str]]:
     """The balancers and groups that can only be replaced."""
     lists = {kind: field for field, kind in KINDS.items()}
@@ -117,7 +122,8 @@ class _Between:
         for field in BUILT:
             for name, one in self._is[field].items():
                 if name not in self._was[field]:
-                    yield ChangeStep(f"build {_kind(field)} {name}", (Edit("put", field, name, one),))
+                    verb = "use" if field == "regions" else "build"
+                    yield ChangeStep(f"{verb} {_kind(field)} {name}", (Edit("put", field, name, one),))
         yield from self._anew()
         yield from self._wider_firewalls()
         yield from self._registered()
