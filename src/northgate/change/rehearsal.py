@@ -58,7 +58,7 @@ class ChangeSeries(AnswerModel):
     failed_rps: list[float]
 
 
-class ChangeAnswer(AnswerModel):
+class RehearsalAnswer(AnswerModel):
     """A change from one plan to another, rehearsed."""
 
     steps: list[StepAnswer]
@@ -89,7 +89,7 @@ class _Taken:
 def rehearse(
     before: Plan, after: Plan, order: Sequence[tuple[int, float | None]] | None = None, begins_s: float = 0.0,
     told: Told = lambda _done, _of: None,
-) -> ChangeAnswer:  # fmt: skip
+) -> RehearsalAnswer:  # fmt: skip
     """Rehearses a change. `order`: the numbers of the steps as they are to be taken, each with its second where that is
     not when the one before has settled; all in their own order by default. Raises CannotRun where a plan in between
     cannot be run, or a step is missing or comes before one that it needs."""
@@ -110,7 +110,7 @@ def rehearse(
     at_s, warnings = _times([second for _, second in wanted], taken, begins_s)
     once = _take(plans[0], plans[-1])
     numbers = {number: place for place, (number, _) in enumerate(wanted)}
-    return ChangeAnswer(
+    return RehearsalAnswer(
         steps=[
             StepAnswer(
                 at_s=second, words=steps[number].words, needs=sorted(numbers[one] for one in steps[number].needs),

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 
-from northgate.change import ChangeAnswer
+from northgate.change import RehearsalAnswer
 from northgate.compare import CompareAnswer
 from northgate.cost import CostAnswer
 from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer, LeverAnswer
@@ -250,7 +250,7 @@ def compare_summary(answer: CompareAnswer) -> str:
     return "\n".join(lines)
 
 
-def change_summary(answer: ChangeAnswer) -> str:
+def change_summary(answer: RehearsalAnswer) -> str:
     """A change, rehearsed, in lines."""
     if not answer.steps:
         return "nothing is to be done"

@@ -70,7 +70,9 @@ class Guards:
 
         async def with_headers(message: Message) -> None:
             if message["type"] == "http.response.start":
-                message = {**message, "headers": [*message["headers"], *SECURITY_HEADERS]}
+                own = {name.lower() for name, _ in message["headers"]}
+                added = [header for header in SECURITY_HEADERS if header[0] not in own]
+                message = {**message, "headers": [*message["headers"], *added]}
             await send(message)
 
         try:

@@ -15,7 +15,7 @@ from starlette.exceptions import HTTPException
 from northgate import __version__
 from northgate.plan import plan_from_text
 from northgate.store.repository import Repository
-from northgate.web import edits, judging, plans, questions
+from northgate.web import edits, handing, judging, plans, questions
 from northgate.web.computing import Computer
 from northgate.web.examples import DEMO_PLAN, demo_plan_text
 from northgate.web.guards import Guards
@@ -34,6 +34,7 @@ def make_app(repository: Repository) -> FastAPI:
     app.include_router(edits.router)
     app.include_router(questions.router)
     app.include_router(judging.router)
+    app.include_router(handing.router)
     add_problem_handlers(app)
     app.add_middleware(Guards)
     app.mount("/assets", StaticFiles(directory=STATIC / "assets", check_dir=False), name="assets")

@@ -760,6 +760,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Side By Side
+         * @description Two revisions: what differs, what every drill comes to on both, cost, and findings gained and lost.
+         */
+        get: operations["side_by_side_api_plans__key__compare_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Change
+         * @description The way from one revision to another, rehearsed: its steps, what fails meanwhile, and the way back.
+         */
+        get: operations["change_api_plans__key__change_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/change/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Progress Of Change
+         * @description How many steps of a change have been rehearsed, there and back.
+         */
+        get: operations["progress_of_change_api_plans__key__change_progress_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/export/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Exported
+         * @description The plan for those who build it: the whole sheet, or one of its parts.
+         */
+        get: operations["exported_api_plans__key__export__kind__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1146,6 +1226,16 @@ export interface components {
             remarks: components["schemas"]["Remark"][];
         };
         /**
+         * Both
+         * @description A reading of both plans; None where the drill cannot be run on one.
+         */
+        Both: {
+            /** A */
+            a: number | null;
+            /** B */
+            b: number | null;
+        };
+        /**
          * BoundAnswer
          * @description Of what a bound of a blind time is the sum: `first_s` until the first probe, `beats` times `beat_s` between
          *     probes, and `answer_s` until the last one is answered or given up.
@@ -1311,6 +1401,18 @@ export interface components {
             answers: components["schemas"]["Answer"][];
         };
         /**
+         * ChangeSeries
+         * @description What is served and what fails over the change, from each second on.
+         */
+        ChangeSeries: {
+            /** T S */
+            t_s: number[];
+            /** Served Rps */
+            served_rps: number[];
+            /** Failed Rps */
+            failed_rps: number[];
+        };
+        /**
          * ClientGroup
          * @description Clients of one kind in one area; `rps` is the rate of all of them, times the profile's factor.
          */
@@ -1391,6 +1493,33 @@ export interface components {
             name: string;
             /** Reaches */
             reaches: string[];
+        };
+        /**
+         * CompareAnswer
+         * @description Two plans side by side.
+         */
+        CompareAnswer: {
+            /** Differences */
+            differences: components["schemas"]["DifferenceAnswer"][];
+            /** Drills */
+            drills: components["schemas"]["DrillPair"][];
+            cost_month: components["schemas"]["Both"];
+            findings: components["schemas"]["FindingsMoved"];
+        };
+        /**
+         * DifferenceAnswer
+         * @description One difference: where (JSON Pointer), in words, and whether it can be made in place or replaces the thing.
+         */
+        DifferenceAnswer: {
+            /** Where */
+            where: string;
+            /** Words */
+            words: string;
+            /**
+             * How
+             * @enum {string}
+             */
+            how: "in place" | "replace";
         };
         /**
          * DnsEntry
@@ -1497,6 +1626,19 @@ export interface components {
             /** Summary */
             summary: string;
             cascade: components["schemas"]["CascadeAnswer"] | null;
+        };
+        /**
+         * DrillPair
+         * @description The same drill on both plans.
+         */
+        DrillPair: {
+            /** Name */
+            name: string;
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["Both"];
+            };
+            held: components["schemas"]["Held"];
         };
         /**
          * EditAgain
@@ -1666,6 +1808,16 @@ export interface components {
             because: string | null;
         };
         /**
+         * FindingsMoved
+         * @description Findings that only the second plan has, and those that only the first has.
+         */
+        FindingsMoved: {
+            /** Gained */
+            gained: components["schemas"]["FindingAnswer"][];
+            /** Lost */
+            lost: components["schemas"]["FindingAnswer"][];
+        };
+        /**
          * Firewall
          * @description A stateful firewall: what is not listed in `allow_in` is dropped.
          */
@@ -1709,8 +1861,8 @@ export interface components {
         };
         /**
          * FoldedStrip
-         * @description The targets of a group in a zone over a drill: how many there are, how many are truly up and stay, and how many a front
-         *     believes in use on the mean of those that live; value i holds from `t_s[i]` on.
+         * @description The targets of a group in a zone over a drill: how many there are, how many are truly up and stay, and how many
+         *     a front believes in use on the mean of those that live; value i holds from `t_s[i]` on.
          */
         FoldedStrip: {
             /** Group */
@@ -1803,6 +1955,16 @@ export interface components {
             factor: number | null;
             /** Limit */
             limit: string | null;
+        };
+        /**
+         * Held
+         * @description Whether all that a drill expects is held by both plans; None where it cannot be run on one.
+         */
+        Held: {
+            /** A */
+            a: boolean | null;
+            /** B */
+            b: boolean | null;
         };
         /**
          * Hop
@@ -2928,6 +3090,28 @@ export interface components {
             lost_zones: number;
         };
         /**
+         * RehearsalAnswer
+         * @description A change from one plan to another, rehearsed.
+         */
+        RehearsalAnswer: {
+            /** Steps */
+            steps: components["schemas"]["StepAnswer"][];
+            /** Readings */
+            readings: {
+                [key: string]: number;
+            };
+            worst: components["schemas"]["Worst"];
+            /** Rollback */
+            rollback: components["schemas"]["Rollback"][];
+            /** At Once */
+            at_once: {
+                [key: string]: number;
+            };
+            /** Warnings */
+            warnings: string[];
+            series: components["schemas"]["ChangeSeries"];
+        };
+        /**
          * Remark
          * @description What the plan leaves open that this needs: where, and what is taken for it.
          */
@@ -3031,6 +3215,18 @@ export interface components {
              * @default 30
              */
             restart_s: number;
+        };
+        /**
+         * Rollback
+         * @description The way back right after a step: all that fails on it, and how long it takes.
+         */
+        Rollback: {
+            /** From Step */
+            from_step: number;
+            /** Failed */
+            failed: number;
+            /** Lasts S */
+            lasts_s: number;
         };
         /**
          * Rule
@@ -3289,6 +3485,23 @@ export interface components {
         } | {
             roll: unknown;
         });
+        /**
+         * StepAnswer
+         * @description One step: when it is taken, in words, the numbers of the steps that must come before, for how long it is waited
+         *     then, and what fails meanwhile.
+         */
+        StepAnswer: {
+            /** At S */
+            at_s: number;
+            /** Words */
+            words: string;
+            /** Needs */
+            needs: number[];
+            /** Waits S */
+            waits_s: number;
+            /** Failed */
+            failed: number;
+        };
         /**
          * Strip
          * @description Truth and belief of one target over a drill.
@@ -3708,6 +3921,16 @@ export interface components {
             done: number | null;
             /** Of */
             of: number | null;
+        };
+        /**
+         * Worst
+         * @description The worst moment of a change, and how much fails then.
+         */
+        Worst: {
+            /** At S */
+            at_s: number;
+            /** Failed Rps */
+            failed_rps: number;
         };
         /**
          * YearAnswer
@@ -5997,6 +6220,222 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SizingAnswer"];
                 };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    side_by_side_api_plans__key__compare_get: {
+        parameters: {
+            query?: {
+                /** @description The earlier revision; by default the agreed one. */
+                since?: number | null;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompareAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    change_api_plans__key__change_get: {
+        parameters: {
+            query?: {
+                /** @description The earlier revision; by default the agreed one. */
+                since?: number | null;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    progress_of_change_api_plans__key__change_progress_get: {
+        parameters: {
+            query?: {
+                /** @description The earlier revision; by default the agreed one. */
+                since?: number | null;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkDone"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    exported_api_plans__key__export__kind__get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+                /** @description To be looked at, rather than kept as a file? */
+                opened?: boolean;
+            };
+            header?: never;
+            path: {
+                key: string;
+                /** @description dns-zone, firewall-csv, targets-csv, checklist, checks, markdown, html, json */
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description There is no such plan, drill or revision */
             404: {

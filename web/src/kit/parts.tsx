@@ -30,11 +30,11 @@ export function IconButton({ label, quiet = false, className = "", ...rest }: Co
   );
 }
 
-/** A section of the inspector; one within another thing has no title of its own. */
-export function Section({ title, children }: { title: string; children: ReactNode }) {
+/** A titled part; at the level of its heading: below that of an inspector, or right below that of a view. */
+export function Section({ title, level: Heading = "h3", children }: { title: string; level?: "h2" | "h3"; children: ReactNode }) {
   return (
     <section className="mt-5 first:mt-0">
-      {title && <h3 className="mb-1.5 border-b border-line pb-1 text-[13px] font-semibold">{title}</h3>}
+      {title && <Heading className="mb-1.5 border-b border-line pb-1 text-[13px] font-semibold">{title}</Heading>}
       {children}
     </section>
   );

@@ -28,3 +28,14 @@ export function readSizingSearch(search: Record<string, unknown>): SizingSearch 
   };
   return { survive: SURVIVED.find((one) => one === search["survive"]) ?? "zone", below: number("below", 0.01, 1) ?? 0.85, failed: number("failed", 0, 1e15), surge: number("surge", 1, 1000) };
 }
+
+/** Which earlier revision is compared with, and how: side by side, or the way between them. */
+export interface CompareSearch {
+  since?: number | undefined;
+  change?: true | undefined;
+}
+
+export function readCompareSearch(search: Record<string, unknown>): CompareSearch {
+  const since = Number(search["since"]);
+  return { since: Number.isInteger(since) && since >= 1 && since < 2 ** 31 ? since : undefined, change: search["change"] === true ? true : undefined };
+}

@@ -1,3 +1,4 @@
+import { Link } from "@tanstack/react-router";
 import { Dialog } from "radix-ui";
 
 import type { PlanHead, Schemas } from "../api/client";
@@ -45,6 +46,9 @@ function Changes({ head }: { head: PlanHead }) {
         {difference.data?.length === 0 && <li className="text-ink-soft">Nothing: this is what was agreed.</li>}
       </ul>
       <span className="flex justify-end gap-2">
+        <Dialog.Close asChild>
+          <Link to="/plans/$key/compare" params={{ key: head.key }} search={{ change: true }} className="mr-auto flex min-h-6 items-center text-north hover:underline">Rehearse the change</Link>
+        </Dialog.Close>
         <Dialog.Close asChild>
           <Button>Close</Button>
         </Dialog.Close>

@@ -2,7 +2,7 @@ import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirec
 
 import { BoardView } from "../views/board/view";
 import { readSearch } from "../plan/view";
-import { readFindingsSearch, readLossesSearch, readSizingSearch, type SizingSearch } from "../plan/judging-search";
+import { readCompareSearch, readFindingsSearch, readLossesSearch, readSizingSearch, type SizingSearch } from "../plan/judging-search";
 import { Shell } from "./shell";
 import { readTraceSearch } from "../views/trace/question";
 import { firstTour } from "../views/start/tour-steps";
@@ -42,9 +42,12 @@ const findings = createRoute({ getParentRoute: () => root, path: "/plans/$key/fi
 const losses = createRoute({ getParentRoute: () => root, path: "/plans/$key/losses", validateSearch: readLossesSearch, component: lazyRouteComponent(() => import("../views/losses/view"), "LossesView") });
 const sizing = createRoute({ getParentRoute: () => root, path: "/plans/$key/sizing", validateSearch: (search: Record<string, unknown>): Partial<SizingSearch> => readSizingSearch(search), component: lazyRouteComponent(() => import("../views/losses/sizing"), "SizingView") });
 
+const compare = createRoute({ getParentRoute: () => root, path: "/plans/$key/compare", validateSearch: readCompareSearch, component: lazyRouteComponent(() => import("../views/compare/view"), "CompareView") });
+const handover = createRoute({ getParentRoute: () => root, path: "/plans/$key/handover", component: lazyRouteComponent(() => import("../views/handover/view"), "HandoverView") });
+
 const start = createRoute({ getParentRoute: () => root, path: "/start", component: lazyRouteComponent(() => import("../views/start/view"), "StartView") });
 
-export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, losses, sizing, findings, sheets, index, start]), defaultPreload: false });
+export const router = createRouter({ routeTree: root.addChildren([door, plans, board, trace, drill, losses, sizing, findings, compare, handover, sheets, index, start]), defaultPreload: false });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -63,10 +63,10 @@ function PlanBar({ planKey }: { planKey: string }) {
   return (
     <>
       <span className="h-5 w-px shrink-0 bg-bar-soft/40 max-md:hidden" />
-      <span className="min-w-12 truncate max-lg:max-w-40 max-md:hidden" title={head.title}>{head.title}</span>
+      <span className="min-w-8 truncate max-lg:max-w-40 max-md:hidden" title={head.title}>{head.title}</span>
       <StandingPill head={head} />
       <UndoRedo head={head} />
-      <nav className="flex h-11 overflow-x-auto max-md:order-last max-md:w-full max-md:justify-center md:ml-3" aria-label="Views">
+      <nav className="flex h-11 overflow-x-auto xl:shrink-0 max-md:order-last max-md:w-full max-md:justify-center md:ml-1" aria-label="Views">
         <ViewLink to="/plans/$key/board" planKey={planKey}>Board</ViewLink>
         <Link to="/plans/$key/trace" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
           Trace
@@ -78,11 +78,17 @@ function PlanBar({ planKey }: { planKey: string }) {
           Losses
         </Link>
         <FindingsLink planKey={planKey} revision={head.revision} />
+        <Link to="/plans/$key/compare" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
+          Compare
+        </Link>
         <Link to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet: "machines" }} className={`${TAB} ${inSheets ? "active" : ""}`} aria-current={inSheets ? "page" : undefined}>
           Sheets
         </Link>
         <Link to="/plans/$key/index" params={{ key: planKey }} className={TAB}>
           Index
+        </Link>
+        <Link to="/plans/$key/handover" params={{ key: planKey }} className={TAB}>
+          Hand over
         </Link>
       </nav>
       <span className="ml-auto flex items-center gap-2">
@@ -164,8 +170,8 @@ function Find({ planKey, onAdd }: { planKey: string; onAdd: (kind: string) => vo
   useKey("find", () => setOpen(true));
   return (
     <>
-      <button type="button" className="flex min-h-6 w-36 min-w-9 shrink items-center justify-between rounded border border-bar-soft/40 px-2.5 py-0.5 text-[12px] text-bar-soft hover:border-bar-ink max-lg:w-auto" aria-label="Find or do (/)" onClick={() => setOpen(true)}>
-        <span className="truncate max-lg:hidden">Find or do…</span> <kbd className="font-mono">/</kbd>
+      <button type="button" className="flex min-h-6 w-24 min-w-9 shrink items-center justify-between rounded border border-bar-soft/40 px-2.5 py-0.5 text-[12px] text-bar-soft hover:border-bar-ink max-xl:w-auto" aria-label="Find or do (/)" onClick={() => setOpen(true)}>
+        <span className="truncate max-xl:hidden">Find…</span> <kbd className="font-mono">/</kbd>
       </button>
       {open !== undefined && <Palette planKey={planKey} open={open} onOpenChange={setOpen} onAdd={onAdd} />}
     </>

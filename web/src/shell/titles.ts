@@ -6,6 +6,8 @@ const VIEWS: [RegExp, string][] = [
   [/\/losses$/, "Losses"],
   [/\/sizing$/, "How much is enough"],
   [/\/findings$/, "Findings"],
+  [/\/compare$/, "Compare"],
+  [/\/handover$/, "Hand over"],
   [/\/sheets\//, "Sheets"],
   [/\/index$/, "Index"],
   [/^\/plans$/, "Plans"],

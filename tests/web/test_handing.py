@@ -1,0 +1,49 @@
+"""Revisions held side by side, changes rehearsed and plans handed over, asked of the server."""
+
+import pytest
+
+from tests.support.plans import plan_data
+
+
+@pytest.fixture
+def key(client):
+    """A small plan whose probe has become quicker since: its key."""
+    made = client.post("/api/plans", json=plan_data()).json()["key"]
+    patch = [{"op": "replace", "path": "/probes/0/interval_s", "value": 5}]
+    assert client.patch(f"/api/plans/{made}", json=patch, headers={"if-match": '"1"'}).status_code == 200
+    return made
+
+
+def test_a_revision_is_compared_with_the_first_or_the_agreed_one(client, key):
+    whole = client.get(f"/api/plans/{key}/compare").json()
+    assert [one["words"] for one in whole["differences"]] == ["probe ready: every 5 s, was 10 s"]
+    client.post(f"/api/plans/{key}/agree", headers={"if-match": '"2"'})
+    assert client.get(f"/api/plans/{key}/compare").json()["differences"] == []
+    assert len(client.get(f"/api/plans/{key}/compare?since=1").json()["differences"]) == 1
+    assert client.get(f"/api/plans/{key}/compare?since=99").status_code == 404
+
+
+def test_a_change_is_rehearsed_and_tells_nothing_while_nobody_works(client, key):
+    answer = client.get(f"/api/plans/{key}/change").json()
+    assert [one["words"] for one in answer["steps"]] == ["change probe ready: interval_s"]
+    assert answer["readings"]["failed"] == 0
+    assert client.get(f"/api/plans/{key}/change/progress").json() == {"done": None, "of": None}
+
+
+def test_exports_are_files_and_the_sheet_may_do_nothing(client, key):
+    kept = client.get(f"/api/plans/{key}/export/firewall-csv")
+    assert kept.headers["content-type"].startswith("text/csv")
+    assert kept.headers["content-disposition"] == f'attachment; filename="{key}.firewall-csv.csv"'
+    sheet = client.get(f"/api/plans/{key}/export/html?opened=true")
+    assert sheet.headers["content-disposition"].startswith("inline")
+    policy = sheet.headers["content-security-policy"]
+    assert "default-src 'none'" in policy
+    assert "sandbox" in policy
+    assert "script-src" not in policy
+    assert sheet.headers["x-content-type-options"] == "nosniff"
+
+
+def test_an_unknown_export_is_told_with_the_nearest(client, key):
+    answer = client.get(f"/api/plans/{key}/export/dns-zon")
+    assert answer.status_code == 404
+    assert "dns-zone" in answer.text

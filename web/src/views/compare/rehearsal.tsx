@@ -1,0 +1,125 @@
+/** The way from one revision to another, rehearsed: what is done when, what fails meanwhile, and the way back. */
+import { useQueryClient } from "@tanstack/react-query";
+
+import type { Schemas } from "../../api/client";
+import { amount, clock, percent, perSecond, span } from "../../kit/format";
+import { Button, Section } from "../../kit/parts";
+import { useChange, useChangeProgress } from "../../plan/judging";
+import { answerKey, type Asked } from "../../plan/queries";
+import { Trouble } from "../../plan/trouble";
+
+type Change = Schemas["RehearsalAnswer"];
+
+export function Rehearsal({ asked, since }: { asked: Asked; since: number | undefined }) {
+  const change = useChange(asked, since, true);
+  if (change.error) return <Trouble error={change.error} />;
+  if (!change.data) return <Working asked={asked} since={since} running={change.isFetching} onAgain={() => void change.refetch()} />;
+  const { data } = change;
+  if (data.steps.length === 0) return <p className="text-ink-soft" data-testid="rehearsed">Nothing is to be done: the two are built alike.</p>;
+  return (
+    <div className="grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_300px]" data-testid="rehearsed">
+      <div>
+        <p className="mb-3 text-[15px] font-semibold">{sentence(data)}</p>
+        <Chart change={data} />
+        <Steps change={data} />
+      </div>
+      <aside aria-label="What it comes to">
+        <Section level="h2" title="What it comes to">
+          <Reading words="takes" value={span(data.readings["lasts_s"] ?? 0)} />
+          <Reading words="fails" value={amount(data.readings["failed"] ?? 0)} />
+          <Reading words="of what is asked" value={percent(data.readings["failed_share"] ?? 0)} />
+          <Reading words="the worst second" value={`${perSecond(data.worst.failed_rps)} at ${clock(data.worst.at_s)}`} />
+          <Reading words="busiest target" value={percent(data.readings["peak_utilisation"] ?? 0)} />
+        </Section>
+        <Section level="h2" title="All at once instead">
+          <Reading words="fails" value={amount(data.at_once["failed"] ?? 0)} />
+          <Reading words="within" value={span(data.at_once["lasts_s"] ?? 0)} />
+        </Section>
+        {data.warnings.map((one) => <p key={one} className="text-ochre-text">{one}</p>)}
+      </aside>
+    </div>
+  );
+}
+
+function sentence({ steps, readings, at_once: once }: Change): string {
+  const failed = readings["failed"] ?? 0;
+  const fails = failed < 0.5 ? "no request fails" : `${amount(failed)} requests fail`;
+  return `In ${steps.length} steps over ${span(readings["lasts_s"] ?? 0)} ${fails}; all at once ${(once["failed"] ?? 0) < 0.5 ? "none would either" : `${amount(once["failed"] ?? 0)} would`}.`;
+}
+
+function Reading({ words, value }: { words: string; value: string }) {
+  return <p className="flex justify-between gap-3 border-b border-dotted border-line py-0.5"><span className="text-ink-soft">{words}</span><span className="font-semibold tabular-nums">{value}</span></p>;
+}
+
+/** What fails over the whole change, with a mark for each step. */
+function Chart({ change }: { change: Change }) {
+  const { series, steps, readings } = change;
+  const lasts = Math.max(readings["lasts_s"] ?? 0, 1);
+  const begins = steps[0]?.at_s ?? 0;
+  const most = Math.max(...series.failed_rps, 1e-9);
+  const x = (second: number) => ((second - begins) / lasts) * 1000;
+  const y = (rate: number) => 78 - (most > 0.5 ? (rate / most) * 70 : 0);
+  const points = series.t_s.map((second, index) => {
+    const [from, to] = [x(second), x(series.t_s[index + 1] ?? begins + lasts)];
+    const high = y(series.failed_rps[index] ?? 0).toFixed(1);
+    return `${from.toFixed(1)},${high} ${to.toFixed(1)},${high}`;
+  });
+  return (
+    <figure className="mb-4">
+      <figcaption className="mb-1 text-[12px] text-ink-soft">Failing, {most > 0.5 ? `up to ${perSecond(most)}` : "nothing at any second"}; a line for each step</figcaption>
+      <svg viewBox="0 0 1000 80" preserveAspectRatio="none" className="h-20 w-full rounded border border-line bg-panel" role="img" aria-label={`Failing over ${span(lasts)}, ${most > 0.5 ? `up to ${perSecond(most)}` : "nothing"}`}>
+        {steps.map((one, index) => <line key={index} x1={x(one.at_s)} x2={x(one.at_s)} y1={0} y2={80} stroke="var(--north)" strokeDasharray="3 4" vectorEffect="non-scaling-stroke" />)}
+        <polygon points={`0,78 ${points.join(" ")} 1000,78`} fill="var(--vermilion)" fillOpacity={0.75} />
+      </svg>
+    </figure>
+  );
+}
+
+function Steps({ change }: { change: Change }) {
+  const back = new Map(change.rollback.map((one) => [one.from_step, one]));
+  return (
+    <div className="relative max-w-full overflow-x-auto" tabIndex={0} role="group" aria-label="Steps">
+      <table className="w-full text-left tabular-nums" data-testid="change-steps">
+        <thead className="text-[11px] text-ink-soft">
+          <tr>{["", "at", "what is done", "needs", "then waits", "fails", "fails on the way back from here"].map((one) => <th key={one} scope="col" className="pr-3 pb-1 font-normal">{one || <span className="sr-only">number</span>}</th>)}</tr>
+        </thead>
+        <tbody>
+          {change.steps.map((one, index) => (
+            <tr key={index} className="border-t border-dotted border-line align-baseline">
+              <td className="pr-2 text-ink-soft">{index + 1}</td>
+              <td className="pr-3 font-mono">{clock(one.at_s)}</td>
+              <td className="pr-3">{one.words}</td>
+              <td className="pr-3 text-ink-soft">{one.needs.map((needed) => needed + 1).join(", ")}</td>
+              <td className="pr-3">{one.waits_s > 0 ? span(one.waits_s) : "–"}</td>
+              <td className={`pr-3 ${one.failed >= 0.5 ? "font-semibold text-vermilion-text" : ""}`}>{one.failed >= 0.5 ? amount(one.failed) : "none"}</td>
+              <td>{backWords(back.get(index))}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function backWords(back: Schemas["Rollback"] | undefined): string {
+  if (!back) return "";
+  const failed = back.failed >= 0.5 ? amount(back.failed) : "none";
+  return back.lasts_s > 0 ? `${failed}, within ${span(back.lasts_s)}` : failed;
+}
+
+function Working({ asked, since, running, onAgain }: { asked: Asked; since: number | undefined; running: boolean; onAgain: () => void }) {
+  const client = useQueryClient();
+  const { data } = useChangeProgress(asked, since, running);
+  const share = data?.of ? (data.done ?? 0) / data.of : 0;
+  return (
+    <div className="flex flex-col items-start gap-3">
+      <p role="status" className="text-ink-soft">{running ? `Rehearsing each step, there and back … ${data?.of ? `${data.done ?? 0} of ${data.of}` : ""}` : "Stopped before all was rehearsed."}</p>
+      {running && (
+        <div className="h-1.5 w-64 overflow-hidden rounded bg-line" role="progressbar" aria-label="How many steps have been rehearsed" aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
+          <div className="h-full bg-north" style={{ width: percent(share).replace(" ", "") }} />
+        </div>
+      )}
+      <Button onClick={running ? () => void client.cancelQueries({ queryKey: answerKey(asked, "change", since) }) : onAgain}>{running ? "Stop" : "Rehearse it"}</Button>
+    </div>
+  );
+}
