@@ -539,6 +539,51 @@ def make_example(
     typer.echo(plan_as_json(plan) if as_json else plan_as_yaml(plan), nl=False)
 
 
+@app.command("import")
+def import_(
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="An access log, a zone file, or a table of machines.")],
+    form: Annotated[str, typer.Option("--as", help="What it becomes: clients, names or machines.")],
+    into: Annotated[Path, typer.Option("--into", metavar="PLAN", help="The plan file that takes it in.")],
+    profile: Annotated[bool, typer.Option(help="With a log: how the rate changes from minute to minute, too.")] = False,
+    dry_run: Annotated[bool, typer.Option(help="Only say what would come in.")] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Take into a plan file what is there: a log becomes clients, a zone file names, a table machines."""
+    from northgate.handover.terminal import intake_summary
+    from northgate.intake import FORMS, take_in
+    from northgate.plan.reading import read_plan
+    from northgate.plan.writing import plan_as_json, plan_as_yaml
+
+    if form not in FORMS:
+        raise PlanError([Problem("--as", f"there is no {form!r}{did_you_mean(form, FORMS)}; {', '.join(FORMS)}")])
+    plan, text = read_plan(into), into.read_text(encoding="utf-8-sig")
+    taken = take_in(file, form, plan, profile=profile, told=_lines)
+    if not dry_run:
+        is_json = text.lstrip().startswith("{")
+        _replace(into, plan_as_json(taken.plan) if is_json else plan_as_yaml(taken.plan, text))
+    if as_json:
+        bad = [{"line": line, "text": said} for line, said in taken.bad.first]
+        _print_json({
+            "as": form, "into": str(into), "added": taken.added, "read": taken.read, "notes": taken.notes,
+            "bad": {"count": taken.bad.count, "first": bad},
+        })  # fmt: skip
+    else:
+        typer.echo(intake_summary(taken, form))
+
+
+def _replace(path: Path, text: str) -> None:
+    """Writes a file whole or not at all."""
+    beside = path.with_name(f".{path.name}.new")
+    beside.write_text(text, encoding="utf-8")
+    beside.replace(path)
+
+
+def _lines(number: int) -> None:
+    """Shows on a terminal, and only there, how many lines have been read."""
+    if sys.stderr.isatty():
+        sys.stderr.write(f"\r{number:,} lines …\033[K\r")
+
+
 @app.command()
 def push(
     plan_path: PlanPath,

@@ -9,6 +9,7 @@ from northgate.cost import CostAnswer
 from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer, LeverAnswer
 from northgate.engine.reports.losses import Headroom
 from northgate.engine.trace import Candidate, Outcome, TraceAnswer
+from northgate.intake import TakenIn
 from northgate.losses import LossesAnswer
 from northgate.sizing import MinimumSize, ProbeSize, SizeAnswer, SizingAnswer, TtlSize, ZonesSize
 from northgate.sweep import SweepAnswer
@@ -266,6 +267,15 @@ def change_summary(answer: RehearsalAnswer) -> str:
     last = back[len(answer.steps) - 1]
     lines.append(f"all the way back: {last.failed:,.0f} fail within {last.lasts_s:g} s")
     return "\n".join([*lines, *answer.warnings])
+
+
+def intake_summary(taken: TakenIn, form: str) -> str:
+    """What has come into a plan, in lines."""
+    lines = [f"{form}: {', '.join(taken.added)}", *taken.notes]
+    if taken.bad.count:
+        lines.append(f"{taken.bad.count:,} of {taken.read:,} could not be taken in, such as")
+        lines += [f"  line {number}: {said}" for number, said in taken.bad.first]
+    return "\n".join(lines)
 
 
 def _maybe(name: str, value: float | None) -> str:
