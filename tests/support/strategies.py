@@ -69,6 +69,8 @@ TIERS = st.lists(
             "groups": st.dictionaries(st.sampled_from(["tiles", "more"]), st.integers(0, 9), min_size=1),
             "min_healthy": st.sampled_from([{"count": 1}, {"count": 3}, {"share": 0.5}]),
             "empty_group": st.sampled_from(["share-out", "fail"]),
+            "fill": st.sampled_from([None, None, {"utilisation": 0.6}, {"rps_per_target": 50}]),
+            "spill": st.sampled_from(["order", "nearest"]),
         }
     ),
     min_size=1,

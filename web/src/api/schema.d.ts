@@ -1779,6 +1779,20 @@ export interface components {
             repair_s: number;
         };
         /**
+         * Fill
+         * @description How far the groups of a tier are filled: exactly one of a utilisation, and a rate at each target.
+         */
+        Fill: {
+            /** Utilisation */
+            utilisation?: number | null;
+            /** Rps Per Target */
+            rps_per_target?: number | null;
+        } & ({
+            utilisation: unknown;
+        } | {
+            rps_per_target: unknown;
+        });
+        /**
          * FindingAnswer
          * @description One finding: its code and severity, where (JSON Pointer) and about what, in words, what would mend it, and the
          *     edit that does so (JSON Patch; empty where a person must decide). `because`: why it is left as it is (None: it is
@@ -3685,6 +3699,9 @@ export interface components {
         /**
          * Tier
          * @description One choice of a pool: groups with weights, and when it has enough healthy targets to serve.
+         *
+         *     With `fill` each group takes what it can up to that, in their order (`spill: nearest`: the nearest first); the rest
+         *     goes on to the next, then to the next tier, and what nobody has room for goes by weight.
          */
         Tier: {
             /** Groups */
@@ -3703,6 +3720,13 @@ export interface components {
              * @enum {string}
              */
             empty_group: "share-out" | "fail";
+            fill?: components["schemas"]["Fill"] | null;
+            /**
+             * Spill
+             * @default order
+             * @enum {string}
+             */
+            spill: "order" | "nearest";
         };
         /**
          * TierState

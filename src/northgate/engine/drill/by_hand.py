@@ -92,10 +92,10 @@ def ways_of(network: Network) -> list[Way]:
 
 
 class Newcomers:
-    """Ways that there are from a second on: their targets are registered then, and have to be proven."""
+    """Ways that there are from a drill's first step on: their targets are registered then, and have to be proven."""
 
-    def __init__(self, targets: Targets, ways: frozenset[Way], at_s: float) -> None:
-        self.targets, self.at_s = targets, at_s
+    def __init__(self, targets: Targets, ways: frozenset[Way], drill: Drill) -> None:
+        self.targets, self.at_s = targets, min((step.at_s for step in drill.steps), default=0.0)
         self._pairs = np.array([way in ways for way in ways_of(targets.network)], dtype=bool) if ways else None
         if self._pairs is not None:
             targets.world.registered = ~self._pairs

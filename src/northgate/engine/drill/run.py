@@ -91,15 +91,14 @@ class Run:
         asked = self.name_checks.findings(self.flow)
         self.names = Names(self.name_checks, healthy, self.given, asked, phases, change_s)
         self.scaling = Autoscaling(self.world, self.targets, self.drains)
-        begins_s = min((step.at_s for step in drill.steps), default=0.0)
-        self.newcomers = Newcomers(self.targets, newcomers, begins_s)
+        self.newcomers = Newcomers(self.targets, newcomers, drill)
         if newcomers:
-            self.flow = self.solver.solve(self._state(self.targets.in_use, healthy))
+            self.flow = self.solver.solve(self.state_with(self.targets.in_use, healthy))
         self.look_ahead = LookAhead(
             self.solver, self.resolvers, self.holdings, self.backlogs, partial(found_under, self), drill.lasts_s
         )  # fmt: skip
         self.climb = Climb(partial(flow_under, self), partial(found_alike, self))
-        self._settle_holdings(healthy)
+        settle_holdings(self, healthy)
         self.backlogs.look(self.flow, None, self.now)
         self.order = self._order()
         self.totals, self.journal = Totals(), Journal()
@@ -152,7 +151,7 @@ class Run:
             if self.world.stale:
                 self._truth_changes()
         self.resolvers.change(self.now, self.names.healthy, self.fronts.present, self.names.given)
-        state = self._state(self.targets.in_use)
+        state = self.state_with(self.targets.in_use)
         self.flow = self.look_ahead.there(state, self.now) or self.solver.solve(state)
         self._look()
 
@@ -214,7 +213,7 @@ class Run:
         healthy = [np.ones(len(name.answers), dtype=bool) for name in self.network.plan.names]
         self.resolvers = Resolvers(self.network, healthy, self.fronts.present, self.given)
         for _ in range(SETTLING_ROUNDS):
-            flow = self.solver.solve(self._state(usable(self.world, self.drains, believes), healthy))
+            flow = self.solver.solve(self.state_with(usable(self.world, self.drains, believes), healthy))
             found = self.target_checks.findings(flow, self.backlogs.backlog_s).passes
             voted = self.name_checks.votes(flow)
             told = all((a == b).all() for a, b in zip(voted, healthy, strict=True))
@@ -224,17 +223,8 @@ class Run:
             self.resolvers = Resolvers(self.network, healthy, self.fronts.present, self.given)
         return flow, healthy
 
-    def _settle_holdings(self, healthy: list[Bools]) -> None:
-        """Sessions and connections as they stay, under the load that they themselves make."""
-        self.holdings.settle(self.flow.opens)
-        for _ in range(SETTLING_ROUNDS if self.network.kept.connections else 0):
-            before = self.holdings.held.connections
-            self.flow = self.solver.solve(self._state(self.targets.in_use, healthy))
-            self.holdings.settle(self.flow.opens)
-            if np.abs(self.holdings.held.connections - before).max(initial=0.0) <= STEADY:
-                break
-
-    def _state(self, in_use: Bools, healthy: list[Bools] | None = None) -> State:
+    def state_with(self, in_use: Bools, healthy: list[Bools] | None = None) -> State:
+        """The state of now, were these pairs in use; while the run is set up, with these healthy answers."""
         return State(
             truth=self.world.truth,
             encounter=self.world.encounter,
@@ -273,6 +263,17 @@ class Run:
             self.totals.add(self.flow, seconds, later_s)
         self.backlogs.advance(later_s, second)
         self.now = second
+
+
+def settle_holdings(run: Run, healthy: list[Bools]) -> None:
+    """Sessions and connections as they stay, under the load that they themselves make."""
+    run.holdings.settle(run.flow.opens)
+    for _ in range(SETTLING_ROUNDS if run.network.kept.connections else 0):
+        before = run.holdings.held.connections
+        run.flow = run.solver.solve(run.state_with(run.targets.in_use, healthy))
+        run.holdings.settle(run.flow.opens)
+        if np.abs(run.holdings.held.connections - before).max(initial=0.0) <= STEADY:
+            break
 
 
 def keyframe(run: Run) -> Keyframe:

@@ -158,7 +158,12 @@ class Flow:
     def treats_like(self, other: "Flow") -> bool:
         """Whether one request is sent and fares alike under both: then rates differ only as far as others come."""
         mine, theirs = (
-            [one.pair_share, one.front_excess, *(fate for kind, fate in one.pair_fate.items() if kind not in TIMES)]
+            [
+                one.pair_share,
+                one.front_excess,
+                one.choice.weighted_share,
+                *(fate for kind, fate in one.pair_fate.items() if kind not in TIMES),
+            ]
             for one in (self, other)
         )
         return self.pair_fate.keys() == other.pair_fate.keys() and all(

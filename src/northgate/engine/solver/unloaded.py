@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from northgate.engine.balancing import KeyTable, choose, even_shares
+from northgate.engine.balancing import KeyTable, choose, even_shares, filled, fills
 from northgate.engine.base import Bools, Floats, Ints, bools, total_by
 from northgate.engine.formulas import METHODS, LastStops
 from northgate.engine.network import Network
@@ -38,6 +38,7 @@ class Frame:
         self.busy = bool(self.by_busy.any())
         self.busy_machines = np.unique(pairs.machine[self.by_busy])
         self.hashed = network.cells.by_key
+        self.fills = fills(network)
         tries = network.groups.try_others
         # The cells, at layer 7, whose requests may go on to other targets; and how often.
         self.with_others: list[tuple[int, int]] = [
@@ -75,6 +76,8 @@ class Unloaded:
         network = frame.network
         encounter = state.encounter
         self.choice = choose(network, state.in_use, state.warmth, state.present(network.pairs.machine))
+        if frame.fills:
+            self.choice = filled(network, self.choice, self._demand_rps, state.in_use)
         self.fates = int(encounter.fate.max(initial=0)) + 1
         self.fate_of_call: Ints = encounter.fate[network.calls.outcome]
         self.answers: Bools = encounter.fate_met == ANSWERS
@@ -100,7 +103,20 @@ class Unloaded:
             and _same(state.in_address, mine.in_address)
             and _same(state.warmth, mine.warmth)
             and _same(state.exists, mine.exists)
+            and (not self.frame.fills or self._asks_alike(state))
         )
+
+    def _asks_alike(self, state: State) -> bool:
+        mine = self.state
+        return _same(state.call_rps, mine.call_rps) and _same(state.dns_share, mine.dns_share)
+
+    @property
+    def _demand_rps(self) -> Floats:
+        """Per route what clients ask of it at first; nothing of what other balancers pass on."""
+        frame, entries = self.frame, self.network.entries
+        asked = np.where(frame.of_client, self.state.call_rps[entries.call] * self.state.dns_share, 0.0)
+        rows = np.where(self.arrives, asked[frame.entry] * self.row_part, 0.0)[frame.routed]
+        return total_by(frame.route[frame.routed], rows, frame.routes)
 
     @cached_property
     def first_shares(self) -> Floats:

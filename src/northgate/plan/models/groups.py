@@ -13,6 +13,7 @@ from northgate.plan.models.types import (
     PlanModel,
     Port,
     PositiveCount,
+    PositiveRate,
     PositiveSeconds,
     Ref,
     Seconds,
@@ -115,12 +116,32 @@ class MinHealthy(PlanModel):
         return self
 
 
+class Fill(PlanModel):
+    """How far the groups of a tier are filled: exactly one of a utilisation, and a rate at each target."""
+
+    model_config = {"json_schema_extra": require_one("utilisation", "rps_per_target")}
+
+    utilisation: Annotated[float, Field(gt=0, le=1)] | None = None
+    rps_per_target: PositiveRate | None = None
+
+    @model_validator(mode="after")
+    def _one_limit(self) -> "Fill":
+        exactly_one(self, ("utilisation", "rps_per_target"))
+        return self
+
+
 class Tier(PlanModel):
-    """One choice of a pool: groups with weights, and when it has enough healthy targets to serve."""
+    """One choice of a pool: groups with weights, and when it has enough healthy targets to serve.
+
+    With `fill` each group takes what it can up to that, in their order (`spill: nearest`: the nearest first); the rest
+    goes on to the next, then to the next tier, and what nobody has room for goes by weight.
+    """
 
     groups: dict[Annotated[str, Ref("target_group")], Weight] = Field(min_length=1)
     min_healthy: MinHealthy = MinHealthy(count=1)
     empty_group: Literal["share-out", "fail"] = "share-out"
+    fill: Fill | None = None
+    spill: Literal["order", "nearest"] = "order"
 
 
 class Pool(PlanModel):

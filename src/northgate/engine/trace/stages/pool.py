@@ -44,7 +44,7 @@ class PoolStage:
 
     def groups(self, route: int) -> list[Way[int]]:
         """The cells to which a route leads."""
-        network, weighted = self.network, self._serving(route)
+        network, weighted = self.network, self._taking(route)
         shares = self.flow.choice.weighted_share[weighted]
         shares = shares / shares.sum()
         return [
@@ -57,6 +57,12 @@ class PoolStage:
         """The weighted groups of the tier that serves a route."""
         network, tier = self.network, int(self.flow.choice.route_tier[route])
         return np.flatnonzero((network.weighted.route == route) & (network.weighted.tier == tier))
+
+    def _taking(self, route: int) -> Ints:
+        """The weighted groups that may take something: of the tier that serves, and of those on which what it has no
+        room for goes."""
+        beyond = (self.network.weighted.route == route) & (self.flow.choice.weighted_share > 0)
+        return np.union1d(self._serving(route), np.flatnonzero(beyond))
 
     # Words
 
@@ -86,17 +92,28 @@ class PoolStage:
             place = int(self.network.cells.group[cells[chosen]])
             shares = self.flow.choice.weighted_share[weighted]
             pool = self.plan.pools[int(self.network.routes.pool[route])].name
-            share = per_cent(float(shares[chosen]))
+            share, several = per_cent(float(shares[chosen])), len(weighted) > 1
             return [
                 Hop(
                     kind="group", about=groups[place].name, ok=True, detail=METHODS[groups[place].balance].because,
-                    because=f"{share} of {pool}, by weight" if len(weighted) > 1 else "its only group",
+                    because=self._why(route, pool, share, int(weighted[chosen])) if several else "its only group",
                     candidates=self._groups(cells, shares, self.network.weighted.weight[weighted], chosen),
                     link=f"group:{groups[place].name}", where=pointer(("target_groups", place)),
                 )
             ]  # fmt: skip
 
         return hops
+
+    def _why(self, route: int, pool: str, share: str, weighted: int) -> str:
+        """Why a group takes its share: by weight, or as far as it is filled."""
+        network = self.network
+        tier = int(network.tiers.number[network.weighted.tier[weighted]])
+        fill = self.plan.pools[int(network.routes.pool[route])].tiers[tier].fill
+        if fill is None:
+            serves = int(self.flow.choice.route_tier[route]) == int(network.weighted.tier[weighted])
+            return f"{share} of {pool}, " + ("by weight" if serves else "what the tiers before it have no room for")
+        to = f"{fill.utilisation:.0%} busy" if fill.utilisation else f"{fill.rps_per_target:g}/s at each target"
+        return f"{share} of {pool}: filled up to {to}, in order, and by weight beyond".replace("%", " %")
 
     def _groups(self, cells: Ints, shares: Floats, weights: Floats, chosen: int) -> list[Candidate]:
         groups = self.plan.target_groups

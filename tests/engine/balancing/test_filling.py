@@ -1,0 +1,146 @@
+"""Filling by capacity or rate: what each group takes, by the algebra of what comes and what there is room for."""
+
+import pytest
+
+from northgate.engine.drill import undisturbed
+from northgate.engine.trace import Question, trace
+from northgate.plan import PlanError, plan_from_data
+from tests.support.plans import drill_of, fail, network_of, plan_data
+
+NAME = "www.beckwater.example"
+
+
+def group(name, fleet):
+    return {**plan_data()["target_groups"][0], "name": name, "targets": [{"fleet": fleet}]}
+
+
+def fleet(name, zone, count=3, capacity_rps=100):
+    one = plan_data()["fleets"][0]
+    return one | {
+        "name": name,
+        "zones": {zone: None},
+        "count": count,
+        "instance": one["instance"] | {"capacity_rps": capacity_rps},
+    }
+
+
+def filling(rps, tiers, **more):
+    """Two groups of three machines of 100/s each, near and far, and a third to fall back on."""
+    data = plan_data(
+        fleets=[fleet("near", "fells-1"), fleet("far", "fells-2"), fleet("last", "fells-3")],
+        target_groups=[group("near", "near"), group("far", "far"), group("last", "last")],
+        pools=[{"name": "web", "tiers": tiers}],
+        **more,
+    )
+    data["clients"][0]["rps"] = rps
+    return data
+
+
+def taken(flow):
+    """The rate that comes to each group."""
+    network = flow.network
+    made = dict.fromkeys((one.name for one in network.plan.target_groups), 0.0)
+    for pair, rate in enumerate(flow.places.pair_rps.tolist()):
+        made[network.plan.target_groups[int(network.pairs.group[pair])].name] += rate
+    return {name: pytest.approx(rate, abs=1e-6) for name, rate in made.items()}
+
+
+BOTH = {"groups": {"near": 1, "far": 1}}
+TO_80 = BOTH | {"fill": {"utilisation": 0.8}}
+
+
+@pytest.mark.parametrize(
+    ("rps", "near", "far"),
+    [
+        (100, 100, 0), (240, 240, 0), (300, 240, 60), (480, 240, 240),
+        # What nobody has room for goes by weight: half of 120 more to each.
+        (600, 300, 300),
+    ],
+)  # fmt: skip
+def test_a_group_is_filled_up_to_its_limit_and_the_next_takes_the_rest(rps, near, far):
+    assert taken(undisturbed(network_of(filling(rps, [TO_80])))) == {"near": near, "far": far, "last": 0}
+
+
+def test_a_rate_at_each_target_limits_too():
+    tiers = [BOTH | {"fill": {"rps_per_target": 20}}]
+    assert taken(undisturbed(network_of(filling(100, tiers)))) == {"near": 60, "far": 40, "last": 0}
+
+
+def test_weights_decide_of_what_is_beyond_the_limit_alone():
+    tiers = [{"groups": {"near": 3, "far": 1}, "fill": {"utilisation": 0.5}}]
+    assert taken(undisturbed(network_of(filling(400, tiers)))) == {"near": 150 + 75, "far": 150 + 25, "last": 0}
+
+
+def test_the_next_tier_takes_what_a_tier_has_no_room_for():
+    tiers = [TO_80, {"groups": {"last": 1}}]
+    assert taken(undisturbed(network_of(filling(700, tiers)))) == {"near": 240, "far": 240, "last": 220}
+    filled_too = [TO_80, {"groups": {"last": 1}, "fill": {"utilisation": 0.5}}]
+    assert taken(undisturbed(network_of(filling(700, filled_too)))) == {"near": 240 + 35, "far": 240 + 35, "last": 150}
+
+
+def test_pools_share_the_room_of_a_group_in_their_order():
+    tiers = [{"groups": {"near": 1, "far": 1}, "fill": {"utilisation": 0.8}}]
+    data = filling(400, tiers)
+    data["pools"].append({"name": "more", "tiers": [{"groups": {"near": 1, "last": 1}, "fill": {"utilisation": 0.8}}]})
+    data["balancers"][0]["listeners"][0]["rules"] = [{"name": "r", "when": {"path": ["/more"]}, "do": {"pool": "more"}}]
+    data["clients"][0]["calls"] = [{"url": f"https://{NAME}/tiles"}, {"url": f"https://{NAME}/more"}]
+    # 200 a pool: the first takes 200 of near's 240, the other what is left of it.
+    assert taken(undisturbed(network_of(data))) == {"near": 240, "far": 0, "last": 160}
+
+
+def test_room_goes_with_targets_and_the_rest_moves_on():
+    run = drill_of(filling(240, [TO_80]), [fail(60, instance="near-1")], lasts_s=300)
+    assert taken(run.flow_at(59)) == {"near": 240, "far": 0, "last": 0}
+    assert taken(run.flow_at(299)) == {"near": 160, "far": 80, "last": 0}
+    empty = drill_of(filling(240, [TO_80]), [fail(60, zone="fells-1")], lasts_s=300)
+    assert taken(empty.flow_at(299)) == {"near": 0, "far": 240, "last": 0}
+
+
+def test_a_surge_spills_as_it_comes():
+    run = drill_of(filling(200, [TO_80]), [{"at_s": 60, "surge": {"clients": "walkers", "factor": 2}}], lasts_s=100)
+    assert taken(run.flow_at(59)) == {"near": 200, "far": 0, "last": 0}
+    assert taken(run.flow_at(61)) == {"near": 240, "far": 160, "last": 0}
+
+
+def test_the_nearest_region_is_filled_first():
+    data = filling(480, [BOTH | {"fill": {"utilisation": 0.5}, "spill": "nearest"}])
+    data["regions"].append({"name": "coast", "zones": ["coast-1"]})
+    data["areas"] = [{"name": "uplands", "latency_ms": {"fells": 12, "coast": 30}}]
+    data["fleets"] = [fleet("near", "coast-1"), fleet("far", "fells-2"), fleet("last", "fells-3")]
+    data["target_groups"] = [one | {"reach": "any"} for one in data["target_groups"]]
+    # `near` stands first, but `far` is in the region of the fronts.
+    assert taken(undisturbed(network_of(data))) == {"near": 150 + 90, "far": 150 + 90, "last": 0}
+    data["clients"][0]["rps"] = 200
+    assert taken(undisturbed(network_of(data))) == {"near": 50, "far": 150, "last": 0}
+
+
+def test_fronts_share_the_room_by_what_they_offer():
+    """Each of three fronts gets a third; so each sends the same part of what it gets to the first group."""
+    flow = undisturbed(network_of(filling(300, [TO_80])))
+    share = flow.choice.weighted_share.reshape(3, 2)
+    assert share == pytest.approx(__import__("numpy").array([[0.8, 0.2]] * 3))
+
+
+def test_a_trace_tells_why_and_how_often():
+    answer = trace(
+        undisturbed(network_of(filling(300, [TO_80]))), Question(f"https://{NAME}/", client="walkers", times=100)
+    )
+    hop = next(one for one in answer.hops if one.kind == "group")
+    assert "filled up to 80 % busy, in order, and by weight beyond" in hop.because
+    near = sum(count for target, count in answer.counts.items() if target.startswith("near"))
+    assert near == pytest.approx(80, abs=3)
+    spilled = trace(
+        undisturbed(network_of(filling(700, [TO_80, {"groups": {"last": 1}}]))),
+        Question(f"https://{NAME}/", client="walkers", times=100),
+    )
+    assert sum(count for target, count in spilled.counts.items() if target.startswith("last")) == pytest.approx(
+        31, abs=3
+    )
+
+
+def test_fill_has_one_limit():
+    for fill in ({}, {"utilisation": 0.5, "rps_per_target": 3}):
+        with pytest.raises(PlanError, match="exactly one of utilisation, rps_per_target"):
+            plan_from_data(filling(1, [BOTH | {"fill": fill}]))
+    with pytest.raises(PlanError, match="less than or equal to 1"):
+        plan_from_data(filling(1, [BOTH | {"fill": {"utilisation": 80}}]))
