@@ -1,6 +1,7 @@
 """Reading plans: every error at its place, with the nearest known word, and hostile text refused."""
 
 import json
+import os
 from pathlib import Path
 
 import pytest
@@ -8,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from northgate.plan import PlanError, plan_from_data, plan_from_text, read_plan
+from northgate.plan.loading import load_yaml
 from northgate.plan.reading import MAX_BYTES
 from northgate.plan.writing import plain_data, plan_as_json, plan_as_yaml
 from tests.support.plans import changed, plan_data
@@ -197,3 +199,53 @@ JSON_VALUES = st.recursive(
 def test_any_value_in_any_field_is_taken_or_refused_with_a_place(field, value):
     problems = problems_or_none(lambda: plan_from_data({**plan_data(), field: value}))
     assert all(problem.where.startswith(f"/{field}") for problem in problems or [])
+
+
+@pytest.mark.parametrize(
+    ("text", "meant"),
+    [
+        ("yes", "yes"), ("on", "on"), ("True", True), ("~", None), ("", None), ("0o17", 15), ("0x1f", 31), ("017", 17),
+        ("1_000", 1000), ("-3", -3), ("1.5", 1.5), ("1e3", 1000.0), ("'1'", "1"), ('"true"', "true"),
+        ("2027-09-01", "2027-09-01"), ("!!str 3", "3"), ("!!int 3", 3), ("{a: 1}", {"a": 1}),
+        ("[a, https://x.example/y]", ["a", "https://x.example/y"]),
+        ("1:30", "1:30"), ("|\n  a\n  b", "a\nb\n"),
+    ],
+)  # fmt: skip
+def test_words_mean_what_the_core_schema_says(text, meant):
+    data, _ = load_yaml(f"x: {text}\n")
+    assert data == {"x": meant}
+    assert type(data["x"]) is type(meant)
+
+
+def test_aliases_stand_for_what_they_name_and_are_counted_out():
+    data, places = load_yaml("a: &a {b: [1, 2]}\nc: *a\nd: [*a, *a]\n")
+    assert data == {"a": {"b": [1, 2]}, "c": {"b": [1, 2]}, "d": [{"b": [1, 2]}] * 2}
+    assert (places["a", "b", 1], places["c",], places["d", 1]) == ((1, 15), (2, 1), (3, 9))
+    nine = "a: &a [x,x,x,x,x,x,x,x,x]\n"
+    for one, before in zip("bcdefgh", "abcdefg", strict=True):
+        nine += f"{one}: &{one} [{', '.join([f'*{before}'] * 9)}]\n"
+    with pytest.raises(PlanError, match="values, aliases counted out"):
+        load_yaml(nine)
+    with pytest.raises(PlanError, match="signs, aliases counted out"):
+        load_yaml('a: &a "' + "n" * 1_000_000 + '"\nb: [' + "*a, " * 60_000 + "]\n")
+    with pytest.raises(PlanError, match="undefined alias 'a'"):
+        load_yaml("a: &a [*a]\n")
+
+
+def test_reading_takes_time_by_the_size_alone_and_problems_are_cut():
+    """A hundred thousand unknown fields, told as twenty and how many more."""
+    text = HEAD + "".join(f"field-{n}: 1\n" for n in range(100_000))
+    problems = problems_of(text)
+    assert len(problems) == 21
+    assert problems[-1].endswith("and 99,980 more")
+
+
+@pytest.mark.parametrize("what", ["/dev/zero", "folder", "fifo"])
+def test_what_is_no_regular_file_is_refused(tmp_path, what):
+    path = tmp_path / what if what != "/dev/zero" else Path(what)
+    if what == "folder":
+        path.mkdir()
+    elif what == "fifo":
+        os.mkfifo(path)
+    with pytest.raises(PlanError, match="regular file"):
+        read_plan(path)

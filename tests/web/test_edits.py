@@ -9,7 +9,9 @@ import time
 
 import httpx2
 import pytest
+from sqlalchemy import text
 
+from tests.support.plans import plan_data
 from tests.support.waits import WAIT_S
 
 PLAN = "/api/plans/beckwater"
@@ -273,3 +275,37 @@ def test_a_file_that_is_no_plan_updates_nothing(client):
     assert (answer.status_code, answer.json()["problems"][0]["where"]) == (422, "/probes/0/interval_s")
     assert answer.json()["problems"][0]["line"] > 1
     assert client.get(PLAN).json()["head"]["revision"] == 1
+
+
+def test_what_could_not_be_read_back_is_never_kept(client):
+    """A value that no patch may make, as its plan would be larger than any that is read."""
+    key = client.post("/api/plans", json=plan_data()).json()["key"]
+    big = [{"code": "one-zone", "about": f"x{n}", "because": "y" * 19_000} for n in range(450)]
+    answer = client.patch(
+        f"/api/plans/{key}", json=[{"op": "add", "path": "/accepted", "value": big}], headers={"if-match": '"1"'}
+    )
+    assert answer.status_code in (413, 422)
+    head = client.get(f"/api/plans/{key}").json()["head"]
+    assert (head["revision"], head["can_undo"]) == (1, False)
+    assert client.get("/api/plans").status_code == 200
+
+
+def test_a_long_title_is_copied_and_stays_readable(client):
+    key = client.post("/api/plans", json=plan_data(title="t" * 20_000)).json()["key"]
+    copy = client.post(f"/api/plans/{key}/copy")
+    assert copy.status_code == 201
+    assert client.get(f"/api/plans/{copy.json()['key']}").status_code == 200
+
+
+def test_a_plan_that_cannot_be_read_takes_no_other_away(client, repository):
+    key = client.post("/api/plans", json=plan_data()).json()["key"]
+    spoil = "UPDATE revision SET document = :what WHERE plan_id = (SELECT id FROM plan WHERE key = :key)"
+    with repository._session() as session:
+        session.execute(text(spoil), {"key": key, "what": '{"northgate": 9}'})
+    client.app.state.computer._kept.clear()
+    listed = {one["key"]: one for one in client.get("/api/plans").json()}
+    assert listed["beckwater"]["unreadable"] is None
+    assert "northgate" in listed[key]["unreadable"]
+    assert client.get(f"/api/plans/{key}/file").text == '{"northgate": 9}'
+    assert client.delete(f"/api/plans/{key}").status_code == 204
+    assert [one["key"] for one in client.get("/api/plans").json()] == ["beckwater"]

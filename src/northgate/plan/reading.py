@@ -5,29 +5,25 @@ size, depth and number of values, and may hold neither tags nor repeated keys.
 """
 
 import json
-import math
+import stat
+import sys
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
-from ruamel.yaml import YAML
-from ruamel.yaml.composer import MaxDepthExceededError
-from ruamel.yaml.error import MarkedYAMLError, YAMLError
-from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
+from northgate.plan.loading import MAX_DEPTH, Places, load_yaml
 from northgate.plan.models.document import Plan
 from northgate.plan.models.types import DNS_NAME_PATTERN, HOST_PATTERN, NAME_PATTERN
 from northgate.plan.problems import Location, PlanError, Problem, did_you_mean, pointer
 from northgate.plan.references import repeated
 
 MAX_BYTES = 8_000_000
-MAX_DEPTH = 40
-MAX_VALUES = 500_000
-
-_TAG = "tag:yaml.org,2002:"
-_Places = dict[Location, tuple[int, int]]
+STANDARD_INPUT = ("-", "/dev/stdin")
+# Of more problems than this the others are counted.
+MOST_PROBLEMS = 20
 
 
 @dataclass(frozen=True)
@@ -35,7 +31,7 @@ class _Read:
     """Plain data, and from YAML the line and column (from 1) of every key and item."""
 
     data: Any
-    places: _Places
+    places: Places
 
 
 def read_plan(path: Path) -> Plan:
@@ -65,9 +61,16 @@ def read_with_places(path: Path) -> tuple[Plan, PlaceOf]:
 def _text_of(path: Path) -> str:
     source = str(path)
     try:
-        if path.stat().st_size > MAX_BYTES:
+        if source in STANDARD_INPUT:
+            content = sys.stdin.buffer.read(MAX_BYTES + 1)
+        elif stat.S_ISREG(path.stat().st_mode):
+            with path.open("rb") as file:
+                content = file.read(MAX_BYTES + 1)
+        else:
+            raise PlanError([Problem("", "is no regular file")], source)
+        if len(content) > MAX_BYTES:
             raise PlanError([Problem("", f"is larger than {MAX_BYTES // 1_000_000} MB")], source)
-        return path.read_bytes().decode("utf-8-sig")
+        return content.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise PlanError([Problem("", f"is not UTF-8 text (byte {error.start})")], source) from error
     except OSError as error:
@@ -85,7 +88,7 @@ def plan_from_text(text: str, source: str = "", *, is_json: bool = False) -> Pla
 
 
 def _read(text: str, *, is_json: bool) -> _Read:
-    return _read_json(text) if is_json or text.lstrip().startswith("{") else _read_yaml(text)
+    return _read_json(text) if is_json or text.lstrip().startswith("{") else _Read(*load_yaml(text))
 
 
 def plan_from_data(data: Any) -> Plan:
@@ -99,7 +102,9 @@ def _plan_from(read: _Read) -> Plan:
     try:
         plan = Plan.model_validate(read.data)
     except ValidationError as error:
-        raise PlanError(_placed(_problem_of(one), one["loc"], read.places) for one in error.errors()) from error
+        errors = error.errors(include_url=False)
+        told = [_placed(_problem_of(one), one["loc"], read.places) for one in errors[:MOST_PROBLEMS]]
+        raise PlanError(_cut(told, len(errors))) from error
     problems = repeated(plan)
     if problems:
         by_pointer = {pointer(location): location for location in read.places}
@@ -107,7 +112,13 @@ def _plan_from(read: _Read) -> Plan:
     return plan
 
 
-def _placed(problem: Problem, location: Location, places: _Places) -> Problem:
+def _cut(problems: list[Problem], whole: int) -> list[Problem]:
+    """The first problems, and how many more there are."""
+    more = whole - len(problems)
+    return [*problems, Problem("", f"and {more:,} more")] if more else problems
+
+
+def _placed(problem: Problem, location: Location, places: Places) -> Problem:
     """The problem with the place of the innermost value around `location` that the text has."""
     while location and location not in places:
         location = location[:-1]
@@ -215,100 +226,3 @@ def _check_depth(data: Any) -> None:
             for item in (value.values() if isinstance(value, dict) else value if isinstance(value, list) else ())
             if isinstance(item, dict | list)
         ]
-
-
-def _read_yaml(text: str) -> _Read:
-    yaml = YAML(typ="safe", pure=True)
-    # To read on would take the square of the depth. The plan itself is not nested in anything.
-    yaml.max_depth = MAX_DEPTH + 1
-    try:
-        node = yaml.compose(text)
-        places: _Places = {}
-        data = _Builder(places).value(node, ()) if node is not None else None
-    except MarkedYAMLError as error:
-        mark = error.problem_mark or error.context_mark
-        message = f"is not YAML: {error.problem or error.context}"
-        if isinstance(error, MaxDepthExceededError):
-            message = f"is nested more than {MAX_DEPTH} deep"
-        place = (mark.line + 1, mark.column + 1) if mark else (None, None)
-        raise PlanError([Problem("", message, *place)]) from error
-    except YAMLError as error:
-        raise PlanError([Problem("", f"is not YAML: {str(error).splitlines()[0]}")]) from error
-    except RecursionError as error:
-        raise PlanError([Problem("", f"is nested more than {MAX_DEPTH} deep")]) from error
-    except ValueError as error:
-        raise PlanError([Problem("", f"is not YAML: {error}")]) from error
-    return _Read(data, places)
-
-
-class _Builder:
-    """Turns YAML nodes into plain data and notes each value's place; aliases count every time they are used."""
-
-    def __init__(self, places: _Places) -> None:
-        self._places = places
-        self._values = 0
-
-    def value(self, node: Node, location: Location) -> Any:
-        self._values += 1
-        if self._values > MAX_VALUES:
-            raise self._refused(node, location, f"holds more than {MAX_VALUES:,} values, aliases counted out")
-        if len(location) > MAX_DEPTH:
-            raise self._refused(node, location, f"is nested more than {MAX_DEPTH} deep")
-        self._places.setdefault(location, (node.start_mark.line + 1, node.start_mark.column + 1))
-        if isinstance(node, MappingNode):
-            return self._mapping(node, location)
-        if isinstance(node, SequenceNode):
-            self._plain_tag(node, location, "seq")
-            return [self.value(item, (*location, index)) for index, item in enumerate(node.value)]
-        return self._scalar(node, location)
-
-    def _mapping(self, node: MappingNode, location: Location) -> dict[str, Any]:
-        self._plain_tag(node, location, "map")
-        made: dict[str, Any] = {}
-        for key_node, value_node in node.value:
-            if not isinstance(key_node, ScalarNode):
-                raise self._refused(key_node, location, "has a key that is not a word")
-            key = key_node.value
-            if key in made:
-                raise self._refused(key_node, (*location, key), f"the key {key!r} stands twice")
-            self._places[(*location, key)] = (key_node.start_mark.line + 1, key_node.start_mark.column + 1)
-            made[key] = self.value(value_node, (*location, key))
-        return made
-
-    def _scalar(self, node: Node, location: Location) -> Any:
-        tag, text = _tag_of(node).removeprefix(_TAG), node.value
-        if tag in ("str", "timestamp"):
-            return text
-        if tag == "null":
-            return None
-        if tag == "bool":
-            return text.lower() == "true"
-        if tag == "int":
-            return _whole_number(text)
-        if tag == "float":
-            number = _decimal_number(text)
-            if not math.isfinite(number):
-                raise self._refused(node, location, f"{text} is not a number that a plan can hold")
-            return number
-        raise self._refused(node, location, f"has the tag {_tag_of(node)!r}; a plan has none")
-
-    def _plain_tag(self, node: Node, location: Location, wanted: str) -> None:
-        if _tag_of(node) != _TAG + wanted:
-            raise self._refused(node, location, f"has the tag {_tag_of(node)!r}; a plan has none")
-
-    def _refused(self, node: Node, location: Location, message: str) -> PlanError:
-        return PlanError([Problem(pointer(location), message, node.start_mark.line + 1, node.start_mark.column + 1)])
-
-
-def _tag_of(node: Node) -> str:
-    return str(node.tag)
-
-
-def _whole_number(text: str) -> int:
-    cleaned = text.replace("_", "")
-    return int(cleaned, 0) if cleaned.lstrip("+-")[:2].lower() in ("0x", "0o", "0b") else int(cleaned)
-
-
-def _decimal_number(text: str) -> float:
-    """A YAML float; `.inf` and `.nan` become NaN, which the caller refuses."""
-    return math.nan if text.lower().endswith(("inf", "nan")) else float(text.replace("_", ""))

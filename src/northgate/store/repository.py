@@ -84,6 +84,11 @@ class Repository:
             row = self._revision_row(session, self._plan_row(session, key), revision)
             return plan_from_text(row.document, key, is_json=True)
 
+    def document(self, key: str, revision: int) -> str:
+        """A revision as it is kept, whether or not it can be read; raises UnknownPlan."""
+        with self._session() as session:
+            return self._revision_row(session, self._plan_row(session, key), revision).document
+
     def parent(self, key: str, revision: int) -> int | None:
         """The revision of which another was made; None for the first. Raises UnknownPlan."""
         with self._session() as session:
@@ -116,7 +121,7 @@ class Repository:
             row = PlanRow(key=_free_key(plan.name, taken), current=1, agreed=None)
             session.add(row)
             session.flush()
-            session.add(RevisionRow(plan_id=row.id, number=1, document=_as_text(plan), source=source))
+            session.add(RevisionRow(plan_id=row.id, number=1, document=_readable(plan), source=source))
             session.flush()
             return self._head(session, row, 1)
 
@@ -127,7 +132,7 @@ class Repository:
             plan = self._current(session, key, made_of)
             numbers = select(func.max(RevisionRow.number)).where(RevisionRow.plan_id == plan.id)
             number = session.execute(numbers).scalar_one() + 1
-            row = RevisionRow(plan_id=plan.id, number=number, document=_as_text(made), parent=made_of, source=source)
+            row = RevisionRow(plan_id=plan.id, number=number, document=_readable(made), parent=made_of, source=source)
             session.add(row)
             plan.current = number
             session.flush()
@@ -251,8 +256,11 @@ def _free_key(name: str, taken: set[str]) -> str:
     return key
 
 
-def _as_text(plan: Plan) -> str:
-    return plan.model_dump_json(by_alias=True, exclude_defaults=True)
+def _readable(plan: Plan) -> str:
+    """A plan as it is kept; raises PlanError where it could not be read back, so that nothing unreadable is kept."""
+    text = plan.model_dump_json(by_alias=True, exclude_defaults=True)
+    plan_from_text(text, plan.name, is_json=True)
+    return text
 
 
 def _edits_since(parents: Mapping[int, int | None], number: int, agreed: int | None) -> int:

@@ -6,6 +6,7 @@ from dataclasses import asdict
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Body, Depends, Header, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
 from northgate.engine.base import CannotRun
@@ -144,9 +145,12 @@ async def update_from_file(
 ) -> EditAnswer:
     """Makes a revision that is what a plan file says, YAML or JSON; answers with what that changes."""
     text, before = await text_of(request), revision_in(if_match)
-    made = plan_from_text(text)
-    head = computer.edit(key, before, lambda _: made, text)
-    return _edited(computer, head, before, response)
+
+    def update() -> EditAnswer:
+        made = plan_from_text(text)
+        return _edited(computer, computer.edit(key, before, lambda _: made, text), before, response)
+
+    return await run_in_threadpool(update)
 
 
 @router.post("/undo")

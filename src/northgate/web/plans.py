@@ -4,6 +4,7 @@ from dataclasses import asdict
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
 from northgate.plan import Plan, PlanError, Problem, plan_from_text
@@ -15,6 +16,9 @@ from northgate.store.repository import Head, UnknownPlan
 from northgate.web.computing import Computer
 from northgate.web.examples import example_plans
 from northgate.web.problems import PROBLEM_RESPONSES
+
+# The longest title that a copy can add a word to.
+MOST_TITLE = 19_000
 
 router = APIRouter(prefix="/api/plans", tags=["plans"], responses=PROBLEM_RESPONSES)
 
@@ -30,7 +34,7 @@ Revision = Annotated[int | None, Query(ge=1, description="By default the current
 
 
 class PlanHead(BaseModel):
-    """A plan in the list: where it stands, and how much there is of it."""
+    """A plan in the list: where it stands, and how much there is of it; `unreadable`: why it cannot be read, if so."""
 
     key: str
     name: str
@@ -43,6 +47,7 @@ class PlanHead(BaseModel):
     instances: int
     zones: int
     drills: int
+    unreadable: str | None = None
 
 
 class PlanWhole(BaseModel):
@@ -78,15 +83,26 @@ def plan_whole(computer: Computer, head: Head, response: Response) -> PlanWhole:
 
 @router.get("")
 def list_plans(computer: TheComputer) -> list[PlanHead]:
-    """All plans."""
-    return [plan_head(computer, head) for head in computer.repository.list()]
+    """All plans; one that cannot be read is told as such, and can be given out and deleted like the others."""
+    return [_listed(computer, head) for head in computer.repository.list()]
+
+
+def _listed(computer: Computer, head: Head) -> PlanHead:
+    try:
+        return plan_head(computer, head)
+    except PlanError as error:
+        return PlanHead(
+            key=head.key, name=head.key, title=head.key, revision=head.revision, agreed=head.agreed, edits=head.edits,
+            can_undo=head.can_undo, can_redo=head.can_redo, instances=0, zones=0, drills=0, unreadable=str(error)[:300],
+        )  # fmt: skip
 
 
 @router.post("", status_code=201, openapi_extra={"requestBody": {"content": {"text/plain": {}}, "required": True}})
 async def import_plan(request: Request, computer: TheComputer) -> PlanHead:
     """Takes in a plan file, YAML or JSON."""
     text = await text_of(request)
-    return plan_head(computer, computer.repository.add(plan_from_text(text), text))
+    # Reading takes its time: meanwhile others are answered.
+    return await run_in_threadpool(lambda: plan_head(computer, computer.repository.add(plan_from_text(text), text)))
 
 
 async def text_of(request: Request) -> str:
@@ -162,7 +178,13 @@ def export_plan(
 ) -> Response:
     """The plan file; YAML keeps the comments and order of the text that was taken in."""
     head = computer.repository.head(key, revision)
-    plan = computer.plan(key, head.revision)
+    try:
+        plan = computer.plan(key, head.revision)
+    except PlanError:
+        # What cannot be read is given out as it is kept.
+        kept = computer.repository.document(key, head.revision)
+        headers = {"content-disposition": f'attachment; filename="{key}.plan.json"'}
+        return Response(kept, media_type="application/json", headers=headers)
     text = plan_as_json(plan) if form == "json" else _yaml(computer, head, plan)
     kind = "application/json" if form == "json" else "application/yaml"
     headers = {"content-disposition": f'attachment; filename="{key}.plan.{form}"'}
@@ -182,7 +204,7 @@ def copy_plan(key: str, computer: TheComputer, revision: Revision = None) -> Pla
     """A second plan that begins as this one is."""
     head = computer.repository.head(key, revision)
     plan = computer.plan(key, head.revision)
-    copied = plan.model_copy(update={"title": f"{plan.title or plan.name} (copy)"})
+    copied = plan.model_copy(update={"title": f"{(plan.title or plan.name)[:MOST_TITLE]} (copy)"})
     text = plan_as_yaml(copied, computer.repository.source(key, head.revision))
     return plan_head(computer, computer.repository.add(copied, text))
 

@@ -113,7 +113,7 @@ export interface paths {
         };
         /**
          * List Plans
-         * @description All plans.
+         * @description All plans; one that cannot be read is told as such, and can be given out and deleted like the others.
          */
         get: operations["list_plans_api_plans_get"];
         put?: never;
@@ -2673,7 +2673,7 @@ export interface components {
         };
         /**
          * PlanHead
-         * @description A plan in the list: where it stands, and how much there is of it.
+         * @description A plan in the list: where it stands, and how much there is of it; `unreadable`: why it cannot be read, if so.
          */
         PlanHead: {
             /** Key */
@@ -2698,6 +2698,8 @@ export interface components {
             zones: number;
             /** Drills */
             drills: number;
+            /** Unreadable */
+            unreadable?: string | null;
         };
         /**
          * PlanIndex

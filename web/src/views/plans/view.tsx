@@ -148,6 +148,7 @@ function PlanItem({ plan, onCopy, onDelete, onRename, onUpdate, updated }: PlanI
           {plan.key} · {counted(plan.zones, "zone")} · {counted(plan.instances, "machine")} · {counted(plan.drills, "drill")} · revision {plan.revision}
           {plan.agreed === plan.revision ? ", agreed" : ""}
         </p>
+        {plan.unreadable && <p className="text-[12px] text-vermilion-text">It cannot be read: {plan.unreadable}. It can be given out as it is kept, and deleted.</p>}
       </div>
       <Link to="/plans/$key/board" params={{ key: plan.key }} search={{}} className="rounded border border-north px-3 py-0.5 font-medium text-north hover:bg-north-fill">
         Open
