@@ -249,3 +249,9 @@ def test_what_is_no_regular_file_is_refused(tmp_path, what):
         os.mkfifo(path)
     with pytest.raises(PlanError, match="regular file"):
         read_plan(path)
+
+
+def test_more_machines_than_can_be_counted_are_refused():
+    fleet = "fleets: [{name: f, zones: {fells-1: null}, count: 1000000}]\n"
+    (problem,) = problems_of(HEAD + "regions: [{name: fells, zones: [fells-1]}]\n" + fleet)
+    assert "holds 1,000,000 machines, a plan at most 200,000" in problem

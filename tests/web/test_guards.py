@@ -11,6 +11,7 @@ from northgate.web.guards import is_local_host
     [
         ("localhost", True), ("localhost:8420", True), ("127.0.0.1:8420", True), ("[::1]:8420", True), ("[::1]", True),
         ("LOCALHOST", True), ("127.9.9.9", True), ("", False), ("beckwater.example", False), ("10.0.0.1:80", False),
+        ("[[[localhost:1", False), ("localhost:evil.example", False), ("localhost:", False), ("127.0.0.1:80:80", False),
         ("localhost.beckwater.example", False), ("127.0.0.1.beckwater.example", False), ("0.0.0.0", False),
     ],
 )  # fmt: skip
@@ -25,7 +26,15 @@ def test_a_foreign_host_is_refused(client):
 
 
 @pytest.mark.parametrize(
-    ("origin", "status"), [("http://127.0.0.1:8420", 201), ("https://pages.example", 403), ("null", 403)]
+    ("origin", "status"),
+    [
+        ("http://127.0.0.1", 201),
+        ("http://127.0.0.1:9999", 403),
+        ("https://127.0.0.1", 403),
+        ("http://localhost", 403),
+        ("https://pages.example", 403),
+        ("null", 403),
+    ],
 )
 def test_pages_of_other_origins_may_not_write(client, origin, status):
     text = "northgate: 1\nname: small\n"
@@ -47,3 +56,19 @@ def test_every_answer_tells_the_browser_what_it_may_do(client):
     headers = client.get("/api/plans").headers
     assert headers["x-content-type-options"] == "nosniff"
     assert "frame-ancestors 'none'" in headers["content-security-policy"]
+
+
+@pytest.mark.parametrize(
+    ("site", "status"), [("same-origin", 200), ("none", 200), ("same-site", 403), ("cross-site", 403)]
+)
+def test_pages_of_other_sites_may_not_even_read(client, site, status):
+    answer = client.get("/api/plans", headers={"sec-fetch-site": site})
+    assert answer.status_code == status
+    assert "base-uri 'none'" in answer.headers["content-security-policy"]
+
+
+@pytest.mark.parametrize("headers", [{"host": "rebound.example"}, {"origin": "null"}, {"content-length": "99999999"}])
+def test_refusals_have_the_headers_too(client, headers):
+    answer = client.post("/api/plans", content=b"x", headers=headers)
+    assert answer.status_code in (403, 413, 421)
+    assert answer.headers["x-frame-options"] == "DENY"

@@ -1,6 +1,7 @@
-"""What keeps strangers out: only loopback names as `Host`, bodies of bounded size, and headers for the browser."""
+"""What keeps strangers out: only loopback names as `Host`, only our own pages, bodies of bounded size, and headers for
+the browser."""
 
-import ipaddress
+import re
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -13,21 +14,18 @@ SECURITY_HEADERS = (
     (b"x-frame-options", b"DENY"),
     (
         b"content-security-policy",
-        b"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
+        b"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; "
+        b"base-uri 'none'; form-action 'self'",
     ),
 )
 
 
+LOCAL = re.compile(r"(?:localhost|127(?:\.[0-9]{1,3}){3}|\[::1\])(?::[0-9]{1,5})?", re.IGNORECASE)
+
+
 def is_local_host(host: str) -> bool:
     """Whether a `Host` header names this machine's loopback: against pages that rebind their name to 127.0.0.1."""
-    name = host.rpartition(":")[0] if not host.endswith("]") and ":" in host else host
-    name = name.strip("[]").lower()
-    if name == "localhost":
-        return True
-    try:
-        return ipaddress.ip_address(name).is_loopback
-    except ValueError:
-        return False
+    return LOCAL.fullmatch(host) is not None
 
 
 class Guards:
@@ -37,20 +35,24 @@ class Guards:
         self._app = app
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        """Passes on what is allowed."""
+        """Passes on what is allowed; every answer has the headers, refusals too."""
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
+
+        async def with_headers(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                own = {name.lower() for name, _ in message["headers"]}
+                added = [header for header in SECURITY_HEADERS if header[0] not in own]
+                message = {**message, "headers": [*message["headers"], *added]}
+            await send(message)
+
         headers = {name.lower(): value.decode("latin-1") for name, value in scope["headers"]}
-        if not is_local_host(headers.get(b"host", "")):
-            detail = "North Gate answers to localhost and loopback addresses only"
-            await problem_response(421, "Not for this host", detail)(scope, receive, send)
-            return
-        if not _same_origin(headers.get(b"origin")):
-            detail = "Requests from pages of other origins are refused"
-            await problem_response(403, "Not from this origin", detail)(scope, receive, send)
-            return
-        await self._bounded(headers, scope, receive, send)
+        refusal = _refused(headers, scope["path"])
+        if refusal is None:
+            await self._bounded(headers, scope, receive, with_headers)
+        else:
+            await problem_response(*refusal)(scope, receive, with_headers)
 
     async def _bounded(self, headers: dict[bytes, str], scope: Scope, receive: Receive, send: Send) -> None:
         declared = headers.get(b"content-length", "0")
@@ -68,15 +70,8 @@ class Guards:
                 raise _TooLarge
             return message
 
-        async def with_headers(message: Message) -> None:
-            if message["type"] == "http.response.start":
-                own = {name.lower() for name, _ in message["headers"]}
-                added = [header for header in SECURITY_HEADERS if header[0] not in own]
-                message = {**message, "headers": [*message["headers"], *added]}
-            await send(message)
-
         try:
-            await self._app(scope, counted, with_headers)
+            await self._app(scope, counted, send)
         except _TooLarge:
             await too_large(scope, receive, send)
 
@@ -85,5 +80,14 @@ class _TooLarge(Exception):
     """The body went on beyond what its length declared."""
 
 
-def _same_origin(origin: str | None) -> bool:
-    return origin is None or is_local_host(origin.partition("://")[2])
+def _refused(headers: dict[bytes, str], path: str) -> tuple[int, str, str] | None:
+    """Why a request is refused: status, title and detail; None where it is not."""
+    host, origin = headers.get(b"host", ""), headers.get(b"origin")
+    if not is_local_host(host):
+        return 421, "Not for this host", "North Gate answers to localhost and loopback addresses only"
+    if origin is not None and origin.lower() != f"http://{host.lower()}":
+        return 403, "Not from this origin", "Requests from pages of other origins are refused"
+    # What the browser says of who asks cannot be set by a page.
+    if path.startswith("/api") and headers.get(b"sec-fetch-site", "none") not in ("same-origin", "none"):
+        return 403, "Not from this site", "Requests from pages of other sites are refused"
+    return None

@@ -3,7 +3,7 @@
 from functools import cached_property
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from northgate.plan.models.balancers import Balancer, Certificate
 from northgate.plan.models.drills import Drill
@@ -52,6 +52,10 @@ class Accepted(PlanModel):
     because: Text
 
 
+# Twice as many as the largest plan that the bench runs.
+MOST_MACHINES = 200_000
+
+
 class Plan(PlanModel):
     """The plan document, version 1. References may dangle in a draft; `references.dangling` finds them."""
 
@@ -76,6 +80,13 @@ class Plan(PlanModel):
     drills: list[Drill] = []
     reliability: dict[FAILING, Failures] = {}
     accepted: list[Accepted] = []
+
+    @model_validator(mode="after")
+    def _can_be_counted(self) -> "Plan":
+        count = len(self.instances) + sum(max(one.count, one.scale.max if one.scale else 0) for one in self.fleets)
+        if count > MOST_MACHINES:
+            raise ValueError(f"holds {count:,} machines, a plan at most {MOST_MACHINES:,}")
+        return self
 
     @cached_property
     def machines(self) -> list[Instance]:
