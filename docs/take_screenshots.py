@@ -5,7 +5,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import APIRequestContext, Page, sync_playwright
 
 FOLDER = Path(__file__).parent / "screenshots"
 CHROMIUM = [
@@ -20,15 +20,12 @@ VIEWS = {
     "board-dark": (f"{BOARD}&at=89&select=group%3Atiles", "dark"),
     "board-what-if": (f"{BOARD}&lost=zone%3Afells-2&moment=settled", "light"),
     "trace-served": ("plans/beckwater/trace?client=walkers&times=100", "light"),
-    "trace-silent": ("plans/beckwater/trace?client=walkers&drill=lose-fells-2&at=89&times=100&show=13", "light"),
-    "trace-blocked": (
-        "plans/beckwater/trace?client=walkers&drill=alerts-cut-off&at=62&url=https://www.beckwater.example/alerts/near",
-        "light",
-    ),
     "drill-zone": ("plans/beckwater/drill?drill=lose-fells-2&at=89", "light"),
     "drill-region": ("plans/beckwater/drill?drill=lose-fells&at=160", "light"),
-    "drill-sessions": ("plans/beckwater-desk/drill?at=300", "light"),
-    "board-edit": (f"{BOARD}&select=listener%3Afells-front%2Fhttps", "light"),
+    "compare": ("plans/beckwater-2/compare", "light"),
+    "change": ("plans/beckwater-2/compare?change=true", "light"),
+    "handover": ("plans/beckwater/handover", "light"),
+    "roll": ("plans/beckwater-2/board?drill=roll&at=62", "light"),
     "add": ("plans/beckwater/board?add=balancer", "light"),
     "losses": ("plans/beckwater/losses", "light"),
     "losses-pairs": ("plans/beckwater/losses?pairs=true", "light"),
@@ -51,12 +48,28 @@ def fill_in_start(page: Page) -> None:
     page.get_by_role("heading", name="Proposed").wait_for()
 
 
-def make_an_edit(page: Page) -> None:
-    """Adds a rule, so that the picture shows an edit, its toast and the rule that takes a URL."""
-    page.get_by_role("button", name="add a rule").click()
-    page.get_by_test_id("rules").locator("> li").nth(2).wait_for()
-    page.get_by_label("URL or path").fill("/alerts/near")
-    page.wait_for_timeout(500)
+def move_the_tiles(address: str, request: APIRequestContext) -> None:
+    """A copy of the demo in which the tiles have moved to a new group and probe, with a drill that restarts them."""
+    key = request.post(f"{address}api/plans/beckwater/copy").json()["key"]
+    document = request.get(f"{address}api/plans/{key}").json()["document"]
+    group = next(one for one in document["target_groups"] if one["name"] == "tiles")
+    probe = {"name": "deep", "path": "/", "interval_s": 5, "timeout_s": 2, "unhealthy_after": 2, "healthy_after": 2}
+    roll = {"name": "roll", "title": "restart the tiles, three at a time", "steps": [
+        {"at_s": 60, "roll": {"group": "tiles-deep", "batch": 3}},
+    ]}  # fmt: skip
+    patch = [
+        {"op": "add", "path": "/probes/-", "value": probe},
+        {"op": "add", "path": "/target_groups/-", "value": {**group, "name": "tiles-deep", "probe": "deep"}},
+        {"op": "add", "path": "/drills/-", "value": roll},
+        {"op": "replace", "path": "/balancers/1/address_kind", "value": "floating"},
+    ]
+    for at, pool in enumerate(document["pools"]):
+        for number, tier in enumerate(pool["tiers"]):
+            groups = {("tiles-deep" if name == "tiles" else name): weight for name, weight in tier["groups"].items()}
+            patch.append({"op": "replace", "path": f"/pools/{at}/tiers/{number}/groups", "value": groups})
+    patch.append({"op": "remove", "path": f"/target_groups/{document['target_groups'].index(group)}"})
+    answer = request.patch(f"{address}api/plans/{key}", data=patch, headers={"if-match": '"1"'})
+    assert answer.ok, answer.text()
 
 
 def take(page: Page, address: str, name: str, view: str) -> None:
@@ -72,6 +85,9 @@ def take(page: Page, address: str, name: str, view: str) -> None:
         "/losses": "[data-testid=losses]",
         "/sizing": "[data-testid=sizing]",
         "/findings": "[data-code=cascade]",
+        "change=": "[data-testid=rehearsed]",
+        "/compare": "[data-testid=compared]",
+        "/handover": "[data-testid=exports]",
         "/index": "[data-testid=index-count]",
         "select=": "[data-testid=inspector] dl",
         "add=": "[data-testid=add-panel]",
@@ -83,8 +99,6 @@ def take(page: Page, address: str, name: str, view: str) -> None:
     page.evaluate("document.fonts.ready")
     if name == "start":
         fill_in_start(page)
-    if name == "board-edit":
-        make_an_edit(page)
     if name == "drill-zone":
         page.get_by_role("button", name="Work it out").click()
         page.get_by_text("fewer fail").first.wait_for(timeout=60_000)
@@ -101,9 +115,7 @@ def main(wanted: list[str]) -> None:
             address = server.stdout.readline().split()[4]
             with sync_playwright() as playwright:
                 request = playwright.request.new_context()
-                for example in ("sessions",):
-                    text = (FOLDER.parents[1] / "examples" / f"{example}.plan.yaml").read_bytes()
-                    request.post(f"{address}api/plans", data=text, headers={"content-type": "text/plain"})
+                move_the_tiles(address, request)
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
                 for name, (view, scheme) in VIEWS.items():
                     if not wanted or name in wanted:

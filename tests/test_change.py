@@ -138,7 +138,7 @@ def test_all_steps_together_are_the_change(changes):
     assert steps
     for step in steps:
         plan = step.apply(plan)
-    assert by_name(plan) == by_name(after)
+    assert by_name(plan) == by_name(after.model_copy(update={"drills": []}))
     assert all(needed < at for at, step in enumerate(steps) for needed in step.needs)
 
 
@@ -158,6 +158,11 @@ def test_a_step_that_comes_too_early_is_told():
     assert [one.at_s for one in answer.steps] == [0, 0, 10, 12, 100, 100]
     (warning,) = answer.warnings
     assert warning.startswith("step 3 at 12 s begins before the one before has settled, at ")
+
+
+def test_a_drill_of_the_later_plan_may_speak_of_what_is_new():
+    after = moved() | {"drills": [{"name": "d", "steps": [{"at_s": 1, "roll": {"group": "tiles-deep"}}]}]}
+    assert len(between(plan_data(), after).steps) == 6
 
 
 def test_nothing_is_to_be_done_between_a_plan_and_itself():

@@ -31,7 +31,7 @@ CHANGED = (
     "pools", "names",
 )  # fmt: skip
 # What the later plan says from the beginning.
-ASSUMED = ("areas", "clients", "platform", "reliability", "accepted", "drills", "title", "notes")
+ASSUMED = ("areas", "clients", "platform", "reliability", "accepted", "title", "notes")
 ANEW = "-anew"
 
 
@@ -81,9 +81,9 @@ class ChangeStep:
 
 
 def begun(before: Plan, after: Plan) -> Plan:
-    """The earlier plan under the assumptions of the later one."""
+    """The earlier plan under the assumptions of the later one; without drills, which speak of what is not there yet."""
     data, new = whole_data(before), whole_data(after)
-    return plan_from_data(data | {field: new[field] for field in ASSUMED})
+    return plan_from_data(data | {field: new[field] for field in ASSUMED} | {"drills": []})
 
 
 def steps_between(before: Plan, after: Plan) -> list[ChangeStep]:
