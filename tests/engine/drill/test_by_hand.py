@@ -1,15 +1,21 @@
 """What is done by hand in a drill: scaling, terminating, expiring, changed records, and restarts batch by batch."""
 
+from pathlib import Path
+
 import pytest
 
 from northgate.engine.base import CannotRun
+from northgate.engine.drill import run_drill
+from northgate.engine.network import compile_network
 from northgate.engine.reports.drill import drill_answer
 from northgate.engine.reports.words import message
+from northgate.plan import read_plan
 from tests.engine.network.test_names import fronts_of, two_regions
 from tests.engine.processes.test_resolvers import watched
 from tests.support.plans import changed, drill_of, fail, plan_data, restore
 
 RPS = 600
+EXAMPLES = Path(__file__).parents[3] / "examples"
 NAME = "www.beckwater.example"
 
 
@@ -208,3 +214,17 @@ def test_launches_fail_while_there_is_no_room():
     run = drill_of(data, [fail(60, zone="fells-1")], lasts_s=600)
     assert told(run, "scale")[0][0] == 270
     assert len(used(run, 590)) == 6
+
+
+def test_the_collectors_that_ship_hold_what_is_expected_of_them():
+    """480 requests/s meet nobody for the 4 s of the failover; a roll takes all that carry the tag, and an autoscaler that
+    replaces what is lost does not take who is restarted for lost."""
+    plan = read_plan(EXAMPLES / "gauges.plan.yaml")
+    network = compile_network(plan)
+    runs = {drill.name: run_drill(network, drill) for drill in plan.drills}
+    assert runs["lose-the-front"].readings.failed_by_cause["dead_front"] == pytest.approx(480 * 4)
+    assert all(run.held(one) for run in runs.values() for one in run.drill.expect)
+    rolled = [event for event in runs["roll-the-collectors"].events if event.kind == "roll"]
+    names = {name for event in rolled for name in event.about}
+    assert names >= {"collector-old", *(f"collector-{number}" for number in range(1, 5))}
+    assert any(event.kind == "rolled" for event in runs["roll-the-collectors"].events)

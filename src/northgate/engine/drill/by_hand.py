@@ -7,7 +7,7 @@ import numpy as np
 
 from northgate.engine.base import DIGITS, NEVER, Bools, CannotRun
 from northgate.engine.network import Network, roomy
-from northgate.engine.processes import Drains, Entry, Names, Targets, World
+from northgate.engine.processes import Autoscaling, Drains, Entry, Names, Targets, World
 from northgate.plan import Problem
 from northgate.plan.models.drills import Drill, Roll, Step
 from northgate.plan.models.faults import Part
@@ -137,8 +137,9 @@ class Rolling:
 class Rolls:
     """The groups that are being restarted, batch by batch."""
 
-    def __init__(self, world: World, drains: Drains, targets: Targets) -> None:
-        self.world, self.drains, self.targets, self.network = world, drains, targets, world.network
+    def __init__(self, world: World, drains: Drains, targets: Targets, scaling: Autoscaling) -> None:
+        self.world, self.drains, self.targets, self.scaling = world, drains, targets, scaling
+        self.network = world.network
         self._rolling: list[Rolling] = []
 
     def begin(self, roll: Roll) -> None:
@@ -201,5 +202,6 @@ class Rolls:
             for machine in batch.machines:
                 self.world.restore(Part(instance=network.machines.names[machine]))
                 self.drains.come_back(machine)
+                self.scaling.restarted(machine)
         else:
             one.batch = None

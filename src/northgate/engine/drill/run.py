@@ -118,7 +118,7 @@ class Run:
         """The order of what happens at the same second."""
         # Under the worst phases probes are sent just before the step: a verdict of its very second comes first.
         first: tuple[Process, ...] = (self.targets, self.names) if self.targets.probers.just_before else ()
-        records, rolls = Records(self.names, self.drill), Rolls(self.world, self.drains, self.targets)
+        records, rolls = Records(self.names, self.drill), Rolls(self.world, self.drains, self.targets, self.scaling)
         script = Script(self.drill, Hands(self.world, self.demand, self.drains, self.scaling, records, rolls))
         withdrawals = Withdrawals(self.fronts, self.targets)
         probers = (self.targets, self.names, withdrawals)

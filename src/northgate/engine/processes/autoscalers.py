@@ -83,6 +83,13 @@ class Autoscaler:
         self._ended |= mine
         self.since[mine], self.gone_at[mine] = NEVER, NEVER
 
+    def restarted(self, machine: int) -> None:
+        """A machine is back from being restarted: it is not lost, but has to be proven again."""
+        mine = self.machines == machine
+        self._proven[mine] = False
+        # Still older than any that has been launched.
+        self.since[mine] = np.maximum(self.since[mine], 0.0)
+
     def scale_to(self, now: float, count: int, leaving: Bools, living: Bools) -> Decision:
         """What is launched, or drained, for the fleet to have so many."""
         there = (self.since < NEVER) & ~leaving[self.machines]
@@ -221,6 +228,11 @@ class Autoscaling:
         """A machine is terminated: it does not count any more."""
         for scaler in self.scalers:
             scaler.end(np.array([machine]))
+
+    def restarted(self, machine: int) -> None:
+        """A machine is back from being restarted."""
+        for scaler in self.scalers:
+            scaler.restarted(machine)
 
     def _look_for_room(self, now: float) -> None:
         """Notes where zones have been lost since, for those whose launches then fail for a while."""
