@@ -179,14 +179,19 @@ class Rolls:
         network = self.network
         group = [each.name for each in network.plan.target_groups].index(one.roll.group)
         pairs = np.isin(network.pairs.machine, one.batch.machines) & (network.pairs.group == group)
-        pairs &= ~self.world.truth.front_dead[network.pairs.front]
+        # Who is taken away meanwhile is not waited for.
+        pairs &= ~self.world.truth.front_dead[network.pairs.front] & self.world.exists[network.pairs.machine]
+        pairs &= ~self.drains.leaving[network.pairs.machine]
         return one.roll.wait_for == "restarted" or bool(self.targets.in_use[pairs].all())
 
     def _go_on(self, one: Rolling, now: float) -> Iterator[Entry]:
         batch, network = one.batch, self.network
         if batch is None:
-            mine = one.to_come[: one.roll.batch]
-            del one.to_come[: one.roll.batch]
+            # Who leaves, or has gone, needs no restart.
+            here = [each for each in one.to_come if self.world.exists[each] and not self.drains.leaving[each]]
+            mine, one.to_come = here[: one.roll.batch], here[one.roll.batch :]
+            if not mine:
+                return
             for machine in mine:
                 self.drains.leave(machine, now)
             drains_s = float(self.drains.drain_s[np.isin(network.pairs.machine, mine)].max(initial=0.0))
