@@ -25,7 +25,7 @@ def test_a_revision_is_compared_with_the_first_or_the_agreed_one(client, key):
 
 def test_a_change_is_rehearsed_and_tells_nothing_while_nobody_works(client, key):
     answer = client.get(f"/api/plans/{key}/change").json()
-    assert [one["words"] for one in answer["steps"]] == ["change probe ready: interval_s"]
+    assert [one["words"] for one in answer["steps"]] == ["change probe ready: every"]
     assert answer["readings"]["failed"] == 0
     assert client.get(f"/api/plans/{key}/change/progress").json() == {"done": None, "of": None}
 

@@ -16,6 +16,7 @@ from typing import Any, Literal
 from northgate.plan import Plan, plan_from_data
 from northgate.plan.difference import KINDS, difference
 from northgate.plan.editing import whole_data
+from northgate.plan.models.words import said
 
 Data = dict[str, Any]
 Op = Literal["put", "drop", "set", "extend", "reduce"]
@@ -224,7 +225,8 @@ class _Between:
                 changed["tiers"] = _kept_along(one["tiers"], other["tiers"])
             if changed:
                 yield ChangeStep(
-                    f"change {_kind(field)} {name}: {', '.join(sorted(changed))}", (Edit("set", field, name, changed),)
+                    f"change {_kind(field)} {name}: {', '.join(said(key) for key in sorted(changed))}",
+                    (Edit("set", field, name, changed),),
                 )
 
     def _narrower(self) -> Iterator[ChangeStep]:
