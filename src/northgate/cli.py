@@ -45,6 +45,7 @@ SHOWN_EVERY_S = 0.1
 def main() -> None:
     """The entry point: input errors become one message on standard error and exit status 2."""
     from northgate.engine.base import CannotRun
+    from northgate.store.errors import StoreError
 
     try:
         app()
@@ -55,6 +56,11 @@ def main() -> None:
     except BrokenPipeError:
         sys.stderr.close()
         sys.exit(UNUSABLE)
+    except StoreError as error:
+        _give_up((Problem("", str(error)),), "")
+    except OSError as error:
+        # A full disk, a folder that may not be written: said as what it is.
+        _give_up((Problem("", f"{error.filename or 'the file'} cannot be used: {error.strerror or error}"),), "")
 
 
 def _version(wanted: bool) -> None:
@@ -620,6 +626,63 @@ def demo(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = No
     from northgate.web.server import serve_app
 
     serve_app(data or _default_data() / "demo", port=port, open_browser=not no_browser, with_demo=True)
+
+
+store = typer.Typer(no_args_is_help=True, help="Look after the file in which plans are kept.")
+app.add_typer(store, name="store")
+
+
+@store.command("check")
+def store_check(data: DataFolder = None, as_json: AsJson = False) -> None:
+    """Look through the store; exit status 1 when it is not whole."""
+    from northgate.store.care import check
+
+    health = check(_store_file(data))
+    if as_json:
+        _print_json({"plans": health.plans, "revisions": health.revisions, "problems": health.problems})
+    else:
+        said = "whole" if not health.problems else "not whole"
+        typer.echo("\n".join([f"{said}: plans {health.plans}, revisions {health.revisions}", *health.problems]))
+    if health.problems:
+        raise typer.Exit(FAILED)
+
+
+@store.command("backup")
+def store_backup(
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="The file to make.")],
+    data: DataFolder = None,
+    as_json: AsJson = False,
+) -> None:
+    """Copy the store into a new file; it may be served meanwhile."""
+    from northgate.store.care import backup
+
+    health = backup(_store_file(data), file)
+    if as_json:
+        _print_json({"file": str(file), "plans": health.plans, "revisions": health.revisions})
+    else:
+        typer.echo(f"{file}: plans {health.plans}, revisions {health.revisions}")
+
+
+@store.command("restore")
+def store_restore(
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="A file that `northgate store backup` made.")],
+    data: DataFolder = None,
+    as_json: AsJson = False,
+) -> None:
+    """Put a backup in the place of the store, which is set aside; stop what serves it before."""
+    from northgate.store.care import restore
+
+    health, aside = restore(_store_file(data), file, datetime.datetime.now())
+    if as_json:
+        _print_json({"plans": health.plans, "revisions": health.revisions, "aside": aside and str(aside)})
+        return
+    typer.echo(f"back are: plans {health.plans}, revisions {health.revisions}")
+    if aside is not None:
+        typer.echo(f"what was there is kept in {aside}")
+
+
+def _store_file(data: Path | None) -> Path:
+    return (data or _default_data()) / "northgate.sqlite"
 
 
 def _default_data() -> Path:

@@ -2,9 +2,11 @@
 
 import io
 import json
+import sqlite3
 import subprocess
 import sys
 from contextlib import redirect_stderr, redirect_stdout
+from pathlib import Path
 from typing import NamedTuple
 from unittest import mock
 from xml.etree import ElementTree
@@ -14,9 +16,10 @@ import pytest
 
 from northgate import __version__
 from northgate.cli import main
+from northgate.store.repository import Repository
 from tests.engine.network.test_names import two_regions
 from tests.plan.test_reading import EXAMPLE, NASTY
-from tests.support.plans import changed, fail, plan_data
+from tests.support.plans import base_plan, changed, fail, plan_data
 from tests.support.waits import WAIT_S
 
 STABLE_KEYS = {"name", "held", "readings", "expect", "blind", "series"}
@@ -290,3 +293,25 @@ def test_a_drill_does_not_load_what_it_does_not_need(tmp_path):
     )
     done = subprocess.run([sys.executable, "-c", code, path], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
+
+
+def test_the_store_is_checked_copied_and_brought_back(tmp_path):
+    data, copy = tmp_path / "data", tmp_path / "copy.sqlite"
+    repository = Repository(data / "northgate.sqlite")
+    repository.add(base_plan())
+    repository.close()
+    assert northgate("store", "backup", str(copy), "--data", str(data)).stdout == f"{copy}: plans 1, revisions 1\n"
+    again = northgate("store", "backup", str(copy), "--data", str(data))
+    assert (again.returncode, again.stderr) == (2, f"{copy} exists already; nothing was written\n")
+    below = northgate("store", "backup", str(copy / "deeper" / "x"), "--data", str(data))
+    assert (below.returncode, below.stderr.count("\n")) == (2, 1)
+    assert "cannot be used" in below.stderr
+    back = json.loads(northgate("store", "restore", str(copy), "--data", str(data), "--json").stdout)
+    assert (back["plans"], back["revisions"]) == (1, 1)
+    assert Path(back["aside"]).parent == data
+    with sqlite3.connect(data / "northgate.sqlite") as store:
+        store.execute("UPDATE plan SET current = 4")
+    store.close()
+    looked = northgate("store", "check", "--data", str(data))
+    assert looked.returncode == 1
+    assert looked.stdout == "not whole: plans 1, revisions 1\nplan small: its current revision 4 is not there\n"

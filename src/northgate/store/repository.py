@@ -241,11 +241,16 @@ def _migrate(engine: Engine) -> None:
 
 def _is_newest(engine: Engine) -> bool:
     """Whether the file has been through every migration: asked first, since the migrations are slow to load."""
-    newest = max(path.stem.partition("_")[0] for path in (MIGRATIONS / "versions").glob("[0-9]*.py"))
+    newest = max(known_migrations())
     with engine.connect() as connection:
         if not inspect(connection).has_table("alembic_version"):
             return False
         return bool(connection.execute(text("SELECT version_num FROM alembic_version")).scalar() == newest)
+
+
+def known_migrations() -> set[str]:
+    """The states that a store can be in, by their numbers."""
+    return {path.stem.partition("_")[0] for path in (MIGRATIONS / "versions").glob("[0-9]*.py")}
 
 
 def _free_key(name: str, taken: set[str]) -> str:
