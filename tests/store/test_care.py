@@ -42,6 +42,12 @@ def test_a_whole_store_has_no_problems(path):
     assert (health.plans, health.revisions, health.problems) == (1, 2, ())
 
 
+def test_a_ruined_store_is_not_opened(path):
+    path.write_bytes(b"ruined" * 1000)
+    with pytest.raises(StoreError, match=r"northgate\.sqlite cannot be used: file is not a database"):
+        Repository(path)
+
+
 def test_what_is_wrong_is_told_by_plan(path):
     changed(path, "UPDATE revision SET document = '{\"northgate\": 1' WHERE number = 2")
     (said,) = check(path).problems

@@ -9,7 +9,7 @@ import time
 
 import httpx2
 import pytest
-from sqlalchemy import text
+from sqlalchemy import event, text
 
 from tests.support.plans import plan_data
 from tests.support.waits import WAIT_S
@@ -309,3 +309,24 @@ def test_a_plan_that_cannot_be_read_takes_no_other_away(client, repository):
     assert client.get(f"/api/plans/{key}/file").text == '{"northgate": 9}'
     assert client.delete(f"/api/plans/{key}").status_code == 204
     assert [one["key"] for one in client.get("/api/plans").json()] == ["beckwater"]
+
+
+def test_a_full_disk_refuses_an_edit_and_loses_nothing(client, repository):
+    """A file that may not grow stands in for the disk: SQLite says of either that it is full."""
+    assert edit(client, SLOWER, 1).status_code == 200
+    engine = repository._engine
+    full = [True]
+
+    def bound(connection, _):
+        if full:
+            connection.execute(f"PRAGMA max_page_count = {connection.execute('PRAGMA page_count').fetchone()[0]}")
+
+    event.listen(engine, "connect", bound)
+    engine.dispose()
+    refused = edit(client, [SLOWER[0] | {"value": 20}], 2)
+    assert refused.status_code == 507
+    assert "disk is full; nothing was changed" in refused.json()["detail"]
+    full.clear()
+    engine.dispose()
+    assert client.get(PLAN).json()["head"]["revision"] == 2
+    assert edit(client, [SLOWER[0] | {"value": 20}], 2).json()["head"]["revision"] == 3

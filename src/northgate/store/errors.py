@@ -2,4 +2,4 @@
 
 
 class StoreError(Exception):
-    """The file is missing, is no store of plans, or is not whole; the message says which."""
+    """The file is missing, is no store of plans, is not whole or cannot be written; the message says which."""

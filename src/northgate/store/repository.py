@@ -10,9 +10,11 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Engine, create_engine, event, func, inspect, select, text
+from sqlalchemy.exc import DatabaseError
 from sqlalchemy.orm import Session
 
 from northgate.plan import Plan, plan_from_text
+from northgate.store.errors import StoreError
 from northgate.store.tables import PlanRow, RevisionRow
 
 MIGRATIONS = Path(__file__).parent / "migrations"
@@ -54,13 +56,18 @@ class Head:
 
 
 class Repository:
-    """Plans in one SQLite file; safe to use from several threads, every accepted change is on disk when it returns."""
+    """Plans in one SQLite file; safe to use from several threads, every accepted change is on disk when it returns.
+
+    Whatever is asked of it raises StoreError, and changes nothing, when the file is damaged or the disk full.
+    """
 
     def __init__(self, path: Path) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
+        self._path = path
         self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30})
         event.listen(self._engine, "connect", _durable)
-        _migrate(self._engine)
+        with self._told():
+            _migrate(self._engine)
 
     def close(self) -> None:
         """Lets the file go."""
@@ -208,8 +215,16 @@ class Repository:
 
     @contextmanager
     def _session(self) -> Iterator[Session]:
-        with Session(self._engine, expire_on_commit=False) as session, session.begin():
+        with self._told(), Session(self._engine, expire_on_commit=False) as session, session.begin():
             yield session
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        """Says of what the database refuses which file it is, and what SQLite says of it."""
+        try:
+            yield
+        except DatabaseError as error:
+            raise StoreError(f"{self._path} cannot be used: {error.orig}") from error
 
     def _plan_row(self, session: Session, key: str, *, even_deleted: bool = False) -> PlanRow:
         row = session.execute(select(PlanRow).where(PlanRow.key == key)).scalar_one_or_none()

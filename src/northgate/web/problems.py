@@ -12,6 +12,7 @@ from starlette.exceptions import HTTPException
 from northgate.engine.base import CannotRun
 from northgate.plan import PlanError, Problem
 from northgate.plan.problems import did_you_mean, pointer
+from northgate.store.errors import StoreError
 from northgate.store.repository import NothingToMoveTo, StaleRevision, UnknownPlan
 from northgate.web.leaving import Abandoned
 
@@ -62,7 +63,24 @@ def problem_response(
 
 def add_problem_handlers(app: FastAPI) -> None:
     """Turns the errors of plan, engine, store and framework into problem details."""
+    _of_the_plan(app)
+    _of_the_store(app)
 
+    @app.exception_handler(Abandoned)
+    def abandoned(_: Request, error: Abandoned) -> JSONResponse:
+        return problem_response(503, "Nobody waits for this answer any more", str(error))
+
+    @app.exception_handler(RequestValidationError)
+    def malformed(_: Request, error: RequestValidationError) -> JSONResponse:
+        problems = [Problem(pointer(one["loc"][1:]), str(one["msg"])) for one in error.errors()]
+        return problem_response(422, "The request cannot be read", _first(problems), problems)
+
+    @app.exception_handler(HTTPException)
+    def refused(_: Request, error: HTTPException) -> JSONResponse:
+        return problem_response(error.status_code, _title(error), str(error.detail))
+
+
+def _of_the_plan(app: FastAPI) -> None:
     @app.exception_handler(PlanError)
     def not_a_plan(_: Request, error: PlanError) -> JSONResponse:
         return problem_response(422, "This is not a plan", _first(error.problems), error.problems)
@@ -75,6 +93,8 @@ def add_problem_handlers(app: FastAPI) -> None:
     def cannot_run(_: Request, error: CannotRun) -> JSONResponse:
         return problem_response(409, "The plan cannot be run as it stands", _first(error.problems), error.problems)
 
+
+def _of_the_store(app: FastAPI) -> None:
     @app.exception_handler(UnknownPlan)
     def unknown(_: Request, error: UnknownPlan) -> JSONResponse:
         return problem_response(404, "There is no such plan", f"{error}{did_you_mean(error.key, error.known)}")
@@ -83,22 +103,13 @@ def add_problem_handlers(app: FastAPI) -> None:
     def stale(_: Request, error: StaleRevision) -> JSONResponse:
         return problem_response(412, "The plan has changed since", str(error))
 
-    @app.exception_handler(Abandoned)
-    def abandoned(_: Request, error: Abandoned) -> JSONResponse:
-        return problem_response(503, "Nobody waits for this answer any more", str(error))
-
     @app.exception_handler(NothingToMoveTo)
     def nothing(_: Request, error: NothingToMoveTo) -> JSONResponse:
         return problem_response(409, "Nothing to do", str(error))
 
-    @app.exception_handler(RequestValidationError)
-    def malformed(_: Request, error: RequestValidationError) -> JSONResponse:
-        problems = [Problem(pointer(one["loc"][1:]), str(one["msg"])) for one in error.errors()]
-        return problem_response(422, "The request cannot be read", _first(problems), problems)
-
-    @app.exception_handler(HTTPException)
-    def refused(_: Request, error: HTTPException) -> JSONResponse:
-        return problem_response(error.status_code, _title(error), str(error.detail))
+    @app.exception_handler(StoreError)
+    def not_kept(_: Request, error: StoreError) -> JSONResponse:
+        return problem_response(507, "The plans cannot be read or kept", f"{error}; nothing was changed")
 
 
 def _first(problems: Sequence[Problem]) -> str:
