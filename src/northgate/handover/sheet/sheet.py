@@ -110,16 +110,16 @@ class Sheet:
         return [
             self._summary(),
             Section("Build, in this order", steps=builds(self.plan)),
-            self._for_good(),
+            _for_good(self.plan),
             self._firewalls(),
-            self._routes(),
+            _routes(self.plan),
             Section("DNS records", code=zone_file(self.plan)),
             self._targets(),
             self._drills(),
             self._losses(),
             self._cost(),
             self._findings(),
-            self._assumptions(),
+            _assumptions(self.plan),
             self._first_day(),
         ]
 
@@ -133,15 +133,6 @@ class Sheet:
         )
         return Section("What it is", lines)
 
-    def _for_good(self) -> Section:
-        rows = [(one,) for one in self.plan.platform.replace_only]
-        lines = (
-            ["To change any of these, the thing is built anew beside the old."]
-            if rows
-            else ["Nothing: all can be changed in place."]
-        )
-        return Section("What cannot be changed later", lines, Table(("setting",), rows) if rows else None)
-
     def _firewalls(self) -> Section:
         rows = [tuple(str(getattr(one, column)) for column in COLUMNS) for one in self.needed]
         missing = sum(one.has == "" for one in self.needed)
@@ -152,23 +143,6 @@ class Sheet:
         if needless:
             lines.append(f"Needed by nothing: rule {', '.join(needless)}.")
         return Section("Firewall rules that it needs", lines, Table(COLUMNS, rows))
-
-    def _routes(self) -> Section:
-        rows = [
-            (
-                network.name,
-                network.region,
-                network.cidr,
-                ", ".join(network.peers) or "none",
-                ", ".join(f"{one.name} {one.cidr}" for one in network.subnets),
-            )
-            for network in self.plan.networks
-        ]
-        return Section(
-            "Networks and routes",
-            [] if rows else ["No network is drawn."],
-            Table(("network", "region", "range", "routes to", "subnets"), rows) if rows else None,
-        )
 
     def _targets(self) -> Section:
         return Section("Targets", table=targets_table(self.network))
@@ -238,15 +212,6 @@ class Sheet:
             Table(("severity", "about", "what", "remedy"), rows) if rows else None,
         )
 
-    def _assumptions(self) -> Section:
-        rows = [
-            (one.name, f"{one.rps:,.0f}/s", one.area or "–", ", ".join(dict.fromkeys(call.url for call in one.calls)))
-            for one in self.plan.clients
-        ]
-        left = [f"Left as it is: {one.code} of {one.about}, because {one.because}." for one in self.plan.accepted]
-        rates = "Loads, service times and capacities are those of the plan; nothing was measured."
-        return Section("What is assumed", [rates, *left], Table(("clients", "rate", "area", "calls"), rows))
-
     def _first_day(self) -> Section:
         rows = [(one.words, " or ".join(one.expected), " ".join(one.command)) for one in self.checks]
         hand = [". ".join(lines) + "." for lines in self.by_hand]
@@ -255,6 +220,44 @@ class Sheet:
             [f"By hand: {one}" for one in hand],
             Table(("what must be so", "prints", "check"), rows),
         )
+
+
+def _for_good(plan: Plan) -> Section:
+    rows = [(one,) for one in plan.platform.replace_only]
+    lines = (
+        ["To change any of these, the thing is built anew beside the old."]
+        if rows
+        else ["Nothing: all can be changed in place."]
+    )
+    return Section("What cannot be changed later", lines, Table(("setting",), rows) if rows else None)
+
+
+def _routes(plan: Plan) -> Section:
+    rows = [
+        (
+            network.name,
+            network.region,
+            network.cidr,
+            ", ".join(network.peers) or "none",
+            ", ".join(f"{one.name} {one.cidr}" for one in network.subnets),
+        )
+        for network in plan.networks
+    ]
+    return Section(
+        "Networks and routes",
+        [] if rows else ["No network is drawn."],
+        Table(("network", "region", "range", "routes to", "subnets"), rows) if rows else None,
+    )
+
+
+def _assumptions(plan: Plan) -> Section:
+    rows = [
+        (one.name, f"{one.rps:,.0f}/s", one.area or "–", ", ".join(dict.fromkeys(call.url for call in one.calls)))
+        for one in plan.clients
+    ]
+    left = [f"Left as it is: {one.code} of {one.about}, because {one.because}." for one in plan.accepted]
+    rates = "Loads, service times and capacities are those of the plan; nothing was measured."
+    return Section("What is assumed", [rates, *left], Table(("clients", "rate", "area", "calls"), rows))
 
 
 def targets_table(network: Network) -> Table:
