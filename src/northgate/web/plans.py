@@ -12,9 +12,9 @@ from northgate.plan.models.schema import plan_schema
 from northgate.plan.overview import index_of, next_steps
 from northgate.plan.proposal import MachineRow, Server, propose, propose_server
 from northgate.plan.writing import plan_as_json, plan_as_yaml
+from northgate.store.examples import example_plans
 from northgate.store.repository import Head, UnknownPlan
 from northgate.web.computing import Computer
-from northgate.web.examples import example_plans
 from northgate.web.problems import PROBLEM_RESPONSES
 
 # The longest title that a copy can add a word to.

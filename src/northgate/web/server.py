@@ -14,10 +14,10 @@ from starlette.exceptions import HTTPException
 
 from northgate import __version__
 from northgate.plan import plan_from_text
+from northgate.store.examples import DEMO_PLAN, demo_plan_text
 from northgate.store.repository import Repository
 from northgate.web import edits, handing, judging, plans, questions
 from northgate.web.computing import Computer
-from northgate.web.examples import DEMO_PLAN, demo_plan_text
 from northgate.web.guards import Guards
 from northgate.web.problems import add_problem_handlers
 
