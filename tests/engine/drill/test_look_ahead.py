@@ -75,6 +75,7 @@ def finer(monkeypatch, times):
         monkeypatch.setattr(module, name, getattr(module, name) / times)
     monkeypatch.setattr(resolvers, "STEPS_OF_TAIL", resolvers.STEPS_OF_TAIL * times)
     monkeypatch.setattr(look_ahead, "BENT", look_ahead.BENT / times**2)
+    monkeypatch.setattr(look_ahead, "HELD", look_ahead.HELD / times**3)
     monkeypatch.setattr(look_ahead, "UNEVEN_STEPS", 1e6)
 
 
@@ -102,3 +103,15 @@ def test_sessions_that_come_back_are_followed_as_in_finer_steps(monkeypatch):
     assert coarse.readings.sessions_moved == pytest.approx(fine.readings.sessions_moved, rel=1e-9)
     assert coarse.readings.failed == pytest.approx(fine.readings.failed, rel=1e-6)
     assert len(coarse.keyframes) < len(fine.keyframes) / 4
+
+
+def test_what_turns_at_the_very_end_of_a_step_is_found_from_before_it():
+    """Of one machine that keeps up until 2 s, as its spare falls by the square: false position ends within FOUND_S."""
+
+    def found_at(second):
+        spare = np.array([4 - second**2])
+        return look_ahead.Found(spare > 0, spare)
+
+    turns_s = found_at(0).turns_s(found_at(10), found_at, 0, 10)
+    assert 2 <= turns_s <= 2 + look_ahead.FOUND_S
+    assert found_at(0).turns_s(found_at(1), found_at, 0, 1) == 1

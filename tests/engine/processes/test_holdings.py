@@ -4,6 +4,8 @@ import numpy as np
 import pytest
 
 from northgate.engine.drill.run import undisturbed
+from northgate.engine.processes import Holdings
+from northgate.engine.solver import Held, Opens
 from tests.engine.drill.test_traffic import targets
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
@@ -66,3 +68,32 @@ def test_sessions_on_a_target_that_drains_move_on():
     assert run.readings.sessions_moved == pytest.approx(3000 / 6)
     assert run.readings.failed == 0
     assert run.flow_at(200).state.held.sessions.sum() == pytest.approx(1)
+
+
+def opening(places):
+    """Sessions that a source without one opens at these rates (1/s)."""
+    made, none = np.array([places], dtype=float), np.zeros((0, 0))
+    return Opens(made, none, none, none > 0, np.zeros(0), np.zeros(0), none, none)
+
+
+@pytest.mark.parametrize(("seconds", "most"), [(4.0, 1e-5), (2.0, 4e-7)])
+def test_what_is_held_is_led_on_by_how_sessions_are_opened_meanwhile(seconds, most):
+    """Ever more are opened on one target, as the square of time: halving the step leaves 1/32 of the error, against
+    steps a thousand times as short."""
+    network = network_of(sticky(by="cookie", lasts_s=60, renews=False))
+    members = len(network.members.group)
+    start = Held(np.full((1, members), 0.5 / members), np.zeros((0, 0)))
+
+    def at(second):
+        risen = np.full(members, 0.02)
+        risen[0] += 0.01 * (second / 4) ** 2
+        return opening(risen)
+
+    led_on, off = Holdings(network, start).led_on((at(0), at(seconds / 2), at(seconds)), seconds)
+    fine, steps = start, 1000
+    for step in range(steps):
+        middle_s = (step + 0.5) * seconds / steps
+        fine = Holdings(network, fine).after(at(middle_s), seconds / steps)
+    assert led_on.apart(fine) < most
+    # So near that what it was otherwise in one go tells the step's length.
+    assert led_on.apart(fine) < off / 10

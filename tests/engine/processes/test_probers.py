@@ -1,8 +1,10 @@
 """Blind times against their algebra."""
 
+import numpy as np
 import pytest
 
 from northgate.engine.formulas.blind_times import down_bounds, up_bounds
+from northgate.engine.processes.probers import Beats, Findings, Probers
 from northgate.plan.models.groups import Probe
 from tests.support.plans import changed, drill_of, fail, plan_data, restore
 
@@ -150,3 +152,14 @@ def test_a_slow_answer_counts_as_silence():
     row = downs(run)[0]
     assert row.blind_s == pytest.approx(2 * 10 + 2)
     assert (row.bounds.earliest_s, row.bounds.latest_s) == (22, 32)
+
+
+def test_a_probes_answer_waits_as_long_as_the_backlog_grows_until_it_is_sent():
+    """Sent 4 s from now, with an answer after 1 s now, 0.5 s/s more, and that growing by 0.1 s/s²."""
+    beats = Beats(*(np.array([value]) for value in (10.0, 5.0, 1.0, 1.0)), np.array([False]), np.array([0.4]))
+    silent = Findings(*(np.array([value]) for value in (False, 5.0, 0.0, -1.0)))
+    probers = Probers(beats, silent, "spread", 0.0)
+    probers.meet(0.0, Findings(*(np.array([value]) for value in (True, 1.0, 0.5, 1.0))))
+    assert probers.next_verdict_s() == pytest.approx(4 + 1 + 0.5 * 4)
+    probers.bend(np.array([0.1]))
+    assert probers.next_verdict_s() == pytest.approx(4 + 1 + 0.5 * 4 + 0.1 * 4**2 / 2)

@@ -7,7 +7,7 @@ import numpy as np
 
 from northgate.engine.base import NEVER, Bools, Floats
 from northgate.engine.processes import Backlogs, Entry, Holdings, Resolvers, growth
-from northgate.engine.solver import Flow, Opens, Solver, State
+from northgate.engine.solver import Flow, Held, Opens, Solver, State
 
 # Load-dependent shares are solved again when a hold time has changed by the fraction FOLLOWED, SHORTEST_S (s) later at
 # the earliest; differences below EVEN are none.
@@ -18,29 +18,38 @@ REACH = 2.5
 UNEVEN_STEPS = 6.0
 # A step is short enough when rates bend by no more than this part of what they change by, or of SMALL of all; Simpson's
 # rule is then right to about BENT^4 / 100 of that change.
-# And when no more than this share of sources open a session or a connection otherwise than they would at its beginning.
-BENT, SMALL, OPENED = 0.25, 1e-4, 2e-3
+BENT, SMALL = 0.25, 1e-4
+# And when in two halves, each with the mean of how sessions and connections are opened in it, no more than this share
+# of sources would be held otherwise at its end; what then is led on to, where that is more than SAME, is nearer by far.
+# What is held half-way is found again where more than OTHERWISE is held otherwise.
+HELD, SAME, OTHERWISE = 1e-5, 1e-9, 1e-7
 # The same of utilisations where holds decide who is chosen: backlogs add them up by their mean alone.
 BENT_BUSY = 0.1
 # Where they bend more, a step is still at least this part of what is looked at in any case: a kink is a kink.
 SHORTER = 2
 # When a probe finds another thing than before is known to so many seconds.
 FOUND_S = 1e-3
-# A step is at most so many times as long as the last.
-LONGER = 2.0
+# A step is at most so many times as long as the last; of what seems to be right this part is tried; and what was too
+# long is shortened by no more than this at once.
+LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
 
 
 @dataclass(frozen=True)
 class Stretch:
     """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
-    connections are opened on the mean, and the flow at the end where that is known. `evenly`: rates go along a straight
-    line."""
+    connections are opened on the mean, the flow at the end where that is known, and what is held then. `evenly`: rates
+    go along a straight line."""
 
     end_s: float
     parts: tuple[tuple[Flow, float], ...]
     opens: Opens
     then: Flow | None = None
     evenly: bool = False
+
+    @property
+    def held(self) -> Held | None:
+        """What is held at the end, where that is known."""
+        return self.then.state.held if self.then else None
 
 
 @dataclass(frozen=True)
@@ -56,6 +65,41 @@ class Found:
         turned = self.passes != other.passes
         mine, theirs = self.spare[turned], other.spare[turned]
         return float(np.divide(mine, mine - theirs, out=np.full(len(mine), 0.5), where=mine * theirs < 0).min())
+
+    def turns_s(self, then: "Found", found_at: Callable[[float], "Found"], now: float, then_s: float) -> float:
+        """The second, before another, from which on something else is found than now; that other one if there is none.
+
+        Found by false position, halving every third time.
+        """
+        before, after, before_s, after_s, step = self, then, now, then_s, 0
+        while after_s - before_s > FOUND_S and not np.array_equal(self.passes, after.passes):
+            step += 1
+            part = 0.5 if step % 3 == 0 else before.crosses(after)
+            # On the other side of where it seems to be than last time.
+            aside = FOUND_S / 2 if after_s == then_s or (before is not self and step % 2) else -FOUND_S / 2
+            half_s = before_s + part * (after_s - before_s) + aside
+            half_s = min(max(half_s, before_s + FOUND_S / 4), after_s - FOUND_S / 4)
+            between = found_at(half_s)
+            if np.array_equal(self.passes, between.passes):
+                before, before_s = between, half_s
+            else:
+                after, after_s = between, half_s
+        return after_s
+
+
+@dataclass(frozen=True)
+class Way:
+    """How rates go through a step: the last flow before its end, what is held then, led on to, and by how much that is
+    otherwise than at first (`Holdings.led_on`); how many times as long the step might be, less than 1 where it is too
+    long.
+
+    What rates bend, beside what they change, grows as the step does, and what is held otherwise as its cube.
+    """
+
+    last: Flow
+    held: Held
+    off: float
+    longer: float
 
 
 class LookAhead:
@@ -146,81 +190,86 @@ class LookAhead:
     def _step(self, flow: Flow, now: float, near_s: float, far_s: float, *, steady: bool) -> None:
         """Looks as far ahead as rates bend little, and to `near_s` in any case."""
         shortest_s = now + (near_s - now) / SHORTER
-        longest_s = now + max(LONGER * self._step_s, near_s - now)
-        look_s = min(far_s, longest_s) if far_s < now + 1.5 * (longest_s - now) else longest_s
+        longest_s = now + max(self._step_s, near_s - now)
+        look_s, turn_s = far_s if far_s < now + 1.5 * (longest_s - now) else longest_s, far_s
         while True:
             middle = self._middle(flow, now, look_s)
             if steady and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
                 # All that is busier is so alike.
                 return
-            then = self._at(look_s, middle, middle.opens, flow, now, _faster(flow, middle, now, look_s))
+            then = self._at(look_s, middle, middle.opens, flow, now, _faster(flow, middle, now, look_s), led_on=True)
             crossing_s = self._finds_otherwise_s(flow, middle, then, now, look_s)
             if crossing_s < look_s:
-                look_s, shortest_s = crossing_s, min(shortest_s, crossing_s)
+                look_s, turn_s, shortest_s = crossing_s, crossing_s, min(shortest_s, crossing_s)
                 continue
-            if look_s <= shortest_s or self._bends_little(flow, middle, then, look_s - now):
+            way = self._way(flow, middle, then, now, look_s)
+            if way.longer < 1 and look_s == turn_s:
+                # It may be at its very end that all turns.
+                last_s = look_s - min(FOUND_S, look_s - now) / 2
+                last = self._at(last_s, then, middle.opens, flow, now, _faster(flow, middle, now, look_s))
+                way = self._way(flow, middle, last, now, look_s)
+            if look_s <= shortest_s or way.longer >= 1:
                 break
-            look_s = max(shortest_s, (now + look_s) / 2)
-        self._step_s = look_s - now
-        parts = ((flow, 1 / 6), (middle, 4 / 6), (then, 1 / 6))
+            look_s = max(shortest_s, now + (look_s - now) * max(SAFE * way.longer, SHORTENED))
+        self._step_s = (look_s - now) * min(SAFE * way.longer, LONGER)
+        if way.longer >= 1 and way.off > SAME:
+            held_then = replace(then.state, held=way.held, attempts=then.attempts, shares=then.pair_share)
+            then = self._solver.solve(held_then)
+        parts = ((flow, 1 / 6), (middle, 4 / 6), (way.last, 1 / 6))
         self._go(Stretch(min(look_s, self._end_s), parts, middle.opens, then), look_s, flow, middle, now)
 
-    def _bends_little(self, flow: Flow, middle: Flow, then: Flow, seconds: float) -> bool:
-        """Whether rates go nearly straight from a flow to another so many seconds later, and sessions and connections
-        are opened nearly as before."""
-        flows, busy = (flow, middle, then), self._solver.frame.busy_machines
+    def _way(self, flow: Flow, middle: Flow, last: Flow, now: float, look_s: float) -> "Way":
+        """How rates go from a flow by that half-way to the last one before a second."""
+        held, off = self._holdings.led_on((flow.opens, middle.opens, last.opens), look_s - now)
+        flows, busy = (flow, middle, last), self._solver.frame.busy_machines
         rates = [np.concatenate([one.zone_served, one.cause_rps]) for one in flows]
         used = [one.queue.utilisation[busy] for one in flows]
-        straight = _straight(rates, BENT, SMALL * flow.requests) and _straight(used, BENT_BUSY, SMALL)
-        return straight and flow.opens.differ(then.opens) * seconds <= OPENED
+        bent = max(_bent(rates, SMALL * flow.requests) / BENT, _bent(used, SMALL) / BENT_BUSY)
+        return Way(last, held, off, min(1 / max(bent, 1e-9), (HELD / max(off, SAME)) ** (1 / 3)))
 
     def _finds_otherwise_s(self, flow: Flow, middle: Flow, then: Flow, now: float, look_s: float) -> float:
         """The second, before another, from which on a probe finds another thing than now, or a machine keeps up no
-        longer; that other one if there is none.
+        longer; that other one if there is none."""
+        faster = _faster(flow, middle, now, look_s)
 
-        Found by false position, halving every third time.
-        """
-        first, faster = self._found(flow), _faster(flow, middle, now, look_s)
-        before, after, before_s, after_s, step = first, self._found(then), now, look_s, 0
-        while after_s - before_s > FOUND_S and not np.array_equal(first.passes, after.passes):
-            step += 1
-            part = 0.5 if step % 3 == 0 else before.crosses(after)
-            # On the other side of where it seems to be than last time.
-            aside = FOUND_S / 2 if after_s == look_s or (before is not first and step % 2) else -FOUND_S / 2
-            half_s = before_s + part * (after_s - before_s) + aside
-            half_s = min(max(half_s, before_s + FOUND_S / 4), after_s - FOUND_S / 4)
-            between = self._found(self._at(half_s, middle, middle.opens, flow, now, faster))
-            if np.array_equal(first.passes, between.passes):
-                before, before_s = between, half_s
-            else:
-                after, after_s = between, half_s
-        return after_s
+        def found_at(second: float) -> Found:
+            return self._found(self._at(second, middle, middle.opens, flow, now, faster))
+
+        return self._found(flow).turns_s(self._found(then), found_at, now, look_s)
 
     def _middle(self, flow: Flow, now: float, look_s: float) -> Flow:
         """The flow half-way to a second."""
-        half_s, held = (now + look_s) / 2, flow.state.held
+        half_s = (now + look_s) / 2
         middle = self._at(half_s, flow, flow.opens, flow, now)
-        if held is not None and held.sessions.size + held.connections.size and middle.opens.otherwise(flow.opens):
+        if not self._holdings.sorts:
+            return middle
+        opens, held = flow.opens.and_then(middle.opens), middle.state.held
+        if held is None or self._holdings.after(opens, half_s - now).apart(held) > OTHERWISE:
             # Sessions and connections are opened otherwise meanwhile: what is held half-way is found again.
-            opens = flow.opens.and_then(middle.opens)
             middle = self._at(half_s, middle, opens, flow, now, _faster(flow, middle, now, look_s))
         return middle
 
     def _at(
-        self, second: float, near: Flow, opens: Opens, flow: Flow, now: float, faster: Floats | None = None
+        self, second: float, near: Flow, opens: Opens, flow: Flow, now: float, faster: Floats | None = None,
+        *, led_on: bool = False,
     ) -> Flow:  # fmt: skip
-        """The flow at a later second, found from one near it; until then sessions and connections are opened so, and
-        utilisations grow so fast."""
-        return self._solver.solve(
-            replace(
-                flow.state,
-                answers=self._resolvers.answers(second),
-                held=self._holdings.after(opens, second - now),
-                backlog_s=growth(flow, faster).after(second - now),
-                attempts=near.attempts,
-                shares=near.pair_share,
-            )
+        """The flow at a later second, found from one near it (or, `led_on`, from what lies as far beyond that as the
+        flow of now lies before it); until then sessions and connections are opened so, and utilisations grow so
+        fast."""
+        state = replace(
+            flow.state,
+            answers=self._resolvers.answers(second),
+            held=self._holdings.after(opens, second - now),
+            backlog_s=growth(flow, faster).after(second - now),
+            attempts=near.attempts,
+            shares=near.pair_share,
         )
+        if led_on:
+            shares = near.pair_share
+            if shares.shape == flow.pair_share.shape:
+                shares = np.maximum(2 * shares - flow.pair_share, 0.0)
+            state = replace(state, attempts=near.attempts.beyond(flow.attempts), shares=shares)
+        return self._solver.solve(state)
 
     def until(self, flow: Flow, now: float, second: float) -> Stretch:
         """What lies ahead until a second: all that was looked at, or less."""
@@ -260,9 +309,9 @@ def _faster(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
     return np.asarray((middle.queue.utilisation - flow.queue.utilisation) / ((second - now) / 2))
 
 
-def _straight(values: Sequence[Floats], bent: float, least: float) -> bool:
-    """Whether values before, half-way and after lie beside a straight line by no more than this part of their change,
-    or of `least`."""
+def _bent(values: Sequence[Floats], least: float) -> float:
+    """How far values before, half-way and after lie beside a straight line at most, as a part of their change, or of
+    `least`."""
     before, between, after = values
     change = np.maximum(np.abs(after - before), least)
-    return bool((np.abs(before - 2 * between + after) <= bent * change).all())
+    return float((np.abs(before - 2 * between + after) / change).max(initial=0.0))

@@ -41,6 +41,7 @@ from northgate.engine.processes import (
     Warmup,
     Withdrawals,
     World,
+    growth,
     usable,
 )
 from northgate.engine.solver import Attempts, Flow, Solver, State
@@ -170,6 +171,8 @@ class Run:
         self.names.meet(self.now, self.flow)
         self.look_ahead.look(self.flow, self.now, self._until_s())
         self.backlogs.look(self.flow, self.look_ahead.faster, self.now)
+        if self.look_ahead.faster is not None:
+            self.targets.bend(growth(self.flow, self.look_ahead.faster))
         self.keyframes.append(keyframe(self))
 
     def _climb(self) -> None:
@@ -257,7 +260,7 @@ class Run:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)
                 self.totals.add(flow, part * seconds, flow.state.backlog_s)
             self.totals.add(ahead.parts[-1][0], 0.0, later_s)
-            self.holdings.held = self.holdings.after(ahead.opens, seconds)
+            self.holdings.held = ahead.held or self.holdings.after(ahead.opens, seconds)
         else:
             self.scaling.watch(self.flow.queue.utilisation, seconds)
             self.totals.add(self.flow, seconds, later_s)

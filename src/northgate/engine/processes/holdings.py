@@ -12,6 +12,10 @@ from northgate.engine.processes.world import World
 from northgate.engine.solver import Held, Opens
 from northgate.engine.truth import REFUSES
 
+# The mean of a parabola over either half of the way, and all of it, of its values at the beginning, half-way and then.
+HALVES = (5 / 12, 8 / 12, -1 / 12), (-1 / 12, 8 / 12, 5 / 12)
+SIMPSONS = 1 / 6, 4 / 6, 1 / 6
+
 
 class Holdings:
     """What is held now, how it changes, and what is taken away at once; `sessions_moved` and `connections_reset` count
@@ -43,6 +47,23 @@ class Holdings:
     def mean(self, opens: Opens, seconds: float) -> Held:
         """What is held on the mean over the next `seconds`."""
         return self._each(opens, lambda masses: masses.mean(seconds))
+
+    def led_on(self, opens: tuple[Opens, Opens, Opens], seconds: float) -> tuple[Held, float]:
+        """What is held in so many seconds, while a parabola goes through how they are opened now, half-way and then;
+        and which share of a kind's sources, at most, would be held otherwise in two halves than in one go.
+
+        In two halves, each with the mean of how they are opened in it, three quarters are gone of the error of one go
+        with the mean of all, which grows as the cube of the seconds (W. Magnus, "On the exponential solution of
+        differential equations for a linear operator", 1954); so a third of the difference is still to be added (L. F.
+        Richardson, "The deferred approach to the limit", 1927). One go with what is half-way is otherwise still.
+        """
+        if not self.sorts:
+            return self.held, 0.0
+        first, second, mean = (opens[0].mixed(opens[1:], weights) for weights in (*HALVES, SIMPSONS))
+        there = Holdings(self.network, self.after(first, seconds / 2)).after(second, seconds / 2)
+        whole = self.after(mean, seconds)
+        led_on = Held(_led_on(whole.sessions, there.sessions), _led_on(whole.connections, there.connections))
+        return led_on, max(there.apart(whole), there.apart(self.after(opens[1], seconds)))
 
     def look_s(self, opens: Opens, now: float) -> float:
         """When to look again: inf while nothing moves."""
@@ -109,6 +130,10 @@ class Holdings:
             if not np.isnan(bound).any():
                 masses = replace(masses, bound=bound, served=opens.served[number])
             yield masses
+
+
+def _led_on(coarse: Floats, fine: Floats) -> Floats:
+    return np.asarray(np.maximum(fine + (fine - coarse) / 3, 0.0))
 
 
 def _without(held: Floats, places: Bools, sources: Sequence[float]) -> tuple[Floats, float]:

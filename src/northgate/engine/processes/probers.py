@@ -90,7 +90,7 @@ class Probers:
         self._fail_after, self._pass_after, self._by_result = beats.fail_after, beats.pass_after, beats.by_result
         # In the worst case every probe is sent just before the step: at the limit, a send at t still sees what was.
         self.just_before = phases == "worst"
-        self._outcome = outcome
+        self._outcome, self._bend = outcome, np.zeros(len(outcome.passes))
         self.believes = outcome.passes.copy()
         self._fails = np.where(outcome.passes, 0.0, self._fail_after)
         self._passes = np.where(outcome.passes, self._pass_after, 0.0)
@@ -129,7 +129,8 @@ class Probers:
         meets, outcome = self._outcome.passes, self._outcome
         needed = np.where(meets, self._pass_after - self._passes, self._fail_after - self._fails)
         last = self._send + (np.maximum(needed, 1) - 1) * self._beat(outcome)
-        delay = outcome.delay_s + outcome.slope * np.maximum(last - self._since, 0.0)
+        later = np.maximum(last - self._since, 0.0)
+        delay = np.maximum(outcome.delay_s + (outcome.slope + self._bend * later / 2) * later, 0.0)
         due = np.where(meets != self.believes, np.round(last + delay, DIGITS), NEVER)
         return np.where(self._alive, np.where(self._promised < NEVER, self._promised, due), NEVER)
 
@@ -186,6 +187,12 @@ class Probers:
             outcome.spare,
         )
         self._outcome, self._since, self._due_s = mixed, now, None
+        self._bend = np.zeros(len(mixed.passes))
+
+    def bend(self, bend: Floats) -> None:
+        """How fast, per prober, the slope of its delay grows from now on (seconds per second squared)."""
+        if bend.any():
+            self._bend, self._due_s = bend, None
 
     def start(self, which: Bools) -> None:
         """These begin anew: out, with no passes."""

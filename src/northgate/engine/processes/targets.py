@@ -8,6 +8,7 @@ import numpy as np
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.formulas import too_late
 from northgate.engine.network import Network
+from northgate.engine.processes.backlogs import Growth
 from northgate.engine.processes.holdings import Holdings
 from northgate.engine.processes.name_probers import OnwardChecks
 from northgate.engine.processes.probers import Findings, Phases, Probers, target_beats
@@ -96,6 +97,11 @@ class Targets:
         self.found = found
         self.probers.meet(now, found)
         self.probers.set_alive(self.alive)
+
+    def bend(self, grown: Growth) -> None:
+        """Backlogs grow so from now on: the answers of those that pass come so much later."""
+        machine = self.network.pairs.machine[self.network.probed.pair]
+        self.probers.bend(np.where(self.found.slope != 0, grown.bend[machine], 0.0))
 
     def start(self, machines: Ints) -> None:
         """These machines are new: out, until they have been proven."""

@@ -9,10 +9,10 @@ from northgate.engine.solver.one_pass import OnePass
 from northgate.engine.solver.state import Attempts
 
 # Shares that depend on the load that they make are settled when none changes by more than this.
-SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-13, 400, 1 / 64, 2.0
+SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-11, 400, 1 / 64, 2.0
 # Attempts are settled when none changes by more than this. They are led on by what the last few rounds have told, once
 # they change by less than NEAR; what leads much further off than before is taken back.
-SETTLED_TRIES, MEMORY, NEAR, WORSE = 1e-12, 5, 1e-2, 10.0
+SETTLED_TRIES, MEMORY, NEAR, WORSE = 1e-11, 5, 1e-2, 10.0
 # Where an answer is just too late with the repeats that this makes, and just in time without them, nothing settles:
 # given up after so many rounds in which the change has not been halved.
 PATIENCE, HALVED = 40, 0.5

@@ -1,6 +1,6 @@
 """What rates depend on at one moment, and the rates that follow; `solving` finds them."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -55,20 +55,18 @@ class Opens:
         mine, theirs = ((one.opening, one.connecting, one.reconnecting) for one in (self, other))
         return any(np.abs(a - b).max(initial=0.0) > ALIKE for a, b in zip(mine, theirs, strict=True))
 
-    def differ(self, other: "Opens") -> float:
-        """By how much the chances differ at which a source without one opens a session or a connection (1/s), summed
-        over places; of the kind that differs most."""
-        rps = self.rps[:, None] / self.sources[:, None]
-        pairs = ((self.opening, other.opening), (self.connecting * rps, other.connecting * rps))
-        return max(float(np.abs(mine - theirs).sum(axis=1).max(initial=0.0)) for mine, theirs in pairs)
-
     def and_then(self, other: "Opens") -> "Opens":
         """How they are opened on the mean while this turns into another evenly."""
-        mine, theirs = (
-            [one.opening, one.connecting, one.reconnecting, one.rps, one.bound, one.served] for one in (self, other)
-        )
+        return self.mixed((other,), (0.5, 0.5))
+
+    def mixed(self, others: "Sequence[Opens]", weights: Sequence[float]) -> "Opens":
+        """The sum of this and others, with these weights."""
+        every = [
+            [one.opening, one.connecting, one.reconnecting, one.rps, one.bound, one.served] for one in (self, *others)
+        ]
         opening, connecting, reconnecting, rps, bound, served = (
-            (a + b) / 2 for a, b in zip(mine, theirs, strict=True)
+            sum(weight * value for weight, value in zip(weights, values, strict=True))
+            for values in zip(*every, strict=True)
         )  # fmt: skip
         return Opens(opening, connecting, reconnecting, self.ending, rps, self.sources, bound, served)
 

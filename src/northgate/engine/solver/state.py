@@ -18,6 +18,11 @@ class Held:
     sessions: Floats
     connections: Floats
 
+    def apart(self, other: "Held") -> float:
+        """Which share of the sources of a kind, at most, is held otherwise."""
+        pairs = ((self.sessions, other.sessions), (self.connections, other.connections))
+        return max(float(np.abs(mine - theirs).sum(axis=1).max(initial=0.0)) for mine, theirs in pairs)
+
 
 @dataclass(frozen=True)
 class Attempts:
@@ -52,6 +57,10 @@ class Attempts:
             for part, more in zip(self.parts, np.split(by, ends), strict=True)
         ]
         return Attempts(made[0], made[1], made[2], made[3])
+
+    def beyond(self, before: "Attempts") -> "Attempts":
+        """What lies as far beyond this as another lies before it; this one where the two are about other things."""
+        return self.moved(before.off(self)) if before.fits(self) else self
 
 
 @dataclass(frozen=True)
