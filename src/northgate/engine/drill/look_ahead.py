@@ -22,7 +22,7 @@ BENT, SMALL = 0.25, 1e-4
 # And when in two halves, each with the mean of how sessions and connections are opened in it, no more than this share
 # of sources would be held otherwise at its end; what then is led on to, where that is more than SAME, is nearer by far.
 # What is held half-way is found again where more than OTHERWISE is held otherwise.
-HELD, SAME, OTHERWISE = 1e-5, 1e-9, 1e-7
+HELD, SAME, OTHERWISE = 1e-5, 2e-8, 1e-7
 # The same of utilisations where holds decide who is chosen: backlogs add them up by their mean alone.
 BENT_BUSY = 0.1
 # Where they bend more, a step is still at least this part of what is looked at in any case: a kink is a kink.
@@ -84,7 +84,8 @@ class Found:
                 before, before_s = between, half_s
             else:
                 after, after_s = between, half_s
-        return after_s
+        # What turns next to it, turns with it.
+        return after_s if after_s == then_s else min(before_s + FOUND_S, then_s)
 
 
 @dataclass(frozen=True)
@@ -199,7 +200,7 @@ class LookAhead:
                 return
             then = self._at(look_s, middle, middle.opens, flow, now, _faster(flow, middle, now, look_s), led_on=True)
             crossing_s = self._finds_otherwise_s(flow, middle, then, now, look_s)
-            if crossing_s < look_s:
+            if crossing_s < look_s - FOUND_S:
                 look_s, turn_s, shortest_s = crossing_s, crossing_s, min(shortest_s, crossing_s)
                 continue
             way = self._way(flow, middle, then, now, look_s)
