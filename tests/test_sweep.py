@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from northgate.plan import PlanError, plan_from_data
-from northgate.sweep import axis_of, false_alarms_per_day, pareto, sweep
+from northgate.sweep import axis_of, false_alarms_per_day, pareto, settings_of, sweep
 from tests.cli.test_cli import northgate, write
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data
 
@@ -73,8 +73,21 @@ def test_a_setting_that_is_none_is_refused(text, told):
 
 
 def test_values_and_places():
-    axis, place = axis_of(plan_from_data(drilled()), "balancers/front/listeners/https/port=1..2/0.5")
-    assert (axis.values, place) == ([1, 1.5, 2], "/balancers/0/listeners/0/port")
+    axis = axis_of(plan_from_data(drilled()), "balancers/front/listeners/https/port=1..2/0.5")
+    assert (axis.values, axis.place, axis.now) == ([1, 1.5, 2], "/balancers/0/listeners/0/port", 443)
+
+
+def test_every_number_of_a_plan_is_a_setting_that_a_sweep_takes():
+    plan = plan_from_data(drilled())
+    found = {one.path: one for one in settings_of(plan)}
+    assert not any(path.startswith("drills/") for path in found)
+    for one in found.values():
+        axis = axis_of(plan, f"{one.path}={one.low:g}..{one.high:g}/{one.step:g}")
+        assert axis.now == one.now
+        assert one.low <= one.now <= one.high
+        assert 2 <= len(axis.values) <= 9
+    interval = found["probes/ready/interval_s"]
+    assert (interval.low, interval.high) == (interval.now / 2, 2 * interval.now)
 
 
 def test_the_command_has_the_contracted_keys(tmp_path):

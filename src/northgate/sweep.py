@@ -2,7 +2,7 @@
 alarms."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import product
 from typing import Any
@@ -25,10 +25,23 @@ AXIS = re.compile(rf"^(?P<path>[^=]+)=(?P<low>{NUMBER})(\.\.(?P<high>{NUMBER})(/
 
 
 class Axis(AnswerModel):
-    """One setting (as it was asked: `probes/ready/interval_s`) and its values."""
+    """One setting (as it was asked: `probes/ready/interval_s`), its place in the plan (JSON Pointer), its value there,
+    and those swept over."""
 
     path: str
+    place: str
+    now: float
     values: list[float]
+
+
+class Setting(AnswerModel):
+    """A number of a plan that can be swept: its path, its value now, and where a sweep of it would begin and end."""
+
+    path: str
+    now: float
+    low: float
+    high: float
+    step: float
 
 
 class SweepAnswer(AnswerModel):
@@ -53,8 +66,32 @@ class Cell:
     loss: float
 
 
-def axis_of(plan: Plan, text: str) -> tuple[Axis, str]:
-    """An axis as it is written (PATH=LOW..HIGH/STEP, or PATH=VALUE), and its place (JSON Pointer); raises PlanError."""
+def settings_of(plan: Plan) -> list[Setting]:
+    """Every number of a plan that can be swept, by the names of what it belongs to; drills are what is asked."""
+    return [_setting(path, value) for path, value in _numbers(whole_data(plan), "") if not path.startswith("drills/")]
+
+
+def _numbers(here: Any, path: str) -> Iterator[tuple[str, float]]:
+    if isinstance(here, int | float) and not isinstance(here, bool):
+        yield path, here
+    parts = here.items() if isinstance(here, dict) else enumerate(here) if isinstance(here, list) else ()
+    for at, one in parts:
+        name = one["name"] if isinstance(at, int) and isinstance(one, dict) and "name" in one else at
+        # Statuses of pages have no such path, and are no amounts.
+        if "/" not in str(name):
+            yield from _numbers(one, f"{path}/{name}" if path else str(name))
+
+
+def _setting(path: str, now: float) -> Setting:
+    """From half of what it is to twice that, in whole steps where it is whole."""
+    whole = float(now).is_integer() and now >= 1
+    low, high = (max(now // 2, 1), max(2 * now, 2)) if whole else (now / 2, 2 * now or 1)
+    step = max(round((high - low) / 6), 1) if whole else (high - low) / 6
+    return Setting(path=path, now=now, low=low, high=high, step=float(f"{step:.3g}"))
+
+
+def axis_of(plan: Plan, text: str) -> Axis:
+    """An axis as it is written: PATH=LOW..HIGH/STEP, or PATH=VALUE; raises PlanError."""
     found = AXIS.match(text)
     if found is None:
         raise PlanError([Problem("--set", f"{text!r} is not a setting such as probes/ready/interval_s=2..30/2")])
@@ -66,11 +103,12 @@ def axis_of(plan: Plan, text: str) -> tuple[Axis, str]:
     if count > MOST_CELLS:
         raise PlanError([Problem("--set", f"{text!r}: {count:,} values are more than {MOST_CELLS:,}")])
     values = [round(low + number * step, 9) for number in range(count)]
-    return Axis(path=found["path"], values=values), _place(plan, found["path"])
+    place, now = _place(plan, found["path"])
+    return Axis(path=found["path"], place=place, now=now, values=values)
 
 
-def _place(plan: Plan, path: str) -> str:
-    """The JSON Pointer of a setting that is named by names: `probes/ready/interval_s`."""
+def _place(plan: Plan, path: str) -> tuple[str, float]:
+    """The JSON Pointer and the value of a setting that is named by names: `probes/ready/interval_s`."""
     here: Any = whole_data(plan)
     way: list[str | int] = []
     for part in path.strip("/").split("/"):
@@ -91,7 +129,7 @@ def _place(plan: Plan, path: str) -> str:
         here = here[found]
     if isinstance(here, bool) or not isinstance(here, int | float):
         raise PlanError([Problem("--set", f"{path!r} is no number")])
-    return pointer(way)
+    return pointer(way), here
 
 
 def sweep(
@@ -106,8 +144,8 @@ def sweep(
         raise PlanError([Problem("--reading", f"there is no reading {reading!r}{did_you_mean(reading, EXPECTABLE)}")])
     if not 1 <= len(settings) <= 2:
         raise PlanError([Problem("--set", "one or two settings are swept")])
-    made = [axis_of(plan, text) for text in settings]
-    axes, places = [axis for axis, _ in made], [place for _, place in made]
+    axes = [axis_of(plan, text) for text in settings]
+    places = [axis.place for axis in axes]
     columns = axes[1].values if len(axes) > 1 else [None]
     if len(axes[0].values) * len(columns) > MOST_CELLS:
         raise PlanError([Problem("--set", f"these are more than {MOST_CELLS:,} cells")])

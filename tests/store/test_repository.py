@@ -4,6 +4,7 @@ import sqlite3
 
 import pytest
 
+from northgate.store.log import stand
 from northgate.store.repository import NothingToMoveTo, Repository, StaleRevision, UnknownPlan
 from tests.support.plans import base_plan
 
@@ -53,7 +54,7 @@ def test_the_migrations_make_the_tables_of_the_models(path):
         read = [row[3] for row in connection.execute(tree)]
     connection.close()
     assert {"plan", "revision", "alembic_version"} <= tables
-    assert columns == ["id", "plan_id", "number", "document", "source", "created_at", "parent"]
+    assert columns == ["id", "plan_id", "number", "document", "source", "created_at", "parent", "reason"]
     assert read == ["SEARCH revision USING COVERING INDEX revision_tree (plan_id=?)"]
 
 
@@ -104,7 +105,7 @@ def test_an_edit_of_an_old_revision_is_refused_and_nothing_is_kept(repository):
 def test_edits_are_counted_since_the_agreed_revision(repository):
     repository.edit("small", 1, retitled("a"))
     assert repository.head("small").edits == 1
-    assert repository.agree("small", 2).edits == 0
+    assert stand(repository, "small", 2).edits == 0
     assert repository.edit("small", 2, retitled("b")).edits == 1
     assert repository.source("small", 3) == "the text"
 

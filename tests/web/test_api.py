@@ -20,7 +20,7 @@ def test_the_demo_is_listed_and_read(client):
     assert head == {
         "key": "beckwater", "name": "beckwater", "title": "Beckwater flood watch", "revision": 1, "agreed": None,
         "edits": 0, "can_undo": False, "can_redo": False, "instances": 43, "zones": 5, "drills": 4,
-        "unreadable": None,
+        "variant": None, "unreadable": None,
     }  # fmt: skip
     whole = client.get("/api/plans/beckwater").json()
     assert whole["head"] == head

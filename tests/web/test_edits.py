@@ -300,7 +300,7 @@ def test_a_long_title_is_copied_and_stays_readable(client):
 def test_a_plan_that_cannot_be_read_takes_no_other_away(client, repository):
     key = client.post("/api/plans", json=plan_data()).json()["key"]
     spoil = "UPDATE revision SET document = :what WHERE plan_id = (SELECT id FROM plan WHERE key = :key)"
-    with repository._session() as session:
+    with repository.session() as session:
         session.execute(text(spoil), {"key": key, "what": '{"northgate": 9}'})
     client.app.state.computer._kept.clear()
     listed = {one["key"]: one for one in client.get("/api/plans").json()}

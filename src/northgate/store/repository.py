@@ -44,7 +44,8 @@ class NothingToMoveTo(Exception):
 class Head:
     """Where a plan stands: its key, the revision looked at, the agreed one, and what can be undone and redone.
 
-    `edits` counts those since the agreed revision, or since the plan was taken in.
+    `edits` counts those since the agreed revision, or since the plan was taken in; `variant` is what a variant of
+    another plan is called.
     """
 
     key: str
@@ -53,6 +54,7 @@ class Head:
     can_undo: bool
     can_redo: bool
     edits: int
+    variant: str | None = None
 
 
 class Repository:
@@ -75,46 +77,46 @@ class Repository:
 
     def list(self) -> list[Head]:
         """All plans at their current revision, oldest first."""
-        with self._session() as session:
+        with self.session() as session:
             plans = session.execute(select(PlanRow).where(~PlanRow.deleted).order_by(PlanRow.id)).scalars().all()
-            return [self._head(session, plan, plan.current) for plan in plans]
+            return [self.head_of(session, plan, plan.current) for plan in plans]
 
     def head(self, key: str, revision: int | None = None) -> Head:
         """Where a plan stands at a revision, by default its current one; raises UnknownPlan."""
-        with self._session() as session:
-            plan = self._plan_row(session, key)
-            return self._head(session, plan, plan.current if revision is None else revision)
+        with self.session() as session:
+            plan = self.plan_row(session, key)
+            return self.head_of(session, plan, plan.current if revision is None else revision)
 
     def plan(self, key: str, revision: int) -> Plan:
         """A plan's document at a revision; raises UnknownPlan."""
-        with self._session() as session:
-            row = self._revision_row(session, self._plan_row(session, key), revision)
+        with self.session() as session:
+            row = self.revision_row(session, self.plan_row(session, key), revision)
             return plan_from_text(row.document, key, is_json=True)
 
     def document(self, key: str, revision: int) -> str:
         """A revision as it is kept, whether or not it can be read; raises UnknownPlan."""
-        with self._session() as session:
-            return self._revision_row(session, self._plan_row(session, key), revision).document
+        with self.session() as session:
+            return self.revision_row(session, self.plan_row(session, key), revision).document
 
     def parent(self, key: str, revision: int) -> int | None:
         """The revision of which another was made; None for the first. Raises UnknownPlan."""
-        with self._session() as session:
-            return self._revision_row(session, self._plan_row(session, key), revision).parent
+        with self.session() as session:
+            return self.revision_row(session, self.plan_row(session, key), revision).parent
 
     def source(self, key: str, revision: int) -> str | None:
         """The text that a revision, or the last before it that was read from one, was read from; None when it was made
         here from the first."""
-        with self._session() as session:
-            plan = self._plan_row(session, key)
+        with self.session() as session:
+            plan = self.plan_row(session, key)
             read = self._read_revisions(session, plan)
             way = [revision, *_ancestors(self._parents(session, plan), revision)]
             found = next((number for number in way if number in read), None)
-            return None if found is None else self._revision_row(session, plan, found).source
+            return None if found is None else self.revision_row(session, plan, found).source
 
     def is_as_read(self, key: str, revision: int) -> bool:
         """Whether a revision is what was read from a text, with no edit since."""
-        with self._session() as session:
-            return revision in self._read_revisions(session, self._plan_row(session, key))
+        with self.session() as session:
+            return revision in self._read_revisions(session, self.plan_row(session, key))
 
     @staticmethod
     def _read_revisions(session: Session, plan: PlanRow) -> set[int]:
@@ -123,61 +125,54 @@ class Repository:
 
     def add(self, plan: Plan, source: str | None = None) -> Head:
         """Keeps a new plan under its name, with a number behind it when that is taken."""
-        with self._session() as session:
-            taken = set(session.execute(select(PlanRow.key)).scalars())
-            row = PlanRow(key=_free_key(plan.name, taken), current=1, agreed=None)
+        with self.session() as session:
+            row = PlanRow(key=free_key(session, plan.name), current=1, agreed=None)
             session.add(row)
             session.flush()
             session.add(RevisionRow(plan_id=row.id, number=1, document=_readable(plan), source=source))
             session.flush()
-            return self._head(session, row, 1)
+            return self.head_of(session, row, 1)
 
     def edit(self, key: str, made_of: int, made: Plan, source: str | None = None) -> Head:
         """Keeps what was made of the current revision, which must be `made_of`, or was read from a text; raises
         StaleRevision."""
-        with self._session() as session:
-            plan = self._current(session, key, made_of)
+        with self.session() as session:
+            plan = self.current(session, key, made_of)
             numbers = select(func.max(RevisionRow.number)).where(RevisionRow.plan_id == plan.id)
             number = session.execute(numbers).scalar_one() + 1
             row = RevisionRow(plan_id=plan.id, number=number, document=_readable(made), parent=made_of, source=source)
             session.add(row)
             plan.current = number
             session.flush()
-            return self._head(session, plan, number)
+            return self.head_of(session, plan, number)
 
     def undo(self, key: str, made_of: int) -> Head:
         """Goes back to what the current revision was made from; raises NothingToMoveTo and StaleRevision."""
-        with self._session() as session:
-            plan = self._current(session, key, made_of)
-            parent = self._revision_row(session, plan, made_of).parent
+        with self.session() as session:
+            plan = self.current(session, key, made_of)
+            parent = self.revision_row(session, plan, made_of).parent
             if parent is None:
                 raise NothingToMoveTo("there is nothing to undo")
             plan.current = parent
-            return self._head(session, plan, parent)
+            return self.head_of(session, plan, parent)
 
     def redo(self, key: str, made_of: int) -> Head:
         """Goes on to the newest revision made from the current one; raises NothingToMoveTo and StaleRevision."""
-        with self._session() as session:
-            plan = self._current(session, key, made_of)
+        with self.session() as session:
+            plan = self.current(session, key, made_of)
             child = self._newest_child(session, plan, made_of)
             if child is None:
                 raise NothingToMoveTo("there is nothing to redo")
             plan.current = child
-            return self._head(session, plan, child)
-
-    def agree(self, key: str, made_of: int) -> Head:
-        """Makes the current revision the agreed one; raises StaleRevision."""
-        with self._session() as session:
-            plan = self._current(session, key, made_of)
-            plan.agreed = made_of
-            return self._head(session, plan, made_of)
+            return self.head_of(session, plan, child)
 
     def set_deleted(self, key: str, *, deleted: bool) -> None:
         """Takes a plan off the list, or brings it back; nothing is lost either way."""
-        with self._session() as session:
-            self._plan_row(session, key, even_deleted=True).deleted = deleted
+        with self.session() as session:
+            self.plan_row(session, key, even_deleted=True).deleted = deleted
 
-    def _head(self, session: Session, plan: PlanRow, number: int) -> Head:
+    def head_of(self, session: Session, plan: PlanRow, number: int) -> Head:
+        """Where a plan stands at a revision; raises UnknownPlan."""
         parents = self._parents(session, plan)
         if number not in parents:
             raise UnknownPlan(f"{plan.key}, revision {number}", [])
@@ -188,23 +183,25 @@ class Repository:
             can_undo=parents[number] is not None,
             can_redo=number in parents.values(),
             edits=_edits_since(parents, number, plan.agreed),
+            variant=plan.variant,
         )
 
     def _parents(self, session: Session, plan: PlanRow) -> dict[int, int | None]:
         query = select(RevisionRow.number, RevisionRow.parent).where(RevisionRow.plan_id == plan.id)
         return {row.number: row.parent for row in session.execute(query)}
 
-    def _revision_row(self, session: Session, plan: PlanRow, number: int) -> RevisionRow:
+    def revision_row(self, session: Session, plan: PlanRow, number: int) -> RevisionRow:
+        """A revision of a plan; raises UnknownPlan."""
         query = select(RevisionRow).where(RevisionRow.plan_id == plan.id, RevisionRow.number == number)
         found = session.execute(query).scalar_one_or_none()
         if found is None:
             raise UnknownPlan(f"{plan.key}, revision {number}", [])
         return found
 
-    def _current(self, session: Session, key: str, made_of: int) -> PlanRow:
+    def current(self, session: Session, key: str, made_of: int) -> PlanRow:
         """The plan, held for writing, when `made_of` is its current revision."""
         session.execute(text("BEGIN IMMEDIATE"))
-        plan = self._plan_row(session, key)
+        plan = self.plan_row(session, key)
         if plan.current != made_of:
             raise StaleRevision(plan.current)
         return plan
@@ -214,7 +211,8 @@ class Repository:
         return session.execute(query).scalar_one()
 
     @contextmanager
-    def _session(self) -> Iterator[Session]:
+    def session(self) -> Iterator[Session]:
+        """One transaction: kept when it ends well."""
         with self._told(), Session(self._engine, expire_on_commit=False) as session, session.begin():
             yield session
 
@@ -226,7 +224,8 @@ class Repository:
         except DatabaseError as error:
             raise StoreError(f"{self._path} cannot be used: {error.orig}") from error
 
-    def _plan_row(self, session: Session, key: str, *, even_deleted: bool = False) -> PlanRow:
+    def plan_row(self, session: Session, key: str, *, even_deleted: bool = False) -> PlanRow:
+        """A plan; raises UnknownPlan."""
         row = session.execute(select(PlanRow).where(PlanRow.key == key)).scalar_one_or_none()
         if row is None or (row.deleted and not even_deleted):
             raise UnknownPlan(key, list(session.execute(select(PlanRow.key).where(~PlanRow.deleted)).scalars()))
@@ -268,7 +267,9 @@ def known_migrations() -> set[str]:
     return {path.stem.partition("_")[0] for path in (MIGRATIONS / "versions").glob("[0-9]*.py")}
 
 
-def _free_key(name: str, taken: set[str]) -> str:
+def free_key(session: Session, name: str) -> str:
+    """A name, or with a number behind it when it is taken."""
+    taken = set(session.execute(select(PlanRow.key)).scalars())
     number, key = 1, name
     while key in taken:
         number += 1

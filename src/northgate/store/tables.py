@@ -11,7 +11,8 @@ class Base(DeclarativeBase):
 
 
 class PlanRow(Base):
-    """A plan: its key in addresses, which of its revisions is current and which agreed, and whether it is deleted."""
+    """A plan: its key in addresses, which of its revisions is current and which agreed, and whether it is deleted; of a
+    variant the plan that it is one of, and what it is called there."""
 
     __tablename__ = "plan"
 
@@ -21,10 +22,13 @@ class PlanRow(Base):
     agreed: Mapped[int | None]
     deleted: Mapped[bool] = mapped_column(default=False, server_default="0")
     created_at: Mapped[datetime.datetime] = mapped_column(DateTime, server_default=func.now())
+    origin: Mapped[int | None] = mapped_column(ForeignKey("plan.id", ondelete="SET NULL"))
+    variant: Mapped[str | None] = mapped_column(Text)
 
 
 class RevisionRow(Base):
-    """One revision of a plan: the whole document as JSON, and the revision that it was made from.
+    """One revision of a plan: the whole document as JSON, the revision that it was made from, and why, if somebody said
+    so.
 
     `source` is the text that the plan was read from, on the revision that was read. Revisions are never changed; undo
     and redo only move the plan's `current` along their tree.
@@ -43,4 +47,19 @@ class RevisionRow(Base):
     document: Mapped[str] = mapped_column(Text)
     source: Mapped[str | None] = mapped_column(Text)
     parent: Mapped[int | None]
+    created_at: Mapped[datetime.datetime] = mapped_column(DateTime, server_default=func.now())
+    reason: Mapped[str | None] = mapped_column(Text)
+
+
+class StandingRow(Base):
+    """That somebody has looked a revision over, or agreed on it: who and why, as they said it."""
+
+    __tablename__ = "standing"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plan.id", ondelete="CASCADE"), index=True)
+    number: Mapped[int]
+    agreed: Mapped[bool]
+    who: Mapped[str] = mapped_column(Text)
+    why: Mapped[str] = mapped_column(Text)
     created_at: Mapped[datetime.datetime] = mapped_column(DateTime, server_default=func.now())

@@ -94,7 +94,7 @@ def edit_plan(
             raise IncompleteEdit(error, _offer(plan, patch)) from error
 
     head = computer.edit(key, before, change)
-    return _edited(computer, head, before, response)
+    return edited(computer, head, before, response)
 
 
 def _offer(plan: Plan, patch: Patch) -> Together | None:
@@ -148,7 +148,7 @@ async def update_from_file(
 
     def update() -> EditAnswer:
         made = plan_from_text(text)
-        return _edited(computer, computer.edit(key, before, lambda _: made, text), before, response)
+        return edited(computer, computer.edit(key, before, lambda _: made, text), before, response)
 
     return await run_in_threadpool(update)
 
@@ -157,17 +157,17 @@ async def update_from_file(
 def undo(key: str, if_match: IfMatch, computer: TheComputer, response: Response) -> EditAnswer:
     """Goes back to the revision before."""
     before = revision_in(if_match)
-    return _edited(computer, computer.repository.undo(key, before), before, response)
+    return edited(computer, computer.repository.undo(key, before), before, response)
 
 
 @router.post("/redo")
 def redo(key: str, if_match: IfMatch, computer: TheComputer, response: Response) -> EditAnswer:
     """Goes on to the revision that was undone."""
     before = revision_in(if_match)
-    return _edited(computer, computer.repository.redo(key, before), before, response)
+    return edited(computer, computer.repository.redo(key, before), before, response)
 
 
-def _edited(computer: Computer, head: Head, before: int, response: Response) -> EditAnswer:
+def edited(computer: Computer, head: Head, before: int, response: Response) -> EditAnswer:
     """The plan at its new revision, with the difference to the one before."""
     whole = plan_whole(computer, head, response)
     return EditAnswer(
@@ -193,7 +193,7 @@ def edit_again(key: str, late: EditAgain, if_match: IfMatch, computer: TheComput
     patch, before = [operation.plain() for operation in late.patch], revision_in(if_match)
     base = computer.plan(key, late.made_of)
     head = computer.edit(key, before, lambda now: merged(base, patched(base, patch), now))
-    return _edited(computer, head, before, response)
+    return edited(computer, head, before, response)
 
 
 @router.post("/revert")
@@ -210,13 +210,7 @@ def revert(
         raise NothingToMoveTo("no edit made this revision")
     base, undone = computer.plan(key, revision), computer.plan(key, parent)
     head = computer.edit(key, before, lambda now: merged(base, undone, now))
-    return _edited(computer, head, before, response)
-
-
-@router.post("/agree")
-def agree(key: str, if_match: IfMatch, computer: TheComputer, response: Response) -> PlanWhole:
-    """Makes the current revision the agreed one."""
-    return plan_whole(computer, computer.repository.agree(key, revision_in(if_match)), response)
+    return edited(computer, head, before, response)
 
 
 @router.get("/difference")

@@ -34,7 +34,8 @@ Revision = Annotated[int | None, Query(ge=1, description="By default the current
 
 
 class PlanHead(BaseModel):
-    """A plan in the list: where it stands, and how much there is of it; `unreadable`: why it cannot be read, if so."""
+    """A plan in the list: where it stands, and how much there is of it; `variant`: what it is called as a variant of
+    another; `unreadable`: why it cannot be read, if so."""
 
     key: str
     name: str
@@ -47,6 +48,7 @@ class PlanHead(BaseModel):
     instances: int
     zones: int
     drills: int
+    variant: str | None = None
     unreadable: str | None = None
 
 
@@ -72,6 +74,7 @@ def plan_head(computer: Computer, head: Head) -> PlanHead:
         instances=len(plan.instances) + sum(fleet.count for fleet in plan.fleets),
         zones=sum(len(region.zones) for region in plan.regions),
         drills=len(plan.drills),
+        variant=head.variant,
     )
 
 
@@ -93,7 +96,8 @@ def _listed(computer: Computer, head: Head) -> PlanHead:
     except PlanError as error:
         return PlanHead(
             key=head.key, name=head.key, title=head.key, revision=head.revision, agreed=head.agreed, edits=head.edits,
-            can_undo=head.can_undo, can_redo=head.can_redo, instances=0, zones=0, drills=0, unreadable=str(error)[:300],
+            can_undo=head.can_undo, can_redo=head.can_redo, instances=0, zones=0, drills=0,
+            variant=head.variant, unreadable=str(error)[:300],
         )  # fmt: skip
 
 

@@ -16,8 +16,9 @@ from northgate import __version__
 from northgate.plan import plan_from_text
 from northgate.store.examples import DEMO_PLAN, demo_plan_text
 from northgate.store.repository import Repository
-from northgate.web import edits, handing, judging, plans, questions
+from northgate.web import edits, judging, plans, questions
 from northgate.web.computing import Computer
+from northgate.web.deciding import handing, log, sweeping, variants
 from northgate.web.guards import Guards
 from northgate.web.problems import add_problem_handlers
 
@@ -34,7 +35,8 @@ def make_app(repository: Repository) -> FastAPI:
     app.include_router(edits.router)
     app.include_router(questions.router)
     app.include_router(judging.router)
-    app.include_router(handing.router)
+    for deciding in (handing, log, sweeping, variants):
+        app.include_router(deciding.router)
     add_problem_handlers(app)
     app.add_middleware(Guards)
     app.mount("/assets", StaticFiles(directory=STATIC / "assets", check_dir=False), name="assets")

@@ -340,26 +340,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/plans/{key}/agree": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Agree
-         * @description Makes the current revision the agreed one.
-         */
-        post: operations["agree_api_plans__key__agree_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/plans/{key}/difference": {
         parameters: {
             query?: never;
@@ -769,7 +749,7 @@ export interface paths {
         };
         /**
          * Side By Side
-         * @description Two revisions: what differs, what every drill comes to on both, cost, and findings gained and lost.
+         * @description Two revisions, or plans: what differs, what every drill comes to on both, cost, and findings gained and lost.
          */
         get: operations["side_by_side_api_plans__key__compare_get"];
         put?: never;
@@ -840,6 +820,250 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Log Of Plan
+         * @description How the plan came to be what it is.
+         */
+        get: operations["log_of_plan_api_plans__key__log_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/log/reason": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give Reason
+         * @description Says why a revision was made.
+         */
+        put: operations["give_reason_api_plans__key__log_reason_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/go-to": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Go To
+         * @description Goes to any revision of the log; none is lost.
+         */
+        post: operations["go_to_api_plans__key__go_to_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/agree": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Agree
+         * @description Makes the current revision the agreed one.
+         */
+        post: operations["agree_api_plans__key__agree_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/look-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look Over
+         * @description Says that somebody has looked the current revision over.
+         */
+        post: operations["look_over_api_plans__key__look_over_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/gate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Gate
+         * @description What stands in the way of agreeing on a revision.
+         */
+        get: operations["gate_api_plans__key__gate_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Swept
+         * @description What a drill comes to at each value of one or two settings, and at what price in probes.
+         */
+        get: operations["swept_api_plans__key__sweep_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/sweep/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Progress Of Sweep
+         * @description How many cells of a sweep have been computed.
+         */
+        get: operations["progress_of_sweep_api_plans__key__sweep_progress_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/sweep/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What Can Be Swept
+         * @description Every number of a plan, with its value now and the values that a sweep would go over at first.
+         */
+        get: operations["what_can_be_swept_api_plans__key__sweep_settings_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/variants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Variants Of Plan
+         * @description The plan, or that which it is a variant of, and after it all its variants.
+         */
+        get: operations["variants_of_plan_api_plans__key__variants_get"];
+        put?: never;
+        /**
+         * Try Variant
+         * @description A variant that begins as the plan is now; the plan stays as it is.
+         */
+        post: operations["try_variant_api_plans__key__variants_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Over
+         * @description Makes the plan what a variant of it is now, as one edit.
+         */
+        post: operations["take_over_api_plans__key__take_over_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Matrix
+         * @description Every drill of a plan and its variants on each of them.
+         */
+        get: operations["matrix_api_plans__key__matrix_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -893,6 +1117,22 @@ export interface components {
              * @default true
              */
             renews: boolean;
+        };
+        /**
+         * Agreement
+         * @description Who looks a revision over or agrees on it, and why; free text, and either may be empty.
+         */
+        Agreement: {
+            /**
+             * Who
+             * @default
+             */
+            who: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * AllowIn
@@ -972,6 +1212,21 @@ export interface components {
             latency_ms: {
                 [key: string]: number;
             };
+        };
+        /**
+         * Axis
+         * @description One setting (as it was asked: `probes/ready/interval_s`), its place in the plan (JSON Pointer), its value there,
+         *     and those swept over.
+         */
+        Axis: {
+            /** Path */
+            path: string;
+            /** Place */
+            place: string;
+            /** Now */
+            now: number;
+            /** Values */
+            values: number[];
         };
         /**
          * Balancer
@@ -1495,6 +1750,23 @@ export interface components {
             reaches: string[];
         };
         /**
+         * Column
+         * @description A plan or variant: what a month of it costs (None: a price is missing, or it cannot be run), and how many
+         *     findings stop its traffic.
+         */
+        Column: {
+            /** Key */
+            key: string;
+            /** Name */
+            name: string;
+            /** Revision */
+            revision: number;
+            /** Cost Month */
+            cost_month: number | null;
+            /** Stops */
+            stops: number;
+        };
+        /**
          * CompareAnswer
          * @description Two plans side by side.
          */
@@ -1928,6 +2200,17 @@ export interface components {
             dead_rps: number;
         };
         /**
+         * GateAnswer
+         * @description What stands in the way of agreeing: findings that stop traffic, and what drills expect and do not find. Nobody
+         *     is held back by it.
+         */
+        GateAnswer: {
+            /** Stops */
+            stops: components["schemas"]["FindingAnswer"][];
+            /** Missed */
+            missed: components["schemas"]["Missed"][];
+        };
+        /**
          * GroupState
          * @description A target group: its targets, how many all fronts believe in use, how many beliefs are wrong.
          */
@@ -2196,6 +2479,44 @@ export interface components {
             name: string;
         };
         /**
+         * LogAnswer
+         * @description Lines of the log, the newest first, of `of` in all.
+         */
+        LogAnswer: {
+            /** Entries */
+            entries: components["schemas"]["LogEntry"][];
+            /** Of */
+            of: number;
+        };
+        /**
+         * LogEntry
+         * @description One revision: what it changed of the one it was made of, when and why; whether it is the current one, on the way
+         *     to that, or undone; and who stands by it.
+         */
+        LogEntry: {
+            /** Revision */
+            revision: number;
+            /** Parent */
+            parent: number | null;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Changes */
+            changes: components["schemas"]["ChangeAnswer"][];
+            /** Reason */
+            reason: string;
+            /** From File */
+            from_file: boolean;
+            /** Current */
+            current: boolean;
+            /** On The Way */
+            on_the_way: boolean;
+            /** Standings */
+            standings: components["schemas"]["StandingAnswer"][];
+        };
+        /**
          * LossRow
          * @description What the loss of some parts together comes to: requests that fail within an hour, blind time and time to settle
          *     (s), the share that stays unserved and the busiest target once all has settled. `of`: the classes of like
@@ -2304,6 +2625,38 @@ export interface components {
             fault_domain?: string | null;
         };
         /**
+         * MatrixAnswer
+         * @description Every drill of a plan and its variants on each of them.
+         */
+        MatrixAnswer: {
+            /** Columns */
+            columns: components["schemas"]["Column"][];
+            /** Rows */
+            rows: components["schemas"]["MatrixRow"][];
+        };
+        /**
+         * MatrixCell
+         * @description What a drill comes to; whether what it expects is held.
+         */
+        MatrixCell: {
+            /** Readings */
+            readings: {
+                [key: string]: number;
+            };
+            /** Held */
+            held: boolean;
+        };
+        /**
+         * MatrixRow
+         * @description A drill on each plan: None where the plan has no such drill, or cannot be run.
+         */
+        MatrixRow: {
+            /** Drill */
+            drill: string;
+            /** Cells */
+            cells: (components["schemas"]["MatrixCell"] | null)[];
+        };
+        /**
          * MinHealthy
          * @description How many of a tier's targets must be in use for it to serve: a count, or a share of all of them.
          */
@@ -2337,6 +2690,20 @@ export interface components {
             patch: {
                 [key: string]: unknown;
             }[];
+        };
+        /**
+         * Missed
+         * @description What a drill expects and does not find.
+         */
+        Missed: {
+            /** Drill */
+            drill: string;
+            /** Reading */
+            reading: string;
+            /** Wanted */
+            wanted: string;
+            /** Got */
+            got: number;
         };
         /**
          * NamedRates
@@ -2373,6 +2740,17 @@ export interface components {
              * @default []
              */
             subnets: components["schemas"]["Subnet"][];
+        };
+        /**
+         * NewVariant
+         * @description A variant that is to be tried; without a name it is numbered.
+         */
+        NewVariant: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
         };
         /**
          * NextStepAnswer
@@ -2673,7 +3051,8 @@ export interface components {
         };
         /**
          * PlanHead
-         * @description A plan in the list: where it stands, and how much there is of it; `unreadable`: why it cannot be read, if so.
+         * @description A plan in the list: where it stands, and how much there is of it; `variant`: what it is called as a variant of
+         *     another; `unreadable`: why it cannot be read, if so.
          */
         PlanHead: {
             /** Key */
@@ -2698,6 +3077,8 @@ export interface components {
             zones: number;
             /** Drills */
             drills: number;
+            /** Variant */
+            variant?: string | null;
             /** Unreadable */
             unreadable?: string | null;
         };
@@ -3050,6 +3431,16 @@ export interface components {
             peak_targets: number;
             /** Settled */
             settled: boolean;
+        };
+        /**
+         * Reason
+         * @description Why a revision was made.
+         */
+        Reason: {
+            /** Revision */
+            revision: number;
+            /** Reason */
+            reason: string;
         };
         /**
          * Redirect
@@ -3423,6 +3814,22 @@ export interface components {
             };
         };
         /**
+         * Setting
+         * @description A number of a plan that can be swept: its path, its value now, and where a sweep of it would begin and end.
+         */
+        Setting: {
+            /** Path */
+            path: string;
+            /** Now */
+            now: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Step */
+            step: number;
+        };
+        /**
          * SizeAnswer
          * @description How many instances of a fleet a zone has and needs; with that many, how busy they are without a loss, and what
          *     decides. `needed` is None where no number is enough.
@@ -3459,6 +3866,23 @@ export interface components {
             ttls: components["schemas"]["TtlSize"][];
             /** Minimums */
             minimums: components["schemas"]["MinimumSize"][];
+        };
+        /**
+         * StandingAnswer
+         * @description Somebody has looked a revision over, or agreed on it.
+         */
+        StandingAnswer: {
+            /** Agreed */
+            agreed: boolean;
+            /** Who */
+            who: string;
+            /** Why */
+            why: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
         };
         /**
          * Step
@@ -3579,6 +4003,27 @@ export interface components {
             clients: string;
             /** Factor */
             factor: number;
+        };
+        /**
+         * SweepAnswer
+         * @description A reading at every pair of values (`values[i][j]`, of the first and second axis; one column where there is one;
+         *     None where the plan cannot be run), the probes a second that they cost and the false alarms a day; `front`: the
+         *     cells of which none has both a smaller reading and fewer probes.
+         */
+        SweepAnswer: {
+            /** Axes */
+            axes: components["schemas"]["Axis"][];
+            /** Values */
+            values: (number | null)[][];
+            /** Probe Rps */
+            probe_rps: number[][];
+            /** False Alarms Per Day */
+            false_alarms_per_day: number[][];
+            /** Front */
+            front: [
+                number,
+                number
+            ][];
         };
         /**
          * Target
@@ -5097,67 +5542,6 @@ export interface operations {
             };
         };
     };
-    agree_api_plans__key__agree_post: {
-        parameters: {
-            query?: never;
-            header: {
-                /** @description The revision that the edit is made of, as in `ETag`. */
-                "if-match": string;
-            };
-            path: {
-                key: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PlanWhole"];
-                };
-            };
-            /** @description There is no such plan, drill or revision */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemDetails"];
-                };
-            };
-            /** @description The plan cannot be run as it stands */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemDetails"];
-                };
-            };
-            /** @description The plan has changed since */
-            412: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemDetails"];
-                };
-            };
-            /** @description The request or the plan cannot be read */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemDetails"];
-                };
-            };
-        };
-    };
     difference_in_words_api_plans__key__difference_get: {
         parameters: {
             query: {
@@ -6281,6 +6665,8 @@ export interface operations {
             query?: {
                 /** @description The earlier revision; by default the agreed one. */
                 since?: number | null;
+                /** @description Another plan, as it is now, in the place of an earlier revision. */
+                beside?: string | null;
                 /** @description By default the current one. */
                 revision?: number | null;
             };
@@ -6335,6 +6721,8 @@ export interface operations {
             query?: {
                 /** @description The earlier revision; by default the agreed one. */
                 since?: number | null;
+                /** @description Another plan, as it is now, in the place of an earlier revision. */
+                beside?: string | null;
                 /** @description By default the current one. */
                 revision?: number | null;
             };
@@ -6389,6 +6777,8 @@ export interface operations {
             query?: {
                 /** @description The earlier revision; by default the agreed one. */
                 since?: number | null;
+                /** @description Another plan, as it is now, in the place of an earlier revision. */
+                beside?: string | null;
                 /** @description By default the current one. */
                 revision?: number | null;
             };
@@ -6474,6 +6864,791 @@ export interface operations {
             };
             /** @description The plan cannot be run as it stands */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    log_of_plan_api_plans__key__log_get: {
+        parameters: {
+            query?: {
+                /** @description Only older ones. */
+                before?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    give_reason_api_plans__key__log_reason_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    go_to_api_plans__key__go_to_post: {
+        parameters: {
+            query: {
+                /** @description The revision that is to be the current one. */
+                revision: number;
+            };
+            header: {
+                /** @description The revision that the edit is made of, as in `ETag`. */
+                "if-match": string;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    agree_api_plans__key__agree_post: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision that the edit is made of, as in `ETag`. */
+                "if-match": string;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Agreement"] | null;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanWhole"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    look_over_api_plans__key__look_over_post: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision that the edit is made of, as in `ETag`. */
+                "if-match": string;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Agreement"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanWhole"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    gate_api_plans__key__gate_get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    swept_api_plans__key__sweep_get: {
+        parameters: {
+            query: {
+                drill: string;
+                /** @description PATH=LOW..HIGH/STEP, one or two. */
+                set: string[];
+                reading?: string;
+                /** @description The share of probes that fail though all is well. */
+                loss?: number;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    progress_of_sweep_api_plans__key__sweep_progress_get: {
+        parameters: {
+            query: {
+                drill: string;
+                /** @description PATH=LOW..HIGH/STEP, one or two. */
+                set: string[];
+                reading?: string;
+                loss?: number;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkDone"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    what_can_be_swept_api_plans__key__sweep_settings_get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Setting"][];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    variants_of_plan_api_plans__key__variants_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanHead"][];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    try_variant_api_plans__key__variants_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewVariant"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanHead"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    take_over_api_plans__key__take_over_post: {
+        parameters: {
+            query: {
+                /** @description The key of the variant, or of the plan itself. */
+                variant: string;
+            };
+            header: {
+                /** @description The revision that the edit is made of, as in `ETag`. */
+                "if-match": string;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    matrix_api_plans__key__matrix_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatrixAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan has changed since */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

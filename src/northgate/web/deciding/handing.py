@@ -1,8 +1,8 @@
 """Endpoints that hold two revisions side by side, rehearse the way between them, and hand a plan over."""
 
 import datetime
-from collections.abc import Callable, Hashable
-from typing import Annotated, TypeVar
+from dataclasses import dataclass
+from typing import Annotated
 
 from fastapi import APIRouter, Depends, Path, Query, Response
 
@@ -12,6 +12,7 @@ from northgate.handover.sheet import EXPORTS, MEDIA, export
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import UnknownPlan
 from northgate.web.computing import Computer
+from northgate.web.deciding.meanwhile import told_meanwhile, work_done
 from northgate.web.judging import WorkDone
 from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
@@ -21,55 +22,52 @@ router = APIRouter(
     prefix="/api/plans/{key}", tags=["deciding"], responses=PROBLEM_RESPONSES, dependencies=[Depends(watch_client)]
 )
 Since = Annotated[int | None, Query(ge=1, le=2**31, description="The earlier revision; by default the agreed one.")]
-Answer = TypeVar("Answer")
+Beside = Annotated[str | None, Query(description="Another plan, as it is now, in the place of an earlier revision.")]
 # A page that is opened by itself may have its own styles, and nothing else.
 SANDBOX = "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-modals"
 
 
-def _both(computer: Computer, key: str, since: int | None, revision: int | None) -> tuple[int, int]:
+@dataclass(frozen=True)
+class Side:
+    """A revision of a plan."""
+
+    key: str
+    revision: int
+
+
+def _sides(computer: Computer, key: str, since: int | None, beside: str | None, revision: int | None) -> list[Side]:
     """The earlier and the later revision that are asked for."""
     head = computer.repository.head(key, revision)
-    return since or head.agreed or 1, head.revision
+    first = Side(beside, computer.number(beside, None)) if beside else Side(key, since or head.agreed or 1)
+    return [first, Side(key, head.revision)]
 
 
 @router.get("/compare")
-def side_by_side(key: str, computer: TheComputer, since: Since = None, revision: Revision = None) -> CompareAnswer:
-    """Two revisions: what differs, what every drill comes to on both, cost, and findings gained and lost."""
-    a, b = _both(computer, key, since, revision)
-    before, after, today = computer.plan(key, a), computer.plan(key, b), datetime.date.today()
-    return computer.once(("compare", key, a, b, today), lambda: compare(before, after, today))
+def side_by_side(
+    key: str, computer: TheComputer, since: Since = None, beside: Beside = None, revision: Revision = None
+) -> CompareAnswer:
+    """Two revisions, or plans: what differs, what every drill comes to on both, cost, and findings gained and lost."""
+    sides, today = _sides(computer, key, since, beside, revision), datetime.date.today()
+    before, after = (computer.plan(one.key, one.revision) for one in sides)
+    return computer.once(("compare", *sides, today), lambda: compare(before, after, today))
 
 
 @router.get("/change")
-def change(key: str, computer: TheComputer, since: Since = None, revision: Revision = None) -> RehearsalAnswer:
+def change(
+    key: str, computer: TheComputer, since: Since = None, beside: Beside = None, revision: Revision = None
+) -> RehearsalAnswer:
     """The way from one revision to another, rehearsed: its steps, what fails meanwhile, and the way back."""
-    a, b = _both(computer, key, since, revision)
-    before, after = computer.plan(key, a), computer.plan(key, b)
-    return _told(computer, ("change", key, a, b), lambda told: rehearse(before, after, told=told))
+    sides = _sides(computer, key, since, beside, revision)
+    before, after = (computer.plan(one.key, one.revision) for one in sides)
+    return told_meanwhile(computer, ("change", *sides), lambda told: rehearse(before, after, told=told))
 
 
 @router.get("/change/progress")
-def progress_of_change(key: str, computer: TheComputer, since: Since = None, revision: Revision = None) -> WorkDone:
+def progress_of_change(
+    key: str, computer: TheComputer, since: Since = None, beside: Beside = None, revision: Revision = None
+) -> WorkDone:
     """How many steps of a change have been rehearsed, there and back."""
-    done = computer.done.get(("change", key, *_both(computer, key, since, revision)))
-    return WorkDone(done=done and done[0], of=done and done[1])
-
-
-def _told(computer: Computer, question: Hashable, work: Callable[[Callable[[int, int], None]], Answer]) -> Answer:
-    """The kept answer to a question, or a new one, of which is told how far it is; it stops when nobody waits."""
-    watch = computer.watch(question)
-
-    def told(done: int, of: int) -> None:
-        watch()
-        computer.done[question] = (done, of)
-
-    def answer() -> Answer:
-        try:
-            return work(told)
-        finally:
-            computer.done.pop(question, None)
-
-    return computer.once(question, answer)
+    return work_done(computer, ("change", *_sides(computer, key, since, beside, revision)))
 
 
 @router.get("/export/{kind}", response_class=Response)

@@ -1,0 +1,1 @@
+"""Endpoints for those who decide: variants, sweeps, comparing, rehearsing, agreeing, handing over."""

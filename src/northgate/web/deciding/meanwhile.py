@@ -1,0 +1,34 @@
+"""Long work that tells how far it is, and stops when nobody waits for it any more."""
+
+from collections.abc import Callable, Hashable
+from typing import TypeVar
+
+from northgate.web.computing import Computer
+from northgate.web.judging import WorkDone
+
+Answer = TypeVar("Answer")
+
+
+def told_meanwhile(
+    computer: Computer, question: Hashable, work: Callable[[Callable[[int, int], None]], Answer]
+) -> Answer:
+    """The kept answer to a question, or a new one, of which is told how far it is; it stops when nobody waits."""
+    watch = computer.watch(question)
+
+    def told(done: int, of: int) -> None:
+        watch()
+        computer.done[question] = (done, of)
+
+    def answer() -> Answer:
+        try:
+            return work(told)
+        finally:
+            computer.done.pop(question, None)
+
+    return computer.once(question, answer)
+
+
+def work_done(computer: Computer, question: Hashable) -> WorkDone:
+    """How far the work on a question is; nothing while nobody does it."""
+    done = computer.done.get(question)
+    return WorkDone(done=done and done[0], of=done and done[1])
