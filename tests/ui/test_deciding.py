@@ -44,7 +44,7 @@ def test_a_change_is_rehearsed_step_by_step(page, changed):
     page.goto(f"/plans/{changed}/board")
     page.get_by_role("button", name=re.compile("^draft")).click()
     page.get_by_role("link", name="Rehearse the change").click()
-    expect(page).to_have_url(re.compile("change=true"))
+    expect(page).to_have_url(re.compile("way=change"))
     steps = page.get_by_test_id("change-steps").locator("tbody tr")
     expect(steps.first).to_contain_text("build probe deep")
     expect(steps.filter(has_text="with weight 0, to be proven")).to_have_count(1)

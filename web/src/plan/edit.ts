@@ -7,8 +7,7 @@ import { askStateAhead } from "./queries";
 import type { Operation } from "./operations";
 
 export { adding, pointerPart, removing, setting, type Operation } from "./operations";
-type EditAnswer = Schemas["EditAnswer"];
-type Move = "undo" | "redo" | "agree";
+type Move = "undo" | "redo";
 
 /** What an edit changed, in a line for a toast. */
 export function changeWords(changes: Schemas["ChangeAnswer"][]): string {
@@ -43,14 +42,12 @@ export function useEdit(key: string) {
     scope,
     mutationFn: async (which: Move) => {
       const params = { path: { key }, header: { "if-match": `"${revision()}"` } };
-      if (which === "agree") return dataOf(await api.POST("/api/plans/{key}/agree", { params }));
       const path = which === "undo" ? "/api/plans/{key}/undo" : "/api/plans/{key}/redo";
       return dataOf(await api.POST(path, { params }));
     },
     onSuccess: async (whole, which) => {
       await shown(whole);
-      if (which === "agree") notify(`Revision ${whole.head.revision} is agreed`, { tone: "success" });
-      else notify(`${which === "undo" ? "Undone" : "Done again"}. ${changeWords((whole as EditAnswer).changes)}`, { id: told });
+      notify(`${which === "undo" ? "Undone" : "Done again"}. ${changeWords(whole.changes)}`, { id: told });
     },
     onError: (error: Error) => notify(error.message, { tone: "error" }),
   });

@@ -29,13 +29,32 @@ export function readSizingSearch(search: Record<string, unknown>): SizingSearch 
   return { survive: SURVIVED.find((one) => one === search["survive"]) ?? "zone", below: number("below", 0.01, 1) ?? 0.85, failed: number("failed", 0, 1e15), surge: number("surge", 1, 1000) };
 }
 
-/** Which earlier revision is compared with, and how: side by side, or the way between them. */
+export const WAYS = ["side", "variants", "sweep", "change", "log"] as const;
+export type Way = (typeof WAYS)[number];
+
+/** With what the plan is compared, and how; of a sweep what is asked. */
 export interface CompareSearch {
+  way?: Exclude<Way, "side"> | undefined;
+  /** An earlier revision, or another plan in its place. */
   since?: number | undefined;
-  change?: true | undefined;
+  beside?: string | undefined;
+  drill?: string | undefined;
+  reading?: string | undefined;
+  /** One or two settings: `probes/ready/interval_s=2..30/2`. */
+  set?: string[] | undefined;
 }
 
 export function readCompareSearch(search: Record<string, unknown>): CompareSearch {
   const since = Number(search["since"]);
-  return { since: Number.isInteger(since) && since >= 1 && since < 2 ** 31 ? since : undefined, change: search["change"] === true ? true : undefined };
+  const text = (field: string) => (typeof search[field] === "string" && search[field] !== "" ? search[field] : undefined);
+  const way = WAYS.find((one) => one === search["way"]);
+  const set = Array.isArray(search["set"]) ? search["set"].filter((one) => typeof one === "string").slice(0, 2) : [];
+  return {
+    way: way === "side" ? undefined : way,
+    since: Number.isInteger(since) && since >= 1 && since < 2 ** 31 ? since : undefined,
+    beside: text("beside"),
+    drill: text("drill"),
+    reading: text("reading"),
+    set: set.length ? set : undefined,
+  };
 }

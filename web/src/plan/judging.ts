@@ -103,31 +103,3 @@ export function worstByObject(document: PlanDocument, findings: Finding[]): Map<
   }
   return worst;
 }
-
-/** Two revisions side by side; the earlier is the agreed one by default. */
-export function useCompare({ key, revision }: Asked, since: number | undefined, enabled: boolean) {
-  return useQuery({
-    queryKey: answerKey({ key, revision }, "compare", since),
-    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/compare", { params: { path: { key }, query: { revision, since } }, signal })),
-    enabled: enabled && revision !== undefined,
-  });
-}
-
-/** The way from the earlier revision to the later, rehearsed. */
-export function useChange({ key, revision }: Asked, since: number | undefined, enabled: boolean) {
-  return useQuery({
-    queryKey: answerKey({ key, revision }, "change", since),
-    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/change", { params: { path: { key }, query: { revision, since } }, signal })),
-    enabled: enabled && revision !== undefined,
-  });
-}
-
-export function useChangeProgress({ key, revision }: Asked, since: number | undefined, enabled: boolean) {
-  return useQuery({
-    queryKey: answerKey({ key, revision }, "change progress", since),
-    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/change/progress", { params: { path: { key }, query: { revision, since } }, signal })),
-    enabled: enabled && revision !== undefined,
-    refetchInterval: 300,
-    gcTime: 0,
-  });
-}

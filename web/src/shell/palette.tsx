@@ -4,6 +4,7 @@ import { useMemo, useState } from "react";
 
 import type { PlanHead } from "../api/client";
 import { useTheme } from "../kit/theme";
+import { useDeciding } from "../plan/deciding";
 import { useCopyPlan, useEdit } from "../plan/edit";
 import { usePlan } from "../plan/queries";
 import { formatSelection, type Selection } from "../plan/selection";
@@ -73,6 +74,7 @@ function useActions(planKey: string, head: PlanHead | undefined, onAdd: (kind: s
   const navigate = useNavigate();
   const { toggle } = useTheme();
   const { move } = useEdit(planKey);
+  const { stand } = useDeciding(planKey);
   const copy = useCopyPlan();
   const params = { key: planKey };
   const action = (title: string, act: () => void, key?: string): Action => ({ title, words: "", act, ...(key ? { key } : {}) });
@@ -85,13 +87,16 @@ function useActions(planKey: string, head: PlanHead | undefined, onAdd: (kind: s
     action("Losses: what each would cost", () => void navigate({ to: "/plans/$key/losses", params, search: {} })),
     action("Sizing: how much is enough", () => void navigate({ to: "/plans/$key/sizing", params, search: {} })),
     action("Compare with what is agreed", () => void navigate({ to: "/plans/$key/compare", params, search: {} })),
-    action("Rehearse the change", () => void navigate({ to: "/plans/$key/compare", params, search: { change: true } })),
+    action("Variants", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "variants" } })),
+    action("Sweep settings", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "sweep" } })),
+    action("Log of the plan", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "log" } })),
+    action("Rehearse the change", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "change" } })),
     action("Hand over: the sheet and its parts", () => void navigate({ to: "/plans/$key/handover", params })),
     action("Findings: what is wrong with the plan", () => void navigate({ to: "/plans/$key/findings", params, search: {} })),
     action("Index of the plan", () => void navigate({ to: "/plans/$key/index", params })),
     ...(head?.can_undo ? [action("Undo", () => move.mutate("undo"), "Ctrl Z")] : []),
     ...(head?.can_redo ? [action("Redo", () => move.mutate("redo"), "Ctrl Shift Z")] : []),
-    ...(head && head.agreed !== head.revision ? [action(`Agree on revision ${head.revision}`, () => move.mutate("agree"))] : []),
+    ...(head && head.agreed !== head.revision ? [action(`Agree on revision ${head.revision}`, () => stand.mutate({ agreed: true, who: "", why: "" }))] : []),
     action("Settings of the plan", select(undefined)),
     action("Copy this plan", () => copy.mutate(planKey, { onSuccess: (made) => void navigate({ to: "/plans/$key/board", params: { key: made.key }, search: {} }) })),
     action("Download the plan file", () => window.location.assign(`/api/plans/${planKey}/file`)),

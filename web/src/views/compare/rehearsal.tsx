@@ -4,16 +4,16 @@ import { useQueryClient } from "@tanstack/react-query";
 import type { Schemas } from "../../api/client";
 import { amount, clock, percent, perSecond, span } from "../../kit/format";
 import { Button, Section } from "../../kit/parts";
-import { useChange, useChangeProgress } from "../../plan/judging";
+import { useChange, useChangeProgress, type Before } from "../../plan/deciding";
 import { answerKey, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 
 type Change = Schemas["RehearsalAnswer"];
 
-export function Rehearsal({ asked, since }: { asked: Asked; since: number | undefined }) {
-  const change = useChange(asked, since, true);
+export function Rehearsal({ asked, before }: { asked: Asked; before: Before }) {
+  const change = useChange(asked, before);
   if (change.error) return <Trouble error={change.error} />;
-  if (!change.data) return <Working asked={asked} since={since} running={change.isFetching} onAgain={() => void change.refetch()} />;
+  if (!change.data) return <Working asked={asked} before={before} running={change.isFetching} onAgain={() => void change.refetch()} />;
   const { data } = change;
   if (data.steps.length === 0) return <p className="text-ink-soft" data-testid="rehearsed">Nothing is to be done: the two are built alike.</p>;
   return (
@@ -107,9 +107,9 @@ function backWords(back: Schemas["Rollback"] | undefined): string {
   return back.lasts_s > 0 ? `${failed}, within ${span(back.lasts_s)}` : failed;
 }
 
-function Working({ asked, since, running, onAgain }: { asked: Asked; since: number | undefined; running: boolean; onAgain: () => void }) {
+function Working({ asked, before, running, onAgain }: { asked: Asked; before: Before; running: boolean; onAgain: () => void }) {
   const client = useQueryClient();
-  const { data } = useChangeProgress(asked, since, running);
+  const { data } = useChangeProgress(asked, before, running);
   const share = data?.of ? (data.done ?? 0) / data.of : 0;
   return (
     <div className="flex flex-col items-start gap-3">
@@ -119,7 +119,7 @@ function Working({ asked, since, running, onAgain }: { asked: Asked; since: numb
           <div className="h-full bg-north" style={{ width: percent(share).replace(" ", "") }} />
         </div>
       )}
-      <Button onClick={running ? () => void client.cancelQueries({ queryKey: answerKey(asked, "change", since) }) : onAgain}>{running ? "Stop" : "Rehearse it"}</Button>
+      <Button onClick={running ? () => void client.cancelQueries({ queryKey: answerKey(asked, "change", before.since, before.beside) }) : onAgain}>{running ? "Stop" : "Rehearse it"}</Button>
     </div>
   );
 }

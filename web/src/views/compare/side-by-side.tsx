@@ -1,15 +1,18 @@
 /** What differs between two revisions, and what follows: drills, cost, findings. */
-import type { Schemas } from "../../api/client";
-import { amount, percent, seconds } from "../../kit/format";
+import type { PlanHead, Schemas } from "../../api/client";
 import { Section, Skeleton } from "../../kit/parts";
-import { useCompare } from "../../plan/judging";
-import type { Asked } from "../../plan/queries";
+import { useCompare, type Before } from "../../plan/deciding";
+import { usePlan, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
+import { LaidOver } from "./laid-over";
+import { money, NEITHER, readingWords, shownReading } from "./words";
 
 type Both = Schemas["Both"];
 
-export function SideBySide({ asked, since }: { asked: Asked; since: number | undefined }) {
-  const compared = useCompare(asked, since, true);
+export function SideBySide({ asked, head, before }: { asked: Asked; head: PlanHead; before: Before }) {
+  const compared = useCompare(asked, before);
+  const other = usePlan(before.beside ?? "", before.beside !== undefined);
+  const earlier: Asked = before.beside ? { key: before.beside, revision: other.data?.head.revision } : { key: asked.key, revision: before.since ?? head.agreed ?? 1 };
   if (compared.error) return <Trouble error={compared.error} />;
   if (!compared.data) return <><p role="status" className="mb-2 text-ink-soft">Running every drill on both …</p><Skeleton className="h-60" /></>;
   const { differences, drills, cost_month: cost, findings } = compared.data;
@@ -39,7 +42,12 @@ export function SideBySide({ asked, since }: { asked: Asked; since: number | und
       <div>
         <Section level="h2" title="The same drills">
           {drills.length === 0 && <p className="text-ink-soft">No drill is written yet.</p>}
-          {drills.map((drill) => <DrillTable key={drill.name} drill={drill} />)}
+          {drills.map((drill) => (
+            <div key={drill.name} className="mb-4">
+              <DrillTable drill={drill} />
+              {drill.held.a !== null && drill.held.b !== null && <LaidOver drill={drill.name} before={earlier} after={asked} />}
+            </div>
+          ))}
         </Section>
       </div>
     </div>
@@ -59,10 +67,10 @@ const HELD = { true: "held", false: "not held", null: "cannot be run" } as const
 
 /** The readings of one drill that differ, and whether what it expects is held. */
 function DrillTable({ drill }: { drill: Schemas["DrillPair"] }) {
-  const moved = Object.entries(drill.readings).filter(([name, both]) => shown(name, both.a) !== shown(name, both.b));
+  const moved = Object.entries(drill.readings).filter(([name, both]) => shownReading(name, both.a) !== shownReading(name, both.b));
   const held = (value: boolean | null) => HELD[String(value) as keyof typeof HELD];
   return (
-    <div className="relative mb-4 max-w-full overflow-x-auto" tabIndex={0} role="group" aria-label={`Drill ${drill.name}`}>
+    <div className="relative max-w-full overflow-x-auto" tabIndex={0} role="group" aria-label={`Drill ${drill.name}`}>
       <table className="w-full table-fixed text-left tabular-nums">
         <thead>
           <tr>
@@ -75,9 +83,9 @@ function DrillTable({ drill }: { drill: Schemas["DrillPair"] }) {
           {moved.length === 0 && <tr><td className="text-ink-soft" colSpan={3}>comes to the same</td></tr>}
           {moved.map(([name, both]) => (
             <tr key={name} className="border-t border-dotted border-line">
-              <td className="pr-3 text-ink-soft">{name.replaceAll("_", " ").replace(/ (s|ms)$/, "").replace(".", ": ")}</td>
-              <td className="pr-3 text-right">{shown(name, both.a)}</td>
-              <td className={`text-right font-semibold ${tone(name, both)}`}>{shown(name, both.b)}</td>
+              <td className="pr-3 text-ink-soft">{readingWords(name)}</td>
+              <td className="pr-3 text-right">{shownReading(name, both.a)}</td>
+              <td className={`text-right font-semibold ${tone(name, both)}`}>{shownReading(name, both.b)}</td>
             </tr>
           ))}
         </tbody>
@@ -86,22 +94,8 @@ function DrillTable({ drill }: { drill: Schemas["DrillPair"] }) {
   );
 }
 
-/** Of these neither less nor more is better. */
-const NEITHER = new Set(["requests", "cross_zone_share", "peak_targets", "sessions_moved"]);
-
 /** Less is better of what fails, of how long it takes, and of how busy the busiest is. */
 function tone(name: string, { a, b }: Both): string {
   if (a === null || b === null || NEITHER.has(name)) return "";
   return b < a ? "text-moss" : "text-vermilion-text";
-}
-
-function shown(name: string, value: number | null): string {
-  if (value === null) return "–";
-  if (/_s$/.test(name)) return seconds(value);
-  if (/share|utilisation/.test(name)) return percent(value);
-  return /_ms$/.test(name) ? `${amount(value)} ms` : amount(value);
-}
-
-function money(value: number | null): string {
-  return value === null ? "unknown" : value.toLocaleString("en", { maximumFractionDigits: 2, minimumFractionDigits: 2 });
 }

@@ -145,7 +145,7 @@ function PlanItem({ plan, onCopy, onDelete, onRename, onUpdate, updated }: PlanI
           onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
         />
         <p className="text-[12px] text-ink-soft">
-          {plan.key} · {counted(plan.zones, "zone")} · {counted(plan.instances, "machine")} · {counted(plan.drills, "drill")} · revision {plan.revision}
+          {plan.key} · {plan.variant ? `a variant: ${plan.variant} · ` : ""}{counted(plan.zones, "zone")} · {counted(plan.instances, "machine")} · {counted(plan.drills, "drill")} · revision {plan.revision}
           {plan.agreed === plan.revision ? ", agreed" : ""}
         </p>
         {plan.unreadable && <p className="text-[12px] text-vermilion-text">It cannot be read: {plan.unreadable}. It can be given out as it is kept, and deleted.</p>}

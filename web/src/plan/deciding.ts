@@ -1,0 +1,172 @@
+/** What one decides by: two plans side by side, variants, sweeps, the log; and what one decides. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+
+import { api, dataOf, type PlanWhole } from "../api/client";
+import { notify } from "../kit/notify";
+import { changeWords } from "./edit";
+import { answerKey, type Asked } from "./queries";
+
+/** An earlier revision (the agreed one by default), or another plan as it is now. */
+export interface Before {
+  since: number | undefined;
+  beside: string | undefined;
+}
+
+/** Two revisions, or plans, side by side. */
+export function useCompare({ key, revision }: Asked, { since, beside }: Before) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "compare", since, beside),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/compare", { params: { path: { key }, query: { revision, since, beside } }, signal })),
+    enabled: revision !== undefined,
+  });
+}
+
+/** The way from the earlier to the later, rehearsed. */
+export function useChange({ key, revision }: Asked, { since, beside }: Before) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "change", since, beside),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/change", { params: { path: { key }, query: { revision, since, beside } }, signal })),
+    enabled: revision !== undefined,
+  });
+}
+
+export function useChangeProgress({ key, revision }: Asked, { since, beside }: Before, enabled: boolean) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "change progress", since, beside),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/change/progress", { params: { path: { key }, query: { revision, since, beside } }, signal })),
+    enabled: enabled && revision !== undefined,
+    refetchInterval: 300,
+    gcTime: 0,
+  });
+}
+
+/** A drill and one or two settings of which every value is tried. */
+export interface Swept {
+  drill: string;
+  reading: string;
+  set: string[];
+}
+
+export function useSweep({ key, revision }: Asked, swept: Swept | undefined) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "sweep", swept),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/sweep", { params: { path: { key }, query: { revision, drill: "", ...swept, set: swept?.set ?? [] } }, signal })),
+    enabled: revision !== undefined && swept !== undefined,
+    retry: false,
+  });
+}
+
+export function useSweepProgress({ key, revision }: Asked, swept: Swept | undefined, enabled: boolean) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "sweep progress", swept),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/sweep/progress", { params: { path: { key }, query: { revision, drill: "", ...swept, set: swept?.set ?? [] } }, signal })),
+    enabled: enabled && revision !== undefined && swept !== undefined,
+    refetchInterval: 300,
+    gcTime: 0,
+  });
+}
+
+/** Every number of the plan that can be swept. */
+export function useSettings({ key, revision }: Asked) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "settings"),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/sweep/settings", { params: { path: { key }, query: { revision } }, signal })),
+    enabled: revision !== undefined,
+  });
+}
+
+/** Every drill of the plan and its variants on each of them; `revision` is that of this one: the others are asked as they are. */
+export function useMatrix({ key, revision }: Asked) {
+  return useQuery({
+    queryKey: ["matrix", key, revision],
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/matrix", { params: { path: { key } }, signal })),
+    enabled: revision !== undefined,
+    staleTime: 0,
+  });
+}
+
+export function useVariants(key: string) {
+  return useQuery({
+    queryKey: ["variants", key],
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/variants", { params: { path: { key } }, signal })),
+    staleTime: 0,
+  });
+}
+
+/** The log at a revision; what somebody says of one shows at once. */
+export function useLog({ key, revision }: Asked) {
+  return useQuery({
+    queryKey: ["log", key, revision],
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/log", { params: { path: { key } }, signal })),
+    enabled: revision !== undefined,
+    staleTime: 0,
+  });
+}
+
+/** What stands in the way of agreeing. */
+export function useGate({ key, revision }: Asked) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "gate"),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/gate", { params: { path: { key }, query: { revision } }, signal })),
+    enabled: revision !== undefined,
+  });
+}
+
+/** What is decided: each shows the plan as it then is. */
+export function useDeciding(key: string) {
+  const client = useQueryClient();
+  const onError = (error: Error) => notify(error.message, { tone: "error" });
+  const shown = (whole: PlanWhole) => {
+    client.setQueryData(["plan", key], { head: whole.head, document: whole.document });
+    for (const kind of ["plans", "log", "matrix", "variants"]) void client.invalidateQueries({ queryKey: kind === "plans" ? [kind] : [kind, key] });
+  };
+  const params = () => ({ path: { key }, header: { "if-match": `"${client.getQueryData<PlanWhole>(["plan", key])?.head.revision ?? 0}"` } });
+  const scope = { id: `edits of ${key}` };
+
+  const stand = useMutation({
+    scope,
+    mutationFn: async ({ agreed, who, why }: { agreed: boolean; who: string; why: string }) =>
+      dataOf(agreed ? await api.POST("/api/plans/{key}/agree", { params: params(), body: { who, why } }) : await api.POST("/api/plans/{key}/look-over", { params: params(), body: { who, why } })),
+    onSuccess: (whole, { agreed }) => {
+      shown(whole);
+      notify(`Revision ${whole.head.revision} is ${agreed ? "agreed" : "looked over"}`, { tone: "success" });
+    },
+    onError,
+  });
+  const goTo = useMutation({
+    scope,
+    mutationFn: async (revision: number) => dataOf(await api.POST("/api/plans/{key}/go-to", { params: { ...params(), query: { revision } } })),
+    onSuccess: (whole) => {
+      shown(whole);
+      notify(`The plan is at revision ${whole.head.revision}. ${changeWords(whole.changes)}`);
+    },
+    onError,
+  });
+  const takeOver = useMutation({
+    scope,
+    mutationFn: async (variant: string) => dataOf(await api.POST("/api/plans/{key}/take-over", { params: { ...params(), query: { variant } } })),
+    onSuccess: (whole) => {
+      shown(whole);
+      notify(`Taken over: ${changeWords(whole.changes)}`, { tone: "success" });
+    },
+    onError,
+  });
+  const reason = useMutation({
+    mutationFn: async (body: { revision: number; reason: string }) => api.PUT("/api/plans/{key}/log/reason", { params: { path: { key } }, body }),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["log", key] }),
+    onError,
+  });
+  return { stand, goTo, takeOver, reason };
+}
+
+/** Begins a variant as the plan is now. */
+export function useTryVariant(key: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: async (name: string) => dataOf(await api.POST("/api/plans/{key}/variants", { params: { path: { key } }, body: { name } })),
+    onSuccess: async () => {
+      await Promise.all([["plans"], ["variants"], ["matrix"]].map((queryKey) => client.invalidateQueries({ queryKey })));
+    },
+    onError: (error: Error) => notify(error.message, { tone: "error" }),
+  });
+}
