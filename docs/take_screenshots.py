@@ -13,6 +13,11 @@ CHROMIUM = [
     "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
 BOARD = "plans/beckwater/board?drill=lose-fells-2"
+# JSON, as the address bar has it: two settings.
+SWEEP = (
+    "plans/beckwater/compare?way=sweep&drill=lose-fells-2&set="
+    "%5B%22probes%2Fready%2Finterval_s%3D4..16%2F2%22%2C%22probes%2Fready%2Funhealthy_after%3D2..5%2F1%22%5D"
+)
 VIEWS = {
     "sheet": ("plans/beckwater/sheets/machines", "light"),
     "start": ("start", "light"),
@@ -23,19 +28,17 @@ VIEWS = {
     "drill-zone": ("plans/beckwater/drill?drill=lose-fells-2&at=89", "light"),
     "drill-region": ("plans/beckwater/drill?drill=lose-fells&at=160", "light"),
     "compare": ("plans/beckwater-2/compare", "light"),
-    "change": ("plans/beckwater-2/compare?change=true", "light"),
+    "change": ("plans/beckwater-2/compare?way=change", "light"),
+    "variants": ("plans/beckwater/compare?way=variants", "light"),
+    "sweep": (SWEEP, "light"),
     "handover": ("plans/beckwater/handover", "light"),
     "roll": ("plans/beckwater-2/board?drill=roll&at=62", "light"),
-    "add": ("plans/beckwater/board?add=balancer", "light"),
     "losses": ("plans/beckwater/losses", "light"),
     "losses-pairs": ("plans/beckwater/losses?pairs=true", "light"),
     "sizing": ("plans/beckwater/sizing?failed=20000", "light"),
     "findings": ("plans/beckwater/findings", "light"),
     "index": ("plans/beckwater/index", "light"),
-    "narrow": ("plans/beckwater/board?select=group%3Atiles", "light"),
 }
-# A telephone's window, beside the one of all others.
-SIZES = {"narrow": (400, 800)}
 
 
 def fill_in_start(page: Page) -> None:
@@ -72,6 +75,17 @@ def move_the_tiles(address: str, request: APIRequestContext) -> None:
     assert answer.ok, answer.text()
 
 
+def try_a_variant(address: str, request: APIRequestContext) -> None:
+    """A variant of the demo with quicker probes."""
+    key = request.post(f"{address}api/plans/beckwater/variants", data={"name": "quicker probes"}).json()["key"]
+    patch = [
+        {"op": "replace", "path": "/probes/0/interval_s", "value": 4},
+        {"op": "replace", "path": "/probes/0/timeout_s", "value": 2},
+    ]
+    answer = request.patch(f"{address}api/plans/{key}", data=patch, headers={"if-match": '"1"'})
+    assert answer.ok, answer.text()
+
+
 def take(page: Page, address: str, name: str, view: str) -> None:
     """Opens a view, waits until it has settled, and keeps its picture."""
     page.goto(address + view)
@@ -85,12 +99,13 @@ def take(page: Page, address: str, name: str, view: str) -> None:
         "/losses": "[data-testid=losses]",
         "/sizing": "[data-testid=sizing]",
         "/findings": "[data-code=cascade]",
-        "change=": "[data-testid=rehearsed]",
+        "way=variants": "[data-testid=matrix]",
+        "way=sweep": "[data-testid=heat]",
+        "way=change": "[data-testid=rehearsed]",
         "/compare": "[data-testid=compared]",
         "/handover": "[data-testid=exports]",
         "/index": "[data-testid=index-count]",
         "select=": "[data-testid=inspector] dl",
-        "add=": "[data-testid=add-panel]",
     }
     page.locator(next((one for part, one in shown.items() if part in view), "[data-zone]")).first.wait_for(
         timeout=240_000
@@ -116,11 +131,11 @@ def main(wanted: list[str]) -> None:
             with sync_playwright() as playwright:
                 request = playwright.request.new_context()
                 move_the_tiles(address, request)
+                try_a_variant(address, request)
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
                 for name, (view, scheme) in VIEWS.items():
                     if not wanted or name in wanted:
-                        width, height = SIZES.get(name, (1280, 800))
-                        page = browser.new_page(viewport={"width": width, "height": height}, color_scheme=scheme)
+                        page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)
                         take(page, address, name, view)
                 browser.close()
         finally:

@@ -18,6 +18,8 @@ from northgate.plan.problems import did_you_mean, pointer
 from northgate.work import Told, as_it_is, spread, untold
 
 DAY_S = 86_400
+# Numbers that name something rather than tell how much of it there is.
+NAMES = {"northgate", "layer", "port", "status"}
 # Nobody sweeps over more cells than this.
 MOST_CELLS = 10_000
 NUMBER = r"\d+(?:\.\d+)?"
@@ -77,17 +79,20 @@ def _numbers(here: Any, path: str) -> Iterator[tuple[str, float]]:
     parts = here.items() if isinstance(here, dict) else enumerate(here) if isinstance(here, list) else ()
     for at, one in parts:
         name = one["name"] if isinstance(at, int) and isinstance(one, dict) and "name" in one else at
-        # Statuses of pages have no such path, and are no amounts.
-        if "/" not in str(name):
+        # Pages have no such path, and their statuses are no amounts.
+        if "/" not in str(name) and name not in NAMES:
             yield from _numbers(one, f"{path}/{name}" if path else str(name))
 
 
 def _setting(path: str, now: float) -> Setting:
-    """From half of what it is to twice that, in whole steps where it is whole."""
-    whole = float(now).is_integer() and now >= 1
-    low, high = (max(now // 2, 1), max(2 * now, 2)) if whole else (now / 2, 2 * now or 1)
-    step = max(round((high - low) / 6), 1) if whole else (high - low) / 6
-    return Setting(path=path, now=now, low=low, high=high, step=float(f"{step:.3g}"))
+    """From about half of what it is to about twice that, in steps of a fifth of it: it is one of the values itself, and
+    all are whole where it is."""
+    whole = float(now).is_integer()
+    if now <= 0:
+        return Setting(path=path, now=now, low=now, high=now + 3, step=1)
+    step = max(round(now / 5), 1) if whole else float(f"{now / 5:.2g}")
+    low = now - step * int(now / 2 / step)
+    return Setting(path=path, now=now, low=round(low, 9), high=round(now + step * int(now / step), 9), step=step)
 
 
 def axis_of(plan: Plan, text: str) -> Axis:

@@ -67,3 +67,86 @@ def test_the_plan_is_handed_over_as_files_and_as_a_sheet(page, changed, tmp_path
     expect(sheet.get_by_role("heading", name="Build, in this order")).to_be_visible()
     expect(sheet.get_by_role("img", name=re.compile("^The board of"))).to_be_visible()
     sheet.close()
+
+
+def quicker(page, key):
+    """Probes of a plan that ask twice as often."""
+    probe = page.request.get(f"/api/plans/{key}").json()["document"]["probes"][0]
+    patch = [
+        {"op": "replace", "path": "/probes/0/interval_s", "value": probe["interval_s"] / 2},
+        {"op": "replace", "path": "/probes/0/timeout_s", "value": min(probe["timeout_s"], probe["interval_s"] / 2)},
+    ]
+    answer = page.request.patch(f"/api/plans/{key}", data=patch, headers={"if-match": '"1"'})
+    assert answer.ok, answer.text()
+
+
+def test_a_variant_is_tried_compared_and_taken_over(page, trap):  # noqa: F811
+    key, document = trap("one-rack")
+    page.goto(f"/plans/{key}/compare?way=variants")
+    expect(page.get_by_test_id("variants")).to_contain_text("There is no variant yet")
+    page.get_by_label("Name of the variant").fill("quick")
+    page.get_by_role("button", name="Try a variant").click()
+    expect(page.get_by_test_id("variant")).to_have_text("quick")
+    variant = re.search("/plans/([^/]+)/", page.url)[1]
+    assert variant != key
+    quicker(page, variant)
+    page.goto(f"/plans/{key}/compare?way=variants")
+    matrix = page.get_by_test_id("matrix")
+    expect(matrix.get_by_role("link", name="quick", exact=True)).to_be_visible()
+    # The least of each drill is marked, and it is the variant's.
+    expect(matrix.locator("td:nth-of-type(2) [aria-label=least]")).not_to_have_count(0)
+    expect(matrix.locator("td:nth-of-type(1) [aria-label=least]")).to_have_count(0)
+    page.get_by_role("link", name="Compare with quick").click()
+    drill = document()["drills"][0]["name"]
+    over = page.get_by_test_id(f"over-{drill}")
+    over.get_by_role("slider").fill("70")
+    expect(over).to_contain_text("at 1:10")
+    page.goto(f"/plans/{key}/compare?way=variants")
+    page.get_by_role("button", name="Take over quick").click()
+    expect(page.get_by_test_id("standing")).to_have_text("draft · 1 edit")
+    taken = page.request.get(f"/api/plans/{key}").json()["document"]["probes"]
+    assert taken == page.request.get(f"/api/plans/{variant}").json()["document"]["probes"]
+
+
+def test_settings_are_swept_and_a_cell_adopted_by_keyboard(page, trap):  # noqa: F811
+    key, document = trap("one-rack")
+    probe = document()["probes"][0]
+    page.goto(f"/plans/{key}/compare?way=sweep")
+    page.get_by_label("Setting", exact=True).fill(f"probes/{probe['name']}/interval_s")
+    expect(page.get_by_label("to", exact=True)).not_to_have_value("")
+    page.get_by_label("Setting", exact=True).press("Enter")
+    heat = page.get_by_test_id("heat")
+    now = heat.get_by_role("button", name=re.compile("as the plan is now"))
+    expect(now).to_be_visible()
+    expect(page.get_by_test_id("chosen")).to_contain_text("The plan is so now.")
+    now.press("ArrowDown")
+    page.get_by_role("button", name="Use these values").press("Enter")
+    expect(page.get_by_test_id("standing")).to_have_text("draft · 1 edit")
+    assert document()["probes"][0]["interval_s"] > probe["interval_s"]
+    # What is asked stands in the address, and is asked of the new revision.
+    page.reload()
+    expect(page.get_by_label("Setting", exact=True)).to_have_value(f"probes/{probe['name']}/interval_s")
+    expect(heat).to_be_visible()
+
+
+def test_who_agreed_and_why_stands_in_the_log_from_which_one_goes_back(page, trap):  # noqa: F811
+    key, document = trap("one-rack")
+    before = document()["probes"][0]["interval_s"]
+    quicker(page, key)
+    page.goto(f"/plans/{key}/board")
+    page.get_by_test_id("standing").click()
+    expect(page.get_by_test_id("gate")).to_be_visible()
+    page.get_by_label("who").fill("Ada")
+    page.get_by_label("why, or what for").fill("the spring flood")
+    page.get_by_role("button", name="Agree on revision 2").click()
+    expect(page.get_by_test_id("standing")).to_have_text("agreed")
+    page.goto(f"/plans/{key}/compare?way=log")
+    newest = page.get_by_test_id("log").locator("li").first
+    expect(newest).to_contain_text("agreed by Ada: the spring flood")
+    page.get_by_role("button", name="Give revision 2 a reason").click()
+    page.get_by_label("Reason of revision 2").fill("less time blind")
+    page.get_by_label("Reason of revision 2").press("Enter")
+    expect(newest.get_by_role("button", name="Reason of revision 2: less time blind")).to_be_visible()
+    page.get_by_role("button", name="Go to revision 1").click()
+    expect(newest).to_contain_text("undone")
+    assert document()["probes"][0]["interval_s"] == before

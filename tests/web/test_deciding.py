@@ -84,6 +84,7 @@ def test_a_sweep_answers_every_cell_and_the_place_of_its_settings(client, small)
     assert swept["values"][0][0] < swept["values"][1][1]
     refused = client.get(f"/api/plans/{small}/sweep", params=asked | {"set": ["probes/redy/interval_s=5"]})
     assert (refused.status_code, "did you mean" in refused.text) == (422, True)
+    assert refused.json()["title"] == "This cannot be asked"
     known = client.get(f"/api/plans/{small}/sweep/settings").json()
     assert "probes/ready/interval_s" in [one["path"] for one in known]
     done = client.get(f"/api/plans/{small}/sweep/progress", params=asked).json()

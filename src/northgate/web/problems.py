@@ -83,7 +83,10 @@ def add_problem_handlers(app: FastAPI) -> None:
 def _of_the_plan(app: FastAPI) -> None:
     @app.exception_handler(PlanError)
     def not_a_plan(_: Request, error: PlanError) -> JSONResponse:
-        return problem_response(422, "This is not a plan", _first(error.problems), error.problems)
+        # What is wrong with a question has its place in that, not in the plan.
+        asked = any(one.where.startswith("--") for one in error.problems)
+        title = "This cannot be asked" if asked else "This is not a plan"
+        return problem_response(422, title, _first(error.problems), error.problems)
 
     @app.exception_handler(IncompleteEdit)
     def incomplete(_: Request, error: IncompleteEdit) -> JSONResponse:

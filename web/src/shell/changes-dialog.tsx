@@ -66,7 +66,7 @@ function Gate({ head }: { head: PlanHead }) {
   );
 }
 
-const FIELD = "min-h-7 w-full rounded border border-line-strong bg-paper px-2";
+const FIELD = "mt-1 min-h-7 w-full rounded border border-line-strong bg-paper px-2";
 
 /** Who looks it over or agrees, and why: free text, and either may be left out. */
 function Standing({ head }: { head: PlanHead }) {

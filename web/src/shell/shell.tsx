@@ -63,8 +63,8 @@ function PlanBar({ planKey }: { planKey: string }) {
   return (
     <>
       <span className="h-5 w-px shrink-0 bg-bar-soft/40 max-md:hidden" />
-      <span className="min-w-8 truncate max-lg:max-w-40 max-md:hidden" title={head.title}>{head.title}</span>
-      {head.variant && <Link to="/plans/$key/compare" params={{ key: planKey }} search={{ way: "variants" }} className="max-w-32 shrink-0 truncate rounded border border-bar-soft/60 px-1.5 text-[11px] hover:border-bar-ink" title={`A variant: ${head.variant}`} data-testid="variant">{head.variant}</Link>}
+      {!head.variant && <span className="min-w-8 truncate max-lg:max-w-40 max-md:hidden" title={head.title}>{head.title}</span>}
+      {head.variant && <Link to="/plans/$key/compare" params={{ key: planKey }} search={{ way: "variants" }} className="min-w-12 truncate rounded border border-bar-soft/60 px-1.5 max-lg:max-w-40 hover:border-bar-ink" title={`${head.title}, a variant: ${head.variant}`} data-testid="variant">{head.variant}</Link>}
       <StandingPill head={head} />
       <UndoRedo head={head} />
       <nav className="flex h-11 overflow-x-auto xl:shrink-0 max-md:order-last max-md:w-full max-md:justify-center md:ml-1" aria-label="Views">

@@ -29,7 +29,7 @@ export function LaidOver({ drill, before, after }: { drill: string; before: Aske
       </div>
       <input type="range" className="w-full accent-[var(--north)]" aria-label={`Second of ${drill}`} min={0} max={lasts} step={1} value={at ?? 0} aria-valuetext={clock(at ?? 0)} onChange={(event) => setAt(Number(event.target.value))} />
       <figcaption className="flex flex-wrap gap-x-4 text-[12px] text-ink-soft tabular-nums" aria-live="polite">
-        <span><Key dashed /> before <Key /> after</span>
+        <span><Key dashed /> before <Key /> after, from 0:00 to {clock(lasts)}</span>
         {at !== undefined && <span>at <b className="font-semibold text-ink">{clock(at)}</b></span>}
         {at !== undefined && lanes.map(({ called, courses: [first, second] }) => <span key={called}>{called} {perSecond(rateAt(first as Course, at))} → <b className="font-semibold text-ink">{perSecond(rateAt(second as Course, at))}</b></span>)}
       </figcaption>
@@ -48,11 +48,11 @@ function stroke(dashed: boolean) {
 function Lane({ called, courses, lasts }: { called: string; courses: Course[]; lasts: number }) {
   const most = Math.max(...courses.flatMap((one) => one.rps));
   return (
-    <div className="relative mb-1">
-      <svg viewBox={`0 -3 ${WIDTH} ${HEIGHT + 6}`} preserveAspectRatio="none" className="block h-14 w-full rounded border border-line bg-panel" role="img" aria-label={`${called} before and after, up to ${perSecond(most)}`}>
+    <div className="mb-1">
+      <span className="text-[11px] text-ink-soft">{called}, up to {perSecond(most)}</span>
+      <svg viewBox={`0 -3 ${WIDTH} ${HEIGHT + 6}`} preserveAspectRatio="none" className="block h-12 w-full rounded border border-line bg-panel" role="img" aria-label={`${called} before and after, up to ${perSecond(most)}`}>
         {courses.map((one, place) => <polyline key={place} points={points(one, WIDTH, HEIGHT, lasts, most)} {...stroke(place === 0)} />)}
       </svg>
-      <span className="pointer-events-none absolute top-0.5 left-1.5 text-[11px] text-ink-soft">{called}, up to {perSecond(most)}</span>
     </div>
   );
 }

@@ -41,11 +41,14 @@ function Question({ asked, document, drill, search }: { asked: Asked; document: 
   const navigate = route.useNavigate();
   const settings = useSettings(asked).data ?? [];
   const [ask, setAsk] = useState({ drill, reading: search.reading ?? "failed" });
-  const [axes, setAxes] = useState<Axis[]>([0, 1].map((place) => readAxis(search.set?.[place] ?? "") ?? NO_AXIS));
-  const change = (place: number, field: keyof Axis, text: string) => {
-    const known = field === "path" ? settings.find((one) => one.path === text) : undefined;
-    setAxes(axes.map((one, at) => (at !== place ? one : known ? offered(known) : { ...one, [field]: text })));
-  };
+  const [written, setWritten] = useState<Axis[]>([0, 1].map((place) => readAxis(search.set?.[place] ?? "") ?? NO_AXIS));
+  // As long as no value is written, those are offered that go with the setting.
+  const axes = written.map((axis) => {
+    const known = axis.low + axis.high + axis.step === "" ? settings.find((one) => one.path === axis.path.trim()) : undefined;
+    return known ? offered(known) : axis;
+  });
+  const change = (place: number, field: keyof Axis, text: string) =>
+    setWritten(axes.map((one, at) => (at !== place ? one : field === "path" ? { ...NO_AXIS, path: text } : { ...one, [field]: text })));
   const send = (event: FormEvent) => {
     event.preventDefault();
     const set = axes.filter((one) => one.path.trim() !== "").map(writeAxis);
@@ -103,7 +106,7 @@ function Heat({ planKey, answer, reading }: { planKey: string; answer: SweptAnsw
   const columns = second?.values ?? [NaN];
   const front = new Set(answer.front.map(([row, column]) => `${row} ${column}`));
   const [chosen, setChosen] = useState<[number, number]>();
-  const [row = 0, column = 0] = chosen ?? answer.front[0] ?? [];
+  const [row = 0, column = 0] = chosen ?? ownCell(answer) ?? answer.front[0] ?? [];
   const move = (event: KeyboardEvent) => {
     const step = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] }[event.key];
     if (!step || !first) return;
@@ -114,7 +117,7 @@ function Heat({ planKey, answer, reading }: { planKey: string; answer: SweptAnsw
   };
   if (!first) return null;
   return (
-    <div className="grid items-start gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,1fr)_280px]">
+    <div className="grid items-start gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,max-content)_280px]">
       <div className="relative max-w-full overflow-x-auto" role="group" aria-label="Heat map" onKeyDown={move}>
         <table className="border-separate border-spacing-[3px] text-right tabular-nums" data-testid="heat">
           <caption className="mb-1 text-left text-[12px] text-ink-soft">{readingWords(reading)}; down: <b className="font-mono">{first.path}</b>{second && <>, across: <b className="font-mono">{second.path}</b></>}</caption>
@@ -155,6 +158,12 @@ function Heat({ planKey, answer, reading }: { planKey: string; answer: SweptAnsw
       <Chosen planKey={planKey} answer={answer} reading={reading} row={row} column={column} />
     </div>
   );
+}
+
+/** The cell that the plan is in now, if it is one of them. */
+function ownCell({ axes, values }: SweptAnswer): [number, number] | undefined {
+  const every = values.flatMap((cells, row) => cells.map((_, column): [number, number] => [row, column]));
+  return every.find(([row, column]) => isNow(axes, row, column));
 }
 
 function clamp(place: number, count: number): number {

@@ -2,11 +2,11 @@ import { Download } from "lucide-react";
 
 import type { DrillAnswer } from "../../api/client";
 import { IconButton } from "../../kit/parts";
+import { seriesAsCsv } from "./script";
 
 /** The charts as a picture, and their numbers as a table. */
 export function Downloads({ drill, svg }: { drill: DrillAnswer; svg: () => SVGSVGElement | null }) {
-  const keep = async (kind: "svg" | "csv") => {
-    const { seriesAsCsv } = await import("./script");
+  const keep = (kind: "svg" | "csv") => {
     const element = svg();
     const text = kind === "csv" ? seriesAsCsv(drill.series) : element ? withTones(element) : "";
     const link = window.document.createElement("a");
@@ -19,7 +19,7 @@ export function Downloads({ drill, svg }: { drill: DrillAnswer; svg: () => SVGSV
     <p className="mt-2 flex items-center gap-2 pl-[120px] text-[12px] text-ink-soft">
       {(["svg", "csv"] as const).map((kind) => (
         <span key={kind} className="flex items-center gap-1">
-          <IconButton label={`Download as ${kind.toUpperCase()}`} onClick={() => void keep(kind)}>
+          <IconButton label={`Download as ${kind.toUpperCase()}`} onClick={() => keep(kind)}>
             <Download size={12} />
           </IconButton>
           {kind.toUpperCase()}
