@@ -270,3 +270,9 @@ def test_an_unknown_export_is_refused_with_the_nearest(tmp_path):
     done = northgate("export", write(tmp_path, plan_data()), "--as", "dns-zones")
     assert done.returncode == 2
     assert "did you mean 'dns-zone'?" in done.stderr
+
+
+def test_only_long_words_of_a_table_are_broken():
+    page = export(read_plan(DEMO), "html", TODAY)
+    assert "<td>8080</td>" in page
+    assert "<td class=long>status https://www.beckwater.example/tiles/7</td>" in page

@@ -11,6 +11,9 @@ from northgate.handover.sheet.sheet import Section, Sheet, Table
 # A cell that begins so is a formula to a spreadsheet.
 FORMULAS = ("=", "+", "-", "@", "\t", "\r")
 
+# No word of a table that is shorter is broken.
+UNBROKEN = 24
+
 STYLE = """
   @page { size: A4; margin: 16mm 14mm; }
   :root { color-scheme: light; }
@@ -21,12 +24,13 @@ STYLE = """
   h2 { break-after: avoid; }
   table { border-collapse: collapse; width: 100%; margin: .5rem 0; font-variant-numeric: tabular-nums; }
   th, td { text-align: left; vertical-align: top; padding: .22rem .6rem .22rem 0; }
-  th, td { border-bottom: 1px solid #DCD5C5; overflow-wrap: anywhere; }
+  th, td { border-bottom: 1px solid #DCD5C5; }
+  td.long { overflow-wrap: anywhere; }
   th { font-weight: 600; color: #5B6671; }
   tr { break-inside: avoid; }
   pre { font: 11px/1.5 "JetBrains Mono", monospace; white-space: pre-wrap; }
   pre { background: #FFFDF8; border: 1px solid #DCD5C5; padding: .8rem; }
-  ol { padding: 0; list-style: none; }
+  ol { padding: 0; list-style: none; columns: 18rem; column-gap: 2rem; }
   li { margin: .35rem 0; break-inside: avoid; }
   li > b::before { content: "☐  "; }
   dl { display: grid; grid-template-columns: max-content 1fr; gap: 0 1rem; margin: .1rem 0 .4rem 1.5rem; }
@@ -115,8 +119,14 @@ def _html_step(step: Build) -> str:
 
 def _html_table(table: Table) -> str:
     head = "".join(f"<th>{escape(one)}</th>" for one in table.columns)
-    rows = "\n".join(f"<tr>{''.join(f'<td>{escape(cell)}</td>' for cell in row)}</tr>" for row in table.rows)
+    rows = "\n".join(f"<tr>{''.join(map(_html_cell, row))}</tr>" for row in table.rows)
     return f"<table>\n<thead><tr>{head}</tr></thead>\n<tbody>\n{rows}\n</tbody>\n</table>"
+
+
+def _html_cell(cell: str) -> str:
+    """A long word, such as a URL, is broken where it must be; numbers and short words never are."""
+    longest = max(map(len, cell.split()), default=0)
+    return f"<td{' class=long' if longest > UNBROKEN else ''}>{escape(cell)}</td>"
 
 
 def as_csv(table: Table) -> str:

@@ -172,7 +172,7 @@ function clamp(place: number, count: number): number {
 
 function cellWords({ axes, values }: SweptAnswer, reading: string, row: number, column: number, { now, best }: { now: boolean; best: boolean }): string {
   const at = axes.map((axis, place) => `${axis.path} ${axis.values[place === 0 ? row : column]}`).join(", ");
-  return `${at}: ${shownReading(reading, values[row]?.[column] ?? null)}${now ? ", as the plan is now" : ""}${best ? ", on the front" : ""}`;
+  return `${at}: ${values[row]?.[column] === null ? "cannot be run" : shownReading(reading, values[row]?.[column] ?? null)}${now ? ", as the plan is now" : ""}${best ? ", on the front" : ""}`;
 }
 
 /** What the chosen cell comes to, and the click that makes the plan so. */
@@ -188,6 +188,7 @@ function Chosen({ planKey, answer, reading, row, column }: { planKey: string; an
     <aside aria-label="The chosen cell" className="rounded border border-line bg-panel p-3" data-testid="chosen">
       {lines.map(([words, value]) => <p key={words} className="flex justify-between gap-3 border-b border-dotted border-line py-0.5"><span className="min-w-0 break-words text-ink-soft">{words}</span><span className="font-semibold tabular-nums">{value}</span></p>)}
       <p className="my-2 text-[12px] text-ink-soft">False alarms: as many fails in a row as take a target out, if 1 probe in 1,000 fails by chance.</p>
+      {answer.values[row]?.[column] === null && <p className="mb-2 text-vermilion-text">The plan cannot be run so.</p>}
       {isNow(answer.axes, row, column) ? <p className="text-ink-soft">The plan is so now.</p> : <Button tone="main" disabled={edit.isPending} onClick={() => edit.mutate(adopting(answer.axes, row, column))}>Use these values</Button>}
     </aside>
   );

@@ -68,7 +68,7 @@ function Against({ head, before }: { head: PlanHead; before: Before }) {
   const since = before.since ?? usual;
   return (
     <span className="flex flex-wrap items-center gap-2 text-ink-soft">
-      revision {head.revision} against
+      {`revision ${head.revision} against${others.length === 0 ? " revision" : ""}`}
       {others.length > 0 && (
         <select aria-label="What it is compared with" className={BOX} value={before.beside ?? ""} onChange={(event) => void navigate({ search: (now) => ({ ...now, beside: event.target.value || undefined }), replace: true })}>
           <option value="">its revision</option>
@@ -77,7 +77,6 @@ function Against({ head, before }: { head: PlanHead; before: Before }) {
       )}
       {!before.beside && (
         <>
-          {others.length === 0 && "revision"}
           <input
             type="number"
             aria-label="The earlier revision"
