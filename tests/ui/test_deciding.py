@@ -52,6 +52,33 @@ def test_a_change_is_rehearsed_step_by_step(page, changed):
     expect(page.get_by_test_id("rehearsed")).to_contain_text("no request fails; all at once")
 
 
+def test_the_steps_of_a_change_are_taken_in_another_order_and_at_their_seconds(page, trap):  # noqa: F811
+    key, document = trap("one-rack")
+    patch = [
+        {"op": "replace", "path": f"/{place}", "value": 2 * document()[kind][0][field]}
+        for kind, field in (("probes", "interval_s"), ("names", "ttl_s"))
+        for place in (f"{kind}/0/{field}",)
+    ]
+    assert page.request.patch(f"/api/plans/{key}", data=patch, headers={"if-match": '"1"'}).ok
+    page.goto(f"/plans/{key}/compare?way=change")
+    steps = page.get_by_test_id("change-steps").locator("tbody tr")
+    expect(steps).to_have_count(2)
+    # What stands at either end goes no further.
+    expect(page.get_by_role("button", name="Take step 1 earlier")).to_be_disabled()
+    expect(page.get_by_role("button", name="Take step 2 later")).to_be_disabled()
+    first = steps.first.locator("td").nth(2).inner_text()
+    page.get_by_role("button", name="Take step 1 later").press("Enter")
+    expect(page).to_have_url(re.compile("order="))
+    expect(steps.last).to_contain_text(first)
+    page.get_by_label("Second of step 2").fill("500")
+    page.get_by_label("Second of step 2").press("Enter")
+    expect(page).to_have_url(re.compile("%40500"))
+    expect(page.get_by_label("Second of step 2")).to_have_value("500")
+    page.get_by_role("button", name="Back to the usual order").click()
+    expect(page).not_to_have_url(re.compile("order="))
+    expect(steps.first).to_contain_text(first)
+
+
 def test_the_plan_is_handed_over_as_files_and_as_a_sheet(page, changed, tmp_path):
     page.goto(f"/plans/{changed}/handover")
     expect(page.get_by_test_id("exports").locator("li")).to_have_count(7)

@@ -89,3 +89,15 @@ def test_a_sweep_answers_every_cell_and_the_place_of_its_settings(client, small)
     assert "probes/ready/interval_s" in [one["path"] for one in known]
     done = client.get(f"/api/plans/{small}/sweep/progress", params=asked).json()
     assert done == {"done": None, "of": None}
+
+
+def test_a_change_is_rehearsed_in_the_order_that_is_asked_for(client, small):
+    patched(client, small, 1, **{"/probes/0/interval_s": 7, "/names/0/ttl_s": 20})
+    asked = {"since": 1}
+    usual = client.get(f"/api/plans/{small}/change", params=asked).json()["steps"]
+    assert len(usual) == 2
+    other = client.get(f"/api/plans/{small}/change", params=asked | {"order": "1,0@300"}).json()["steps"]
+    assert [one["words"] for one in other] == [one["words"] for one in usual[::-1]]
+    assert other[1]["at_s"] == 300
+    assert client.get(f"/api/plans/{small}/change", params=asked | {"order": "1"}).status_code == 409
+    assert client.get(f"/api/plans/{small}/change", params=asked | {"order": "1;0"}).status_code == 422

@@ -107,7 +107,8 @@ def rehearse(
     for at in range(len(wanted)):
         back.append(_take(plans[at + 1], plans[at]))
         told(len(taken) + len(back), of)
-    at_s, warnings = _times([second for _, second in wanted], taken, begins_s)
+    words = [steps[number].words for number, _ in wanted]
+    at_s, warnings = _times([second for _, second in wanted], taken, begins_s, words)
     once = _take(plans[0], plans[-1])
     numbers = {number: place for place, (number, _) in enumerate(wanted)}
     return RehearsalAnswer(
@@ -175,14 +176,16 @@ def _take(before: Plan, after: Plan) -> _Taken:
     return _Taken(run, float(math.ceil(run.readings.settled_s)) if newcomers or changes else 0.0)
 
 
-def _times(wanted: Sequence[float | None], taken: Sequence[_Taken], begins_s: float) -> tuple[list[float], list[str]]:
+def _times(
+    wanted: Sequence[float | None], taken: Sequence[_Taken], begins_s: float, words: Sequence[str]
+) -> tuple[list[float], list[str]]:
     """When each step is taken, and which are taken too early."""
     made, warnings, free_s = list[float](), list[str](), begins_s
-    for number, (second, one) in enumerate(zip(wanted, taken, strict=True)):
+    for called, second, one in zip(words, wanted, taken, strict=True):
         at_s = free_s if second is None else second
         if at_s < free_s:
-            words = f"step {number} at {at_s:g} s begins before the one before has settled, at {free_s:g} s"
-            warnings.append(f"{words}: what they do to each other is not computed")
+            early = f"{called!r} at {at_s:g} s begins before the step before it has settled, at {free_s:g} s"
+            warnings.append(f"{early}: what they do to each other is not computed")
         made.append(at_s)
         free_s = at_s + one.waits_s
     return made, warnings

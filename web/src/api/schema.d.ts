@@ -6723,6 +6723,8 @@ export interface operations {
                 since?: number | null;
                 /** @description Another plan, as it is now, in the place of an earlier revision. */
                 beside?: string | null;
+                /** @description The steps as they are to be taken, by their numbers in the usual order, each with @ its second. */
+                order?: string | null;
                 /** @description By default the current one. */
                 revision?: number | null;
             };
@@ -6779,6 +6781,8 @@ export interface operations {
                 since?: number | null;
                 /** @description Another plan, as it is now, in the place of an earlier revision. */
                 beside?: string | null;
+                /** @description The steps as they are to be taken, by their numbers in the usual order, each with @ its second. */
+                order?: string | null;
                 /** @description By default the current one. */
                 revision?: number | null;
             };

@@ -12,6 +12,11 @@ export interface Before {
   beside: string | undefined;
 }
 
+/** A change, and the order in which its steps are to be taken where that is not the usual one. */
+export interface Ordered extends Before {
+  order: string | undefined;
+}
+
 /** Two revisions, or plans, side by side. */
 export function useCompare({ key, revision }: Asked, { since, beside }: Before) {
   return useQuery({
@@ -22,18 +27,21 @@ export function useCompare({ key, revision }: Asked, { since, beside }: Before) 
 }
 
 /** The way from the earlier to the later, rehearsed. */
-export function useChange({ key, revision }: Asked, { since, beside }: Before) {
+export function useChange({ key, revision }: Asked, { since, beside, order }: Ordered) {
   return useQuery({
-    queryKey: answerKey({ key, revision }, "change", since, beside),
-    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/change", { params: { path: { key }, query: { revision, since, beside } }, signal })),
+    queryKey: answerKey({ key, revision }, "change", since, beside, order),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/change", { params: { path: { key }, query: { revision, since, beside, order } }, signal })),
     enabled: revision !== undefined,
+    // While another order is rehearsed, the last one stays.
+    placeholderData: (last, query) => (answerKey({ key, revision }, "change", since, beside).every((one, place) => query?.queryKey[place] === one) ? last : undefined),
+    retry: false,
   });
 }
 
-export function useChangeProgress({ key, revision }: Asked, { since, beside }: Before, enabled: boolean) {
+export function useChangeProgress({ key, revision }: Asked, { since, beside, order }: Ordered, enabled: boolean) {
   return useQuery({
-    queryKey: answerKey({ key, revision }, "change progress", since, beside),
-    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/change/progress", { params: { path: { key }, query: { revision, since, beside } }, signal })),
+    queryKey: answerKey({ key, revision }, "change progress", since, beside, order),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/change/progress", { params: { path: { key }, query: { revision, since, beside, order } }, signal })),
     enabled: enabled && revision !== undefined,
     refetchInterval: 300,
     gcTime: 0,

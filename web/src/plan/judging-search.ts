@@ -38,6 +38,8 @@ export interface CompareSearch {
   /** An earlier revision, or another plan in its place. */
   since?: number | undefined;
   beside?: string | undefined;
+  /** The steps of a change as they are to be taken: `1,0,2@90`. */
+  order?: string | undefined;
   drill?: string | undefined;
   reading?: string | undefined;
   /** One or two settings: `probes/ready/interval_s=2..30/2`. */
@@ -53,6 +55,7 @@ export function readCompareSearch(search: Record<string, unknown>): CompareSearc
     way: way === "side" ? undefined : way,
     since: Number.isInteger(since) && since >= 1 && since < 2 ** 31 ? since : undefined,
     beside: text("beside"),
+    order: text("order"),
     drill: text("drill"),
     reading: text("reading"),
     set: set.length ? set : undefined,

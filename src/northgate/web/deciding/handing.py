@@ -22,6 +22,13 @@ router = APIRouter(
     prefix="/api/plans/{key}", tags=["deciding"], responses=PROBLEM_RESPONSES, dependencies=[Depends(watch_client)]
 )
 Since = Annotated[int | None, Query(ge=1, le=2**31, description="The earlier revision; by default the agreed one.")]
+Order = Annotated[
+    str | None,
+    Query(
+        pattern=r"^\d{1,6}(@\d{1,7}(\.\d{1,6})?)?(,\d{1,6}(@\d{1,7}(\.\d{1,6})?)?)*$", max_length=20_000,
+        description="The steps as they are to be taken, by their numbers in the usual order, each with @ its second.",
+    ),
+]  # fmt: skip
 Beside = Annotated[str | None, Query(description="Another plan, as it is now, in the place of an earlier revision.")]
 # A page that is opened by itself may have its own styles, and nothing else.
 SANDBOX = "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-modals"
@@ -54,20 +61,39 @@ def side_by_side(
 
 @router.get("/change")
 def change(
-    key: str, computer: TheComputer, since: Since = None, beside: Beside = None, revision: Revision = None
+    key: str,
+    computer: TheComputer,
+    since: Since = None,
+    beside: Beside = None,
+    order: Order = None,
+    revision: Revision = None,
 ) -> RehearsalAnswer:
     """The way from one revision to another, rehearsed: its steps, what fails meanwhile, and the way back."""
     sides = _sides(computer, key, since, beside, revision)
     before, after = (computer.plan(one.key, one.revision) for one in sides)
-    return told_meanwhile(computer, ("change", *sides), lambda told: rehearse(before, after, told=told))
+    wanted = _order(order)
+    return told_meanwhile(computer, ("change", *sides, order), lambda told: rehearse(before, after, wanted, told=told))
+
+
+def _order(order: str | None) -> list[tuple[int, float | None]] | None:
+    """The numbers of steps, each with its second where one is given."""
+    if order is None:
+        return None
+    parts = [one.partition("@") for one in order.split(",")]
+    return [(int(number), float(second) if second else None) for number, _, second in parts]
 
 
 @router.get("/change/progress")
 def progress_of_change(
-    key: str, computer: TheComputer, since: Since = None, beside: Beside = None, revision: Revision = None
+    key: str,
+    computer: TheComputer,
+    since: Since = None,
+    beside: Beside = None,
+    order: Order = None,
+    revision: Revision = None,
 ) -> WorkDone:
     """How many steps of a change have been rehearsed, there and back."""
-    return work_done(computer, ("change", *_sides(computer, key, since, beside, revision)))
+    return work_done(computer, ("change", *_sides(computer, key, since, beside, revision), order))
 
 
 @router.get("/export/{kind}", response_class=Response)

@@ -42,7 +42,7 @@ export function CompareView() {
         {(way === "side" || way === "change") && <Against head={head} before={before} />}
       </header>
       {way === "side" && <SideBySide asked={asked} head={head} before={before} />}
-      {way === "change" && <Rehearsal asked={asked} before={before} />}
+      {way === "change" && <Rehearsal asked={asked} before={{ ...before, order: search.order }} />}
       {way === "variants" && <Variants asked={asked} />}
       {way === "sweep" && <Sweep asked={asked} document={plan.data.document} search={search} />}
       {way === "log" && <LogOfPlan asked={asked} />}
@@ -70,7 +70,7 @@ function Against({ head, before }: { head: PlanHead; before: Before }) {
     <span className="flex flex-wrap items-center gap-2 text-ink-soft">
       {`revision ${head.revision} against${others.length === 0 ? " revision" : ""}`}
       {others.length > 0 && (
-        <select aria-label="What it is compared with" className={BOX} value={before.beside ?? ""} onChange={(event) => void navigate({ search: (now) => ({ ...now, beside: event.target.value || undefined }), replace: true })}>
+        <select aria-label="What it is compared with" className={BOX} value={before.beside ?? ""} onChange={(event) => void navigate({ search: (now) => ({ ...now, beside: event.target.value || undefined, order: undefined }), replace: true })}>
           <option value="">its revision</option>
           {others.map((one) => <option key={one.key} value={one.key}>{one.variant ?? one.title}</option>)}
         </select>
@@ -84,7 +84,7 @@ function Against({ head, before }: { head: PlanHead; before: Before }) {
             min={1}
             max={head.revision}
             value={since}
-            onChange={(event) => void navigate({ search: (now) => ({ ...now, since: Math.min(Math.max(Number(event.target.value) || 1, 1), head.revision) }), replace: true })}
+            onChange={(event) => void navigate({ search: (now) => ({ ...now, order: undefined, since: Math.min(Math.max(Number(event.target.value) || 1, 1), head.revision) }), replace: true })}
           />
           {since === head.agreed ? "which is agreed" : since === 1 ? "as it was taken in" : ""}
         </>
