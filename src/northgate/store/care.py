@@ -15,7 +15,8 @@ from tempfile import TemporaryDirectory
 
 from northgate.plan import PlanError, plan_from_text
 from northgate.store.errors import StoreError
-from northgate.store.repository import known_migrations
+from northgate.store.holding import held
+from northgate.store.migrating import known_migrations
 
 TABLES = {"plan", "revision", "alembic_version"}
 # Of a broken file, this many faults are told.
@@ -63,7 +64,12 @@ def backup(path: Path, to: Path) -> Health:
 
 def restore(path: Path, of: Path, now: datetime.datetime) -> tuple[Health, Path | None]:
     """Puts a backup in the place of a store, in one transaction, and tells where the store was set aside before;
-    raises StoreError, and changes nothing, when the backup is not whole."""
+    raises StoreError, and changes nothing, when the backup is not whole, or the store is served."""
+    with held(path.parent):
+        return _restored(path, of, now)
+
+
+def _restored(path: Path, of: Path, now: datetime.datetime) -> tuple[Health, Path | None]:
     health = _whole(of)
     aside = None
     if path.exists():

@@ -9,15 +9,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Engine, create_engine, event, func, inspect, select, text
+from sqlalchemy import create_engine, event, func, select, text
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.orm import Session
 
 from northgate.plan import Plan, plan_from_text
 from northgate.store.errors import StoreError
+from northgate.store.migrating import migrate
 from northgate.store.tables import PlanRow, RevisionRow
-
-MIGRATIONS = Path(__file__).parent / "migrations"
 
 
 class UnknownPlan(LookupError):
@@ -69,7 +68,7 @@ class Repository:
         self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30})
         event.listen(self._engine, "connect", _durable)
         with self._told():
-            _migrate(self._engine)
+            migrate(self._engine, path)
 
     def close(self) -> None:
         """Lets the file go."""
@@ -238,33 +237,6 @@ def _durable(connection: Any, _: Any) -> None:
     for setting in ("journal_mode = WAL", "synchronous = FULL", "foreign_keys = ON"):
         cursor.execute(f"PRAGMA {setting}")
     cursor.close()
-
-
-def _migrate(engine: Engine) -> None:
-    if _is_newest(engine):
-        return
-    from alembic import command
-    from alembic.config import Config
-
-    config = Config()
-    config.set_main_option("script_location", str(MIGRATIONS))
-    with engine.begin() as connection:
-        config.attributes["connection"] = connection
-        command.upgrade(config, "head")
-
-
-def _is_newest(engine: Engine) -> bool:
-    """Whether the file has been through every migration: asked first, since the migrations are slow to load."""
-    newest = max(known_migrations())
-    with engine.connect() as connection:
-        if not inspect(connection).has_table("alembic_version"):
-            return False
-        return bool(connection.execute(text("SELECT version_num FROM alembic_version")).scalar() == newest)
-
-
-def known_migrations() -> set[str]:
-    """The states that a store can be in, by their numbers."""
-    return {path.stem.partition("_")[0] for path in (MIGRATIONS / "versions").glob("[0-9]*.py")}
 
 
 def free_key(session: Session, name: str) -> str:

@@ -4,6 +4,7 @@ import socket
 import sys
 import threading
 import webbrowser
+from collections.abc import Callable
 from pathlib import Path
 
 import uvicorn
@@ -15,6 +16,7 @@ from starlette.exceptions import HTTPException
 from northgate import __version__
 from northgate.plan import plan_from_text
 from northgate.store.examples import DEMO_PLAN, demo_plan_text
+from northgate.store.holding import held
 from northgate.store.repository import Repository
 from northgate.web import edits, judging, plans, questions
 from northgate.web.computing import Computer
@@ -61,12 +63,19 @@ def load_demo(repository: Repository) -> None:
 
 
 def serve_app(data: Path, *, port: int, open_browser: bool, with_demo: bool = False) -> None:
-    """Serves on loopback until interrupted; exit status 2 when the port is taken."""
+    """Serves on loopback until interrupted; exit status 2 when the port is taken. Raises StoreError where another
+    serves the folder."""
+    with held(data) as tell:
+        _serve(data, port, tell, open_browser=open_browser, with_demo=with_demo)
+
+
+def _serve(data: Path, port: int, tell: Callable[[str], None], *, open_browser: bool, with_demo: bool) -> None:
     repository = Repository(data / "northgate.sqlite")
     if with_demo:
         load_demo(repository)
     listening = _listen(port)
     address = f"http://{LOOPBACK}:{listening.getsockname()[1]}/"
+    tell(address)
     print(f"North Gate is at {address}   (Ctrl+C stops it)", flush=True)
     if open_browser:
         threading.Timer(0.5, webbrowser.open, (address,)).start()

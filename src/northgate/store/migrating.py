@@ -1,0 +1,59 @@
+"""The tables of a store brought to what they are today, after a copy of the file has been kept."""
+
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+
+from sqlalchemy import Engine, inspect, text
+
+from northgate.store.errors import StoreError
+
+MIGRATIONS = Path(__file__).parent / "migrations"
+
+
+def migrate(engine: Engine, path: Path) -> None:
+    """Brings a store to its newest state; what it was is kept beside it. Raises StoreError where a newer North Gate
+    wrote it, or the copy cannot be made."""
+    state, newest = _state(engine), max(known_migrations())
+    if state == newest:
+        return
+    if state is not None:
+        if state not in known_migrations():
+            raise StoreError(f"{path} was written by a newer North Gate (state {state}); nothing was changed")
+        keep_copy(path, path.with_name(f"{path.stem}-before-{newest}{path.suffix}"))
+    from alembic import command
+    from alembic.config import Config
+
+    config = Config()
+    config.set_main_option("script_location", str(MIGRATIONS))
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")
+
+
+def _state(engine: Engine) -> str | None:
+    """The last migration that a file has been through: asked first, since the migrations are slow to load."""
+    with engine.connect() as connection:
+        if not inspect(connection).has_table("alembic_version"):
+            return None
+        return connection.execute(text("SELECT version_num FROM alembic_version")).scalar()
+
+
+def keep_copy(path: Path, to: Path) -> None:
+    """A copy of a store, whole or not at all, in the place of an older one; raises StoreError where it cannot be
+    made."""
+    beside = to.with_name(f".{to.name}.new")
+    beside.unlink(missing_ok=True)
+    try:
+        with closing(sqlite3.connect(path)) as store, closing(sqlite3.connect(beside)) as copy:
+            store.backup(copy)
+            copy.execute("PRAGMA journal_mode = DELETE")
+        beside.replace(to)
+    except (sqlite3.Error, OSError) as error:
+        beside.unlink(missing_ok=True)
+        raise StoreError(f"{to} cannot be written: {error}; nothing was changed") from error
+
+
+def known_migrations() -> set[str]:
+    """The states that a store can be in, by their numbers."""
+    return {path.stem.partition("_")[0] for path in (MIGRATIONS / "versions").glob("[0-9]*.py")}

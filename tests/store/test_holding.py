@@ -1,0 +1,106 @@
+"""One at a time on a folder of plans, and a copy before its tables change."""
+
+import sqlite3
+import subprocess
+import sys
+
+import pytest
+from sqlalchemy import create_engine
+
+from northgate.store.care import backup, restore
+from northgate.store.errors import StoreError
+from northgate.store.holding import held
+from northgate.store.migrating import MIGRATIONS, known_migrations, migrate
+from northgate.store.repository import Repository
+from tests.store.test_care import NOW
+from tests.support.plans import base_plan
+
+
+def test_who_comes_second_is_told_who_holds_the_folder(tmp_path):
+    with held(tmp_path) as tell:
+        tell("http://127.0.0.1:8420/")
+        with (
+            pytest.raises(StoreError, match=r"in use by process \d+, which serves http://127\.0\.0\.1:8420/"),
+            held(tmp_path),
+        ):
+            pass
+    with held(tmp_path):
+        pass
+
+
+@pytest.mark.no_cover
+def test_a_second_server_on_a_folder_gives_up_in_words(tmp_path):
+    command = [sys.executable, "-m", "northgate", "serve", "--no-browser", "--port", "0", "--data", str(tmp_path)]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as first:
+        address = first.stdout.readline().split()[4]
+        second = subprocess.run(command, check=False, capture_output=True, text=True)
+        first.kill()
+    assert second.returncode == 2
+    assert second.stderr == f"{tmp_path} is in use by process {first.pid}, which serves {address}\n"
+    # Whoever is killed holds nothing any more.
+    with held(tmp_path):
+        pass
+
+
+def test_a_store_that_is_served_is_not_replaced(tmp_path):
+    path, copy = tmp_path / "data" / "northgate.sqlite", tmp_path / "copy"
+    Repository(path).close()
+    backup(path, copy)
+    with held(path.parent), pytest.raises(StoreError, match="in use by process"):
+        restore(path, copy, NOW)
+    restore(path, copy, NOW)
+
+
+def as_of(path, state):
+    """A store with one plan as an older North Gate has made it."""
+    from alembic import command
+    from alembic.config import Config
+
+    config, engine = Config(), create_engine(f"sqlite:///{path}")
+    config.set_main_option("script_location", str(MIGRATIONS))
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, state)
+    engine.dispose()
+    document = base_plan().model_dump_json(by_alias=True, exclude_defaults=True)
+    with sqlite3.connect(path) as store:
+        store.execute("INSERT INTO plan (id, key, current, deleted) VALUES (1, 'small', 1, 0)")
+        store.execute("INSERT INTO revision (plan_id, number, document) VALUES (1, 1, ?)", [document])
+    store.close()
+
+
+def test_an_older_store_is_brought_forward_and_kept_as_it_was(tmp_path):
+    path = tmp_path / "northgate.sqlite"
+    as_of(path, "0003")
+    repository = Repository(path)
+    assert repository.plan("small", 1) == base_plan()
+    repository.close()
+    kept = tmp_path / f"northgate-before-{max(known_migrations())}.sqlite"
+    with sqlite3.connect(kept) as store:
+        assert store.execute("SELECT version_num FROM alembic_version").fetchone() == ("0003",)
+        assert store.execute("SELECT count(*) FROM revision").fetchone() == (1,)
+    store.close()
+
+
+def test_without_a_copy_nothing_is_changed(tmp_path, monkeypatch):
+    path = tmp_path / "northgate.sqlite"
+    as_of(path, "0003")
+    (tmp_path / f"northgate-before-{max(known_migrations())}.sqlite").mkdir()
+    with pytest.raises(StoreError, match="nothing was changed"):
+        Repository(path)
+    with sqlite3.connect(path) as store:
+        assert store.execute("SELECT version_num FROM alembic_version").fetchone() == ("0003",)
+    store.close()
+    assert [one.name for one in tmp_path.glob(".northgate*")] == []
+
+
+def test_a_store_of_a_newer_north_gate_is_left_alone(tmp_path):
+    path = tmp_path / "northgate.sqlite"
+    Repository(path).close()
+    with sqlite3.connect(path) as store:
+        store.execute("UPDATE alembic_version SET version_num = '9999'")
+    store.close()
+    engine = create_engine(f"sqlite:///{path}")
+    with pytest.raises(StoreError, match=r"newer North Gate \(state 9999\)"):
+        migrate(engine, path)
+    engine.dispose()
