@@ -8,6 +8,8 @@ from playwright.sync_api import expect
 
 pytestmark = pytest.mark.xdist_group("browser")
 
+# JSON, as the address bar has it.
+SWEPT = "%5B%22clients/walkers/rps%3D100..900/400%22%5D"
 VIEWS = {
     "board": ("/plans/beckwater/board?select=group:tiles", "[data-testid=consequence]"),
     "add": ("/plans/beckwater/board?add=balancer", "[data-testid=add-panel]"),
@@ -18,7 +20,10 @@ VIEWS = {
     "sizing": ("/plans/{small}/sizing?failed=20000", "[data-testid=sizing]"),
     "findings": ("/plans/beckwater/findings", "[data-code=cascade]"),
     "compare": ("/plans/{small}/compare", "[data-testid=compared]"),
-    "change": ("/plans/{small}/compare?change=true", "[data-testid=rehearsed]"),
+    "change": ("/plans/{small}/compare?way=change", "[data-testid=rehearsed]"),
+    "variants": ("/plans/{small}/compare?way=variants", "[data-testid=matrix]"),
+    "sweep": (f"/plans/{{small}}/compare?way=sweep&set={SWEPT}", "[data-testid=heat]"),
+    "log": ("/plans/{small}/compare?way=log", "[data-testid=log]"),
     "hand over": ("/plans/{small}/handover", "[data-testid=exports]"),
     "sheet": ("/plans/beckwater/sheets/pools", "[role=row]"),
     "index": ("/plans/beckwater/index", "[data-testid=index-count]"),

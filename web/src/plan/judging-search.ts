@@ -49,7 +49,8 @@ export interface CompareSearch {
 export function readCompareSearch(search: Record<string, unknown>): CompareSearch {
   const since = Number(search["since"]);
   const text = (field: string) => (typeof search[field] === "string" && search[field] !== "" ? search[field] : undefined);
-  const way = WAYS.find((one) => one === search["way"]);
+  // Links that were made before there were ways say `change`.
+  const way = WAYS.find((one) => one === (search["change"] === true ? "change" : search["way"]));
   const set = Array.isArray(search["set"]) ? search["set"].filter((one) => typeof one === "string").slice(0, 2) : [];
   return {
     way: way === "side" ? undefined : way,

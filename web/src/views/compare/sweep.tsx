@@ -139,7 +139,7 @@ function Heat({ planKey, answer, reading }: { planKey: string; answer: SweptAnsw
                         aria-pressed={here}
                         aria-label={cellWords(answer, reading, at, place, { now, best })}
                         className={`relative min-h-8 min-w-20 w-full rounded border px-2 ${here ? "border-ink outline-2 outline-ink" : best ? "border-moss" : "border-line"}`}
-                        style={{ background: `color-mix(in srgb, var(--vermilion) ${Math.round(strength(answer.values, value) * 62)}%, var(--panel))` }}
+                        style={{ background: `color-mix(in srgb, var(--vermilion) ${Math.round(strength(answer.values, value) * 45)}%, var(--panel))` }}
                         onClick={() => setChosen([at, place])}
                       >
                         {best && <span className="absolute top-0 left-1 text-[10px] text-moss" aria-hidden="true">◆</span>}
