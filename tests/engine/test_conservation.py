@@ -1,5 +1,6 @@
 """Laws that hold on every plan: nothing is lost or made, no rate is negative, blind times keep their bounds."""
 
+import contextlib
 from unittest import mock
 
 import numpy as np
@@ -8,11 +9,19 @@ from hypothesis import HealthCheck, given, settings
 
 from northgate.engine.drill import run as drill
 from northgate.engine.solver.solve import Solver
-from tests.support.exploring import examples
+from tests.support.exploring import EXPLORING, examples
 from tests.support.plans import network_of
 from tests.support.strategies import plans_with_a_drill
 
 pytestmark = pytest.mark.no_cover
+
+# Of a drill that is solved more often, the first flows are looked at; all of them where one explores.
+ENOUGH = 1_000_000 if EXPLORING else 1500
+
+
+class Enough(Exception):
+    """So many flows have been looked at."""
+
 
 LAWS = settings(max_examples=examples(8), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
@@ -24,21 +33,24 @@ def test_nothing_is_lost_or_made(data):
 
     class Noting(Solver):
         def solve(self, state):
+            if len(flows) == ENOUGH:
+                raise Enough
             flows.append(super().solve(state))
             return flows[-1]
 
+    run = None
     # Every flow that the drill solves, those in the middle of its stretches too.
-    with mock.patch.object(drill, "Solver", Noting):
+    with mock.patch.object(drill, "Solver", Noting), contextlib.suppress(Enough):
         run = drill.run_drill(network, network.plan.drills[0])
-    noted = {id(flow.state) for flow in flows}
-    assert all(
-        id(frame.state) in noted for frame in (run.keyframes[0], *(one for one in run.keyframes if not one.moving))
-    )
     for flow in flows:
         offered_is_served_plus_failed(flow, data["clients"][0])
         shares_sum_to_one(flow)
-    totals_agree(run, data)
-    blind_times_keep_their_bounds(run, data)
+    if run is not None:
+        noted = {id(flow.state) for flow in flows}
+        still = [run.keyframes[0], *(one for one in run.keyframes if not one.moving)]
+        assert all(id(frame.state) in noted for frame in still)
+        totals_agree(run, data)
+        blind_times_keep_their_bounds(run, data)
 
 
 def offered_is_served_plus_failed(flow, client):
