@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from northgate.engine.base import NEVER, Bools, Floats
+from northgate.engine.base import NEVER, Bools, Floats, Ints
 from northgate.engine.processes import Backlogs, Entry, Holdings, Resolvers, growth
 from northgate.engine.solver import Flow, Held, Opens, Solver, State
 
@@ -32,6 +32,8 @@ FOUND_S = 1e-3
 # A step is at most so many times as long as the last; of what seems to be right this part is tried; and what was too
 # long is shortened by no more than this at once.
 LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
+# A step that is so many times too long goes nowhere.
+WILD = 1 / 20
 
 
 @dataclass(frozen=True)
@@ -157,7 +159,7 @@ class LookAhead:
         """Looks ahead from a flow to the second at which something else happens, or less far."""
         self._ahead, self.faster, self.look_s = None, None, NEVER
         answers_s, held_s = self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now)
-        follow_s = now + self._follow_s(flow)
+        follow_s = now + _follow_s(flow, self._solver.frame.busy_machines)
         near_s = min(answers_s, held_s, follow_s)
         if near_s == NEVER:
             return
@@ -199,12 +201,14 @@ class LookAhead:
                 # All that is busier is so alike.
                 return
             then = self._at(look_s, middle, middle.opens, flow, now, _faster(flow, middle, now, look_s), led_on=True)
-            crossing_s = self._finds_otherwise_s(flow, middle, then, now, look_s)
+            way = self._way(flow, middle, then, now, look_s)
+            # Where rates jump to and fro, nothing is to be found on the way between.
+            wild = way.longer < WILD and look_s > shortest_s
+            crossing_s = look_s if wild else self._finds_otherwise_s(flow, middle, then, now, look_s)
             if crossing_s < look_s - FOUND_S:
                 look_s, turn_s, shortest_s = crossing_s, crossing_s, min(shortest_s, crossing_s)
                 continue
-            way = self._way(flow, middle, then, now, look_s)
-            if way.longer < 1 and look_s == turn_s:
+            if way.longer < 1 and look_s == turn_s and not wild:
                 # It may be at its very end that all turns.
                 last_s = look_s - min(FOUND_S, look_s - now) / 2
                 last = self._at(last_s, then, middle.opens, flow, now, _faster(flow, middle, now, look_s))
@@ -294,15 +298,15 @@ class LookAhead:
             known = mean.opens
         return mean
 
-    def _follow_s(self, flow: Flow) -> float:
-        """How long until a hold of those who are chosen by how busy they are has changed by FOLLOWED; inf while none of
-        their backlogs moves."""
-        mine = self._solver.frame.busy_machines
-        if not len(mine):
-            return NEVER
-        slope, hold_s = np.abs(growth(flow).slope[mine]), flow.queue.latency_s[mine]
-        seconds = np.divide(FOLLOWED * hold_s, slope, out=np.full(len(mine), NEVER), where=slope > EVEN)
-        return max(float(seconds.min()), SHORTEST_S)
+
+def _follow_s(flow: Flow, mine: Ints) -> float:
+    """How long until a hold of these machines, chosen by how busy they are, has changed by FOLLOWED; inf while none of
+    their backlogs moves."""
+    if not len(mine):
+        return NEVER
+    slope, hold_s = np.abs(growth(flow).slope[mine]), flow.queue.latency_s[mine]
+    seconds = np.divide(FOLLOWED * hold_s, slope, out=np.full(len(mine), NEVER), where=slope > EVEN)
+    return max(float(seconds.min()), SHORTEST_S)
 
 
 def _faster(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
