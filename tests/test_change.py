@@ -157,7 +157,8 @@ def test_a_step_that_comes_too_early_is_told():
     answer = between(plan_data(), moved(), order=order)
     assert [one.at_s for one in answer.steps] == [0, 0, 10, 12, 100, 100]
     (warning,) = answer.warnings
-    assert warning.startswith("step 3 at 12 s begins before the one before has settled, at ")
+    early = f"{answer.steps[3].words!r} at 12 s begins before the step before it has settled, at "
+    assert warning.startswith(early)
 
 
 def test_a_drill_of_the_later_plan_may_speak_of_what_is_new():
