@@ -1334,6 +1334,8 @@ export interface components {
             all_failed_rps: number[];
             /** Asked Rps */
             asked_rps: number[];
+            /** Served Rps */
+            served_rps: number[];
             /** Busiest Utilisation */
             busiest_utilisation: number[];
             /** Middle Utilisation */

@@ -21,6 +21,7 @@ class BeforeAnswer(AnswerModel):
     mechanism_rps: dict[str, list[float]]
     all_failed_rps: list[float]
     asked_rps: list[float]
+    served_rps: list[float]
     busiest_utilisation: list[float]
     middle_utilisation: list[float]
     latency_ms: list[float]
@@ -110,6 +111,7 @@ def _before(run: DrillRun) -> BeforeAnswer | None:
         mechanism_rps={name: mechanisms[:, index].tolist() for index, name in enumerate(MECHANISMS)},
         all_failed_rps=mechanisms.sum(axis=1).tolist(),
         asked_rps=(zone_rates.sum(axis=1) + mechanisms.sum(axis=1)).tolist(),
+        served_rps=zone_rates.sum(axis=1).tolist(),
         busiest_utilisation=[float(one.utilisation.max(initial=0.0)) for one in ends],
         middle_utilisation=[_middle(one.utilisation) for one in ends],
         latency_ms=[one.latency_s * 1000 for one in ends],

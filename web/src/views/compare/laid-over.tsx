@@ -1,9 +1,10 @@
 /** The time lines of one drill, before and after, laid over each other under one cursor. */
 import { useState, type PointerEvent } from "react";
 
+import type { DrillAnswer } from "../../api/client";
 import { clock, perSecond } from "../../kit/format";
 import { useDrill, type Asked } from "../../plan/queries";
-import { course, points, rateAt, type Course } from "./over";
+import { points, rateAt, type Course } from "./over";
 
 const [WIDTH, HEIGHT] = [1000, 64];
 
@@ -14,8 +15,8 @@ export function LaidOver({ drill, before, after }: { drill: string; before: Aske
   const lasts = Math.max(a.data.lasts_s, b.data.lasts_s);
   const both = [a.data, b.data] as const;
   const lanes = [
-    { called: "failing", courses: both.map((one) => course(one, one.series.failed_rps)) },
-    { called: "served", courses: both.map((one) => course(one, one.series.by_zone_rps)) },
+    { called: "failing", courses: both.map((one) => course(one, "all_failed_rps")) },
+    { called: "served", courses: both.map((one) => course(one, "served_rps")) },
   ];
   const point = (event: PointerEvent<HTMLDivElement>) => {
     const box = event.currentTarget.getBoundingClientRect();
@@ -35,6 +36,10 @@ export function LaidOver({ drill, before, after }: { drill: string; before: Aske
       </figcaption>
     </figure>
   );
+}
+
+function course({ series, lasts_s }: DrillAnswer, rate: "all_failed_rps" | "served_rps"): Course {
+  return { t_s: series.t_s, rps: series[rate], before: series.before?.[rate] ?? series[rate], lasts_s };
 }
 
 function Key({ dashed = false }: { dashed?: boolean }) {
