@@ -21,7 +21,7 @@ it("stacks zones from the foot up and failures on top, step by step", () => {
 
 it("goes evenly where the engine says so, and jumps elsewhere", () => {
   const axis = timeAxis(series.t_s, 120, 0, 120);
-  const before = { by_zone_rps: { "fells-1": [50, 30], "fells-2": [20, 0] }, mechanism_rps: {}, all_failed_rps: [30, 70], asked_rps: [100, 100], busiest_utilisation: [], middle_utilisation: [], latency_ms: [], stale_share: {} };
+  const before = { by_zone_rps: { "fells-1": [50, 30], "fells-2": [20, 0] }, mechanism_rps: {}, all_failed_rps: [30, 70], asked_rps: [100, 100], served_rps: [70, 30], busiest_utilisation: [], middle_utilisation: [], latency_ms: [], stale_share: {} };
   const layers = stack({ ...series, before }, 120, axis, 100);
   // 50 + 50 go down to 50 + 20, and the failing takes the rest; at 60 s both jump.
   expect(layers[1]?.path).toBe("M0.0,0.0L60.0,30.0L60.0,70.0L120.0,70.0L120.0,70.0L60.0,70.0L60.0,50.0L0.0,50.0Z");
