@@ -1,13 +1,15 @@
 """What is there already, taken into a plan."""
 
+import io
 import json
 import random
+import re
 import shutil
 from pathlib import Path
 
 import pytest
 
-from northgate.intake import take_in
+from northgate.intake import logs, take_in
 from northgate.intake.logs import read_log
 from northgate.plan import PlanError, plan_from_data, read_plan
 from tests.cli.test_cli import northgate, write
@@ -51,7 +53,7 @@ def test_the_profile_follows_the_minutes_of_the_log(tmp_path):
 def test_time_zones_and_the_combined_format_are_understood(tmp_path):
     more = ' "https://www.beckwater.example/" "Mozilla/5.0 (X11; [x])"'
     lines = [line(at="19:30:05", zone="+0100") + more, line(at="13:00:30", zone="-0530") + more, line() + more]
-    traffic = read_log(one.encode() for one in lines)
+    traffic = read_log(io.BytesIO("\n".join(lines).encode()))
     assert traffic.requests == 3
     assert list(traffic.minutes.values()) == [3]
 
@@ -79,11 +81,35 @@ def test_a_log_of_anything_at_all_breaks_nothing():
     mixed = [bytearray(line().encode()) for _ in range(300)]
     for one in mixed:
         one[chance.randrange(len(one))] = chance.randrange(256)
-    traffic = read_log([*junk, *map(bytes, mixed)])
-    assert traffic.requests + traffic.bad.count <= 600
+    whole = b"\n".join([*junk, *map(bytes, mixed)])
+    traffic = read_log(io.BytesIO(whole))
+    assert traffic.requests + traffic.bad.count == sum(bool(one.strip()) for one in whole.split(b"\n"))
     plan = plan_data()
     plan["clients"].append({"name": "x", "rps": 1, "calls": traffic.calls("https://www.beckwater.example")})
     plan_from_data(plan)
+
+
+@pytest.mark.parametrize("piece", [100, 333, 4096])
+def test_pieces_of_any_size_come_to_the_same(monkeypatch, piece):
+    """However a log is cut into pieces, and whether its lines are found at once or one by one."""
+    chance = random.Random(piece)
+    lines = [
+        line(f"192.0.2.{n % 9}", f"18:{n // 60:02}:{n % 60:02}", method=chance.choice(("GET", "POST")),
+             path=f"/{chance.choice('ab')}/{n % 30}?{n}")
+        for n in range(400)
+    ]  # fmt: skip
+    lines[50:50], lines[200:200] = ["no request", ""], [line(at="24:00:00")]
+    text = "\n".join(lines).encode()
+    at_once = read_log(io.BytesIO(text))
+    monkeypatch.setattr(logs, "PIECE", piece)
+    monkeypatch.setattr(logs, "MOST_PATHS", 5)
+    monkeypatch.setattr(logs, "USUAL", re.compile(rb"()()()$^"))
+    in_pieces = read_log(io.BytesIO(text))
+    assert at_once.requests == in_pieces.requests == 400
+    assert at_once.bad.first == in_pieces.bad.first == [(51, "no request"), (201, line(at="24:00:00")[:120])]
+    assert (at_once.minutes, at_once.sources) == (in_pieces.minutes, in_pieces.sources)
+    assert at_once.kinds == in_pieces.kinds
+    assert sum(at_once.kinds.values()) == sum(at_once.minutes.values()) == 400
 
 
 def test_a_drill_runs_on_what_came_in(tmp_path):

@@ -21,7 +21,7 @@ from northgate.plan.models.machines import Instance
 from northgate.plan.problems import did_you_mean
 
 # Zone files and tables are read whole, up to so many bytes; logs are streamed.
-MOST_BYTES, LONGEST_LINE = 50_000_000, 65_536
+MOST_BYTES = 50_000_000
 SOA = re.compile(r"^[^\n;]*\sSOA\s[^(\n]*(\([^)]*\))?[^\n]*\n", re.MULTILINE | re.IGNORECASE)
 Told = Callable[[int], None]
 
@@ -48,8 +48,7 @@ def take_in(path: Path, form: str, plan: Plan, *, profile: bool = False, told: T
 def _clients(path: Path, plan: Plan, profile: bool, told: Told) -> TakenIn:
     """An access log becomes a client group that asks at the rate of the busiest minute."""
     with path.open("rb") as file:
-        # A line that has no end is no line of a log: it is read in pieces.
-        traffic = read_log(iter(lambda: file.readline(LONGEST_LINE), b""), told)
+        traffic = read_log(file, told)
     if not traffic.requests:
         raise PlanError([Problem("", f"{path} holds no line of an access log ({traffic.bad.count} others)")])
     name = _free("from-log", {one.name for one in plan.clients})

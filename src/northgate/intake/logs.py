@@ -7,31 +7,40 @@ program.
 import calendar
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from ipaddress import ip_address
+from typing import BinaryIO
 
 from northgate.intake.bad import Bad
 
-LINE = re.compile(
-    rb"^(\S+) \S+ .*?\[(\d\d/\w{3}/\d{4}:\d\d:\d\d:\d\d) ([+-]\d{4})\] "
-    rb'"([A-Z]{3,10}) (\S+)(?: HTTP/[\d.]+)?" (\d{3}) \S+'
+WHEN = rb"\[(\d\d/\w{3}/\d{4}:\d\d:\d\d:(?:[0-5]\d|60) [+-]\d{4})\]"
+LINE = re.compile(rb"^(\S+) \S+ .*?" + WHEN + rb' "([A-Z]{3,10} \S+)(?: HTTP/[\d.]+)?" \d{3} \S')
+# What nearly all lines look like: found in a whole piece of a log at once. A line of another look is read by itself.
+USUAL = re.compile(
+    rb"^(\S+) \S+ [^\[\n]*" + WHEN + rb' "([A-Z]{3,10} [^ "\n]+)(?: HTTP/[\d.]+)?" \d{3} \S[^\n]*$', re.MULTILINE
 )
 MONTHS = {name.encode(): number for number, name in enumerate(calendar.month_abbr) if name}
 # Rates are counted in bins of a minute; so many kinds of calls are kept apart, the others are one.
 BIN_S, MOST_CALLS, MOST_SOURCES, HEAVY = 60, 12, 2_000_000, 5
-TOLD_LINES, MOST_MINUTES = 200_000, 3000
+MOST_MINUTES = 3000
+# A log is read in pieces that stay in a processor's cache. So many different paths of a kind are counted apart: when
+# there are more, only the most frequent go on being counted, for only the first of them is shown.
+PIECE, MOST_PATHS, KEPT_PATHS = 65_536, 20_000, 2_000
 
 
 @dataclass
 class Traffic:
-    """What a log tells: requests by minute, by method and kind of path, and by source; lines that are no requests."""
+    """What a log tells: requests by minute, by method and kind of path (those in `asked` are not sorted yet), and by
+    source; lines that are no requests."""
 
     requests: int = 0
     minutes: Counter[int] = field(default_factory=Counter)
+    asked: Counter[bytes] = field(default_factory=Counter)
+    kinds: Counter[tuple[str, str]] = field(default_factory=Counter)
     paths: dict[tuple[str, str], Counter[str]] = field(default_factory=dict)
-    sources: Counter[str] = field(default_factory=Counter)
+    sources: Counter[bytes] = field(default_factory=Counter)
     bad: Bad = field(default_factory=Bad)
 
     @property
@@ -54,55 +63,112 @@ class Traffic:
 
     def calls(self, base: str) -> list[dict[str, object]]:
         """The kinds of calls by how often they came, each by its most frequent path; the rarest are in the last."""
-        kinds = sorted(self.paths.items(), key=lambda one: -one[1].total())
+        kinds = self.kinds.most_common()
         kept, others = kinds[:MOST_CALLS], kinds[MOST_CALLS:]
         made = []
-        for at, ((method, _), paths) in enumerate(kept):
-            more = sum(some.total() for _, some in others) if at == len(kept) - 1 else 0
-            call: dict[str, object] = {"url": base + paths.most_common(1)[0][0], "share": paths.total() + more}
+        for at, ((method, kind), count) in enumerate(kept):
+            more = sum(some for _, some in others) if at == len(kept) - 1 else 0
+            path = self.paths[method, kind].most_common(1)[0][0]
+            call: dict[str, object] = {"url": base + path, "share": count + more}
             made.append(call if method == "GET" else call | {"method": method})
         return made
 
+    def count(self, sources: Iterable[bytes], times: Iterable[tuple[int, int]], asked: Iterable[bytes]) -> None:
+        """Counts the requests of a piece: their sources, how many came in which minute, and what was asked."""
+        for minute, some in times:
+            self.requests += some
+            self.minutes[minute] += some
+        if len(self.sources) < MOST_SOURCES:
+            self.sources.update(sources)
+        else:
+            self.sources.update(one for one in sources if one in self.sources)
+        self.asked.update(asked)
+        if len(self.asked) > MOST_PATHS:
+            self.sort_asked()
 
-def read_log(lines: Iterable[bytes], told: Callable[[int], None] = lambda _: None) -> Traffic:
-    """Reads a log line by line; nothing of it is kept but counts."""
-    traffic = Traffic()
-    for number, line in enumerate(lines, 1):
-        if number % TOLD_LINES == 0:
-            told(number)
-        found = LINE.match(line)
-        second = _second(found[2], found[3]) if found else None
-        if found is None or second is None:
-            if line.strip():
-                traffic.bad.note(number, line)
-            continue
-        traffic.requests += 1
-        traffic.minutes[second // BIN_S] += 1
-        method, path = found[4].decode("ascii"), _path(found[5])
-        traffic.paths.setdefault((method, _kind(path)), Counter())[path] += 1
-        source = found[1].decode("latin-1")
-        if source in traffic.sources or len(traffic.sources) < MOST_SOURCES:
-            traffic.sources[source] += 1
+    def sort_asked(self) -> None:
+        """Sorts what was asked by method and kind of path."""
+        for what, some in self.asked.items():
+            method, path = _asked(what)
+            kind = method, _kind(path)
+            self.kinds[kind] += some
+            paths = self.paths.setdefault(kind, Counter())
+            paths[path] += some
+            if len(paths) > MOST_PATHS:
+                self.paths[kind] = Counter(dict(paths.most_common(KEPT_PATHS)))
+        self.asked.clear()
+
+
+def read_log(file: BinaryIO, told: Callable[[int], None] = lambda _: None) -> Traffic:
+    """Reads a log piece by piece; nothing of it is kept but counts. `told` is called with how many lines are read."""
+    traffic, lines = Traffic(), 0
+    for piece in _pieces(file):
+        found = USUAL.findall(piece)
+        whole = piece.count(b"\n") + (not piece.endswith(b"\n"))
+        if len(found) != whole or not _count(traffic, found):
+            _count(traffic, _one_by_one(traffic.bad, piece, lines))
+        lines += whole
+        told(lines)
+    traffic.sort_asked()
     return traffic
 
 
+def _pieces(file: BinaryIO) -> Iterator[bytes]:
+    """Whole lines, many at once; a line without an end comes in parts."""
+    kept = b""
+    while got := file.read(PIECE):
+        cut = got.rfind(b"\n") + 1
+        if cut or len(kept) >= PIECE:
+            yield kept + got[:cut]
+            kept = got[cut:]
+        else:
+            kept += got
+    if kept:
+        yield kept
+
+
+def _count(traffic: Traffic, found: Sequence[tuple[bytes, bytes, bytes]]) -> bool:
+    """Counts requests (source, time, what was asked); False, and nothing counted, where a time is none."""
+    if not found:
+        return True
+    sources, whens, asked = zip(*found, strict=True)
+    times = [(_minute(when[:17], when[21:]), some) for when, some in Counter(whens).items()]
+    known = [(minute, some) for minute, some in times if minute is not None]
+    if len(known) < len(times):
+        return False
+    traffic.count(sources, known, asked)
+    return True
+
+
+def _one_by_one(bad: Bad, piece: bytes, before: int) -> list[tuple[bytes, bytes, bytes]]:
+    """The requests of a piece in which not all lines are as usual; notes those that are none."""
+    made = []
+    for number, line in enumerate(piece.split(b"\n"), before + 1):
+        found = LINE.match(line)
+        if found and _minute(found[2][:17], found[2][21:]) is not None:
+            made.append((found[1], found[2], found[3]))
+        elif line.strip():
+            bad.note(number, line)
+    return made
+
+
 @lru_cache(maxsize=4096)
-def _second(when: bytes, zone: bytes) -> int | None:
-    """The second of a time such as `26/Nov/2026:18:30:05`, `+0100`; None where there is no such time."""
+def _minute(when: bytes, zone: bytes) -> int | None:
+    """The minute of a time such as `26/Nov/2026:18:30`, `+0100`, since 1970; None where there is no such time."""
     month = MONTHS.get(when[3:6])
     if month is None:
         return None
-    day, year, hour, minute, second = (
-        int(when[:2]),
-        int(when[7:11]),
-        int(when[12:14]),
-        int(when[15:17]),
-        int(when[18:20]),
-    )
-    if not (1 <= day <= 31 and hour < 24 and minute < 60 and second <= 60):
+    day, year, hour, minute = int(when[:2]), int(when[7:11]), int(when[12:14]), int(when[15:17])
+    if not (1 <= day <= 31 and hour < 24 and minute < 60):
         return None
-    offset = (int(zone[1:3]) * 60 + int(zone[3:5])) * (-60 if zone[:1] == b"-" else 60)
-    return calendar.timegm((year, month, day, hour, minute, second)) - offset
+    offset = (int(zone[1:3]) * 60 + int(zone[3:5])) * (-1 if zone[:1] == b"-" else 1)
+    return calendar.timegm((year, month, day, hour, minute, 0)) // BIN_S - offset
+
+
+def _asked(what: bytes) -> tuple[str, str]:
+    """The method and the path of what was asked, such as `GET /tiles/3?wet`."""
+    method, _, asked = what.partition(b" ")
+    return method.decode("ascii"), _path(asked)
 
 
 def _path(asked: bytes) -> str:
@@ -121,7 +187,9 @@ def _kind(path: str) -> str:
 def is_heavy(traffic: Traffic) -> list[tuple[str, float]]:
     """The sources that asked most, with their share of all, where that is at least ten times the mean."""
     mean = 1 / max(len(traffic.sources), 1)
-    shares = [(source, count / traffic.requests) for source, count in traffic.sources.most_common(HEAVY)]
+    shares = [
+        (source.decode("latin-1"), count / traffic.requests) for source, count in traffic.sources.most_common(HEAVY)
+    ]
     return [(source, share) for source, share in shares if share >= 10 * mean and _is_address(source)]
 
 
