@@ -3,14 +3,16 @@ go."""
 
 import datetime
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, dataclass, field
+from functools import cached_property
 from typing import Literal
 
-from northgate.cost import cost
+from northgate.cost import CostAnswer, cost
 from northgate.engine.base import CannotRun
 from northgate.engine.drill import Readings, run_drill
 from northgate.engine.network import Network, compile_network
 from northgate.engine.reports import AnswerModel
+from northgate.engine.reports.losses import LossRow
 from northgate.plan import Plan
 from northgate.plan.difference import difference
 from northgate.plan.models.drills import Drill
@@ -58,52 +60,118 @@ class FindingsMoved(AnswerModel):
 
 
 class CompareAnswer(AnswerModel):
-    """Two plans side by side."""
+    """Two plans side by side; `prices_missing`: what the cost of either does not count, for want of a price."""
 
     differences: list[DifferenceAnswer]
     drills: list[DrillPair]
     cost_month: Both
+    prices_missing: list[str]
     findings: FindingsMoved
+
+
+class LossMoved(AnswerModel):
+    """What the loss of a part makes fail within an hour in each plan; None where the plan has no such part."""
+
+    words: str
+    a: float | None
+    b: float | None
+
+
+class LossesMoved(AnswerModel):
+    """Losses by what they cost: those that cost nothing before, those that cost nothing any more, and those that cost
+    more or less than before."""
+
+    gained: list[LossMoved]
+    lost: list[LossMoved]
+    changed: list[LossMoved]
+
+
+# A loss of which fewer requests fail costs nothing; one whose cost differs by less costs the same.
+ONE_REQUEST = 0.5
+
+
+@dataclass
+class Side:
+    """A plan as it is compared: its compiled form, None where it cannot be run, and the drills run on it so far."""
+
+    plan: Plan
+    today: datetime.date
+    network: Network | None = field(init=False)
+    wrong: CannotRun | None = field(init=False, default=None)
+    runs: dict[str, tuple[Readings | None, bool | None]] = field(init=False, default_factory=dict)
+
+    def __post_init__(self) -> None:
+        try:
+            self.network = compile_network(self.plan)
+        except CannotRun as error:
+            self.network, self.wrong = None, error
+
+    @cached_property
+    def findings(self) -> list[FindingAnswer]:
+        """What is wrong with it."""
+        """What is wrong with it."""
+        return review(self.plan, self.today).findings
+
+    @cached_property
+    def cost(self) -> CostAnswer | None:
+        """What it costs; None where it cannot be run."""
+        return cost(self.plan) if self.network else None
+
+    def run(self, drill: Drill) -> tuple[Readings | None, bool | None]:
+        """What a drill comes to, and whether it holds; nothing where the plan has not what it fails."""
+        asked = drill.model_dump_json(by_alias=True)
+        if asked not in self.runs:
+            self.runs[asked] = _run(self.network, drill)
+        return self.runs[asked]
 
 
 def compare(a: Plan, b: Plan, today: datetime.date, drill: str | None = None) -> CompareAnswer:
     """Compares two plans under every drill of either, or one; where both have it, the second's script is run on both.
     Raises CannotRun where neither can be run."""
-    networks = _networks(a, b)
-    drills = {one.name: one for plan in (a, b) for one in plan.drills if drill in (None, one.name)}
+    return _compared(Side(a, today), Side(b, today), drill)
+
+
+def compare_with_first(plans: Sequence[Plan], today: datetime.date, drill: str | None = None) -> list[CompareAnswer]:
+    """Compares each plan but the first with the first, as `compare` does."""
+    first, *others = (Side(plan, today) for plan in plans)
+    return [_compared(first, other, drill) for other in others]
+
+
+def _compared(a: Side, b: Side, drill: str | None) -> CompareAnswer:
+    if a.network is None and b.wrong:
+        raise b.wrong
+    drills = {one.name: one for side in (a, b) for one in side.plan.drills if drill in (None, one.name)}
     return CompareAnswer(
         differences=[
             DifferenceAnswer(
                 where=one.where, words=f"{one.about}: {one.words}",
                 how="replace" if one.effect == "replace" else "in place",
             )
-            for one in difference(a, b)
+            for one in difference(a.plan, b.plan)
         ],
-        drills=[_pair(networks, one) for one in drills.values()],
-        cost_month=Both(**{
-            side: cost(plan).month if network else None
-            for side, plan, network in zip("ab", (a, b), networks, strict=True)
-        }),
-        findings=_moved(review(a, today).findings, review(b, today).findings),
+        drills=[_pair(a, b, one) for one in drills.values()],
+        cost_month=Both(a=a.cost and a.cost.month, b=b.cost and b.cost.month),
+        prices_missing=sorted({one for side in (a, b) if side.cost for one in side.cost.missing}),
+        findings=_moved(a.findings, b.findings),
     )  # fmt: skip
 
 
-def _networks(a: Plan, b: Plan) -> list[Network | None]:
-    found: list[Network | None] = []
-    wrong: CannotRun | None = None
-    for plan in (a, b):
-        try:
-            found.append(compile_network(plan))
-        except CannotRun as error:
-            found.append(None)
-            wrong = error
-    if wrong and not any(found):
-        raise wrong
-    return found
+def losses_moved(before: Sequence[LossRow], after: Sequence[LossRow]) -> LossesMoved:
+    """Single losses of two plans by what they cost (failed requests within an hour), the largest difference first."""
+    rows = [{row.words: row.failed_requests for row in some if len(row.of) == 1} for some in (before, after)]
+    pairs = [
+        LossMoved(words=one, a=rows[0].get(one), b=rows[1].get(one)) for one in dict.fromkeys([*rows[0], *rows[1]])
+    ]
+    pairs = [one for one in pairs if abs((one.a or 0) - (one.b or 0)) >= ONE_REQUEST]
+    pairs.sort(key=lambda one: -abs((one.a or 0) - (one.b or 0)))
+    gained = [one for one in pairs if (one.a or 0) < ONE_REQUEST]
+    lost = [one for one in pairs if (one.b or 0) < ONE_REQUEST]
+    changed = [one for one in pairs if one not in gained and one not in lost]
+    return LossesMoved(gained=gained, lost=lost, changed=changed)
 
 
-def _pair(networks: Sequence[Network | None], drill: Drill) -> DrillPair:
-    runs = [_run(network, drill) for network in networks]
+def _pair(a: Side, b: Side, drill: Drill) -> DrillPair:
+    runs = [side.run(drill) for side in (a, b)]
     readings = [_flat(readings) if readings else {} for readings, _ in runs]
     return DrillPair(
         name=drill.name,
@@ -116,7 +184,6 @@ def _pair(networks: Sequence[Network | None], drill: Drill) -> DrillPair:
 
 
 def _run(network: Network | None, drill: Drill) -> tuple[Readings | None, bool | None]:
-    """What a drill comes to on a plan, and whether it holds; nothing where the plan has not what it fails."""
     if network is None:
         return None, None
     names = names_of(network.plan)

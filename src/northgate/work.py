@@ -102,10 +102,13 @@ def _executor() -> Iterator[Executor]:
     # that moment would be held for ever.
     context = get_context("fork" if threading.active_count() == 1 else "spawn")
     executor = ProcessPoolExecutor(max_workers=os.cpu_count() or 1, mp_context=context)
+    finished = False
     try:
         yield executor
+        finished = True
     finally:
-        executor.shutdown(wait=False, cancel_futures=True)
+        # Work that is given up is not waited for. After all is done the pool's own thread goes, too: the next may fork.
+        executor.shutdown(wait=finished, cancel_futures=True)
 
 
 def _do(task: Task[Given, Item, Made], prepare: Prepare[Given], text: str, item: Item) -> Made:

@@ -35,8 +35,12 @@ def test_two_revisions_stand_side_by_side(page, changed):
     expect(compared).to_contain_text("probe deep: added")
     expect(compared).to_contain_text("target group charts: name charts, was maps")
     expect(compared.get_by_role("group", name="Drill lose-fells-1")).to_contain_text("failed by cause: timed out")
+    losses = page.get_by_test_id("losses-moved")
+    expect(losses.get_by_role("row", name="lost page /ready of all that serve it")).to_contain_text("not there")
+    expect(compared).to_contain_text("no price is given")
     page.get_by_label("The earlier revision").fill("2")
     expect(page).to_have_url(re.compile("since=2"))
+    expect(losses).to_have_text("Every loss costs the same.")
     expect(compared).to_contain_text("Nothing: the two are the same.")
 
 

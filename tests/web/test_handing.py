@@ -23,6 +23,22 @@ def test_a_revision_is_compared_with_the_first_or_the_agreed_one(client, key):
     assert client.get(f"/api/plans/{key}/compare?since=99").status_code == 404
 
 
+def test_losses_are_compared_by_what_they_cost(client, key):
+    made = client.get(f"/api/plans/{key}/compare/losses").json()
+    process = next(one for one in made["changed"] if one["words"].startswith("process of any of 2: tiles-1"))
+    before, after = (
+        {
+            one["words"]: one["failed_requests"]
+            for one in client.get(f"/api/plans/{key}/losses?revision={n}").json()["losses"]
+        }
+        for n in (1, 2)
+    )
+    assert (process["a"], process["b"]) == (before[process["words"]], after[process["words"]])
+    assert process["b"] < process["a"]
+    assert client.get(f"/api/plans/{key}/compare/losses?since=2").json() == {"gained": [], "lost": [], "changed": []}
+    assert client.get(f"/api/plans/{key}/compare/losses/progress").json() == {"done": None, "of": None}
+
+
 def test_a_change_is_rehearsed_and_tells_nothing_while_nobody_works(client, key):
     answer = client.get(f"/api/plans/{key}/change").json()
     assert [one["words"] for one in answer["steps"]] == ["change probe ready: every"]

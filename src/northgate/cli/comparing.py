@@ -37,25 +37,43 @@ def diff(
 
 @app.command()
 def compare(
-    before: Annotated[Path, typer.Argument(metavar="A", help="A plan file.")],
-    after: Annotated[Path, typer.Argument(metavar="B", help="Another, or a later state of it.")],
-    drill: Annotated[str | None, typer.Option(help="Only this drill; all of either by default.")] = None,
+    plans: Annotated[
+        list[Path], typer.Argument(metavar="A B [C …]", help="Plan files; each is held against the first.")
+    ],
+    drill: Annotated[str | None, typer.Option(help="Only this drill; all of any by default.")] = None,
+    losses: Annotated[bool, typer.Option("--losses", help="Also what each loss costs before and after.")] = False,
     as_json: AsJson = False,
 ) -> None:
-    """Hold two plan files side by side: differences, the same drills, cost, findings."""
-    from northgate.compare import compare as hold
-    from northgate.handover.terminal import compare_summary
+    """Hold plan files side by side: differences, the same drills, cost, findings, and losses where asked for."""
+    from northgate.compare import compare_with_first, losses_moved
+    from northgate.handover.compared import compare_summary, losses_moved_summary, matrix_summary
+    from northgate.losses import single_losses
     from northgate.plan.reading import read_plan
 
-    a, b = read_plan(before), read_plan(after)
-    known = [one.name for plan in (a, b) for one in plan.drills]
+    if len(plans) < 2:
+        raise PlanError([Problem("", f"{plans[0]} is to be compared with another plan file: name two or more")])
+    read = [read_plan(one) for one in plans]
+    known = [one.name for plan in read for one in plan.drills]
     if drill is not None and drill not in known:
         raise PlanError([Problem("--drill", f"there is no drill {drill!r}{did_you_mean(drill, known)}")])
-    answer = hold(a, b, datetime.date.today(), drill)
+    answers = compare_with_first(read, datetime.date.today(), drill)
+    rows = [single_losses(one, done("losses")) for one in read] if losses else []
+    moved = [losses_moved(rows[0], others) for others in rows[1:]]
     if as_json:
-        print_json(answer.model_dump(mode="json"))
-    else:
+        documents = [answer.model_dump(mode="json") for answer in answers]
+        for document, one in zip(documents, moved, strict=False):
+            document["losses"] = one.model_dump(mode="json")
+        two = len(plans) == 2
+        print_json(documents[0] if two else {"plans": [str(one) for one in plans], "with_first": documents})
+        return
+    if len(answers) > 1:
+        typer.echo(matrix_summary([str(one) for one in plans], answers))
+    for place, answer in enumerate(answers):
+        if len(answers) > 1:
+            typer.echo(f"\n{plans[0]} → {plans[place + 1]}")
         typer.echo(compare_summary(answer))
+        if losses:
+            typer.echo(losses_moved_summary(moved[place]))
 
 
 @app.command()

@@ -4,7 +4,6 @@ from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 
 from northgate.change import RehearsalAnswer
-from northgate.compare import CompareAnswer
 from northgate.cost import CostAnswer
 from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer, LeverAnswer
 from northgate.engine.reports.losses import Headroom
@@ -21,11 +20,11 @@ WORST_ROWS, RANKED = 8, 25
 def drill_summary(answer: DrillAnswer) -> str:
     """Readings, expectations and the longest blind times, in lines of at most 100 characters."""
     lines = [f"{answer.name}" + (f" · {answer.title}" if answer.title else ""), "", f"  {answer.summary}", ""]
-    lines += _aligned(_reading_rows(answer))
+    lines += aligned(_reading_rows(answer))
     if answer.expect:
         held = sum(one.held for one in answer.expect)
         lines += ["", f"  held {held} of {len(answer.expect)} expectations"]
-        lines += _aligned([_expectation_row(one) for one in answer.expect])
+        lines += aligned([_expectation_row(one) for one in answer.expect])
     lines += _blind_lines([row for row in answer.blind if row.change == "down"])
     return "\n".join(lines)
 
@@ -37,7 +36,7 @@ def lever_lines(levers: Sequence[LeverAnswer] | None) -> str:
     if not levers:
         return "\n\n  no single setting would have helped"
     rows = [(f"{one.words} ({one.price})", f"{one.fewer_failed:,.0f} fewer fail") for one in levers]
-    return "\n".join(["", "", "  what would have helped", *_aligned(rows)])
+    return "\n".join(["", "", "  what would have helped", *aligned(rows)])
 
 
 def in_unit(reading: str, value: float) -> str:
@@ -72,7 +71,7 @@ def _blind_lines(rows: list[BlindAnswer]) -> list[str]:
         return []
     worst = sorted(rows, key=lambda row: -row.blind_s)[:WORST_ROWS]
     more = f" ({len(worst)} of {len(rows)})" if len(rows) > len(worst) else ""
-    rows_of_text = _aligned(
+    rows_of_text = aligned(
         (
             f"{row.target} at {row.balancer} {row.front}",
             f"{row.blind_s:.2f} s, {_possible(row)}",
@@ -90,7 +89,8 @@ def _possible(row: BlindAnswer) -> str:
     return f"possible {row.earliest_s:g} to {row.latest_s:g} s{noticed}"
 
 
-def _aligned(rows: Iterable[tuple[str, str]]) -> list[str]:
+def aligned(rows: Iterable[tuple[str, str]]) -> list[str]:
+    """Rows of a label and a value, the values below each other."""
     rows = list(rows)
     width = max((len(label) for label, _ in rows), default=0)
     return [f"    {label:<{width}}  {value}" for label, value in rows]
@@ -128,7 +128,7 @@ def trace_summary(answer: TraceAnswer) -> str:
             (f"{row.answer} {row.error or ''}", f"{row.count:>6} of {sent}, expected {row.expected_share * sent:.1f}")
             for row in answer.expected
         ]
-        lines += ["", f"  sent {sent} times", *_aligned(rows)]
+        lines += ["", f"  sent {sent} times", *aligned(rows)]
     return "\n".join(lines)
 
 
@@ -139,7 +139,7 @@ def _candidate_lines(candidates: list[Candidate]) -> list[str]:
         for one in shown
     ]
     more = [f"              … and {len(candidates) - len(shown)} more"] if len(candidates) > len(shown) else []
-    return [f"          {line}" for line in _aligned(rows)] + more
+    return [f"          {line}" for line in aligned(rows)] + more
 
 
 def losses_summary(answer: LossesAnswer) -> str:
@@ -161,9 +161,9 @@ def losses_summary(answer: LossesAnswer) -> str:
     ]
     return "\n".join(
         [
-            f"losses, by what fails within an hour{more}", *_aligned(rows), "", "headroom", *_aligned(room), "",
+            f"losses, by what fails within an hour{more}", *aligned(rows), "", "headroom", *aligned(room), "",
             f"a year: {year.failed_requests:,.0f} requests fail, {year.availability:.6%} are served; of them by",
-            *_aligned(failing),
+            *aligned(failing),
         ]
     )  # fmt: skip
 
@@ -178,15 +178,15 @@ def sizing_summary(answer: SizingAnswer) -> str:
     """How much is enough, in lines."""
     lines = []
     if answer.sizes:
-        lines += ["instances", *_aligned([_size_row(one) for one in answer.sizes])]
+        lines += ["instances", *aligned([_size_row(one) for one in answer.sizes])]
     if answer.zones:
-        lines += ["zones", *_aligned([_zones_row(one) for one in answer.zones])]
+        lines += ["zones", *aligned([_zones_row(one) for one in answer.zones])]
     if answer.probes:
-        lines += ["probes", *_aligned([_probe_row(one) for one in answer.probes])]
+        lines += ["probes", *aligned([_probe_row(one) for one in answer.probes])]
     if answer.ttls:
-        lines += ["names", *_aligned([_ttl_row(one) for one in answer.ttls])]
+        lines += ["names", *aligned([_ttl_row(one) for one in answer.ttls])]
     if answer.minimums:
-        lines += ["minimums of autoscaled fleets", *_aligned([_minimum_row(one) for one in answer.minimums])]
+        lines += ["minimums of autoscaled fleets", *aligned([_minimum_row(one) for one in answer.minimums])]
     return "\n".join(lines) or "There is nothing to size."
 
 
@@ -233,24 +233,6 @@ def _ttl_row(one: TtlSize) -> tuple[str, str]:
     return one.name, f"TTL {one.ttl_s:g} s: {one.failed:,.0f} fail at most"
 
 
-def compare_summary(answer: CompareAnswer) -> str:
-    """Two plans side by side, in lines."""
-    lines = ["what differs", *(f"    {one.words}" + (" (replaces it)" if one.how == "replace" else "") for one in
-                               answer.differences)]  # fmt: skip
-    for one in answer.drills:
-        moved = [(name, both) for name, both in one.readings.items() if both.a != both.b]
-        held = {True: "held", False: "not held", None: "cannot be run"}
-        lines += [f"drill {one.name}: {held[one.held.a]} before, {held[one.held.b]} after"]
-        lines += _aligned([(name, f"{_maybe(name, both.a)} → {_maybe(name, both.b)}") for name, both in moved])
-    month = answer.cost_month
-    lines += [f"cost a month: {_money(month.a)} → {_money(month.b)}"]
-    for title, some in (("findings gained", answer.findings.gained), ("findings lost", answer.findings.lost)):
-        lines += (
-            [title, *(f"    {one.severity} {one.code} of {one.about}: {one.message}" for one in some)] if some else []
-        )
-    return "\n".join(lines)
-
-
 def change_summary(answer: RehearsalAnswer) -> str:
     """A change, rehearsed, in lines."""
     if not answer.steps:
@@ -261,7 +243,7 @@ def change_summary(answer: RehearsalAnswer) -> str:
         needs = f", after {', '.join(map(str, one.needs))}" if one.needs else ""
         waits = f", then {one.waits_s:g} s" if one.waits_s else ""
         lines.append(f"  {number:>3}  at {one.at_s:g} s: {one.words}{needs}{waits}; {one.failed:,.0f} fail")
-    lines += _aligned([(name.replace("_", " "), in_unit(name, value)) for name, value in answer.readings.items()])
+    lines += aligned([(name.replace("_", " "), in_unit(name, value)) for name, value in answer.readings.items()])
     lines.append(f"the worst second: {answer.worst.failed_rps:,.1f}/s fail at {answer.worst.at_s:g} s")
     lines.append(f"all at once: {answer.at_once['failed']:,.0f} fail within {answer.at_once['lasts_s']:g} s")
     last = back[len(answer.steps) - 1]
@@ -278,11 +260,8 @@ def intake_summary(taken: TakenIn, form: str) -> str:
     return "\n".join(lines)
 
 
-def _maybe(name: str, value: float | None) -> str:
-    return "–" if value is None else in_unit(name, value)
-
-
-def _money(value: float | None) -> str:
+def money(value: float | None) -> str:
+    """An amount of money; a dash where it is not known."""
     return "–" if value is None else f"{value:,.2f}"
 
 
@@ -292,7 +271,7 @@ def cost_summary(answer: CostAnswer) -> str:
             if one.amount > 0]  # fmt: skip
     lines = [
         f"{answer.month:,.2f} a month ({answer.hour:,.4f} an hour), {answer.idle_month:,.2f} when idle",
-        *_aligned(rows),
+        *aligned(rows),
     ]
     missing = f"no price is given for: {', '.join(answer.missing)}"
     return "\n".join([*lines, *([missing] if answer.missing else [])])

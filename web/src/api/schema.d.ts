@@ -760,6 +760,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/compare/losses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Losses Side By Side
+         * @description What each loss costs before and after, where that differs.
+         */
+        get: operations["losses_side_by_side_api_plans__key__compare_losses_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/compare/losses/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Progress Of Losses Side By Side
+         * @description How many losses have been computed, of the plan that is at work.
+         */
+        get: operations["progress_of_losses_side_by_side_api_plans__key__compare_losses_progress_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/change": {
         parameters: {
             query?: never;
@@ -1770,7 +1810,7 @@ export interface components {
         };
         /**
          * CompareAnswer
-         * @description Two plans side by side.
+         * @description Two plans side by side; `prices_missing`: what the cost of either does not count, for want of a price.
          */
         CompareAnswer: {
             /** Differences */
@@ -1778,6 +1818,8 @@ export interface components {
             /** Drills */
             drills: components["schemas"]["DrillPair"][];
             cost_month: components["schemas"]["Both"];
+            /** Prices Missing */
+            prices_missing: string[];
             findings: components["schemas"]["FindingsMoved"];
         };
         /**
@@ -2519,6 +2561,18 @@ export interface components {
             standings: components["schemas"]["StandingAnswer"][];
         };
         /**
+         * LossMoved
+         * @description What the loss of a part makes fail within an hour in each plan; None where the plan has no such part.
+         */
+        LossMoved: {
+            /** Words */
+            words: string;
+            /** A */
+            a: number | null;
+            /** B */
+            b: number | null;
+        };
+        /**
          * LossRow
          * @description What the loss of some parts together comes to: requests that fail within an hour, blind time and time to settle
          *     (s), the share that stays unserved and the busiest target once all has settled. `of`: the classes of like
@@ -2570,6 +2624,19 @@ export interface components {
             /** Headroom */
             headroom: components["schemas"]["Headroom"][];
             year: components["schemas"]["YearAnswer"];
+        };
+        /**
+         * LossesMoved
+         * @description Losses by what they cost: those that cost nothing before, those that cost nothing any more, and those that cost
+         *     more or less than before.
+         */
+        LossesMoved: {
+            /** Gained */
+            gained: components["schemas"]["LossMoved"][];
+            /** Lost */
+            lost: components["schemas"]["LossMoved"][];
+            /** Changed */
+            changed: components["schemas"]["LossMoved"][];
         };
         /**
          * Machine
@@ -6687,6 +6754,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CompareAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    losses_side_by_side_api_plans__key__compare_losses_get: {
+        parameters: {
+            query?: {
+                /** @description The earlier revision; by default the agreed one. */
+                since?: number | null;
+                /** @description Another plan, as it is now, in the place of an earlier revision. */
+                beside?: string | null;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LossesMoved"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    progress_of_losses_side_by_side_api_plans__key__compare_losses_progress_get: {
+        parameters: {
+            query?: {
+                /** @description The earlier revision; by default the agreed one. */
+                since?: number | null;
+                /** @description Another plan, as it is now, in the place of an earlier revision. */
+                beside?: string | null;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkDone"];
                 };
             };
             /** @description There is no such plan, drill or revision */

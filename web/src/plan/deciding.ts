@@ -26,6 +26,26 @@ export function useCompare({ key, revision }: Asked, { since, beside }: Before) 
   });
 }
 
+/** What each loss costs before and after, where that differs. */
+export function useLossesCompared({ key, revision }: Asked, { since, beside }: Before) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "compare losses", since, beside),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/compare/losses", { params: { path: { key }, query: { revision, since, beside } }, signal })),
+    enabled: revision !== undefined,
+    retry: false,
+  });
+}
+
+export function useLossesComparedProgress({ key, revision }: Asked, { since, beside }: Before, enabled: boolean) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "compare losses progress", since, beside),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/compare/losses/progress", { params: { path: { key }, query: { revision, since, beside } }, signal })),
+    enabled: enabled && revision !== undefined,
+    refetchInterval: 300,
+    gcTime: 0,
+  });
+}
+
 /** The way from the earlier to the later, rehearsed. */
 export function useChange({ key, revision }: Asked, { since, beside, order }: Ordered) {
   return useQuery({

@@ -7,13 +7,13 @@ from typing import Annotated
 from fastapi import APIRouter, Depends, Path, Query, Response
 
 from northgate.change import RehearsalAnswer, rehearse
-from northgate.compare import CompareAnswer, compare
+from northgate.compare import CompareAnswer, LossesMoved, compare, losses_moved
 from northgate.handover.sheet import EXPORTS, MEDIA, export
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import UnknownPlan
 from northgate.web.computing import Computer
 from northgate.web.deciding.meanwhile import told_meanwhile, work_done
-from northgate.web.judging import WorkDone
+from northgate.web.judging import TheJudge, WorkDone
 from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
@@ -57,6 +57,26 @@ def side_by_side(
     sides, today = _sides(computer, key, since, beside, revision), datetime.date.today()
     before, after = (computer.plan(one.key, one.revision) for one in sides)
     return computer.once(("compare", *sides, today), lambda: compare(before, after, today))
+
+
+@router.get("/compare/losses")
+def losses_side_by_side(
+    key: str, judge: TheJudge, since: Since = None, beside: Beside = None, revision: Revision = None
+) -> LossesMoved:
+    """What each loss costs before and after, where that differs."""
+    sides = _sides(judge.computer, key, since, beside, revision)
+    before, after = (judge.losses(one.key, one.revision, pairs=False).losses for one in sides)
+    return losses_moved(before, after)
+
+
+@router.get("/compare/losses/progress")
+def progress_of_losses_side_by_side(
+    key: str, judge: TheJudge, since: Since = None, beside: Beside = None, revision: Revision = None
+) -> WorkDone:
+    """How many losses have been computed, of the plan that is at work."""
+    sides = _sides(judge.computer, key, since, beside, revision)
+    found = next((one for side in sides if (one := judge.losses_done(side.key, side.revision, pairs=False))), None)
+    return WorkDone(done=found and found[0], of=found and found[1])
 
 
 @router.get("/change")

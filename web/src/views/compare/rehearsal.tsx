@@ -7,6 +7,7 @@ import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { amount, clock, percent, perSecond, span } from "../../kit/format";
 import { Button, IconButton, Section } from "../../kit/parts";
+import { Working } from "../../kit/working";
 import { useChange, useChangeProgress, type Ordered } from "../../plan/deciding";
 import { answerKey, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
@@ -18,7 +19,7 @@ type Change = Schemas["RehearsalAnswer"];
 export function Rehearsal({ asked, before }: { asked: Asked; before: Ordered }) {
   const change = useChange(asked, before);
   if (change.error) return <Trouble error={change.error} />;
-  if (!change.data) return <Working asked={asked} before={before} running={change.isFetching} onAgain={() => void change.refetch()} />;
+  if (!change.data) return <Rehearsing asked={asked} before={before} running={change.isFetching} onAgain={() => void change.refetch()} />;
   const { data } = change;
   if (data.steps.length === 0) return <p className="text-ink-soft" data-testid="rehearsed">Nothing is to be done: the two are built alike.</p>;
   return (
@@ -136,19 +137,8 @@ function backWords(back: Schemas["Rollback"] | undefined): string {
   return back.lasts_s > 0 ? `${failed}, within ${span(back.lasts_s)}` : failed;
 }
 
-function Working({ asked, before, running, onAgain }: { asked: Asked; before: Ordered; running: boolean; onAgain: () => void }) {
+function Rehearsing({ asked, before, running, onAgain }: { asked: Asked; before: Ordered; running: boolean; onAgain: () => void }) {
   const client = useQueryClient();
   const { data } = useChangeProgress(asked, before, running);
-  const share = data?.of ? (data.done ?? 0) / data.of : 0;
-  return (
-    <div className="flex flex-col items-start gap-3">
-      <p role="status" className="text-ink-soft">{running ? `Rehearsing each step, there and back … ${data?.of ? `${data.done ?? 0} of ${data.of}` : ""}` : "Stopped before all was rehearsed."}</p>
-      {running && (
-        <div className="h-1.5 w-64 overflow-hidden rounded bg-line" role="progressbar" aria-label="How many steps have been rehearsed" aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
-          <div className="h-full bg-north" style={{ width: percent(share).replace(" ", "") }} />
-        </div>
-      )}
-      <Button onClick={running ? () => void client.cancelQueries({ queryKey: answerKey(asked, "change", before.since, before.beside, before.order) }) : onAgain}>{running ? "Stop" : "Rehearse it"}</Button>
-    </div>
-  );
+  return <Working doing="Rehearsing each step, there and back" stopped="Stopped before all was rehearsed." called="How many steps have been rehearsed" again="Rehearse it" running={running} done={data} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "change", before.since, before.beside, before.order) })} onAgain={onAgain} />;
 }

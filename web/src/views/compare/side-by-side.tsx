@@ -5,7 +5,8 @@ import { useCompare, type Before } from "../../plan/deciding";
 import { usePlan, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 import { LaidOver } from "./laid-over";
-import { money, NEITHER, readingWords, shownReading } from "./words";
+import { LossesCompared } from "./losses";
+import { money, NEITHER, priceWords, readingWords, shownReading } from "./words";
 
 type Both = Schemas["Both"];
 
@@ -15,7 +16,7 @@ export function SideBySide({ asked, head, before }: { asked: Asked; head: PlanHe
   const earlier: Asked = before.beside ? { key: before.beside, revision: other.data?.head.revision } : { key: asked.key, revision: before.since ?? head.agreed ?? 1 };
   if (compared.error) return <Trouble error={compared.error} />;
   if (!compared.data) return <><p role="status" className="mb-2 text-ink-soft">Running every drill on both …</p><Skeleton className="h-60" /></>;
-  const { differences, drills, cost_month: cost, findings } = compared.data;
+  const { differences, drills, cost_month: cost, prices_missing: missing, findings } = compared.data;
   return (
     <div className="grid gap-x-8 lg:grid-cols-[minmax(0,5fr)_minmax(0,7fr)]" data-testid="compared">
       <div>
@@ -37,7 +38,9 @@ export function SideBySide({ asked, head, before }: { asked: Asked; head: PlanHe
         </Section>
         <Section level="h2" title="Cost of a month">
           <p className="tabular-nums">{money(cost.a)} → <b className="font-semibold">{money(cost.b)}</b></p>
+          {missing.length > 0 && <p className="text-[12px] text-ink-soft">without {missing.map(priceWords).join(", ")}: no price is given</p>}
         </Section>
+        <LossesCompared asked={asked} before={before} />
       </div>
       <div>
         <Section level="h2" title="The same drills">
@@ -57,7 +60,7 @@ export function SideBySide({ asked, head, before }: { asked: Asked; head: PlanHe
 function Moved({ words, findings }: { words: string; findings: Schemas["FindingAnswer"][] }) {
   return findings.map((one) => (
     <p key={one.code + one.about} className="mb-1">
-      <span className={`mr-1.5 rounded border px-1.5 text-[11px] ${words === "gained" ? "border-ochre text-ochre-text" : "border-moss text-moss"}`}>{words}</span>
+      <span className={`mr-1.5 rounded border px-1.5 text-[11px] ${words === "gained" ? "border-ochre text-ochre-text" : "border-moss text-moss"}`}>{words}</span>{" "}
       <b className="font-semibold">{one.severity}</b> {one.message}
     </p>
   ));

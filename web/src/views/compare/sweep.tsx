@@ -4,8 +4,9 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent, type KeyboardEvent } from "react";
 
 import type { PlanDocument } from "../../api/client";
-import { amount, percent } from "../../kit/format";
+import { amount } from "../../kit/format";
 import { Button } from "../../kit/parts";
+import { Working } from "../../kit/working";
 import { useSettings, useSweep, useSweepProgress, type Swept } from "../../plan/deciding";
 import { useEdit } from "../../plan/edit";
 import type { CompareSearch } from "../../plan/judging-search";
@@ -30,7 +31,7 @@ export function Sweep({ asked, document, search }: { asked: Asked; document: Pla
     <div data-testid="sweep">
       <Question key={JSON.stringify(search)} asked={asked} document={document} drill={drill} search={search} />
       {swept && sweep.error && <Trouble error={sweep.error} />}
-      {swept && !sweep.error && !sweep.data && <Working asked={asked} swept={swept} running={sweep.isFetching} onAgain={() => void sweep.refetch()} />}
+      {swept && !sweep.error && !sweep.data && <Sweeping asked={asked} swept={swept} running={sweep.isFetching} onAgain={() => void sweep.refetch()} />}
       {swept && sweep.data && <Heat planKey={asked.key} answer={sweep.data} reading={swept.reading} />}
       {!swept && <p className="text-ink-soft">Choose a setting, such as a probe’s interval, and the values to try.</p>}
     </div>
@@ -84,21 +85,10 @@ function Question({ asked, document, drill, search }: { asked: Asked; document: 
   );
 }
 
-function Working({ asked, swept, running, onAgain }: { asked: Asked; swept: Swept; running: boolean; onAgain: () => void }) {
+function Sweeping({ asked, swept, running, onAgain }: { asked: Asked; swept: Swept; running: boolean; onAgain: () => void }) {
   const client = useQueryClient();
   const { data } = useSweepProgress(asked, swept, running);
-  const share = data?.of ? (data.done ?? 0) / data.of : 0;
-  return (
-    <div className="flex flex-col items-start gap-3">
-      <p role="status" className="text-ink-soft">{running ? `Running the drill for each cell … ${data?.of ? `${data.done ?? 0} of ${data.of}` : ""}` : "Stopped before all was swept."}</p>
-      {running && (
-        <div className="h-1.5 w-64 overflow-hidden rounded bg-line" role="progressbar" aria-label="How many cells have been computed" aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
-          <div className="h-full bg-north" style={{ width: percent(share).replace(" ", "") }} />
-        </div>
-      )}
-      <Button onClick={running ? () => void client.cancelQueries({ queryKey: answerKey(asked, "sweep", swept) }) : onAgain}>{running ? "Stop" : "Sweep on"}</Button>
-    </div>
-  );
+  return <Working doing="Running the drill for each cell" stopped="Stopped before all was swept." called="How many cells have been computed" again="Sweep on" running={running} done={data} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "sweep", swept) })} onAgain={onAgain} />;
 }
 
 function Heat({ planKey, answer, reading }: { planKey: string; answer: SweptAnswer; reading: string }) {

@@ -18,3 +18,7 @@ export function shownReading(name: string, value: number | null): string {
 export function money(value: number | null): string {
   return value === null ? "unknown" : value.toLocaleString("en", { maximumFractionDigits: 2, minimumFractionDigits: 2 });
 }
+
+export function priceWords(price: string): string {
+  return `the ${price.replaceAll("_", " ")}`;
+}

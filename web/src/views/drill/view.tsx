@@ -9,6 +9,7 @@ import { amount, clock, percent, seconds, span } from "../../kit/format";
 import { ObjectSection } from "../../form/object-section";
 import { Copyable } from "../../kit/copyable";
 import { Button, IconButton, Skeleton } from "../../kit/parts";
+import { Working } from "../../kit/working";
 import { onButton, useKey } from "../../kit/keys";
 import { useSize } from "../../kit/use-size";
 import { removing, setting, useEdit, type Operation } from "../../plan/edit";
@@ -61,16 +62,9 @@ function NoDrill({ planKey }: { planKey: string }) {
 function Running({ asked, name, lasts, running, onAgain }: { asked: Asked; name: string; lasts: number; running: boolean; onAgain: () => void }) {
   const client = useQueryClient();
   const progress = useProgress(asked, name, running);
-  const share = Math.min((progress.data?.reached_s ?? 0) / lasts, 1);
   return (
-    <div className="flex flex-col items-start gap-3 p-8" role="status">
-      <p className="text-ink-soft">{running ? `Running the drill … ${percent(share)}` : "Stopped before its end."}</p>
-      {running && (
-        <div className="h-1.5 w-64 overflow-hidden rounded bg-line" role="progressbar" aria-label="How far the drill has been run" aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
-          <div className="h-full bg-north" style={{ width: percent(share).replace(" ", "") }} />
-        </div>
-      )}
-      <Button onClick={running ? () => void client.cancelQueries({ queryKey: answerKey(asked, "drill", name) }) : onAgain}>{running ? "Stop" : "Run it"}</Button>
+    <div className="p-8">
+      <Working doing="Running the drill" stopped="Stopped before its end." called="How far the drill has been run" again="Run it" running={running} done={(progress.data?.reached_s ?? 0) / lasts} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "drill", name) })} onAgain={onAgain} />
     </div>
   );
 }

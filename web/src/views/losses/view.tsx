@@ -5,8 +5,8 @@ import { useMemo, useState } from "react";
 
 import type { PlanDocument, Schemas } from "../../api/client";
 import { amount, percent, seconds, span } from "../../kit/format";
-import { Button } from "../../kit/parts";
 import { useRoving } from "../../kit/roving";
+import { Working } from "../../kit/working";
 import { adding, useEdit } from "../../plan/edit";
 import { useLosses, useLossesProgress, type Loss } from "../../plan/judging";
 import { answerKey, usePlan, type Asked } from "../../plan/queries";
@@ -29,26 +29,18 @@ export function LossesView() {
   const document = plan.data?.document;
   const error = plan.error ?? losses.error;
   if (error) return <main id="main" className="flex-1 overflow-y-auto"><Trouble error={error} document={document} /></main>;
-  if (!document || !losses.data) return <Working asked={asked} pairs={pairs} running={losses.isFetching || !document} onAgain={() => void losses.refetch()} />;
+  if (!document || !losses.data) return <Computing asked={asked} pairs={pairs} running={losses.isFetching || !document} onAgain={() => void losses.refetch()} />;
   return <Losses planKey={key} document={document} answer={losses.data} pairs={pairs} />;
 }
 
-/** How many losses have been computed, while that takes its time; it can be stopped, and begun again. */
-function Working({ asked, pairs, running, onAgain }: { asked: Asked; pairs: boolean; running: boolean; onAgain: () => void }) {
+/** How many losses have been computed, while that takes its time. */
+function Computing({ asked, pairs, running, onAgain }: { asked: Asked; pairs: boolean; running: boolean; onAgain: () => void }) {
   const client = useQueryClient();
   const progress = useLossesProgress(asked, pairs, running);
-  const [done, of] = [progress.data?.done ?? 0, progress.data?.of ?? 0];
-  const share = of > 0 ? done / of : 0;
   return (
-    <main id="main" className="flex flex-1 flex-col items-start gap-3 p-8" aria-label="Losses">
+    <main id="main" className="flex-1 p-8" aria-label="Losses">
       <Head planKey={asked.key} way={pairs ? "two at once" : "one at a time"} />
-      <p className="text-ink-soft" role="status">{running ? `Losing every ${pairs ? "pair of parts" : "part"} in turn … ${of > 0 ? `${done} of ${of}` : ""}` : "Stopped before all were computed."}</p>
-      {running && (
-        <div className="h-1.5 w-64 overflow-hidden rounded bg-line" role="progressbar" aria-label="How many losses have been computed" aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
-          <div className="h-full bg-north" style={{ width: percent(share).replace(" ", "") }} />
-        </div>
-      )}
-      <Button onClick={running ? () => void client.cancelQueries({ queryKey: answerKey(asked, "losses", pairs) }) : onAgain}>{running ? "Stop" : "Compute them"}</Button>
+      <Working doing={`Losing every ${pairs ? "pair of parts" : "part"} in turn`} stopped="Stopped before all were computed." called="How many losses have been computed" again="Compute them" running={running} done={progress.data} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "losses", pairs) })} onAgain={onAgain} />
     </main>
   );
 }
