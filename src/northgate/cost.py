@@ -41,9 +41,9 @@ class CostAnswer(AnswerModel):
     missing: list[str]
 
 
-def cost(plan: Plan) -> CostAnswer:
-    """The cost of a plan; raises CannotRun."""
-    parts = list(_parts(plan, undisturbed(compile_network(plan))))
+def cost(plan: Plan, flow: Flow | None = None) -> CostAnswer:
+    """The cost of a plan, from its flow while all is well where that is known; raises CannotRun."""
+    parts = list(_parts(plan, flow or undisturbed(compile_network(plan))))
     prices = plan.platform.prices.model_dump()
     month = sum(part.month for part in parts)
     return CostAnswer(

@@ -17,11 +17,13 @@ from northgate.engine.network import compile_network
 from northgate.handover.sheet import EXPORTS, export
 from northgate.handover.sheet.building import builds
 from northgate.handover.sheet.reaching import COLUMNS, needed_rules, needless_rules
-from northgate.handover.sheet.sheet import Table
+from northgate.handover.sheet.sheet import RANKED, Table
 from northgate.handover.sheet.written import as_csv
+from northgate.losses import loss_table
 from northgate.plan import plan_from_data, read_plan
 from tests.cli.test_cli import northgate, write
 from tests.engine.drill.test_traffic import drawn, rule
+from tests.review.plans import but, whole
 from tests.support.plans import plan_data
 
 TODAY = datetime.date(2027, 1, 15)
@@ -263,7 +265,18 @@ def test_what_a_plan_says_is_never_run(tmp_path, port):
 
 @pytest.mark.parametrize("kind", EXPORTS)
 def test_the_command_prints_each(tmp_path, kind):
-    assert northgate("export", write(tmp_path, plan_data()), "--as", kind).stdout.strip()
+    assert northgate("export", write(tmp_path, but(("/names/0/ttl_s", 600))), "--as", kind).stdout.strip()
+
+
+def test_tables_are_given_out_whole():
+    losses = rows(exported(whole(), "losses-csv"))
+    assert [one["lost"] for one in losses] == [one.words for one in loss_table(plan_from_data(whole())).losses]
+    assert len(losses) > RANKED
+    prices = {"platform": {"prices": {"instance_hour": 0.5}}}
+    (tiles,) = (one for one in rows(exported(whole() | prices, "cost-csv")) if one["part"] == "tiles")
+    assert tiles["a month"] == f"{4 * 0.5 * 730:,.2f}"
+    assert [one["network"] for one in rows(exported(whole(), "routes-csv"))] == ["fells-net", "coast-net"]
+    assert exported(plan_data(), "drills-csv").strip() == ""
 
 
 def test_an_unknown_export_is_refused_with_the_nearest(tmp_path):

@@ -181,3 +181,47 @@ def test_who_agreed_and_why_stands_in_the_log_from_which_one_goes_back(page, tra
     page.get_by_role("button", name="Go to revision 1").click()
     expect(newest).to_contain_text("undone")
     assert document()["probes"][0]["interval_s"] == before
+
+
+def test_the_whole_job_from_what_is_there_to_what_is_handed_over(page, server, tmp_path):
+    """Yesterday's log taken into the demo, looked over, drilled, a probe changed, compared, agreed, handed over."""
+    key = page.request.post("/api/plans/beckwater/copy").json()["key"]
+    lines = [
+        f'192.0.2.{n % 50} - - [25/Nov/2026:18:{n % 2:02}:{n % 60:02} +0000] "GET /tiles/{n % 9} HTTP/1.1" 200 512'
+        for n in range(1800)
+    ]
+    path = tmp_path / "yesterday.log"
+    path.write_text("\n".join([*lines, "no request"]))
+    page.goto(f"/plans/{key}/sheets/clients")
+    page.get_by_role("button", name="Take in an access log").click()
+    page.get_by_label("The file: an access log").set_input_files(path)
+    preview = page.get_by_test_id("taken-in")
+    expect(preview).to_contain_text("1,801 read, 1 of them could not be taken")
+    expect(preview).to_contain_text("line 1801: no request")
+    expect(preview).to_contain_text("15.00 requests/s; 50 different sources")
+    page.get_by_role("button", name="Take in 1", exact=True).click()
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    expect(page.get_by_test_id("row-count")).to_contain_text("4 rows")
+
+    page.get_by_role("link", name=re.compile("^Findings")).click()
+    expect(page.get_by_role("heading", name="Findings")).to_be_visible()
+    page.get_by_role("link", name="Drill", exact=True).click()
+    expect(page.get_by_test_id("summary")).to_contain_text("requests fail over")
+
+    page.goto(f"/plans/{key}/board?select=probe%3Aready")
+    every = page.get_by_label("Every", exact=True)
+    every.fill("5")
+    every.press("Enter")
+    page.get_by_role("link", name="Compare").click()
+    compared = page.get_by_test_id("compared")
+    expect(compared).to_contain_text("probe ready: every 5 s, was 10 s")
+    expect(compared).to_contain_text("client group from-log: added")
+
+    page.get_by_role("button", name=re.compile("^draft")).click()
+    page.get_by_label("who", exact=True).fill("Wren")
+    page.get_by_role("button", name=re.compile("^Agree on revision")).click()
+    page.get_by_role("link", name="Hand over").click()
+    expect(page.get_by_role("main")).to_contain_text("is agreed: this is what is to be built")
+    with page.expect_download() as kept:
+        page.get_by_test_id("tables").get_by_role("link", name="cost").click()
+    assert kept.value.path().read_text().startswith("part,kind,amount,price")

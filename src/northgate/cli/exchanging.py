@@ -17,7 +17,11 @@ def export(
     plan: PlanPath,
     kind: Annotated[
         str,
-        typer.Option("--as", help="dns-zone, firewall-csv, targets-csv, checklist, checks, markdown, html or json."),
+        typer.Option(
+            "--as",
+            help="dns-zone, checklist, checks, markdown, html, json; or firewall, targets, routes, drills, losses, "
+            "cost or findings, each with -csv.",
+        ),
     ],
 ) -> None:
     """Print a plan for those who build it: the whole sheet, or one of its parts."""

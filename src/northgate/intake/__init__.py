@@ -1,5 +1,6 @@
 """What is there already, taken into a plan: access logs become clients, zone files names, and tables machines."""
 
-from northgate.intake.files import FORMS, TakenIn, take_in
+from northgate.intake.files import FORMS, MOST_BYTES, OF_TEXT, TakenIn, clients_of, take_in, text_in
+from northgate.intake.logs import LogReader
 
-__all__ = ["FORMS", "TakenIn", "take_in"]
+__all__ = ["FORMS", "MOST_BYTES", "OF_TEXT", "LogReader", "TakenIn", "clients_of", "take_in", "text_in"]

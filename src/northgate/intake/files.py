@@ -3,7 +3,7 @@
 import csv
 import io
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -13,7 +13,7 @@ import dns.rdatatype
 import dns.zone
 
 from northgate.intake.bad import Bad
-from northgate.intake.logs import is_heavy, read_log
+from northgate.intake.logs import Traffic, is_heavy, read_log
 from northgate.plan import Plan, PlanError, Problem, plan_from_data
 from northgate.plan.editing import whole_data
 from northgate.plan.models.addressing import AddressBook
@@ -28,11 +28,12 @@ Told = Callable[[int], None]
 
 @dataclass
 class TakenIn:
-    """What has come into a plan: the plan as it is then, the names of what is new or changed, how much was read, lines
-    that could not be taken, and what else is to be known."""
+    """What has come into a plan: the plan as it is then, the names of what is new or changed, and the JSON Patch (RFC
+    6902) that makes it so; how much was read, lines that could not be taken, and what else is to be known."""
 
     plan: Plan
     added: list[str]
+    patch: list[dict[str, Any]]
     read: int
     bad: Bad
     notes: list[str] = field(default_factory=list)
@@ -42,15 +43,21 @@ def take_in(path: Path, form: str, plan: Plan, *, profile: bool = False, told: T
     """Takes a file into a plan, as one of `FORMS`; raises PlanError where it is no such file."""
     if not path.is_file():
         raise PlanError([Problem("", f"{path} is no file")])
-    return FORMS[form](path, plan, profile, told)
+    try:
+        if form == "clients":
+            with path.open("rb") as file:
+                return clients_of(read_log(file, told), plan, profile=profile)
+        with path.open("rb") as file:
+            return OF_TEXT[form](text_in(file.read(MOST_BYTES + 1)), plan)
+    except PlanError as error:
+        raise PlanError([Problem(one.where, f"{path} {one.message}") for one in error.problems]) from error
 
 
-def _clients(path: Path, plan: Plan, profile: bool, told: Told) -> TakenIn:
-    """An access log becomes a client group that asks at the rate of the busiest minute."""
-    with path.open("rb") as file:
-        traffic = read_log(file, told)
+def clients_of(traffic: Traffic, plan: Plan, *, profile: bool = False) -> TakenIn:
+    """What an access log tells becomes a client group that asks at the rate of the busiest minute; with a profile, at
+    that of each minute. Raises PlanError where the log holds no request."""
     if not traffic.requests:
-        raise PlanError([Problem("", f"{path} holds no line of an access log ({traffic.bad.count} others)")])
+        raise PlanError([Problem("", f"holds no line of an access log ({traffic.bad.count} others)")])
     name = _free("from-log", {one.name for one in plan.clients})
     group: dict[str, Any] = {
         "name": name, "rps": round(traffic.peak_rps, 4), "sources": len(traffic.sources),
@@ -60,9 +67,32 @@ def _clients(path: Path, plan: Plan, profile: bool, told: Told) -> TakenIn:
         group["profile"] = traffic.profile()
     notes = [f"the busiest minute: {traffic.peak_rps:,.2f} requests/s; {len(traffic.sources):,} different sources"]
     notes += [f"a heavy source: {source}, {share:.1%} of all" for source, share in is_heavy(traffic)]
-    data = whole_data(plan)
-    made = plan_from_data(data | {"clients": [*data["clients"], group]})
-    return TakenIn(made, [name], traffic.requests + traffic.bad.count, traffic.bad, notes)
+    return _taken(plan, "clients", [group], traffic.requests + traffic.bad.count, traffic.bad, notes)
+
+
+def _taken(
+    plan: Plan, kind: str, items: Sequence[dict[str, Any]], read: int, bad: Bad, notes: Sequence[str] = ()
+) -> TakenIn:
+    """A plan with objects of a kind, each in the place of the one of its name, or after all others."""
+    data, patch = whole_data(plan), list[dict[str, Any]]()
+    places = {_called(one["name"]): at for at, one in enumerate(data[kind])}
+    for item in items:
+        at = places.get(_called(item["name"]))
+        patch.append(
+            {"op": "add", "path": f"/{kind}/-", "value": item} if at is None
+            else {"op": "replace", "path": f"/{kind}/{at}", "value": item}
+        )  # fmt: skip
+        if at is None:
+            data[kind].append(item)
+        else:
+            data[kind][at] = item
+    made = plan_from_data(data)
+    return TakenIn(made, [one["name"] for one in items], patch, read, bad, list(notes))
+
+
+def _called(name: str) -> str:
+    """A name as names are compared: those of hosts in any case, with or without the last dot."""
+    return name.lower().rstrip(".")
 
 
 def _base(plan: Plan) -> str:
@@ -77,14 +107,14 @@ def _base(plan: Plan) -> str:
     return f"http://{addresses[0] if addresses else '203.0.113.1'}"
 
 
-def _names(path: Path, plan: Plan, _profile: bool, _told: Told) -> TakenIn:
+def names_of(text: str, plan: Plan) -> TakenIn:
     """The addresses and aliases of a zone file (RFC 1035) become names; those of the plan's balancers lead there."""
     # Names may lie anywhere, so the root is the origin; there no other start of authority may stand.
-    text = SOA.sub("\n", _text(path))
+    text = SOA.sub("\n", text)
     try:
         zone = dns.zone.from_text(text, origin=".", relativize=False, check_origin=False)
     except (dns.exception.DNSException, ValueError) as error:
-        raise PlanError([Problem("", f"{path} is no zone file: {error}")]) from error
+        raise PlanError([Problem("", f"is no zone file: {error}")]) from error
     owners, entries, bad = AddressBook(plan).owner_balancer, dict[str, dict[str, Any]](), Bad()
     for number, (owner, ttl, rdata) in enumerate(zone.iterate_rdatas(), 1):
         name = owner.to_text(omit_final_dot=True).lower()
@@ -104,18 +134,15 @@ def _names(path: Path, plan: Plan, _profile: bool, _told: Told) -> TakenIn:
         if len(entry["answers"]) > 1:
             entry["choose"] = "all"
     if not entries:
-        raise PlanError([Problem("", f"{path} has no address and no alias")])
-    data = whole_data(plan)
-    kept = [one for one in data["names"] if one["name"].lower().rstrip(".") not in entries]
-    made = plan_from_data(data | {"names": [*kept, *entries.values()]})
-    replaced = len(data["names"]) - len(kept)
+        raise PlanError([Problem("", "has no address and no alias")])
+    replaced = sum(_called(one.name) in entries for one in plan.names)
     notes = [f"{replaced} of them were in the plan before, and are as in the file now"] if replaced else []
-    return TakenIn(made, list(entries), len(zone.nodes), bad, notes)
+    return _taken(plan, "names", list(entries.values()), len(zone.nodes), bad, notes)
 
 
-def _machines(path: Path, plan: Plan, _profile: bool, _told: Told) -> TakenIn:
+def machines_of(text: str, plan: Plan) -> TakenIn:
     """The rows of a table (CSV, RFC 4180) become instances; its first row says which field each column is."""
-    reader = csv.DictReader(io.StringIO(_text(path)))
+    reader = csv.DictReader(io.StringIO(text))
     known = [
         name for name, about in Instance.model_fields.items() if about.annotation not in (list,) and name != "serves"
     ]
@@ -125,7 +152,7 @@ def _machines(path: Path, plan: Plan, _profile: bool, _told: Told) -> TakenIn:
         says = [f"there is no column {one!r}{did_you_mean(one, known)}" for one in unknown] or [
             "it needs name and zone"
         ]
-        raise PlanError([Problem("", f"{path}: {'; '.join(says)}")])
+        raise PlanError([Problem("", f"is no table of machines: {'; '.join(says)}")])
     rows, bad, read = list[dict[str, Any]](), Bad(), 0
     for row in reader:
         read += 1
@@ -134,11 +161,8 @@ def _machines(path: Path, plan: Plan, _profile: bool, _told: Told) -> TakenIn:
             bad.note(reader.line_num, ",".join(str(value) for value in row.values()), "it has no name")
             continue
         rows.append({key: _value(key, value) for key, value in given.items()})
-    data, new = whole_data(plan), {row["name"] for row in rows}
-    kept = [one for one in data["instances"] if one["name"] not in new]
-    was = {one["name"]: one for one in data["instances"]}
-    made = plan_from_data(data | {"instances": [*kept, *(was.get(row["name"], {}) | row for row in rows)]})
-    return TakenIn(made, [row["name"] for row in rows], read, bad)
+    was = {one["name"]: one for one in whole_data(plan)["instances"]}
+    return _taken(plan, "instances", [was.get(row["name"], {}) | row for row in rows], read, bad)
 
 
 def _value(field_name: str, text: str) -> Any:
@@ -154,15 +178,14 @@ def _value(field_name: str, text: str) -> Any:
     return text
 
 
-def _text(path: Path) -> str:
-    with path.open("rb") as file:
-        found = file.read(MOST_BYTES + 1)
+def text_in(found: bytes) -> str:
+    """A zone file or a table as text; raises PlanError where it is too large, or none."""
     if len(found) > MOST_BYTES:
-        raise PlanError([Problem("", f"{path} is larger than {MOST_BYTES // 1_000_000} MB")])
+        raise PlanError([Problem("", f"is larger than {MOST_BYTES // 1_000_000} MB")])
     try:
         return found.decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        raise PlanError([Problem("", f"{path} is no text in UTF-8")]) from error
+        raise PlanError([Problem("", "is no text in UTF-8")]) from error
 
 
 def _free(name: str, taken: set[str]) -> str:
@@ -173,6 +196,5 @@ def _free(name: str, taken: set[str]) -> str:
     return found
 
 
-FORMS: dict[str, Callable[[Path, Plan, bool, Told], TakenIn]] = {
-    "clients": _clients, "names": _names, "machines": _machines,
-}  # fmt: skip
+OF_TEXT: dict[str, Callable[[str, Plan], TakenIn]] = {"names": names_of, "machines": machines_of}
+FORMS = ("clients", *OF_TEXT)

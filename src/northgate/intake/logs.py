@@ -7,7 +7,7 @@ program.
 import calendar
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from ipaddress import ip_address
@@ -15,11 +15,13 @@ from typing import BinaryIO
 
 from northgate.intake.bad import Bad
 
-WHEN = rb"\[(\d\d/\w{3}/\d{4}:\d\d:\d\d:(?:[0-5]\d|60) [+-]\d{4})\]"
+WHEN = rb"\[(\d\d/\w{3}/\d{4}:\d\d:\d\d:[0-6]\d [+-]\d{4})\]"
 LINE = re.compile(rb"^(\S+) \S+ .*?" + WHEN + rb' "([A-Z]{3,10} \S+)(?: HTTP/[\d.]+)?" \d{3} \S')
-# What nearly all lines look like: found in a whole piece of a log at once. A line of another look is read by itself.
+# What nearly all lines look like: found in a whole piece of a log at once, and never gone back in (`++`). A line of
+# another look is read by itself.
 USUAL = re.compile(
-    rb"^(\S+) \S+ [^\[\n]*" + WHEN + rb' "([A-Z]{3,10} [^ "\n]+)(?: HTTP/[\d.]+)?" \d{3} \S[^\n]*$', re.MULTILINE
+    rb"^(\S++) \S++ [^\[\n]*+" + WHEN + rb' "([A-Z]{3,10}+ [^ "\n]++)(?: HTTP/[\d.]++)?" \d{3} \S[^\n]*+$',
+    re.MULTILINE,
 )
 MONTHS = {name.encode(): number for number, name in enumerate(calendar.month_abbr) if name}
 # Rates are counted in bins of a minute; so many kinds of calls are kept apart, the others are one.
@@ -99,32 +101,50 @@ class Traffic:
         self.asked.clear()
 
 
-def read_log(file: BinaryIO, told: Callable[[int], None] = lambda _: None) -> Traffic:
-    """Reads a log piece by piece; nothing of it is kept but counts. `told` is called with how many lines are read."""
-    traffic, lines = Traffic(), 0
-    for piece in _pieces(file):
-        found = USUAL.findall(piece)
+class LogReader:
+    """Reads a log that comes piece by piece; nothing of it is kept but counts."""
+
+    def __init__(self) -> None:
+        self._traffic = Traffic()
+        self._rest = b""
+        # How many lines have been read.
+        self.lines = 0
+
+    def feed(self, some: bytes) -> None:
+        """Reads on; a line that has not ended yet waits for more. What goes on without an end comes in parts: it is no
+        line of a log."""
+        for start in range(0, len(some), PIECE):
+            piece = some[start : start + PIECE]
+            cut = piece.rfind(b"\n") + 1
+            if cut or len(self._rest) >= PIECE:
+                self._read(self._rest + piece[:cut])
+                self._rest = piece[cut:]
+            else:
+                self._rest += piece
+
+    def end(self) -> Traffic:
+        """What the whole log tells."""
+        if self._rest:
+            self._read(self._rest)
+            self._rest = b""
+        self._traffic.sort_asked()
+        return self._traffic
+
+    def _read(self, piece: bytes) -> None:
+        traffic, found = self._traffic, USUAL.findall(piece)
         whole = piece.count(b"\n") + (not piece.endswith(b"\n"))
         if len(found) != whole or not _count(traffic, found):
-            _count(traffic, _one_by_one(traffic.bad, piece, lines))
-        lines += whole
-        told(lines)
-    traffic.sort_asked()
-    return traffic
+            _count(traffic, _one_by_one(traffic.bad, piece, self.lines))
+        self.lines += whole
 
 
-def _pieces(file: BinaryIO) -> Iterator[bytes]:
-    """Whole lines, many at once; a line without an end comes in parts."""
-    kept = b""
-    while got := file.read(PIECE):
-        cut = got.rfind(b"\n") + 1
-        if cut or len(kept) >= PIECE:
-            yield kept + got[:cut]
-            kept = got[cut:]
-        else:
-            kept += got
-    if kept:
-        yield kept
+def read_log(file: BinaryIO, told: Callable[[int], None] = lambda _: None) -> Traffic:
+    """Reads a log from a file; `told` is called with how many lines are read."""
+    reader = LogReader()
+    while some := file.read(PIECE):
+        reader.feed(some)
+        told(reader.lines)
+    return reader.end()
 
 
 def _count(traffic: Traffic, found: Sequence[tuple[bytes, bytes, bytes]]) -> bool:

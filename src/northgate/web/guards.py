@@ -19,7 +19,8 @@ SECURITY_HEADERS = (
     ),
 )
 
-
+# What is read as it comes, and not kept: logs.
+MOST_STREAMED = 20_000_000_000
 LOCAL = re.compile(r"(?:localhost|127(?:\.[0-9]{1,3}){3}|\[::1\])(?::[0-9]{1,5})?", re.IGNORECASE)
 
 
@@ -56,8 +57,9 @@ class Guards:
 
     async def _bounded(self, headers: dict[bytes, str], scope: Scope, receive: Receive, send: Send) -> None:
         declared = headers.get(b"content-length", "0")
-        too_large = problem_response(413, "Too large", f"A request may hold {MAX_BYTES // 1_000_000} MB at most")
-        if not declared.isdigit() or int(declared) > MAX_BYTES:
+        most = MOST_STREAMED if scope["path"].endswith("/take-in") else MAX_BYTES
+        too_large = problem_response(413, "Too large", f"A request may hold {most // 1_000_000} MB at most")
+        if not declared.isdigit() or int(declared) > most:
             await too_large(scope, receive, send)
             return
         seen = 0
@@ -66,7 +68,7 @@ class Guards:
             nonlocal seen
             message = await receive()
             seen += len(message.get("body", b""))
-            if seen > MAX_BYTES:
+            if seen > most:
                 raise _TooLarge
             return message
 

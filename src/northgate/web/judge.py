@@ -3,6 +3,7 @@
 import datetime
 from collections.abc import Hashable
 
+from northgate.cost import CostAnswer, cost
 from northgate.engine.base import CannotRun
 from northgate.engine.reports.losses import LossRow
 from northgate.losses import LossesAnswer, loss_table
@@ -54,6 +55,12 @@ class Judge:
 
     def _losses_question(self, key: str, number: int, *, pairs: bool) -> Hashable:
         return ("losses", self.computer.content(key, number), pairs)
+
+    def cost(self, key: str, revision: int | None) -> CostAnswer:
+        """What it costs; raises CannotRun."""
+        number = self.computer.number(key, revision)
+        plan, question = self.computer.plan(key, number), ("cost", self.computer.content(key, number))
+        return self.computer.once(question, lambda: cost(plan, self.computer.settled(key, number)))
 
     def review(self, key: str, revision: int | None, today: datetime.date, *, losses: bool) -> ReviewAnswer:
         """What is wrong with a plan, with what its losses come to where that is asked for and it can be run."""

@@ -6,6 +6,7 @@ from typing import Annotated
 from fastapi import APIRouter, Depends, Query
 from pydantic import BaseModel
 
+from northgate.cost import CostAnswer
 from northgate.losses import LossesAnswer
 from northgate.review import ReviewAnswer
 from northgate.sizing import SizingAnswer, Survive
@@ -43,6 +44,12 @@ def findings(
 def losses_of_plan(key: str, judge: TheJudge, pairs: Pairs = False, revision: Revision = None) -> LossesAnswer:
     """Every part lost in turn, ranked; headroom, and a year."""
     return judge.losses(key, revision, pairs=pairs)
+
+
+@router.get("/cost")
+def cost_of_plan(key: str, judge: TheJudge, revision: Revision = None) -> CostAnswer:
+    """What a plan costs by its own unit prices, also when idle; prices that are missing are named."""
+    return judge.cost(key, revision)
 
 
 class WorkDone(BaseModel):

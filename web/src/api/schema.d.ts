@@ -700,6 +700,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Cost Of Plan
+         * @description What a plan costs by its own unit prices, also when idle; prices that are missing are named.
+         */
+        get: operations["cost_of_plan_api_plans__key__cost_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/losses/progress": {
         parameters: {
             query?: never;
@@ -1040,6 +1060,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/take-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take In
+         * @description Reads a file, and answers with the edit that takes it in. A log is read as it comes, of whatever size.
+         */
+        post: operations["take_in_api_plans__key__take_in_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/variants": {
         parameters: {
             query?: never;
@@ -1267,6 +1307,16 @@ export interface components {
             now: number;
             /** Values */
             values: number[];
+        };
+        /**
+         * BadLine
+         * @description A line that could not be taken in, and what is wrong with it where that is known.
+         */
+        BadLine: {
+            /** Line */
+            line: number;
+            /** Text */
+            text: string;
         };
         /**
          * Balancer
@@ -1793,7 +1843,7 @@ export interface components {
         };
         /**
          * Column
-         * @description A plan or variant: what a month of it costs (None: a price is missing, or it cannot be run), and how many
+         * @description A plan or variant: what a month of it costs (None: it cannot be run), and how many
          *     findings stop its traffic.
          */
         Column: {
@@ -1821,6 +1871,41 @@ export interface components {
             /** Prices Missing */
             prices_missing: string[];
             findings: components["schemas"]["FindingsMoved"];
+        };
+        /**
+         * CostAnswer
+         * @description What a plan costs by the hour and the month (730 hours), and a month without any traffic; by part; and prices
+         *     that it would need and does not give.
+         */
+        CostAnswer: {
+            /** Hour */
+            hour: number;
+            /** Month */
+            month: number;
+            /** Idle Month */
+            idle_month: number;
+            /** Parts */
+            parts: components["schemas"]["CostPart"][];
+            /** Missing */
+            missing: string[];
+        };
+        /**
+         * CostPart
+         * @description What one part costs a month: the amount of what is priced, and the name of the price.
+         */
+        CostPart: {
+            /** About */
+            about: string;
+            /** Kind */
+            kind: string;
+            /** Month */
+            month: number;
+            /** Price */
+            price: string;
+            /** Amount */
+            amount: number;
+            /** Idle */
+            idle: number;
         };
         /**
          * DifferenceAnswer
@@ -4093,6 +4178,27 @@ export interface components {
                 number,
                 number
             ][];
+        };
+        /**
+         * TakenInAnswer
+         * @description What a file comes to: what it adds or changes, by name; how many lines or rows were read; how many of them could
+         *     not be taken, with the first; what else is to be known; and the edit that takes it in (RFC 6902).
+         */
+        TakenInAnswer: {
+            /** Added */
+            added: string[];
+            /** Read */
+            read: number;
+            /** Bad */
+            bad: number;
+            /** First Bad */
+            first_bad: components["schemas"]["BadLine"][];
+            /** Notes */
+            notes: string[];
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
         };
         /**
          * Target
@@ -6616,6 +6722,58 @@ export interface operations {
             };
         };
     };
+    cost_of_plan_api_plans__key__cost_get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CostAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     progress_of_losses_api_plans__key__losses_progress_get: {
         parameters: {
             query?: {
@@ -7024,7 +7182,7 @@ export interface operations {
             header?: never;
             path: {
                 key: string;
-                /** @description dns-zone, firewall-csv, targets-csv, checklist, checks, markdown, html, json */
+                /** @description dns-zone, firewall-csv, targets-csv, routes-csv, drills-csv, losses-csv, cost-csv, findings-csv, checklist, checks, markdown, html, json */
                 kind: string;
             };
             cookie?: never;
@@ -7579,6 +7737,64 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Setting"][];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    take_in_api_plans__key__take_in_post: {
+        parameters: {
+            query: {
+                /** @description An access log becomes clients, a zone file names, a table (CSV) machines. */
+                as: "clients" | "names" | "machines";
+                /** @description Of a log: how the rate changes from minute to minute, too? */
+                profile?: boolean;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": unknown;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenInAnswer"];
                 };
             };
             /** @description There is no such plan, drill or revision */

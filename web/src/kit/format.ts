@@ -61,3 +61,8 @@ export function span(second: number): string {
   if (minutes === 0) return `${rest} s`;
   return rest === 0 ? `${minutes} min` : `${minutes} min ${rest} s`;
 }
+
+/** An amount of money, in the unit of the plan's prices. */
+export function money(value: number | null): string {
+  return value === null ? "unknown" : value.toLocaleString("en", { maximumFractionDigits: 2, minimumFractionDigits: 2 });
+}

@@ -48,6 +48,17 @@ export function useKnownFindings(asked: Asked) {
   return whole.data ?? quick.data;
 }
 
+/** What the plan costs by its own prices, asked for once what one looks at is there. */
+export function useCost({ key, revision }: Asked) {
+  const calm = useCalm({ key, revision });
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "cost"),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/cost", { params: { path: { key }, query: { revision } }, signal })),
+    enabled: calm && revision !== undefined,
+    placeholderData: keepPreviousData,
+  });
+}
+
 export function useLosses({ key, revision }: Asked, pairs: boolean, enabled = true) {
   return useQuery({
     queryKey: answerKey({ key, revision }, "losses", pairs),

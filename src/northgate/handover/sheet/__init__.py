@@ -10,7 +10,7 @@ from northgate.handover.sheet.building import builds
 from northgate.handover.sheet.checks import checks_script
 from northgate.handover.sheet.reaching import COLUMNS, needless_rules
 from northgate.handover.sheet.records import zone_file
-from northgate.handover.sheet.sheet import Sheet, Table, targets_table
+from northgate.handover.sheet.sheet import Section, Sheet, Table, routes_section, targets_table
 from northgate.handover.sheet.written import as_csv, as_html, as_markdown, checklist
 from northgate.plan import Plan
 
@@ -45,10 +45,19 @@ def _json(sheet: Sheet) -> str:
     return json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False) + "\n"
 
 
+def _table(section: Section) -> str:
+    return as_csv(section.table or Table((), ()))
+
+
 EXPORTS: dict[str, Callable[[Sheet], str]] = {
     "dns-zone": lambda sheet: zone_file(sheet.plan),
     "firewall-csv": _firewall_csv,
     "targets-csv": lambda sheet: as_csv(targets_table(sheet.network)),
+    "routes-csv": lambda sheet: _table(routes_section(sheet.plan)),
+    "drills-csv": lambda sheet: _table(sheet.drills_section()),
+    "losses-csv": lambda sheet: _table(sheet.losses_section(most=None)),
+    "cost-csv": lambda sheet: _table(sheet.cost_section()),
+    "findings-csv": lambda sheet: _table(sheet.findings_section()),
     "checklist": checklist,
     "checks": _checks,
     "markdown": as_markdown,
@@ -57,9 +66,9 @@ EXPORTS: dict[str, Callable[[Sheet], str]] = {
 }
 # What each is, and the ending of its file.
 MEDIA = {
-    "dns-zone": ("text/dns", "zone"), "firewall-csv": ("text/csv", "csv"), "targets-csv": ("text/csv", "csv"),
-    "checklist": ("text/markdown", "md"), "checks": ("text/x-shellscript", "sh"), "markdown": ("text/markdown", "md"),
-    "html": ("text/html", "html"), "json": ("application/json", "json"),
+    **{kind: ("text/csv", "csv") for kind in EXPORTS if kind.endswith("-csv")},
+    "dns-zone": ("text/dns", "zone"), "checklist": ("text/markdown", "md"), "checks": ("text/x-shellscript", "sh"),
+    "markdown": ("text/markdown", "md"), "html": ("text/html", "html"), "json": ("application/json", "json"),
 }  # fmt: skip
 
 

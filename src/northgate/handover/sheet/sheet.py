@@ -112,13 +112,13 @@ class Sheet:
             Section("Build, in this order", steps=builds(self.plan)),
             _for_good(self.plan),
             self._firewalls(),
-            _routes(self.plan),
+            routes_section(self.plan),
             Section("DNS records", code=zone_file(self.plan)),
             self._targets(),
-            self._drills(),
-            self._losses(),
-            self._cost(),
-            self._findings(),
+            self.drills_section(),
+            self.losses_section(),
+            self.cost_section(),
+            self.findings_section(),
             _assumptions(self.plan),
             self._first_day(),
         ]
@@ -147,7 +147,8 @@ class Sheet:
     def _targets(self) -> Section:
         return Section("Targets", table=targets_table(self.network))
 
-    def _drills(self) -> Section:
+    def drills_section(self) -> Section:
+        """What each drill comes to."""
         rows = []
         for run in self.runs:
             answer = drill_answer(run, with_utilisation=False)
@@ -163,7 +164,8 @@ class Sheet:
             Table(("drill", "what it comes to", "failed", "worst blind", "held"), rows) if rows else None,
         )
 
-    def _losses(self) -> Section:
+    def losses_section(self, most: int | None = RANKED) -> Section:
+        """What each loss costs, the worst first: so many of them, or all."""
         table = self.losses
         if table is None:
             return Section("Losses", ["They cannot be computed."])
@@ -175,7 +177,7 @@ class Sheet:
                 f"{one.settled_s:.0f} s" if one.settled else "never",
                 f"{one.unserved_share:.1%}",
             )
-            for one in table.losses[:RANKED]
+            for one in table.losses[:most]
         ]
         year = (
             f"Expected in a year: {table.year.failed_requests:,.0f} failed requests, availability "
@@ -187,7 +189,8 @@ class Sheet:
             Table(("lost", "failed", "noticed after", "settled after", "not served then"), rows),
         )
 
-    def _cost(self) -> Section:
+    def cost_section(self) -> Section:
+        """What each part costs a month."""
         answer = self.cost
         rows = [
             (one.about, one.kind, f"{one.amount:,.1f}", one.price, f"{one.month:,.2f}")
@@ -203,7 +206,8 @@ class Sheet:
             )
         return Section("Cost", lines, Table(("part", "kind", "amount", "price", "a month"), rows))
 
-    def _findings(self) -> Section:
+    def findings_section(self) -> Section:
+        """What is wrong, and not accepted."""
         found = [one for one in self.findings if one.because is None]
         rows = [(one.severity, one.about, one.message, one.remedy) for one in found]
         return Section(
@@ -232,7 +236,8 @@ def _for_good(plan: Plan) -> Section:
     return Section("What cannot be changed later", lines, Table(("setting",), rows) if rows else None)
 
 
-def _routes(plan: Plan) -> Section:
+def routes_section(plan: Plan) -> Section:
+    """Networks, and the routes between them."""
     rows = [
         (
             network.name,

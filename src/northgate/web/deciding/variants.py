@@ -6,7 +6,6 @@ from typing import Annotated
 from fastapi import APIRouter, Depends, Query, Response
 from pydantic import BaseModel, Field
 
-from northgate.cost import cost
 from northgate.engine.base import CannotRun
 from northgate.engine.reports import drill_answer
 from northgate.plan.models.drills import EXPECTABLE
@@ -54,7 +53,7 @@ def take_over(
 
 
 class Column(BaseModel):
-    """A plan or variant: what a month of it costs (None: a price is missing, or it cannot be run), and how many
+    """A plan or variant: what a month of it costs (None: it cannot be run), and how many
     findings stop its traffic."""
 
     key: str
@@ -100,7 +99,7 @@ def _column(computer: Computer, head: Head) -> Column:
     plan = computer.plan(head.key, head.revision)
     found = Judge(computer).review(head.key, head.revision, datetime.date.today(), losses=False)
     try:
-        month = computer.once(("cost", head.key, head.revision), lambda: cost(plan).month)
+        month = Judge(computer).cost(head.key, head.revision).month
     except CannotRun:
         month = None
     name = head.variant or plan.title or plan.name

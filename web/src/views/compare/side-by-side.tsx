@@ -1,12 +1,13 @@
 /** What differs between two revisions, and what follows: drills, cost, findings. */
 import type { PlanHead, Schemas } from "../../api/client";
+import { money } from "../../kit/format";
 import { Section, Skeleton } from "../../kit/parts";
 import { useCompare, type Before } from "../../plan/deciding";
 import { usePlan, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 import { LaidOver } from "./laid-over";
 import { LossesCompared } from "./losses";
-import { money, NEITHER, priceWords, readingWords, shownReading } from "./words";
+import { NEITHER, priceWords, readingWords, shownReading } from "./words";
 
 type Both = Schemas["Both"];
 

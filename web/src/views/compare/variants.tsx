@@ -4,12 +4,13 @@ import { FlaskConical } from "lucide-react";
 import { useState, type FormEvent } from "react";
 
 import type { Schemas } from "../../api/client";
+import { money } from "../../kit/format";
 import { Button, Skeleton } from "../../kit/parts";
 import { notify } from "../../kit/notify";
 import { useDeciding, useMatrix, useTryVariant } from "../../plan/deciding";
 import type { Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
-import { money, NEITHER, readingWords, shownReading } from "./words";
+import { NEITHER, readingWords, shownReading } from "./words";
 
 type Matrix = Schemas["MatrixAnswer"];
 

@@ -15,10 +15,6 @@ export function shownReading(name: string, value: number | null): string {
   return /_ms$/.test(name) ? `${amount(value)} ms` : amount(value);
 }
 
-export function money(value: number | null): string {
-  return value === null ? "unknown" : value.toLocaleString("en", { maximumFractionDigits: 2, minimumFractionDigits: 2 });
-}
-
 export function priceWords(price: string): string {
   return `the ${price.replaceAll("_", " ")}`;
 }

@@ -19,6 +19,8 @@ const PARTS: { kind: string; title: string; says: string }[] = [
   { kind: "json", title: "All of it as JSON", says: "for programs" },
 ];
 
+const TABLES = ["routes", "drills", "losses", "cost", "findings"];
+
 export function HandoverView() {
   const { key } = route.useParams();
   const plan = usePlan(key);
@@ -52,6 +54,10 @@ export function HandoverView() {
           </li>
         ))}
       </ul>
+      <p className="mt-3 flex max-w-2xl flex-wrap items-baseline gap-x-4" data-testid="tables">
+        <b className="font-semibold">Its tables as CSV:</b>
+        {TABLES.map((one) => <a key={one} className="min-h-6 text-north hover:underline" href={place(`${one}-csv`)} download>{one}</a>)}
+      </p>
       <p className="mt-4 text-ink-soft">
         From a file: <Copyable text={`northgate export ${key}.plan.yaml --as html > ${key}.html`} />
       </p>

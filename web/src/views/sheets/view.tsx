@@ -15,6 +15,7 @@ import { NewRow, WhatCellsMayBe } from "./new-row";
 import { headOf } from "./heads";
 import { pastedChanges, removingRows, type Column, type Row, type Sheet } from "./sheet";
 import { SHEETS } from "./sheets";
+import { TakeIn } from "./take-in";
 import { readRows, underColumns, unknownColumns, writeCsv } from "../../kit/rows";
 
 const route = getRouteApi("/plans/$key/sheets/$sheet");
@@ -94,6 +95,7 @@ function Grid({ planKey, name, sheet, document }: GridProps) {
           <Button onClick={() => setAdding(true)}>
             <Plus size={13} aria-hidden="true" /> Add row
           </Button>
+          <TakeIn planKey={planKey} sheet={name} />
           <PasteDialog planKey={planKey} sheet={sheet} document={document} />
           <Button onClick={() => download(`${planKey}-${name}.csv`, toCsv(sheet, rows))}>
             <Download size={13} aria-hidden="true" /> CSV

@@ -1,10 +1,11 @@
 /** The inspector of the whole plan, while nothing is selected. */
 
 import type { PlanDocument, Schemas } from "../../../api/client";
-import { amount, perSecond } from "../../../kit/format";
+import { amount, money, perSecond } from "../../../kit/format";
 import { Button, Section } from "../../../kit/parts";
 import { Reading } from "../../../kit/reading";
 import { PlanSection } from "../../../form/object-section";
+import { useCost } from "../../../plan/judging";
 import { objectAt } from "../../../plan/trouble";
 import { Rates, when, type Described, type InspectorProps } from "./shared";
 
@@ -19,7 +20,7 @@ const CAUSES: Record<string, string> = {
   reset: "reset",
 };
 
-export function overview({ planKey, document, state, looking, onSelect }: InspectorProps): Described {
+export function overview({ planKey, asked, document, state, looking, onSelect }: InspectorProps): Described {
   const failing = Object.entries(state.failed_by_cause).filter(([, rate]) => rate > 0);
   return {
     kind: "plan",
@@ -33,6 +34,7 @@ export function overview({ planKey, document, state, looking, onSelect }: Inspec
               <Reading key={cause} label={`  ${CAUSES[cause] ?? cause}`} tone="vermilion" value={perSecond(rate)} />
             ))}
             <Reading label="Mean latency" value={`${amount(state.mean_latency_ms)} ms`} why="Mean over served calls: the client's round trip, the wait in the queue, the backlog and the service itself." />
+            <Cost asked={asked} />
           </dl>
         </Section>
         <Section title="Zones">
@@ -50,6 +52,17 @@ export function overview({ planKey, document, state, looking, onSelect }: Inspec
       </>
     ),
   };
+}
+
+/** What a month of the plan costs, and when idle; on hover by what most of it is. */
+function Cost({ asked }: Pick<InspectorProps, "asked">) {
+  const { data } = useCost(asked);
+  if (!data) return null;
+  const { parts, month, idle_month: idle, missing } = data;
+  if (month === 0 && missing.length > 0) return <Reading label="Cost of a month" value="no prices given" />;
+  const most = parts.slice(0, 3).map((one) => `${one.about} (${one.kind}) ${money(one.month)}`);
+  const lacks = missing.length > 0 ? ` No price is given for: ${missing.map((one) => one.replaceAll("_", " ")).join(", ")}.` : "";
+  return <Reading label="Cost of a month" value={money(month)} why={`When idle ${money(idle)}; an hour ${money(data.hour)}. Most of it: ${most.join("; ")}.${lacks}`} />;
 }
 
 /** From whom to whom requests go, as a table: what the ribbons of the board show. */
