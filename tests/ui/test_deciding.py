@@ -56,6 +56,39 @@ def test_a_change_is_rehearsed_step_by_step(page, changed):
     expect(page.get_by_test_id("rehearsed")).to_contain_text("no request fails; all at once")
 
 
+def test_the_board_is_looked_at_second_by_second(page, changed):
+    page.goto(f"/plans/{changed}/compare?way=change")
+    page.get_by_role("button", name="The board at the worst second").click()
+    expect(page).to_have_url(re.compile("at=0"))
+    then = page.get_by_role("region", name="The board at 0:00")
+    expect(then).to_contain_text("nothing failing")
+    expect(then.get_by_test_id("board")).to_contain_text("charts")
+    page.get_by_label("Second of the change").press("ArrowRight")
+    expect(page.get_by_role("region", name="The board at 0:01")).to_be_visible()
+    page.get_by_role("button", name="Hide the board").click()
+    expect(then).to_have_count(0)
+
+
+def test_a_zone_is_emptied_ready_made_and_kept_as_a_drill(page, trap):  # noqa: F811
+    key, document = trap("one-rack")
+    page.goto(f"/plans/{key}/compare")
+    page.get_by_role("link", name="usual changes").click()
+    offer = page.get_by_role("form", name="Empty a zone before maintenance")
+    offer.get_by_label("zone").select_option("fells-2")
+    offer.get_by_label("for").fill("60")
+    offer.get_by_label("for").press("Enter")
+    steps = page.get_by_test_id("usual-steps").locator("tbody tr")
+    expect(steps).to_have_count(3)
+    expect(steps.nth(1)).to_contain_text("turn fells-2 off")
+    expect(page).to_have_url(re.compile("usual=empty"))
+    page.get_by_label("Second of the change").press("End")
+    expect(page.get_by_role("region", name=re.compile("^The board at"))).to_contain_text("after step 3")
+    page.get_by_role("button", name="Make it a drill").click()
+    expect(page).to_have_url(re.compile("/drill.*empty-fells-2"))
+    expect(page.get_by_test_id("summary")).to_be_visible()
+    assert document()["drills"][-1]["name"] == "empty-fells-2"
+
+
 def test_the_steps_of_a_change_are_taken_in_another_order_and_at_their_seconds(page, trap):  # noqa: F811
     key, document = trap("one-rack")
     patch = [

@@ -21,6 +21,7 @@ VIEWS = {
     "findings": ("/plans/beckwater/findings", "[data-code=cascade]"),
     "compare": ("/plans/{small}/compare", "[data-testid=compared]"),
     "change": ("/plans/{small}/compare?way=change", "[data-testid=rehearsed]"),
+    "usual": ("/plans/{small}/compare?way=usual&usual=empty&at=31", "[data-testid=rehearsed] [data-testid=board]"),
     "variants": ("/plans/{small}/compare?way=variants", "[data-testid=matrix]"),
     "sweep": (f"/plans/{{small}}/compare?way=sweep&set={SWEPT}", "[data-testid=heat]"),
     "log": ("/plans/{small}/compare?way=log", "[data-testid=log]"),

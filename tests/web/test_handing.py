@@ -46,6 +46,29 @@ def test_a_change_is_rehearsed_and_tells_nothing_while_nobody_works(client, key)
     assert client.get(f"/api/plans/{key}/change/progress").json() == {"done": None, "of": None}
 
 
+def test_the_board_of_a_change_is_shown_at_any_second(client, key):
+    then = client.get(f"/api/plans/{key}/change/state?at=0").json()
+    assert then["step"] == 0
+    assert then["document"]["probes"][0]["interval_s"] == 5
+    assert then["state"]["failed_rps"] == 0
+    nothing = client.get(f"/api/plans/{key}/change/state?at=0&since=2")
+    assert nothing.status_code == 422
+    assert "nothing is to be done" in nothing.text
+
+
+def test_usual_changes_are_offered_rehearsed_and_looked_at(client, key):
+    assert "empty" in [one["code"] for one in client.get(f"/api/plans/{key}/usual").json()]
+    asked = "said=zone%3Dfells-1&said=away_s%3D60"
+    answer = client.get(f"/api/plans/{key}/usual/empty?{asked}").json()
+    worst = answer["rehearsal"]["worst"]
+    then = client.get(f"/api/plans/{key}/usual/empty/state?{asked}&at={worst['at_s'] + 0.1}").json()
+    assert then["state"]["failed_rps"] == pytest.approx(worst["failed_rps"])
+    assert answer["rehearsal"]["steps"][then["step"]]["words"] == "turn fells-1 off"
+    assert client.get(f"/api/plans/{key}/usual/empty/progress?{asked}").json() == {"done": None, "of": None}
+    assert client.get(f"/api/plans/{key}/usual/empty?said=zone").status_code == 422
+    assert "did you mean" in client.get(f"/api/plans/{key}/usual/empty?said=zone%3Dfels-1").text
+
+
 def test_exports_are_files_and_the_sheet_may_do_nothing(client, key):
     kept = client.get(f"/api/plans/{key}/export/firewall-csv")
     assert kept.headers["content-type"].startswith("text/csv")

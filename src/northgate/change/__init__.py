@@ -1,6 +1,10 @@
 """From one plan to another: the steps, in their order, and what fails while they are taken."""
 
-from northgate.change.rehearsal import RehearsalAnswer, rehearse
+from northgate.change.rehearsal import RehearsalAnswer, Rehearsed, rehearse, rehearsed
 from northgate.change.steps import ChangeStep, build_steps, steps_between
+from northgate.change.usual import UsualAnswer, UsualChange, UsualMade, offered, usual
 
-__all__ = ["ChangeStep", "RehearsalAnswer", "build_steps", "rehearse", "steps_between"]
+__all__ = [
+    "ChangeStep", "RehearsalAnswer", "Rehearsed", "UsualAnswer", "UsualChange", "UsualMade", "build_steps", "offered",
+    "rehearse", "rehearsed", "steps_between", "usual",
+]  # fmt: skip

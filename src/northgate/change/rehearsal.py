@@ -6,14 +6,18 @@ taken earlier is told so, as what the two do to each other is not computed.
 """
 
 import math
+from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+
+import numpy as np
 
 from northgate.change.steps import ChangeStep, begun, steps_between
 from northgate.engine.base import CannotRun
 from northgate.engine.drill import DrillRun, run_drill, ways_of
 from northgate.engine.network import compile_network
 from northgate.engine.reports import AnswerModel
+from northgate.engine.solver import Flow
 from northgate.plan import Plan, Problem
 from northgate.plan.models.drills import ChangeAnswers, Drill, Step, Surge
 from northgate.plan.models.traffic import DnsEntry
@@ -86,32 +90,65 @@ class _Taken:
         return last.failed + still - self.run.keyframes[0].failed
 
 
+@dataclass(frozen=True)
+class Rehearsed:
+    """A change, rehearsed, whose every second can be looked at: what was answered, the steps as they were taken, when
+    each began (s), and the plan after it."""
+
+    answer: RehearsalAnswer
+    taken: Sequence[_Taken]
+    at_s: Sequence[float]
+    plans: Sequence[Plan]
+
+    def moment(self, second: float) -> tuple[int, Plan, Flow]:
+        """Which step was taken last at a second, the plan as it is then, and its flow."""
+        step = max(bisect_right(self.at_s, second) - 1, 0)
+        since_s = min(max(second - self.at_s[step], 0.0), self.taken[step].waits_s)
+        marks = [one.at_s for one in self.answer.steps]
+        return max(bisect_right(marks, second) - 1, 0), self.plans[step], self.taken[step].run.flow_at(LEAD_S + since_s)
+
+
 def rehearse(
     before: Plan, after: Plan, order: Sequence[tuple[int, float | None]] | None = None, begins_s: float = 0.0,
     told: Told = lambda _done, _of: None,
 ) -> RehearsalAnswer:  # fmt: skip
+    """Rehearses a change, see `rehearsed`."""
+    return rehearsed(before, after, order, begins_s, told).answer
+
+
+def rehearsed(
+    before: Plan, after: Plan, order: Sequence[tuple[int, float | None]] | None = None, begins_s: float = 0.0,
+    told: Told = lambda _done, _of: None,
+) -> Rehearsed:  # fmt: skip
     """Rehearses a change. `order`: the numbers of the steps as they are to be taken, each with its second where that is
     not when the one before has settled; all in their own order by default. Raises CannotRun where a plan in between
     cannot be run, or a step is missing or comes before one that it needs."""
-    steps = steps_between(before, after)
+    return rehearse_steps(begun(before, after), steps_between(before, after), order, begins_s, told)
+
+
+def rehearse_steps(
+    first: Plan, steps: Sequence[ChangeStep], order: Sequence[tuple[int, float | None]] | None = None,
+    begins_s: float = 0.0, told: Told = lambda _done, _of: None,
+) -> Rehearsed:  # fmt: skip
+    """Rehearses steps from a plan on, as `rehearse` does."""
     wanted = list(order) if order is not None else [(number, None) for number in range(len(steps))]
     _check(steps, [number for number, _ in wanted])
-    plans = [begun(before, after)]
+    plans = [first]
     for number, _ in wanted:
         plans.append(steps[number].apply(plans[-1]))
     of = 2 * len(wanted) + 1
     taken, back = list[_Taken](), list[_Taken]()
     for at in range(len(wanted)):
-        taken.append(_take(plans[at], plans[at + 1]))
+        taken.append(_take(plans[at], plans[at + 1], steps[wanted[at][0]].seen_s))
         told(len(taken), of)
     for at in range(len(wanted)):
         back.append(_take(plans[at + 1], plans[at]))
         told(len(taken) + len(back), of)
     words = [steps[number].words for number, _ in wanted]
     at_s, warnings = _times([second for _, second in wanted], taken, begins_s, words)
-    once = _take(plans[0], plans[-1])
+    once = _take(plans[0], plans[-1], max((step.seen_s for step in steps), default=0.0))
     numbers = {number: place for place, (number, _) in enumerate(wanted)}
-    return RehearsalAnswer(
+    answer = RehearsalAnswer(
         steps=[
             StepAnswer(
                 at_s=second, words=steps[number].words, needs=sorted(numbers[one] for one in steps[number].needs),
@@ -132,6 +169,47 @@ def rehearse(
         warnings=warnings,
         series=_series(taken, at_s),
     )  # fmt: skip
+    return Rehearsed(answer, taken, at_s, plans[1:])
+
+
+def rehearse_drill(
+    plan: Plan, drill: Drill, marks: Sequence[tuple[float, str]], once: Drill, told: Told = lambda _done, _of: None
+) -> Rehearsed:
+    """What is done by hand in a drill, told as the steps of a change: at which second what is done, in words. `once`:
+    the same, all at once. There is no way back but to go on. Raises CannotRun."""
+    network = compile_network(plan)
+    told(0, 2)
+    run = run_drill(network, drill)
+    told(1, 2)
+    other = run_drill(network, once)
+    told(2, 2)
+    settled_s = marks[-1][0] + run.readings.settled_s
+    ends = [*(second for second, _ in marks[1:]), settled_s]
+    failed = [_failed_until(run, second) for second in (marks[0][0], *ends)]
+    whole = _Taken(run, settled_s - LEAD_S)
+    answer = RehearsalAnswer(
+        steps=[
+            StepAnswer(
+                at_s=second - marks[0][0], words=words, needs=[place - 1] if place else [],
+                waits_s=float(math.ceil(ends[place] - second)), failed=failed[place + 1] - failed[place],
+            )
+            for place, (second, words) in enumerate(marks)
+        ],
+        readings=_readings([whole], [0.0], 0.0),
+        worst=_worst([whole], [0.0]),
+        rollback=[],
+        at_once={"failed": other.readings.failed, "lasts_s": other.readings.settled_s},
+        warnings=[] if run.readings.settled else ["it does not settle in that time"],
+        series=_series([whole], [0.0]),
+    )  # fmt: skip
+    return Rehearsed(answer, [whole], [0.0], [plan])
+
+
+def _failed_until(run: DrillRun, second: float) -> float:
+    frames = run.keyframes
+    ends = [*((one.t_s, one.failed) for one in frames), (run.drill.lasts_s, run.readings.failed)]
+    at_s, failed = np.array(ends).T
+    return float(np.interp(second, at_s, failed))
 
 
 def _check(steps: Sequence[ChangeStep], order: Sequence[int]) -> None:
@@ -149,15 +227,20 @@ def _check(steps: Sequence[ChangeStep], order: Sequence[int]) -> None:
         raise CannotRun(problems)
 
 
-def _take(before: Plan, after: Plan) -> _Taken:
-    """A step from one plan to the next as a drill: ways that are new are registered, records change, all else is as in
-    the next plan from the beginning on."""
+def _take(before: Plan, after: Plan, seen_s: float = 0.0) -> _Taken:
+    """A step from one plan to the next as a drill, looked at for so long at the least: ways that are new are
+    registered, records change, all else is as in the next plan from the beginning on."""
     old, data = {entry.name: entry for entry in before.names}, list[DnsEntry]()
     changes = []
+    # What was answered with leads on, but where it is gone; an address that another has taken over leads to that one.
     known = {balancer.name for balancer in after.balancers}
+    open_to_all = {one.name for one in after.instances if one.public_address}
     for entry in after.names:
         was = old.get(entry.name)
-        kept = [one for one in was.answers if one.balancer is None or one.balancer in known] if was else []
+        kept = [
+            one for one in (was.answers if was else [])
+            if (one.balancer is None or one.balancer in known) and (one.instance is None or one.instance in open_to_all)
+        ]  # fmt: skip
         if was is None or was.answers == entry.answers or not kept:
             data.append(entry)
             continue
@@ -173,7 +256,8 @@ def _take(before: Plan, after: Plan) -> _Taken:
         run = run_drill(network, drill, newcomers=newcomers)
         if run.readings.settled or not (newcomers or changes):
             break
-    return _Taken(run, float(math.ceil(run.readings.settled_s)) if newcomers or changes else 0.0)
+    settled_s = float(math.ceil(run.readings.settled_s)) if newcomers or changes else 0.0
+    return _Taken(run, max(settled_s, seen_s))
 
 
 def _times(

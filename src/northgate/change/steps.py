@@ -31,6 +31,7 @@ CHANGED = (
     "regions", "networks", "firewalls", "certificates", "instances", "fleets", "probes", "target_groups", "balancers",
     "pools", "names",
 )  # fmt: skip
+BELOW = ("regions", "networks", "firewalls", "instances", "fleets")
 # What the later plan says from the beginning.
 ASSUMED = ("areas", "clients", "platform", "reliability", "accepted", "title", "notes")
 ANEW = "-anew"
@@ -67,11 +68,13 @@ class Edit:
 
 @dataclass(frozen=True)
 class ChangeStep:
-    """One step: what is done, in words, by which edits, and which steps (by number) must come before."""
+    """One step: what is done, in words, by which edits, which steps (by number) must come before, and for how long it
+    is looked at, at the least (s)."""
 
     words: str
     edits: tuple[Edit, ...]
     needs: tuple[int, ...] = ()
+    seen_s: float = 0.0
 
     def apply(self, plan: Plan) -> Plan:
         """The plan after this step."""
@@ -125,11 +128,15 @@ class _Between:
                 if name not in self._was[field]:
                     verb = "use" if field == "regions" else "build"
                     yield ChangeStep(f"{verb} {_kind(field)} {name}", (Edit("put", field, name, one),))
-        yield from self._anew()
+        # What targets stand on is as it is to be before they are registered: else they are never proven.
         yield from self._wider_firewalls()
+        for field in BELOW:
+            yield from self._set(field)
+        yield from self._anew()
         yield from self._registered()
         for field in CHANGED:
-            yield from self._set(field)
+            if field not in BELOW:
+                yield from self._set(field)
         yield from self._narrower()
         for field in reversed(BUILT):
             for name in self._was[field]:

@@ -104,6 +104,37 @@ def change(
 
 
 @app.command()
+def usual(
+    plan_path: PlanPath,
+    code: Annotated[
+        str | None, typer.Argument(help="Which change; without it, those are listed that can be made.")
+    ] = None,
+    said: Annotated[list[str] | None, typer.Argument(metavar="[NAME=VALUE …]", help="What it asks for.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Rehearse a usual change, ready-made: a share moved, a port changed, a zone emptied, all restarted in batches."""
+    from northgate.change import offered
+    from northgate.change import usual as rehearse_usual
+    from northgate.handover.terminal import change_summary, usual_summary
+    from northgate.plan.reading import read_plan
+
+    plan = read_plan(plan_path)
+    if code is None:
+        found = offered(plan)
+        if as_json:
+            print_json({"changes": [one.model_dump(mode="json") for one in found]})
+        else:
+            typer.echo(usual_summary(found))
+        return
+    given = dict(one.partition("=")[::2] for one in said or [])
+    answer = rehearse_usual(plan, code, given, done("steps")).answer
+    if as_json:
+        print_json(answer.model_dump(mode="json"))
+    else:
+        typer.echo(change_summary(answer.rehearsal))
+
+
+@app.command()
 def cost(plan_path: PlanPath, as_json: AsJson = False) -> None:
     """What a plan costs, by its own unit prices."""
     from northgate.cost import cost as cost_of

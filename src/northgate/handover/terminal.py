@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 
-from northgate.change import RehearsalAnswer
+from northgate.change import RehearsalAnswer, UsualChange
 from northgate.cost import CostAnswer
 from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer, LeverAnswer
 from northgate.engine.reports.losses import Headroom
@@ -246,9 +246,19 @@ def change_summary(answer: RehearsalAnswer) -> str:
     lines += aligned([(name.replace("_", " "), in_unit(name, value)) for name, value in answer.readings.items()])
     lines.append(f"the worst second: {answer.worst.failed_rps:,.1f}/s fail at {answer.worst.at_s:g} s")
     lines.append(f"all at once: {answer.at_once['failed']:,.0f} fail within {answer.at_once['lasts_s']:g} s")
-    last = back[len(answer.steps) - 1]
-    lines.append(f"all the way back: {last.failed:,.0f} fail within {last.lasts_s:g} s")
+    if back:
+        last = back[len(answer.steps) - 1]
+        lines.append(f"all the way back: {last.failed:,.0f} fail within {last.lasts_s:g} s")
     return "\n".join([*lines, *answer.warnings])
+
+
+def usual_summary(changes: Sequence[UsualChange]) -> str:
+    """The usual changes that can be made of a plan, and what each asks for."""
+    lines = []
+    for one in changes:
+        asks = " ".join(f"{ask.name}={ask.given}" for ask in one.asks)
+        lines += [f"{one.code} {asks}", f"    {one.title}: {one.says}"]
+    return "\n".join(lines or ["nothing can be changed yet: the plan has no targets"])
 
 
 def intake_summary(taken: TakenIn, form: str) -> str:

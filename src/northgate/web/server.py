@@ -20,7 +20,7 @@ from northgate.store.holding import held
 from northgate.store.repository import Repository
 from northgate.web import edits, judging, plans, questions
 from northgate.web.computing import Computer
-from northgate.web.deciding import handing, log, sweeping, taking, variants
+from northgate.web.deciding import handing, log, sweeping, taking, usual, variants
 from northgate.web.guards import Guards
 from northgate.web.problems import add_problem_handlers
 
@@ -37,7 +37,7 @@ def make_app(repository: Repository) -> FastAPI:
     app.include_router(edits.router)
     app.include_router(questions.router)
     app.include_router(judging.router)
-    for deciding in (handing, log, sweeping, taking, variants):
+    for deciding in (handing, log, sweeping, taking, usual, variants):
         app.include_router(deciding.router)
     add_problem_handlers(app)
     app.add_middleware(Guards)

@@ -840,6 +840,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/change/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * State In Change
+         * @description The board at a second of a change.
+         */
+        get: operations["state_in_change_api_plans__key__change_state_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/change/progress": {
         parameters: {
             query?: never;
@@ -1080,6 +1100,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{key}/usual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Usual Changes
+         * @description The usual changes that can be made of a plan, and what each asks for.
+         */
+        get: operations["usual_changes_api_plans__key__usual_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/usual/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Usual Change
+         * @description A usual change, rehearsed, beside doing it all at once; with the edit that makes it.
+         */
+        get: operations["usual_change_api_plans__key__usual__code__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/usual/{code}/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Progress Of Usual Change
+         * @description How much of a usual change has been rehearsed.
+         */
+        get: operations["progress_of_usual_change_api_plans__key__usual__code__progress_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{key}/usual/{code}/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * State In Usual Change
+         * @description The board at a second of a usual change.
+         */
+        get: operations["state_in_usual_change_api_plans__key__usual__code__state_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{key}/variants": {
         parameters: {
             query?: never;
@@ -1292,6 +1392,21 @@ export interface components {
             latency_ms: {
                 [key: string]: number;
             };
+        };
+        /**
+         * Ask
+         * @description What a usual change has to know: one of what is offered, or a number where nothing is; and what is taken when it
+         *     is not said.
+         */
+        Ask: {
+            /** Name */
+            name: string;
+            /** Words */
+            words: string;
+            /** Offers */
+            offers: string[];
+            /** Given */
+            given: string;
         };
         /**
          * Axis
@@ -1746,6 +1861,16 @@ export interface components {
             name: string;
             /** Answers */
             answers: components["schemas"]["Answer"][];
+        };
+        /**
+         * ChangeMoment
+         * @description A change at a second: the number of the step that was taken last, the plan as it is then, and its board.
+         */
+        ChangeMoment: {
+            /** Step */
+            step: number;
+            document: components["schemas"]["Plan"];
+            state: components["schemas"]["BoardState"];
         };
         /**
          * ChangeSeries
@@ -4489,6 +4614,37 @@ export interface components {
             }[];
         };
         /**
+         * UsualAnswer
+         * @description A usual change, rehearsed; and the edit (RFC 6902) that makes the plan as it is afterwards, or that adds what is
+         *     done as a drill.
+         */
+        UsualAnswer: {
+            rehearsal: components["schemas"]["RehearsalAnswer"];
+            /** Patch */
+            patch: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * Adds
+             * @enum {string}
+             */
+            adds: "plan" | "drill";
+        };
+        /**
+         * UsualChange
+         * @description A change that can be made of a plan as it is.
+         */
+        UsualChange: {
+            /** Code */
+            code: string;
+            /** Title */
+            title: string;
+            /** Says */
+            says: string;
+            /** Asks */
+            asks: components["schemas"]["Ask"][];
+        };
+        /**
          * WhatIfAnswer
          * @description The board at the three moments of a loss, or of an addition; times are seconds after it, at worst (probes just
          *     missed it).
@@ -7113,6 +7269,66 @@ export interface operations {
             };
         };
     };
+    state_in_change_api_plans__key__change_state_get: {
+        parameters: {
+            query: {
+                /** @description Seconds into the change. */
+                at: number;
+                /** @description The earlier revision; by default the agreed one. */
+                since?: number | null;
+                /** @description Another plan, as it is now, in the place of an earlier revision. */
+                beside?: string | null;
+                /** @description The steps as they are to be taken, by their numbers in the usual order, each with @ its second. */
+                order?: string | null;
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeMoment"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     progress_of_change_api_plans__key__change_progress_get: {
         parameters: {
             query?: {
@@ -7795,6 +8011,225 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TakenInAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    usual_changes_api_plans__key__usual_get: {
+        parameters: {
+            query?: {
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsualChange"][];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    usual_change_api_plans__key__usual__code__get: {
+        parameters: {
+            query?: {
+                /** @description What the change asks for, each as NAME=VALUE. */
+                said?: string[];
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsualAnswer"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    progress_of_usual_change_api_plans__key__usual__code__progress_get: {
+        parameters: {
+            query?: {
+                /** @description What the change asks for, each as NAME=VALUE. */
+                said?: string[];
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkDone"];
+                };
+            };
+            /** @description There is no such plan, drill or revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The plan cannot be run as it stands */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The request or the plan cannot be read */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    state_in_usual_change_api_plans__key__usual__code__state_get: {
+        parameters: {
+            query: {
+                /** @description Seconds into the change. */
+                at: number;
+                /** @description What the change asks for, each as NAME=VALUE. */
+                said?: string[];
+                /** @description By default the current one. */
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeMoment"];
                 };
             };
             /** @description There is no such plan, drill or revision */

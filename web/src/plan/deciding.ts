@@ -1,5 +1,5 @@
 /** What one decides by: two plans side by side, variants, sweeps, the log; and what one decides. */
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { api, dataOf, type PlanWhole } from "../api/client";
 import { notify } from "../kit/notify";
@@ -65,6 +65,58 @@ export function useChangeProgress({ key, revision }: Asked, { since, beside, ord
     enabled: enabled && revision !== undefined,
     refetchInterval: 300,
     gcTime: 0,
+  });
+}
+
+/** The board at a second of a change; while another second is asked for, the last one stays. */
+export function useChangeMoment({ key, revision }: Asked, { since, beside, order }: Ordered, at: number | undefined) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "change state", since, beside, order, at),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/change/state", { params: { path: { key }, query: { revision, since, beside, order, at: at ?? 0 } }, signal })),
+    enabled: revision !== undefined && at !== undefined,
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** A usual change, and what was said where it asks. */
+export interface Usually {
+  code: string;
+  said: string[];
+}
+
+export function useUsualChanges({ key, revision }: Asked) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "usual"),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/usual", { params: { path: { key }, query: { revision } }, signal })),
+    enabled: revision !== undefined,
+  });
+}
+
+export function useUsual({ key, revision }: Asked, { code, said }: Usually) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "usual change", code, said),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/usual/{code}", { params: { path: { key, code }, query: { revision, said } }, signal })),
+    enabled: revision !== undefined,
+    retry: false,
+  });
+}
+
+export function useUsualProgress({ key, revision }: Asked, { code, said }: Usually, enabled: boolean) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "usual progress", code, said),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/usual/{code}/progress", { params: { path: { key, code }, query: { revision, said } }, signal })),
+    enabled: enabled && revision !== undefined,
+    refetchInterval: 300,
+    gcTime: 0,
+  });
+}
+
+export function useUsualMoment({ key, revision }: Asked, { code, said }: Usually, at: number | undefined) {
+  return useQuery({
+    queryKey: answerKey({ key, revision }, "usual state", code, said, at),
+    queryFn: async ({ signal }) => dataOf(await api.GET("/api/plans/{key}/usual/{code}/state", { params: { path: { key, code }, query: { revision, said, at: at ?? 0 } }, signal })),
+    enabled: revision !== undefined && at !== undefined,
+    placeholderData: keepPreviousData,
   });
 }
 

@@ -29,7 +29,7 @@ export function readSizingSearch(search: Record<string, unknown>): SizingSearch 
   return { survive: SURVIVED.find((one) => one === search["survive"]) ?? "zone", below: number("below", 0.01, 1) ?? 0.85, failed: number("failed", 0, 1e15), surge: number("surge", 1, 1000) };
 }
 
-export const WAYS = ["side", "variants", "sweep", "change", "log"] as const;
+export const WAYS = ["side", "variants", "sweep", "change", "usual", "log"] as const;
 export type Way = (typeof WAYS)[number];
 
 /** With what the plan is compared, and how; of a sweep what is asked. */
@@ -40,6 +40,11 @@ export interface CompareSearch {
   beside?: string | undefined;
   /** The steps of a change as they are to be taken: `1,0,2@90`. */
   order?: string | undefined;
+  /** The second of a change at which its board is looked at. */
+  at?: number | undefined;
+  /** A usual change, and what was said where it asks: `from=tiles`. */
+  usual?: string | undefined;
+  said?: string[] | undefined;
   drill?: string | undefined;
   reading?: string | undefined;
   /** One or two settings: `probes/ready/interval_s=2..30/2`. */
@@ -51,7 +56,12 @@ export function readCompareSearch(search: Record<string, unknown>): CompareSearc
   const text = (field: string) => (typeof search[field] === "string" && search[field] !== "" ? search[field] : undefined);
   // Links that were made before there were ways say `change`.
   const way = WAYS.find((one) => one === (search["change"] === true ? "change" : search["way"]));
-  const set = Array.isArray(search["set"]) ? search["set"].filter((one) => typeof one === "string").slice(0, 2) : [];
+  const texts = (field: string, most: number) => {
+    const given: unknown[] = Array.isArray(search[field]) ? search[field] : [];
+    const found = given.filter((one) => typeof one === "string").slice(0, most);
+    return found.length ? found : undefined;
+  };
+  const at = Number(search["at"]);
   return {
     way: way === "side" ? undefined : way,
     since: Number.isInteger(since) && since >= 1 && since < 2 ** 31 ? since : undefined,
@@ -59,6 +69,9 @@ export function readCompareSearch(search: Record<string, unknown>): CompareSearc
     order: text("order"),
     drill: text("drill"),
     reading: text("reading"),
-    set: set.length ? set : undefined,
+    set: texts("set", 2),
+    usual: text("usual"),
+    said: texts("said", 10),
+    at: search["at"] !== undefined && at >= 0 && at < 1e7 ? at : undefined,
   };
 }

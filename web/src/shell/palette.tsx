@@ -91,6 +91,7 @@ function useActions(planKey: string, head: PlanHead | undefined, onAdd: (kind: s
     action("Sweep settings", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "sweep" } })),
     action("Log of the plan", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "log" } })),
     action("Rehearse the change", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "change" } })),
+    action("Usual changes: a share, a port, a zone emptied", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "usual" } })),
     action("Hand over: the sheet and its parts", () => void navigate({ to: "/plans/$key/handover", params })),
     action("Findings: what is wrong with the plan", () => void navigate({ to: "/plans/$key/findings", params, search: {} })),
     action("Index of the plan", () => void navigate({ to: "/plans/$key/index", params })),

@@ -1,14 +1,18 @@
 """Endpoints that hold two revisions side by side, rehearse the way between them, and hand a plan over."""
 
 import datetime
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Path, Query, Response
+from pydantic import BaseModel
 
-from northgate.change import RehearsalAnswer, rehearse
+from northgate.change import RehearsalAnswer, Rehearsed, rehearsed
 from northgate.compare import CompareAnswer, LossesMoved, compare, losses_moved
+from northgate.engine.reports import BoardState, board_state
 from northgate.handover.sheet import EXPORTS, MEDIA, export
+from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import UnknownPlan
 from northgate.web.computing import Computer
@@ -29,6 +33,7 @@ Order = Annotated[
         description="The steps as they are to be taken, by their numbers in the usual order, each with @ its second.",
     ),
 ]  # fmt: skip
+At = Annotated[float, Query(ge=0, le=1e7, description="Seconds into the change.")]
 Beside = Annotated[str | None, Query(description="Another plan, as it is now, in the place of an earlier revision.")]
 # A page that is opened by itself may have its own styles, and nothing else.
 SANDBOX = "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-modals"
@@ -89,10 +94,43 @@ def change(
     revision: Revision = None,
 ) -> RehearsalAnswer:
     """The way from one revision to another, rehearsed: its steps, what fails meanwhile, and the way back."""
-    sides = _sides(computer, key, since, beside, revision)
+    return _rehearsed(computer, _sides(computer, key, since, beside, revision), order).answer
+
+
+class ChangeMoment(BaseModel):
+    """A change at a second: the number of the step that was taken last, the plan as it is then, and its board."""
+
+    step: int
+    document: Plan
+    state: BoardState
+
+
+@router.get("/change/state")
+def state_in_change(
+    key: str,
+    computer: TheComputer,
+    at: At,
+    since: Since = None,
+    beside: Beside = None,
+    order: Order = None,
+    revision: Revision = None,
+) -> ChangeMoment:
+    """The board at a second of a change."""
+    return change_moment(_rehearsed(computer, _sides(computer, key, since, beside, revision), order), at)
+
+
+def change_moment(change: Rehearsed, at: float) -> ChangeMoment:
+    """The board of a change at a second; raises PlanError where there is nothing to be done."""
+    if not change.taken:
+        raise PlanError([Problem("at", "there is no second of it: nothing is to be done")])
+    step, plan, flow = change.moment(at)
+    return ChangeMoment(step=step, document=plan, state=board_state(flow, at))
+
+
+def _rehearsed(computer: Computer, sides: Sequence[Side], order: str | None) -> Rehearsed:
     before, after = (computer.plan(one.key, one.revision) for one in sides)
     wanted = _order(order)
-    return told_meanwhile(computer, ("change", *sides, order), lambda told: rehearse(before, after, wanted, told=told))
+    return told_meanwhile(computer, ("change", *sides, order), lambda told: rehearsed(before, after, wanted, told=told))
 
 
 def _order(order: str | None) -> list[tuple[int, float | None]] | None:

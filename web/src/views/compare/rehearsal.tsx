@@ -5,12 +5,13 @@ import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
 
 import type { Schemas } from "../../api/client";
-import { amount, clock, percent, perSecond, span } from "../../kit/format";
-import { Button, IconButton, Section } from "../../kit/parts";
+import { amount, span } from "../../kit/format";
+import { Button, IconButton } from "../../kit/parts";
 import { Working } from "../../kit/working";
-import { useChange, useChangeProgress, type Ordered } from "../../plan/deciding";
+import { useChange, useChangeMoment, useChangeProgress, type Ordered } from "../../plan/deciding";
 import { answerKey, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
+import { BoardThen, Rehearsed, type MomentProps } from "./rehearsed";
 import { mayMove, moved, readOrder, timed, writeOrder, type Place } from "./order";
 
 const route = getRouteApi("/plans/$key/compare");
@@ -23,62 +24,14 @@ export function Rehearsal({ asked, before }: { asked: Asked; before: Ordered }) 
   const { data } = change;
   if (data.steps.length === 0) return <p className="text-ink-soft" data-testid="rehearsed">Nothing is to be done: the two are built alike.</p>;
   return (
-    <div className="grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_300px]" data-testid="rehearsed">
-      <div>
-        <p className="mb-3 text-[15px] font-semibold">{sentence(data)}</p>
-        <Chart change={data} />
-        <Steps key={before.order} change={data} order={before.order} waiting={change.isPlaceholderData} />
-      </div>
-      <aside aria-label="What it comes to">
-        <Section level="h2" title="What it comes to">
-          <Reading words="takes" value={span(data.readings["lasts_s"] ?? 0)} />
-          <Reading words="fails" value={amount(data.readings["failed"] ?? 0)} />
-          <Reading words="of what is asked" value={percent(data.readings["failed_share"] ?? 0)} />
-          <Reading words="the worst second" value={`${perSecond(data.worst.failed_rps)} at ${clock(data.worst.at_s)}`} />
-          <Reading words="busiest target" value={percent(data.readings["peak_utilisation"] ?? 0)} />
-        </Section>
-        <Section level="h2" title="All at once instead">
-          <Reading words="fails" value={amount(data.at_once["failed"] ?? 0)} />
-          <Reading words="within" value={span(data.at_once["lasts_s"] ?? 0)} />
-        </Section>
-        {data.warnings.map((one) => <p key={one} className="text-ochre-text">{one}</p>)}
-      </aside>
-    </div>
+    <Rehearsed change={data} Moment={(given) => <ChangeMoment {...given} asked={asked} before={before} />}>
+      <Steps key={before.order} change={data} order={before.order} waiting={change.isPlaceholderData} />
+    </Rehearsed>
   );
 }
 
-function sentence({ steps, readings, at_once: once }: Change): string {
-  const failed = readings["failed"] ?? 0;
-  const fails = failed < 0.5 ? "no request fails" : `${amount(failed)} requests fail`;
-  return `In ${steps.length} steps over ${span(readings["lasts_s"] ?? 0)} ${fails}; all at once ${(once["failed"] ?? 0) < 0.5 ? "none would either" : `${amount(once["failed"] ?? 0)} would`}.`;
-}
-
-function Reading({ words, value }: { words: string; value: string }) {
-  return <p className="flex justify-between gap-3 border-b border-dotted border-line py-0.5"><span className="text-ink-soft">{words}</span><span className="font-semibold tabular-nums">{value}</span></p>;
-}
-
-/** What fails over the whole change, with a mark for each step. */
-function Chart({ change }: { change: Change }) {
-  const { series, steps, readings } = change;
-  const lasts = Math.max(readings["lasts_s"] ?? 0, 1);
-  const begins = steps[0]?.at_s ?? 0;
-  const most = Math.max(...series.failed_rps, 1e-9);
-  const x = (second: number) => ((second - begins) / lasts) * 1000;
-  const y = (rate: number) => 78 - (most > 0.5 ? (rate / most) * 70 : 0);
-  const points = series.t_s.map((second, index) => {
-    const [from, to] = [x(second), x(series.t_s[index + 1] ?? begins + lasts)];
-    const high = y(series.failed_rps[index] ?? 0).toFixed(1);
-    return `${from.toFixed(1)},${high} ${to.toFixed(1)},${high}`;
-  });
-  return (
-    <figure className="mb-4">
-      <figcaption className="mb-1 text-[12px] text-ink-soft">Failing, {most > 0.5 ? `up to ${perSecond(most)}` : "nothing at any second"}; a line for each step</figcaption>
-      <svg viewBox="0 0 1000 80" preserveAspectRatio="none" className="h-20 w-full rounded border border-line bg-panel" role="img" aria-label={`Failing over ${span(lasts)}, ${most > 0.5 ? `up to ${perSecond(most)}` : "nothing"}`}>
-        {steps.map((one, index) => <line key={index} x1={x(one.at_s)} x2={x(one.at_s)} y1={0} y2={80} stroke="var(--north)" strokeDasharray="3 4" vectorEffect="non-scaling-stroke" />)}
-        <polygon points={`0,78 ${points.join(" ")} 1000,78`} fill="var(--vermilion)" fillOpacity={0.75} />
-      </svg>
-    </figure>
-  );
+function ChangeMoment({ asked, before, ...given }: MomentProps & { asked: Asked; before: Ordered }) {
+  return <BoardThen {...given} moment={useChangeMoment(asked, before, given.at)} />;
 }
 
 function Steps({ change, order, waiting }: { change: Change; order: string | undefined; waiting: boolean }) {
@@ -131,7 +84,7 @@ function At({ step, at, set, onAt }: { step: number; at: number; set: boolean; o
   return <input aria-label={`Second of step ${step}`} title="Empty: as soon as the step before has settled" inputMode="decimal" className={`min-h-6 w-16 rounded border bg-transparent px-1 text-right hover:border-line-strong ${set ? "border-line-strong font-semibold" : "border-line"}`} value={shown} onChange={(event) => setText(event.target.value)} onBlur={leave} onKeyDown={(event) => event.key === "Enter" && leave()} />;
 }
 
-function backWords(back: Schemas["Rollback"] | undefined): string {
+export function backWords(back: Schemas["Rollback"] | undefined): string {
   if (!back) return "";
   const failed = back.failed >= 0.5 ? amount(back.failed) : "none";
   return back.lasts_s > 0 ? `${failed}, within ${span(back.lasts_s)}` : failed;

@@ -11,6 +11,7 @@ import { LogOfPlan } from "./log";
 import { Rehearsal } from "./rehearsal";
 import { SideBySide } from "./side-by-side";
 import { Sweep } from "./sweep";
+import { UsualChanges } from "./usual";
 import { Variants } from "./variants";
 
 const route = getRouteApi("/plans/$key/compare");
@@ -19,6 +20,7 @@ const CALLED: [Way, string][] = [
   ["variants", "variants"],
   ["sweep", "sweep settings"],
   ["change", "rehearse the change"],
+  ["usual", "usual changes"],
   ["log", "log"],
 ];
 
@@ -45,6 +47,7 @@ export function CompareView() {
       {way === "change" && <Rehearsal asked={asked} before={{ ...before, order: search.order }} />}
       {way === "variants" && <Variants asked={asked} />}
       {way === "sweep" && <Sweep asked={asked} document={plan.data.document} search={search} />}
+      {way === "usual" && <UsualChanges asked={asked} search={search} />}
       {way === "log" && <LogOfPlan asked={asked} />}
     </main>
   );
@@ -52,7 +55,7 @@ export function CompareView() {
 
 function WayLink({ planKey, search, way, chosen, children }: { planKey: string; search: CompareSearch; way: Way; chosen: boolean; children: string }) {
   return (
-    <Link to="/plans/$key/compare" params={{ key: planKey }} search={{ ...search, way: way === "side" ? undefined : way }} aria-current={chosen ? "true" : undefined} activeOptions={{ exact: true }} className={`min-h-6 rounded border px-2 py-0.5 ${chosen ? "border-ink bg-panel font-semibold" : "border-line-strong hover:border-ink"}`}>
+    <Link to="/plans/$key/compare" params={{ key: planKey }} search={{ ...search, at: undefined, way: way === "side" ? undefined : way }} aria-current={chosen ? "true" : undefined} activeOptions={{ exact: true }} className={`min-h-6 rounded border px-2 py-0.5 ${chosen ? "border-ink bg-panel font-semibold" : "border-line-strong hover:border-ink"}`}>
       {children}
     </Link>
   );

@@ -2,7 +2,7 @@
 import type { BoardState } from "../../../api/client";
 import { amount, counted, perSecond } from "../../../kit/format";
 import { Section } from "../../../kit/parts";
-import { usedIn } from "../labels";
+import { usedIn } from "../../../board/labels";
 import { Consequence } from "../inspector/probe";
 import type { Draft, Preview } from "./draft";
 

@@ -5,7 +5,7 @@ import { Button, Section } from "../../../kit/parts";
 import { Reading } from "../../../kit/reading";
 import { adding, removing, useEdit } from "../../../plan/edit";
 import { halves, partOf } from "../../../plan/selection";
-import { provenWords } from "../berth";
+import { provenWords } from "../../../board/berth";
 import { Addresses, Rates, Settings, when, loadTone, type Described, type InspectorProps } from "./shared";
 import { Consequence } from "./probe";
 

@@ -6,7 +6,7 @@ import { Reading } from "../../../kit/reading";
 import { TargetPicker } from "../../../form/target-picker";
 import { useEdit } from "../../../plan/edit";
 import { placeOf } from "../../../plan/names";
-import { usedIn } from "../labels";
+import { usedIn } from "../../../board/labels";
 import { Rates, Settings, when, loadTone, type Described, type InspectorProps } from "./shared";
 import { ProbeSection } from "./probe";
 

@@ -3,7 +3,7 @@
 import { seconds } from "../../../kit/format";
 import { Section } from "../../../kit/parts";
 import { Reading } from "../../../kit/reading";
-import { answersOf } from "../labels";
+import { answersOf } from "../../../board/labels";
 import { Rates, Settings, when, type Described, type InspectorProps } from "./shared";
 
 export function describeName(props: InspectorProps, name: string): Described {

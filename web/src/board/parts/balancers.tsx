@@ -1,9 +1,9 @@
 /** Balancers, their listeners and their fronts. */
 
-import type { Schemas } from "../../../api/client";
-import { perSecond } from "../../../kit/format";
-import { isOwn, ownInstance } from "../../../plan/own";
-import { formatSelection, type Selection } from "../../../plan/selection";
+import type { Schemas } from "../../api/client";
+import { perSecond } from "../../kit/format";
+import { isOwn, ownInstance } from "../../plan/own";
+import { formatSelection, type Selection } from "../../plan/selection";
 import { type FrontPlace, type Placed } from "../geometry";
 import { at, isSelected, type PartProps } from "./shared";
 
@@ -42,7 +42,7 @@ function FrontChip({ box, state, selection, lost, onSelect, onBreak, addresses }
       aria-label={frontWords(box, front)}
       title={[frontWords(box, front), ...(addresses.get(box.name) ?? [])].join(" · ")}
       onClick={() => onSelect(self)}
-      onDoubleClick={() => onBreak(self)}
+      onDoubleClick={() => onBreak?.(self)}
     >
       {front.dead || broken ? "dead" : isOwn(box.balancer) ? "itself" : front.in_address ? "front" : front.stands_by ? "stands by" : "joining"}
     </button>

@@ -1,6 +1,6 @@
-import type { BerthState } from "../../api/client";
-import { amount, clock, percent, seconds } from "../../kit/format";
-import type { Looking } from "../../plan/moment";
+import type { BerthState } from "../api/client";
+import { amount, clock, percent, seconds } from "../kit/format";
+import type { Looking } from "../plan/moment";
 
 const SIZE = 20;
 

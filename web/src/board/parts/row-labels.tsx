@@ -1,8 +1,8 @@
 /** What stands at the left of each row. */
 
-import { amount } from "../../../kit/format";
+import { amount } from "../../kit/format";
 import { LABELS } from "../geometry";
-import { ownInstance } from "../../../plan/own";
+import { ownInstance } from "../../plan/own";
 import { usedIn } from "../labels";
 import { isSelected, type PartProps } from "./shared";
 

@@ -3,9 +3,9 @@
 import { ChevronsLeftRight, ChevronsRightLeft, X } from "lucide-react";
 import { useEffect, useState, type ReactNode, type RefObject } from "react";
 
-import type { BoardState, Schemas } from "../../../api/client";
-import { percent, perSecond, span } from "../../../kit/format";
-import { formatSelection, OUTSIDE, partOf, type Selection } from "../../../plan/selection";
+import type { BoardState, Schemas } from "../../api/client";
+import { percent, perSecond, span } from "../../kit/format";
+import { formatSelection, OUTSIDE, partOf, type Selection } from "../../plan/selection";
 import { Berth } from "../berth";
 import { berthsPerLine, CELL_PADDING, isFolded, ZONE_HEAD, type BoardLayout, type ColumnPlace, type RowPlace } from "../geometry";
 import { failsVisibly } from "../failing";
@@ -91,7 +91,7 @@ function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold,
             </span>
           )}
         </span>
-        <span className="block truncate text-[11px] text-ink-soft">
+        <span className={`block truncate text-[11px] ${zone?.lost ? "text-ink" : "text-ink-soft"}`}>
           {zone && failsVisibly(zone) ? (
             <b className="font-semibold text-vermilion-text">{perSecond(zone.failed_rps)} fail here</b>
           ) : self.name === OUTSIDE ? (
@@ -116,7 +116,7 @@ function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold,
           {box.folded ? <ChevronsLeftRight size={14} /> : <ChevronsRightLeft size={14} />}
         </button>
       )}
-      {partOf(self) && (
+      {onBreak && partOf(self) && (
         <button
           type="button"
         className={`grid size-6 place-items-center rounded border ${inWhatIf ? "border-vermilion bg-vermilion text-panel" : "border-transparent text-ink-soft hover:border-vermilion hover:text-vermilion-text"}`}

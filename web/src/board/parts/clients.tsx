@@ -1,6 +1,6 @@
 /** Client groups and names. */
 
-import { perSecond } from "../../../kit/format";
+import { perSecond } from "../../kit/format";
 import { answersOf } from "../labels";
 import { at, isSelected, Rate, type PartProps } from "./shared";
 

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import type { BoardState, PlanDocument } from "../../api/client";
+import type { BoardState, PlanDocument } from "../api/client";
 import { failsVisibly } from "./failing";
 import { berthsPerLine, hostOf, isFolded, layOut, type Box } from "./geometry";
 import { arcs, bandPath, bands, pixelsPerRps } from "./ribbons";

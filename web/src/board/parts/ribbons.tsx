@@ -2,8 +2,8 @@
 
 import { memo, useMemo } from "react";
 
-import type { BoardState } from "../../../api/client";
-import { formatSelection, type Selection } from "../../../plan/selection";
+import type { BoardState } from "../../api/client";
+import { formatSelection, type Selection } from "../../plan/selection";
 import { type BoardLayout } from "../geometry";
 import { arcs, bands } from "../ribbons";
 

@@ -1,5 +1,5 @@
 /** Marks at what a review has found something of: the worst of it. */
-import { SeverityMark } from "../../../plan/severity";
+import { SeverityMark } from "../../plan/severity";
 import type { Box } from "../geometry";
 import { LABELS } from "../geometry";
 import type { PartProps } from "./shared";

@@ -1,6 +1,6 @@
 /** Ribbons: flows as bands whose width is their rate. Pure geometry. */
 
-import type { BoardState } from "../../api/client";
+import type { BoardState } from "../api/client";
 import { failsVisibly } from "./failing";
 import type { BoardLayout, Box } from "./geometry";
 

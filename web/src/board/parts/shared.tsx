@@ -2,11 +2,11 @@
 
 import { type CSSProperties } from "react";
 
-import type { BoardState, PlanDocument, Schemas } from "../../../api/client";
-import { amount, perSecond } from "../../../kit/format";
-import type { AddressMap } from "../../../plan/addresses";
-import type { Severity } from "../../../plan/judging";
-import { type Fault, type Selection } from "../../../plan/selection";
+import type { BoardState, PlanDocument, Schemas } from "../../api/client";
+import { amount, perSecond } from "../../kit/format";
+import type { AddressMap } from "../../plan/addresses";
+import type { Severity } from "../../plan/judging";
+import { type Fault, type Selection } from "../../plan/selection";
 import { failsVisibly } from "../failing";
 import { type BoardLayout, type Box, type ColumnPlace, type Folding } from "../geometry";
 
@@ -18,7 +18,8 @@ export interface BoardProps {
   /** For each zone that is lost, how long ago, in seconds. */
   lostSince: ReadonlyMap<string, number>;
   onSelect: (selection: Selection) => void;
-  onBreak: (selection: Selection) => void;
+  /** Undefined where the board is only looked at. */
+  onBreak: ((selection: Selection) => void) | undefined;
   folding: Folding;
   onFold: (region: string) => void;
   addresses: AddressMap;

@@ -1,5 +1,5 @@
-import type { PlanDocument } from "../../api/client";
-import { isOwn } from "../../plan/own";
+import type { PlanDocument } from "../api/client";
+import { isOwn } from "../plan/own";
 
 /** Where a group is used, in few words: `web · tier 1 · 95 %`. */
 export function usedIn(document: PlanDocument, group: string): string {

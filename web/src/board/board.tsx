@@ -1,10 +1,10 @@
 /** The board: zones across, the way of a request down. */
 
 import { useCallback, useMemo } from "react";
-import { useRoving } from "../../kit/roving";
-import { useSize } from "../../kit/use-size";
-import { plainSelection, withOwnAddresses } from "../../plan/own";
-import type { Selection } from "../../plan/selection";
+import { useRoving } from "../kit/roving";
+import { useSize } from "../kit/use-size";
+import { plainSelection, withOwnAddresses } from "../plan/own";
+import type { Selection } from "../plan/selection";
 import { layOut } from "./geometry";
 import { LitPath } from "./lit-path";
 import { Balancers } from "./parts/balancers";

@@ -1,7 +1,7 @@
 /** Where everything on the board stands: zones across, the way of a request down. Pure; computes no rate. */
 
-import type { BoardState, PlanDocument } from "../../api/client";
-import { OUTSIDE } from "../../plan/selection";
+import type { BoardState, PlanDocument } from "../api/client";
+import { OUTSIDE } from "../plan/selection";
 
 export interface Box {
   x: number;
