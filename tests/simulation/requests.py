@@ -25,7 +25,7 @@ from northgate.plan import Plan
 from northgate.plan.models.balancers import Action, Listener
 from northgate.plan.models.drills import Drill, Roll, Step
 from northgate.plan.models.faults import Part
-from northgate.plan.models.groups import Probe, TargetGroup, Tier
+from northgate.plan.models.groups import Fill, Probe, TargetGroup, Tier
 from northgate.plan.models.traffic import ClientGroup
 from tests.simulation.naming import Address, Names
 from tests.simulation.places import BLOCKED, OUTSIDE, REFUSED, SILENT, TAKEN, Front, Machine, World
@@ -36,6 +36,8 @@ RESET = "reset"
 # A name's probe passes if more than half of such calls would.
 ABOVE_HALF = 0.5 + 1e-9
 BIN_S = 10
+# Room that is not used is kept for so long (s).
+ROOM_S = 3.0
 
 
 class Target:
@@ -140,6 +142,16 @@ def score(address: int, name: str, weight: int) -> float:
     return -weight / math.log(((mixed(mixed(address) ^ text) >> 11) + 0.5) / 2**53)
 
 
+def with_launched(plan: Plan, drill: Drill) -> Plan:
+    """The plan with as many machines in its fleets as a drill scales them to by hand."""
+    most: dict[str, int] = {}
+    for step in drill.steps:
+        if step.scale:
+            most[step.scale.fleet] = max(most.get(step.scale.fleet, 0), step.scale.count)
+    fleets = [one.model_copy(update={"count": max(one.count, most.get(one.name, 0))}) for one in plan.fleets]
+    return plan.model_copy(update={"fleets": fleets})
+
+
 def asked_of(url: str) -> Asked:
     """The request that a URL stands for."""
     parts = urlsplit(url)
@@ -150,10 +162,16 @@ class Simulation:
     """One run: Poisson arrivals, probes at their beats, faults from the drill's script."""
 
     def __init__(self, plan: Plan, drill: Drill, seed: int) -> None:
-        self.plan, self.drill, self.chance = plan, drill, random.Random(seed)
+        self.drill, self.chance = drill, random.Random(seed)
+        self._counts_at_first = {fleet.name: fleet.count for fleet in plan.fleets}
+        # With all machines that are ever launched; until then, they are lost.
+        self.plan = plan = with_launched(plan, drill)
         self.env = simpy.Environment()
         self.counts = Counts()
         self.world = World(plan)
+        self.world.change([Part(instance=one) for one in sorted(self._not_yet(drill))], 0.0)
+        # Where groups are filled: how much each may still take, and when that was so.
+        self._room: dict[str, tuple[float, float]] = {}
         self.names = Names(plan, self.world.fronts)
         self.groups = {group.name: group for group in plan.target_groups}
         self.pools = {pool.name: pool for pool in plan.pools}
@@ -240,6 +258,8 @@ class Simulation:
             self._answer(step.change_answers.name)
         elif step.roll:
             self.env.process(self._roll(step.roll))
+        elif step.scale:
+            self._scale(step.scale.fleet, step.scale.count)
         elif step.remove:
             self._break(Step(at_s=step.at_s, fail=Part(instance=step.remove.instance)))
         else:
@@ -265,6 +285,43 @@ class Simulation:
             self._look_again()
             while not self._all_in_use(roll.group, batch):
                 yield self.env.timeout(0.05)
+
+    def _not_yet(self, drill: Drill) -> set[str]:
+        """The machines that are launched in the drill."""
+        fleets = {step.scale.fleet for step in drill.steps if step.scale}
+        return {
+            name for fleet in self.plan.fleets if fleet.name in fleets
+            for name in fleet.instance_names()[self._counts_at_first[fleet.name]:]
+        }  # fmt: skip
+
+    def _scale(self, name: str, count: int) -> None:
+        """Machines are launched, which serve once they are warm; or the newest are drained, and end."""
+        fleet = next(one for one in self.plan.fleets if one.name == name)
+        here = [one for one in fleet.instance_names() if not self._gone(one) and one not in self.leaving]
+        for machine in reversed(here[count:]):
+            self._drain(machine)
+            self.env.process(self._end(machine))
+        warmup_s = fleet.scale.warmup_s if fleet.scale else 90.0
+        launched = [one for one in fleet.instance_names() if self._gone(one)][: max(count - len(here), 0)]
+        for machine in launched:
+            self.env.process(self._launch(machine, warmup_s))
+
+    def _gone(self, machine: str) -> bool:
+        return any(fault.instance == machine for fault in self.world.faults)
+
+    def _launch(self, machine: str, warmup_s: float) -> Iterator[simpy.Event]:
+        yield self.env.timeout(warmup_s)
+        self._break(Step(at_s=0, restore=Part(instance=machine)))
+        self._look_again()
+
+    def _end(self, machine: str) -> Iterator[simpy.Event]:
+        drains = [
+            group.drain_s for group in self.plan.target_groups
+            if machine in [one.name for one, _, _ in self.world.members(group)]
+        ]  # fmt: skip
+        yield self.env.timeout(max(drains, default=0.0))
+        self._break(Step(at_s=0, fail=Part(instance=machine)))
+        self._look_again()
 
     def _all_in_use(self, group: str, machines: list[str]) -> bool:
         return all(
@@ -775,12 +832,42 @@ class Simulation:
         groups, weights, anyone = self._groups(front, pool)
         if not groups:
             return None, None
-        group = groups[0] if len(groups) == 1 else self.chance.choices(groups, weights)[0]
+        filled = self._with_room(front, pool)
+        group = filled if filled else groups[0] if len(groups) == 1 else self.chance.choices(groups, weights)[0]
         if source is not None and source.sessions:
             held = self._session(source, front, group.name)
             if held:
                 return held, group
         return self._pick(front, group, source, anyone=anyone), group
+
+    def _with_room(self, front: Front, pool: str) -> TargetGroup | None:
+        """The first group that is not full, from the tier that serves on; each has as much room as time has brought
+        it, for what it may take."""
+        tiers = self.pools[pool].tiers
+        if not any(tier.fill for tier in tiers):
+            return None
+        serving, _ = self._tier(front, tiers)
+        for tier in tiers[tiers.index(serving) :]:
+            for name in tier.groups:
+                if not self._known(front, name):
+                    continue
+                if not tier.fill or self._takes_one(name, tier.fill):
+                    return self.groups[name]
+        return None
+
+    def _takes_one(self, name: str, fill: Fill) -> bool:
+        known = {
+            target.machine.name: target.machine.instance.capacity_rps or 0.0
+            for (_, group), targets in self.targets.items() if group == name for target in targets if target.in_use
+        }  # fmt: skip
+        limit = (
+            len(known) * fill.rps_per_target if fill.rps_per_target else sum(known.values()) * (fill.utilisation or 1)
+        )
+        had, since_s = self._room.get(name, (0.0, 0.0))
+        has = min(had + (self.env.now - since_s) * limit, max(limit * ROOM_S, 1.0))
+        takes = has >= 1
+        self._room[name] = (has - takes, self.env.now)
+        return takes
 
     def _groups(self, front: Front, pool: str) -> Balanced:
         key = (front, pool)

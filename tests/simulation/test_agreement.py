@@ -100,7 +100,7 @@ def test_the_plans_hold_every_fault_and_every_method():
     assert {step.fail.kind for step in steps if step.fail} == drawn
     assert {step.restore.kind for step in steps if step.restore} == drawn
     by_hand = {"remove", "expire", "change_answers", "roll"}
-    # Shown by tests of their own; what is launched is not simulated, and a withdrawn answer is a changed record.
+    # Shown by tests of their own; a withdrawn answer is a changed record.
     assert {step.kind for step in steps} == set(STEP_KINDS) - by_hand - {"scale", "withdraw"}
     methods = {group.balance for plan in plans for group in plan.target_groups}
     assert methods == set(get_args(TargetGroup.model_fields["balance"].annotation))
@@ -219,3 +219,58 @@ def test_single_requests_agree_on_what_is_done_by_hand(retries):
     expected = computed(plan, plan.drills[0])
     assert expected["refused"] > 20
     assert disagreement(expected, simulated(plan, plan.drills[0]), 0.01 / 100) == {}
+
+
+def small(**more):
+    """A plan with one kind of call, for drills of one kind: its data."""
+    data = random_plan(0) | {"pools": [{"name": "web", "tiers": [{"groups": {"tiles": 1}}]}]}
+    data["target_groups"] = [group | {"affinity": {"by": "none"}, "try_others": 0} for group in data["target_groups"]]
+    data["target_groups"][0] |= {"probe": "ready", "drain_s": 3, "balance": "round-robin", "reach": "region"}
+    data["probes"][0] |= {"interval_s": 4, "timeout_s": 2, "unhealthy_after": 2, "healthy_after": 2, "protocol": "http"}
+    data["clients"] = data["clients"][:1]
+    data["clients"][0]["calls"] = [{"url": "https://www.beckwater.example/tiles/7"}]
+    return data | more
+
+
+def agrees(data, steps, lasts_s):
+    """What the engine computes, and where single requests differ."""
+    data["drills"] = [{"name": "any", "lasts_s": lasts_s, "steps": steps}]
+    plan = plan_from_data(data)
+    expected = computed(plan, plan.drills[0])
+    return expected, disagreement(expected, simulated(plan, plan.drills[0]), 0.01 / 100)
+
+
+def in_zones(data, *zones):
+    """Each fleet in a zone of its own with two machines, and the group of its place with it alone."""
+    fleets = zip(data["fleets"], zones, strict=True)
+    data["fleets"] = [one | {"zones": {zone: None}, "count": 2} for one, zone in fleets]
+    for group, fleet in zip(data["target_groups"], data["fleets"], strict=True):
+        group |= {"targets": [{"fleet": fleet["name"]}], "probe": "ready", "reach": "region"}
+
+
+def test_single_requests_agree_where_a_fleet_is_scaled_by_hand():
+    """Two of four in each zone; then three more in the first, which warm up for 90 s and are proven; then they go."""
+    data = small()
+    in_zones(data, "fells-1", "fells-2")
+    data["target_groups"][0]["targets"] = [{"fleet": "tiles"}, {"fleet": "other"}]
+    steps = [{"at_s": at_s, "scale": {"fleet": "tiles", "count": count}} for at_s, count in ((10.3, 5), (140.7, 2))]
+    expected, differs = agrees(data, steps, 170)
+    rates = [expected["fells-1", place] / 10 for place in (5, 13, 16)]
+    assert rates == pytest.approx([20 / 2, 20 * 5 / 7, 20 / 2])
+    assert differs == {}
+
+
+def test_single_requests_agree_where_groups_are_filled():
+    """The first takes 8 a second, the second what is left, and what neither has room for goes by weight; one of the
+    first's two machines is away for a while, and clients ask for half as much from then on."""
+    pool = {"name": "web", "tiers": [{"groups": {"tiles": 3, "more": 1}, "fill": {"rps_per_target": 4}}]}
+    data = small(pools=[pool])
+    in_zones(data, "fells-1", "fells-2")
+    steps = [
+        {"at_s": 30.3, "fail": {"process": "tiles-1"}}, {"at_s": 60.1, "surge": {"clients": "walkers", "factor": 0.5}},
+        {"at_s": 80.9, "restore": {"process": "tiles-1"}},
+    ]  # fmt: skip
+    expected, differs = agrees(data, steps, 110)
+    rates = [expected["fells-1", place] / 10 for place in (0, 7, 10)]
+    assert rates == pytest.approx([8 + 4 * 0.75, 4, 8])
+    assert differs == {}

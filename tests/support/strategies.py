@@ -11,7 +11,9 @@ SERVES = [{"port": 8080, "protocol": "http", "pages": {"/": 200, "/ready": 200}}
 
 
 def _fleet(name: str, count: int, capacity: float | None, service_ms: float, queue_s: float) -> dict[str, Any]:
-    instance = {"capacity_rps": capacity, "service_ms": service_ms, "queue_s": queue_s, "serves": SERVES}
+    instance = {
+        "capacity_rps": capacity, "service_ms": service_ms, "queue_s": queue_s, "serves": SERVES, "tags": [name],
+    }  # fmt: skip
     return {"name": name, "zones": dict.fromkeys(ZONES), "count": count, "instance": instance}
 
 
@@ -43,12 +45,14 @@ GROUPS = st.fixed_dictionaries(
         "probe": st.sampled_from(["ready", "ready", None]),
         "targets": st.lists(
             st.builds(
-                lambda fleet, weight: {"fleet": fleet, "weight": weight},
+                # All of a fleet carry its name as their tag, too.
+                lambda kind, fleet, weight: {kind: fleet, "weight": weight},
+                st.sampled_from(["fleet", "fleet", "tagged"]),
                 st.sampled_from(["tiles", "other"]),
                 st.integers(0, 5),
             ),
             max_size=2,
-            unique_by=lambda target: target["fleet"],
+            unique_by=lambda target: target.get("fleet", target.get("tagged")),
         ),
         "reach": st.sampled_from(["zone", "prefer-zone", "region", "any"]),
         "when_none_healthy": st.sampled_from(["refuse", "send-anyway"]),

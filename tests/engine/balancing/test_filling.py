@@ -3,6 +3,7 @@
 import pytest
 
 from northgate.engine.drill import undisturbed
+from northgate.engine.reports import board_state
 from northgate.engine.trace import Question, trace
 from northgate.plan import PlanError, plan_from_data
 from tests.support.plans import drill_of, fail, network_of, plan_data
@@ -74,8 +75,56 @@ def test_weights_decide_of_what_is_beyond_the_limit_alone():
 def test_the_next_tier_takes_what_a_tier_has_no_room_for():
     tiers = [TO_80, {"groups": {"last": 1}}]
     assert taken(undisturbed(network_of(filling(700, tiers)))) == {"near": 240, "far": 240, "last": 220}
+    by_weight = [{"groups": {"near": 1}, "fill": {"utilisation": 0.5}}, {"groups": {"far": 3, "last": 1}}]
+    assert taken(undisturbed(network_of(filling(350, by_weight)))) == {"near": 150, "far": 150, "last": 50}
     filled_too = [TO_80, {"groups": {"last": 1}, "fill": {"utilisation": 0.5}}]
     assert taken(undisturbed(network_of(filling(700, filled_too)))) == {"near": 240 + 35, "far": 240 + 35, "last": 150}
+
+
+def room_of(data, name):
+    found = {one.name: one.room for one in board_state(undisturbed(network_of(data))).groups}
+    return found[name]
+
+
+@pytest.mark.parametrize(("rps", "spills"), [(120, 0), (300, 60)])
+def test_what_spills_and_from_what_load_on_is_told(rps, spills):
+    """Of 240 + 240: the first is full at 240 of what comes, the second at 480."""
+    data = filling(rps, [TO_80, {"groups": {"last": 1}}])
+    near, far = room_of(data, "near"), room_of(data, "far")
+    assert (near.limit_rps, near.taken_rps) == pytest.approx((240, rps - spills))
+    assert near.spills_rps == pytest.approx(spills)
+    assert (near.to, far.to) == (["far"], ["last"])
+    assert near.spills_at == pytest.approx(240 / rps, rel=1e-6)
+    assert far.spills_at == pytest.approx(480 / rps, rel=1e-6)
+    assert far.taken_rps == pytest.approx(spills)
+    assert room_of(data, "last") is None
+    data["clients"][0]["rps"] = 0.0001
+    assert room_of(data, "near").spills_at is None
+
+
+def test_the_factor_is_that_at_which_more_begins_to_go_on():
+    data = filling(100, [TO_80, {"groups": {"last": 1}}])
+    at = room_of(data, "near").spills_at
+    for factor, spilled in ((at - 1e-6, 0), (at + 0.1, 10)):
+        data["clients"][0]["rps"] = 100 * factor
+        assert taken(undisturbed(network_of(data)))["far"] == pytest.approx(spilled, abs=1e-3)
+
+
+def test_what_another_balancer_passes_on_fills_too():
+    """A balancer before the one that fills: half of what comes to it goes there, the other half to a machine."""
+    data = filling(600, [TO_80])
+    last = {**group("outer", "last"), "protocol": "https", "probe": None, "targets": [
+        {"balancer": "front", "port": 443}, {"address": "198.51.100.9", "port": 443},
+    ]}  # fmt: skip
+    data["target_groups"].append(last)
+    data["pools"].append({"name": "outer", "tiers": [{"groups": {"outer": 1}}]})
+    listener = {"name": "https", "protocol": "https", "port": 443, "otherwise": {"pool": "outer"}}
+    outer = {**data["balancers"][0], "name": "outer", "addresses": ["203.0.113.77"], "listeners": [listener]}
+    data["balancers"].append(outer)
+    data["names"][0]["answers"] = [{"balancer": "outer"}]
+    found = undisturbed(network_of(data))
+    assert {name: taken(found)[name] for name in ("near", "far")} == {"near": 240, "far": 60}
+    assert room_of(data, "near").spills_at == pytest.approx(240 / 300, rel=1e-6)
 
 
 def test_pools_share_the_room_of_a_group_in_their_order():

@@ -2466,7 +2466,8 @@ export interface components {
         };
         /**
          * GroupState
-         * @description A target group: its targets, how many all fronts believe in use, how many beliefs are wrong.
+         * @description A target group: its targets, how many all fronts believe in use, how many beliefs are wrong; its room, where it
+         *     is filled only so far.
          */
         GroupState: {
             /** Rps */
@@ -2489,6 +2490,7 @@ export interface components {
             busiest: string | null;
             /** Touched */
             touched: boolean;
+            room?: components["schemas"]["RoomState"] | null;
         };
         /**
          * Headroom
@@ -3913,6 +3915,23 @@ export interface components {
             failed: number;
             /** Lasts S */
             lasts_s: number;
+        };
+        /**
+         * RoomState
+         * @description How far a group is filled: what it may take, and takes within that; what goes on from it (requests/s), to which
+         *     groups, and at what factor of today's load that begins (None: never).
+         */
+        RoomState: {
+            /** Limit Rps */
+            limit_rps: number;
+            /** Taken Rps */
+            taken_rps: number;
+            /** Spills Rps */
+            spills_rps: number;
+            /** To */
+            to: string[];
+            /** Spills At */
+            spills_at: number | null;
         };
         /**
          * Rule

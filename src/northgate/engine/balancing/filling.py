@@ -5,11 +5,13 @@ first), each up to its limit; what is left goes on to the next group, then to th
 group share its room by what they offer it at the same place of their orders; pools take their turn in plan order:
 water-filling by rounds, each with a closed form. What nobody has room for goes by weight, beyond the limit.
 
-What comes to a front is what clients ask of it at first: repeats do not change where requests go.
+What comes to a front is what clients ask of it at first, by themselves or through other balancers: repeats do not
+change where requests go. A tier that does not fill takes all that is left, by weight.
 """
 
+import itertools
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,6 +19,9 @@ from northgate.engine.balancing.tiers import Choice
 from northgate.engine.base import Bools, Floats, Ints, total_by
 from northgate.engine.network import Network
 from northgate.plan.models.groups import Fill, Pool, Tier
+
+# The factor at which a group is full is known to this part of itself; beyond FURTHEST nobody looks.
+CLOSE, FURTHEST = 1e-9, 1e6
 
 
 def fills(network: Network) -> bool:
@@ -26,14 +31,89 @@ def fills(network: Network) -> bool:
 
 def filled(network: Network, choice: Choice, demand_rps: Floats, in_use: Bools) -> Choice:
     """The choice with the shares of pools that fill; `demand_rps` by route is what comes to it, `in_use` by pair."""
+    share, _, _ = _shared_out(network, choice, demand_rps, in_use)
+    return replace(choice, weighted_share=share, demand_rps=demand_rps)
+
+
+@dataclass(frozen=True)
+class Room:
+    """How far a group is filled: what it may take and takes within that, what is offered to it (requests/s), which
+    groups come after it, and at what factor of what comes now something begins to go on to them (inf: at none)."""
+
+    limit_rps: float
+    taken_rps: float
+    offered_rps: float
+    then: tuple[int, ...]
+    spills_at: float
+
+
+def rooms(network: Network, choice: Choice, in_use: Bools) -> dict[int, Room]:
+    """The groups that are filled, each with its room; none where nothing is."""
+    demand_rps = choice.demand_rps
+    if demand_rps is None:
+        return {}
+    member_used = _used(network, in_use)
+    limits = {group: limit_rps(network, group, fill, member_used) for group, fill in _fills_of(network).items()}
+    _, taken, offered = _shared_out(network, choice, demand_rps, in_use)
+    after = _after(network, choice)
+    return {
+        group: Room(
+            limit, float(taken[group]), float(offered[group]), after.get(group, ()),
+            _spills_at(network, choice, demand_rps, in_use, group, limit),
+        )
+        for group, limit in limits.items()
+    }  # fmt: skip
+
+
+def _spills_at(network: Network, choice: Choice, demand_rps: Floats, in_use: Bools, group: int, limit: float) -> float:
+    """The factor of all demand at which a group is full: what it takes grows with it, until it is."""
+
+    def full(factor: float) -> bool:
+        return bool(_shared_out(network, choice, demand_rps * factor, in_use)[1][group] >= limit * (1 - CLOSE))
+
+    low, high = 0.0, 1.0
+    while not full(high):
+        low, high = high, high * 2
+        if high > FURTHEST:
+            return float("inf")
+    while high - low > CLOSE * high:
+        middle = (low + high) / 2
+        low, high = (low, middle) if full(middle) else (middle, high)
+    return high
+
+
+def _shared_out(network: Network, choice: Choice, demand_rps: Floats, in_use: Bools) -> tuple[Floats, Floats, Floats]:
+    """The shares of weighted groups; per group what it takes within its limit, and what is offered to it."""
     share = choice.weighted_share.copy()
-    used_rps = np.zeros(len(network.plan.target_groups))
-    member_used = total_by(network.pairs.member, in_use, len(network.members.group)) > 0
+    used_rps, offered_rps = np.zeros((2, len(network.plan.target_groups)))
+    member_used = _used(network, in_use)
     for place, pool in enumerate(network.plan.pools):
         if any(tier.fill for tier in pool.tiers):
             routes = np.flatnonzero(network.routes.pool == place)
-            _fill(network, choice, pool, routes, demand_rps, member_used, used_rps, share)
-    return replace(choice, weighted_share=share)
+            _fill(network, choice, pool, routes, demand_rps, member_used, (used_rps, offered_rps), share)
+    return share, used_rps, offered_rps
+
+
+def _used(network: Network, in_use: Bools) -> Bools:
+    return total_by(network.pairs.member, in_use, len(network.members.group)) > 0
+
+
+def _fills_of(network: Network) -> dict[int, Fill]:
+    """How far each group is filled, as the first tier says that fills it."""
+    places = {one.name: place for place, one in enumerate(network.plan.target_groups)}
+    tiers = [tier for pool in network.plan.pools for tier in pool.tiers if tier.fill]
+    return {places[name]: tier.fill for tier in reversed(tiers) for name in tier.groups if tier.fill}
+
+
+def _after(network: Network, choice: Choice) -> dict[int, tuple[int, ...]]:
+    """Per group those that come right after it, in some front's order."""
+    found: dict[int, dict[int, None]] = {}
+    for place, pool in enumerate(network.plan.pools):
+        for route in np.flatnonzero(network.routes.pool == place).tolist() if any(t.fill for t in pool.tiers) else ():
+            order = network.cells.group[network.weighted.cell[_order(network, choice, pool, route)]].tolist()
+            for one, other in itertools.pairwise(order):
+                found.setdefault(one, {})[other] = None
+    return {group: tuple(others) for group, others in found.items()}
 
 
 def limit_rps(network: Network, group: int, fill: Fill, member_used: Bools) -> float:
@@ -46,9 +126,10 @@ def limit_rps(network: Network, group: int, fill: Fill, member_used: Bools) -> f
 
 def _fill(
     network: Network, choice: Choice, pool: Pool, routes: Ints, demand_rps: Floats, member_used: Bools,
-    used_rps: Floats, share: Floats,
+    noted: tuple[Floats, Floats], share: Floats,
 ) -> None:  # fmt: skip
-    """Sets the shares of one pool's routes, and notes what groups have taken."""
+    """Sets the shares of one pool's routes, and notes what groups have taken, and what was offered to them."""
+    used_rps, offered_rps = noted
     orders = [_order(network, choice, pool, int(route)) for route in routes]
     left = demand_rps[routes].copy()
     taken = [dict[int, float]() for _ in routes]
@@ -59,8 +140,13 @@ def _fill(
                 offers.setdefault(int(network.cells.group[network.weighted.cell[order[step]]]), []).append(number)
         for group, offering in offers.items():
             fill = _tier_of(network, pool, orders[offering[0]][step]).fill
-            room = max(limit_rps(network, group, fill, member_used) - used_rps[group], 0.0) if fill else np.inf
+            if fill is None:
+                _by_weight(network, [(orders[number][step:], taken[number]) for number in offering], left[offering])
+                left[offering] = 0.0
+                continue
+            room = max(limit_rps(network, group, fill, member_used) - used_rps[group], 0.0)
             offered = left[offering].sum()
+            offered_rps[group] += offered
             part = min(room / offered, 1.0)
             used_rps[group] += offered * part
             for number in offering:
@@ -78,6 +164,14 @@ def _fill(
             continue
         filled_share = np.array([taken[number].get(int(one), 0.0) for one in mine]) / whole
         share[mine] = (filled_share + by_weight / max(by_weight.sum(), 1e-300) * left[number] / whole) * by_weight.sum()
+
+
+def _by_weight(network: Network, ends: Sequence[tuple[list[int], dict[int, float]]], left: Floats) -> None:
+    """All that is left goes to the groups of a tier that does not fill, by their weights."""
+    for (order, taken), rest in zip(ends, left.tolist(), strict=True):
+        weight = network.weighted.weight[order].astype(np.float64)
+        for one, part in zip(order, (weight / weight.sum()).tolist(), strict=True):
+            taken[one] = taken.get(one, 0.0) + rest * part
 
 
 def _order(network: Network, choice: Choice, pool: Pool, route: int) -> list[int]:

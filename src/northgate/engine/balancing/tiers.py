@@ -14,6 +14,7 @@ class Choice:
 
     `weighted_share[l]` is the share of its route's requests that go through weighted group l; `route_refused` the share
     that finds nobody (cause none_healthy); `pair_weight` is 0 for those that are left out, `candidate` says who is not.
+    `demand_rps` by route is what comes to it at first, where groups are filled.
     """
 
     route_tier: Ints
@@ -24,6 +25,7 @@ class Choice:
     cell_in_use: Floats
     cell_targets: Floats
     cell_anyway: Bools
+    demand_rps: Floats | None = None
 
 
 def choose(network: Network, in_use: Bools, warmth: Floats, here: Bools) -> Choice:

@@ -7,8 +7,8 @@ from functools import cached_property
 
 import numpy as np
 
-from northgate.engine.balancing import KeyTable, choose, even_shares, filled, fills
-from northgate.engine.base import Bools, Floats, Ints, bools, total_by
+from northgate.engine.balancing import Choice, KeyTable, choose, even_shares, filled, fills
+from northgate.engine.base import Bools, Floats, Ints, bools, sum_columns, total_by
 from northgate.engine.formulas import METHODS, LastStops
 from northgate.engine.network import Network
 from northgate.engine.solver.state import State
@@ -76,8 +76,6 @@ class Unloaded:
         network = frame.network
         encounter = state.encounter
         self.choice = choose(network, state.in_use, state.warmth, state.present(network.pairs.machine))
-        if frame.fills:
-            self.choice = filled(network, self.choice, self._demand_rps, state.in_use)
         self.fates = int(encounter.fate.max(initial=0)) + 1
         self.fate_of_call: Ints = encounter.fate[network.calls.outcome]
         self.answers: Bools = encounter.fate_met == ANSWERS
@@ -87,6 +85,8 @@ class Unloaded:
             for met in (encounter.fate_met == REFUSES, encounter.fate_met == SILENT, encounter.fate_met == BARRED)
         )
 
+        if frame.fills:
+            self.choice = self._filled(self.choice)
         # Where calls end that go on to others, as found so far: by fate, cell, where they begin, and how all are drawn.
         self.stops: dict[tuple[int, int, int, bytes], LastStops] = {}
         # To which targets the keys of a call fall at cells whose targets keys decide, those left out that are held
@@ -110,13 +110,34 @@ class Unloaded:
         mine = self.state
         return _same(state.call_rps, mine.call_rps) and _same(state.dns_share, mine.dns_share)
 
-    @property
-    def _demand_rps(self) -> Floats:
-        """Per route what clients ask of it at first; nothing of what other balancers pass on."""
-        frame, entries = self.frame, self.network.entries
-        asked = np.where(frame.of_client, self.state.call_rps[entries.call] * self.state.dns_share, 0.0)
-        rows = np.where(self.arrives, asked[frame.entry] * self.row_part, 0.0)[frame.routed]
-        return total_by(frame.route[frame.routed], rows, frame.routes)
+    def _filled(self, first: Choice) -> Choice:
+        """Groups filled, one level of balancers after the other: what the first ones pass on comes to those behind."""
+        network, choice = self.network, first
+        even = even_shares(network, first.pair_weight)
+        for _ in range(network.balancers.levels if len(self.frame.inner) else 1):
+            choice = filled(network, first, self._demand_rps(choice, even), self.state.in_use)
+        return choice
+
+    def _demand_rps(self, choice: Choice, even: Floats) -> Floats:
+        """Per route what comes to it at first, from clients and through other balancers; groups share it out evenly."""
+        frame, network, entries = self.frame, self.network, self.network.entries
+        pairs, weighted, onward, inner = network.pairs, network.weighted, frame.onward, frame.inner
+        rps = np.where(frame.of_client, self.state.call_rps[entries.call] * self.state.dns_share, 0.0)
+        by_route = self._by_route(rps)
+        for _ in range(network.balancers.levels - 1 if len(inner) else 0):
+            cell = sum_columns(weighted.cell, by_route[:, weighted.route] * choice.weighted_share, frame.cells)
+            rate = cell[:, pairs.cell[onward]] * even[onward]
+            by_member = sum_columns(pairs.member[onward], rate, len(network.members.group))
+            passed = by_member[self.fate_of_call[entries.call[inner]], entries.member[inner]]
+            rps[inner] = passed * self.state.dns_share[inner]
+            by_route = self._by_route(rps)
+        return np.asarray(by_route.sum(axis=0))
+
+    def _by_route(self, rps: Floats) -> Floats:
+        """Rates of entries as they come to routes, by fate."""
+        frame = self.frame
+        rows = np.where(self.arrives, rps[frame.entry] * self.row_part, 0.0)[frame.routed]
+        return total_by(self.flat_route, rows, self.fates * frame.routes).reshape(self.fates, frame.routes)
 
     @cached_property
     def first_shares(self) -> Floats:

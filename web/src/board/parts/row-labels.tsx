@@ -1,6 +1,6 @@
 /** What stands at the left of each row. */
 
-import { amount } from "../../kit/format";
+import { amount, perSecond } from "../../kit/format";
 import { LABELS } from "../geometry";
 import { ownInstance } from "../../plan/own";
 import { usedIn } from "../labels";
@@ -24,6 +24,7 @@ export function RowLabels({ document, state, layout, selection, onSelect }: Part
       </div>
       {layout.rows.map((row) => {
         const group = document.target_groups.find((one) => one.name === row.group);
+        const spills = state.groups.find((one) => one.name === row.group)?.room?.spills_rps ?? 0;
         return (
           <button
             key={row.group}
@@ -38,7 +39,11 @@ export function RowLabels({ document, state, layout, selection, onSelect }: Part
             {!row.compact && (
               <>
                 <span className="block truncate text-[11px] text-ink-soft">{usedIn(document, row.group)}</span>
-                <span className="block truncate text-[11px] text-ink-soft">{group?.balance.replace("-", " ")}</span>
+                {spills > 0.05 ? (
+                  <span className="block truncate text-[11px] font-semibold text-ochre-text">full: {perSecond(spills)} go on</span>
+                ) : (
+                  <span className="block truncate text-[11px] text-ink-soft">{group?.balance.replace("-", " ")}</span>
+                )}
               </>
             )}
           </button>

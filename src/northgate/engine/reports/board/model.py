@@ -67,8 +67,20 @@ class BalancerState(NamedRates):
     listeners: list[ListenerState]
 
 
+class RoomState(AnswerModel):
+    """How far a group is filled: what it may take, and takes within that; what goes on from it (requests/s), to which
+    groups, and at what factor of today's load that begins (None: never)."""
+
+    limit_rps: float
+    taken_rps: float
+    spills_rps: float
+    to: list[str]
+    spills_at: float | None
+
+
 class GroupState(NamedRates):
-    """A target group: its targets, how many all fronts believe in use, how many beliefs are wrong."""
+    """A target group: its targets, how many all fronts believe in use, how many beliefs are wrong; its room, where it
+    is filled only so far."""
 
     targets: int
     in_use: int
@@ -76,6 +88,7 @@ class GroupState(NamedRates):
     peak_utilisation: float
     busiest: str | None
     touched: bool
+    room: RoomState | None = None
 
 
 class TierState(AnswerModel):

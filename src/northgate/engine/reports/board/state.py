@@ -5,6 +5,7 @@ from collections.abc import Collection, Sequence
 
 import numpy as np
 
+from northgate.engine.balancing import Room, rooms
 from northgate.engine.base import total_by
 from northgate.engine.network import Network, remarks
 from northgate.engine.reports.board.berths import Berths, Proofs
@@ -18,6 +19,7 @@ from northgate.engine.reports.board.model import (
     NamedRates,
     RegionState,
     Remark,
+    RoomState,
     ZoneState,
     rates_of,
 )
@@ -53,7 +55,7 @@ def board_state(
         clients=_clients(flow),
         names=_names(flow),
         balancers=[_balancer(flow, index) for index in range(len(network.plan.balancers))],
-        groups=[_group(flow, berths, index) for index in range(len(network.plan.target_groups))],
+        groups=_groups(flow, berths),
         pools=pool_states(flow, berths),
         probes=probe_states(flow, berths),
         cells=berths.cells(),
@@ -179,7 +181,20 @@ def _balancer(flow: Flow, index: int) -> BalancerState:
     return BalancerState(name=balancer.name, **rates, fronts=fronts, listeners=listeners)
 
 
-def _group(flow: Flow, berths: Berths, index: int) -> GroupState:
+def _groups(flow: Flow, berths: Berths) -> list[GroupState]:
+    room = rooms(flow.network, flow.choice, flow.state.in_use)
+    return [_group(flow, berths, index, room.get(index)) for index in range(len(flow.network.plan.target_groups))]
+
+
+def _room(network: Network, room: Room) -> RoomState:
+    return RoomState(
+        limit_rps=room.limit_rps, taken_rps=room.taken_rps, spills_rps=max(room.offered_rps - room.taken_rps, 0.0),
+        to=[network.plan.target_groups[one].name for one in room.then],
+        spills_at=room.spills_at if math.isfinite(room.spills_at) else None,
+    )  # fmt: skip
+
+
+def _group(flow: Flow, berths: Berths, index: int, room: Room | None) -> GroupState:
     network = flow.network
     mine = np.flatnonzero((network.members.group == index) & berths.here)
     load = flow.queue.utilisation[berths.machine[mine]] if len(mine) else np.zeros(0)
@@ -193,4 +208,5 @@ def _group(flow: Flow, berths: Berths, index: int) -> GroupState:
         peak_utilisation=float(load.max(initial=0.0)),
         busiest=network.machines.names[int(berths.machine[mine[busiest]])] if busiest is not None else None,
         touched=bool((berths.met[mine] != ANSWERS).any() or berths.wrong[mine].any()),
+        room=room and _room(network, room),
     )

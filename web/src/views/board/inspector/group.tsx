@@ -1,6 +1,7 @@
 /** The inspector of a target group. */
 
-import { percent } from "../../../kit/format";
+import type { Schemas } from "../../../api/client";
+import { percent, perSecond } from "../../../kit/format";
 import { Button, Section } from "../../../kit/parts";
 import { Reading } from "../../../kit/reading";
 import { TargetPicker } from "../../../form/target-picker";
@@ -31,6 +32,7 @@ export function describeGroup(props: InspectorProps, name: string): Described {
             {rates?.busiest && rates.peak_utilisation > 0 && (
               <Reading label="Busiest" tone={loadTone(rates.peak_utilisation)} value={`${rates.busiest} · ${percent(rates.peak_utilisation)}`} />
             )}
+            {rates?.room && <Room room={rates.room} />}
             {losses
               .filter((one) => state.cells.some((cell) => cell.group === name && cell.zone === one.zone))
               .map((one) => (
@@ -51,6 +53,18 @@ export function describeGroup(props: InspectorProps, name: string): Described {
       </>
     ),
   };
+}
+
+/** How far it is filled, what goes on from it, and from what load on. */
+function Room({ room }: { room: Schemas["RoomState"] }) {
+  const { limit_rps: limit, taken_rps: taken, spills_rps: spills, spills_at: at } = room;
+  const to = room.to.length > 0 ? `to ${room.to.join(", ")}` : "by weight, beyond the limit";
+  return (
+    <>
+      <Reading label="Filled" tone={spills > 0 ? "ochre" : "ink"} value={`${perSecond(taken)} of ${perSecond(limit)}`} why="What it takes of what is asked at first, up to the limit that its tier sets: a utilisation, or a rate at each target in use." />
+      <Reading label="Goes on from it" value={spills > 0.05 ? `${perSecond(spills)} ${to}` : "nothing"} why={at === null ? "However much is asked, nothing goes on from it." : `Something goes on, ${to}, from ${Math.round(at * 1000) / 1000} times today’s load on.`} />
+    </>
+  );
 }
 
 /** Which machines are targets, chosen from all there are. */
