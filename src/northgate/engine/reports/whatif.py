@@ -54,11 +54,11 @@ def what_if(
     run = _loss(network, parts, watch) if change == "lost" else _addition(network, parts, watch)
     times = [frame.t_s for frame in run.keyframes]
     changed, noticed = times.index(begins_s), times.index(_noticed_s(run, begins_s))
-    end = len(times) - 1
+    end, flows = len(times) - 1, run.flows
 
     def board(frame: int, second: float) -> BoardState:
         proofs = {member: at_s and at_s - begins_s for member, at_s in proofs_at(run, times[frame]).items()}
-        return board_state(run.flows[frame], second, groups, proofs)
+        return board_state(flows[frame], second, groups, proofs)
 
     return WhatIfAnswer(
         at_once=board(changed, 0.0),

@@ -50,8 +50,10 @@ def ribbons(flow: Flow) -> list[Ribbon]:
 
 def _groups_of(one: Ints, other: Ints) -> list[tuple[int, int, Ints]]:
     """The positions of each combination of two indices that occurs, in rising order."""
-    combined = np.stack([one, other], axis=1)
-    if not len(combined):
+    if not len(one):
         return []
-    kinds, where = np.unique(combined, axis=0, return_inverse=True)
-    return [(int(a), int(b), np.flatnonzero(where.ravel() == number)) for number, (a, b) in enumerate(kinds)]
+    # Both count from -1 on, so that one number says which they are.
+    wide = int(other.max()) + 2
+    kinds, where = np.unique((one + 1) * wide + other + 1, return_inverse=True)
+    pairs = (divmod(kind, wide) for kind in kinds.tolist())
+    return [(a - 1, b - 1, np.flatnonzero(where == number)) for number, (a, b) in enumerate(pairs)]
