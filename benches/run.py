@@ -29,6 +29,7 @@ from northgate.engine.trace.trace import trace
 from northgate.plan import plan_from_data, read_plan
 from northgate.plan.generated import generated_plan
 from northgate.plan.writing import plan_as_json
+from northgate.store.repository import Repository
 
 EXAMPLE = Path(__file__).parents[1] / "examples" / "beckwater.plan.yaml"
 CHROMIUM = [
@@ -328,9 +329,27 @@ def _edit_ms(page: Any, key: str) -> float:
     return statistics.median(taken)
 
 
+def long_use() -> None:
+    """Two thousand edits of the demo: what each takes at first and at last, and what the file has grown to."""
+    print("\nLong use: 2,000 edits of the demo, kept one by one")
+    plan = read_plan(EXAMPLE)
+    with tempfile.TemporaryDirectory() as folder:
+        repository, taken = Repository(Path(folder) / "plans.sqlite"), list[float]()
+        key = repository.add(plan).key
+        for number in range(1, 2001):
+            made, start = plan.model_copy(update={"notes": f"edit {number}"}), time.process_time()
+            repository.edit(key, number, made)
+            taken.append((time.process_time() - start) * 1000)
+        row("an edit, median of the first hundred", statistics.median(taken[:100]))
+        row("an edit, median of the last hundred", statistics.median(taken[-100:]))
+        row("reading the last revision", median_ms(lambda: repository.plan(key, 2001)))
+        repository.close()
+        row("what is kept", sum(one.stat().st_size for one in Path(folder).iterdir()) / 1e6, "MB")
+
+
 PARTS: dict[str, Callable[[], None]] = {
     "command": command_line, "engine": engine, "sharing": sharing, "simulated": simulated, "growth": growth,
-    "judging": judging, "browser": browser,
+    "judging": judging, "browser": browser, "long": long_use,
 }  # fmt: skip
 
 

@@ -69,6 +69,22 @@ def as_of(path, state):
     store.close()
 
 
+def test_how_many_come_before_each_revision_is_counted_when_a_store_is_brought_forward(tmp_path):
+    path = tmp_path / "northgate.sqlite"
+    as_of(path, "0004")
+    with sqlite3.connect(path) as store:
+        for number, parent in ((2, 1), (3, 2), (4, 2)):
+            store.execute(
+                "INSERT INTO revision (plan_id, number, parent, document)"
+                " SELECT 1, ?, ?, document FROM revision WHERE number = 1", [number, parent],
+            )  # fmt: skip
+    store.close()
+    repository = Repository(path)
+    assert [repository.head("small", number).edits for number in (1, 2, 3, 4)] == [0, 1, 2, 2]
+    assert repository.plan("small", 4) == base_plan()
+    repository.close()
+
+
 def test_an_older_store_is_brought_forward_and_kept_as_it_was(tmp_path):
     path = tmp_path / "northgate.sqlite"
     as_of(path, "0003")

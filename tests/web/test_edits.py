@@ -323,7 +323,9 @@ def test_a_full_disk_refuses_an_edit_and_loses_nothing(client, repository):
 
     event.listen(engine, "connect", bound)
     engine.dispose()
-    refused = edit(client, [SLOWER[0] | {"value": 20}], 2)
+    # More than what is left free in the last page.
+    notes = [{"op": "add", "path": "/notes", "value": " ".join(str(one) for one in range(3000))}]
+    refused = edit(client, [SLOWER[0] | {"value": 20}, *notes], 2)
     assert refused.status_code == 507
     assert "disk is full; nothing was changed" in refused.json()["detail"]
     full.clear()

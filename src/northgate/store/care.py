@@ -17,6 +17,7 @@ from northgate.plan import PlanError, plan_from_text
 from northgate.store.errors import StoreError
 from northgate.store.holding import held
 from northgate.store.migrating import known_migrations
+from northgate.store.splices import CHAIN, put_together
 
 TABLES = {"plan", "revision", "alembic_version"}
 # Of a broken file, this many faults are told.
@@ -134,24 +135,29 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection]:
             raise StoreError(f"{path} cannot be read: {error}") from error
 
 
+WHOLE = "SELECT 0, document FROM revision WHERE plan_id = :plan AND number = :number"
+
+
 def _dangling(store: sqlite3.Connection) -> Iterator[str]:
     for table, row, parent, _ in store.execute("PRAGMA foreign_key_check"):
         yield f"row {row} of {table} belongs to a {parent} that is not there"
 
 
 def _unreadable(store: sqlite3.Connection) -> Iterator[str]:
-    query = (
-        "SELECT plan.key, plan.current, revision.document FROM plan LEFT JOIN revision"
-        " ON revision.plan_id = plan.id AND revision.number = plan.current ORDER BY plan.id"
-    )
-    for key, number, document in store.execute(query):
-        if document is None:
+    # Before revisions were kept as splices all were whole.
+    columns = {row[1] for row in store.execute("PRAGMA table_info(revision)")}
+    chain = CHAIN if "splices" in columns else WHOLE
+    for plan, key, number in store.execute("SELECT id, key, current FROM plan ORDER BY id").fetchall():
+        rows = store.execute(chain, {"plan": plan, "number": number}).fetchall()
+        if not rows:
             yield f"plan {key}: its current revision {number} is not there"
             continue
         try:
-            plan_from_text(document, key, is_json=True)
+            plan_from_text(put_together(rows), key, is_json=True)
         except PlanError as error:
             yield f"plan {key}: its current revision {number} cannot be read: {error.problems[0].describe('')}"
+        except (ValueError, TypeError) as error:
+            yield f"plan {key}: its current revision {number} cannot be read: {error}"
 
 
 def _count(store: sqlite3.Connection, table: str) -> int:

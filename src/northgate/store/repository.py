@@ -9,13 +9,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import create_engine, event, func, select, text
+from sqlalchemy import Row, create_engine, event, func, select, text
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.orm import Session
 
-from northgate.plan import Plan, plan_from_text
+from northgate.plan import Plan, PlanError, Problem, plan_from_text
 from northgate.store.errors import StoreError
 from northgate.store.migrating import migrate
+from northgate.store.splices import CHAIN, MOST_SPLICES, WORTH, put_together, splice
 from northgate.store.tables import PlanRow, RevisionRow
 
 
@@ -56,6 +57,18 @@ class Head:
     variant: str | None = None
 
 
+# The revision that comes so many before another.
+ANCESTOR = """
+WITH RECURSIVE way(number, back) AS (
+    VALUES (:number, 0)
+    UNION ALL
+    SELECT revision.parent, way.back + 1 FROM way JOIN revision
+    ON revision.plan_id = :plan AND revision.number = way.number WHERE way.back < :back
+)
+SELECT number FROM way WHERE back = :back
+"""
+
+
 class Repository:
     """Plans in one SQLite file; safe to use from several threads, every accepted change is on disk when it returns.
 
@@ -89,13 +102,12 @@ class Repository:
     def plan(self, key: str, revision: int) -> Plan:
         """A plan's document at a revision; raises UnknownPlan."""
         with self.session() as session:
-            row = self.revision_row(session, self.plan_row(session, key), revision)
-            return plan_from_text(row.document, key, is_json=True)
+            return plan_from_text(self.text_of(session, self.plan_row(session, key), revision), key, is_json=True)
 
     def document(self, key: str, revision: int) -> str:
         """A revision as it is kept, whether or not it can be read; raises UnknownPlan."""
         with self.session() as session:
-            return self.revision_row(session, self.plan_row(session, key), revision).document
+            return self.text_of(session, self.plan_row(session, key), revision)
 
     def parent(self, key: str, revision: int) -> int | None:
         """The revision of which another was made; None for the first. Raises UnknownPlan."""
@@ -139,7 +151,14 @@ class Repository:
             plan = self.current(session, key, made_of)
             numbers = select(func.max(RevisionRow.number)).where(RevisionRow.plan_id == plan.id)
             number = session.execute(numbers).scalar_one() + 1
-            row = RevisionRow(plan_id=plan.id, number=number, document=_readable(made), parent=made_of, source=source)
+            parent, document = self.revision_row(session, plan, made_of), _readable(made)
+            row = RevisionRow(
+                plan_id=plan.id, number=number, document=document, parent=made_of, source=source, depth=parent.depth + 1
+            )
+            if parent.splices < MOST_SPLICES:
+                change = splice(self.text_of(session, plan, made_of), document)
+                if len(change) < WORTH * len(document):
+                    row.document, row.splices = change, parent.splices + 1
             session.add(row)
             plan.current = number
             session.flush()
@@ -172,18 +191,47 @@ class Repository:
 
     def head_of(self, session: Session, plan: PlanRow, number: int) -> Head:
         """Where a plan stands at a revision; raises UnknownPlan."""
-        parents = self._parents(session, plan)
-        if number not in parents:
+        row = self._place(session, plan, number)
+        if row is None:
             raise UnknownPlan(f"{plan.key}, revision {number}", [])
+        made_of_it = select(RevisionRow.number).where(RevisionRow.plan_id == plan.id, RevisionRow.parent == number)
         return Head(
             key=plan.key,
             revision=number,
             agreed=plan.agreed,
-            can_undo=parents[number] is not None,
-            can_redo=number in parents.values(),
-            edits=_edits_since(parents, number, plan.agreed),
+            can_undo=row.parent is not None,
+            can_redo=session.execute(made_of_it.limit(1)).first() is not None,
+            edits=self._edits(session, plan, number, row.depth),
             variant=plan.variant,
         )
+
+    @staticmethod
+    def _place(session: Session, plan: PlanRow, number: int) -> Row[int | None, int] | None:
+        """Of which revision one was made, and how many come before it."""
+        query = select(RevisionRow.parent, RevisionRow.depth)
+        return session.execute(query.where(RevisionRow.plan_id == plan.id, RevisionRow.number == number)).one_or_none()
+
+    def _edits(self, session: Session, plan: PlanRow, number: int, depth: int) -> int:
+        """How many edits lie between a revision and the agreed one, or the first when that is not among its
+        ancestors."""
+        agreed = None if plan.agreed is None else self._place(session, plan, plan.agreed)
+        if agreed is None or agreed.depth > depth:
+            return depth
+        back = depth - agreed.depth
+        found = session.execute(text(ANCESTOR), {"plan": plan.id, "number": number, "back": back}).scalar()
+        return back if found == plan.agreed else depth
+
+    def text_of(self, session: Session, plan: PlanRow, number: int) -> str:
+        """A revision's document; raises UnknownPlan, and PlanError where it cannot be put together."""
+        chain = session.execute(text(CHAIN), {"plan": plan.id, "number": number}).all()
+        if not chain:
+            raise UnknownPlan(f"{plan.key}, revision {number}", [])
+        try:
+            return put_together([(row.splices, row.document) for row in chain])
+        except (ValueError, TypeError) as error:
+            raise PlanError(
+                [Problem("", f"revision {number} of {plan.key} cannot be put together: {error}")]
+            ) from error
 
     def _parents(self, session: Session, plan: PlanRow) -> dict[int, int | None]:
         query = select(RevisionRow.number, RevisionRow.parent).where(RevisionRow.plan_id == plan.id)
@@ -254,12 +302,6 @@ def _readable(plan: Plan) -> str:
     text = plan.model_dump_json(by_alias=True, exclude_defaults=True)
     plan_from_text(text, plan.name, is_json=True)
     return text
-
-
-def _edits_since(parents: Mapping[int, int | None], number: int, agreed: int | None) -> int:
-    """How many edits lie between a revision and the agreed one, or the first when that is not among its ancestors."""
-    line = [number, *_ancestors(parents, number)]
-    return line.index(agreed) if agreed in line else len(line) - 1
 
 
 def _ancestors(parents: Mapping[int, int | None], number: int) -> Iterator[int]:

@@ -27,9 +27,10 @@ class PlanRow(Base):
 
 
 class RevisionRow(Base):
-    """One revision of a plan: the whole document as JSON, the revision that it was made from, and why, if somebody said
-    so.
+    """One revision of a plan: the document as JSON, the revision that it was made from, and why, if somebody said so.
 
+    `splices`: 0 where the document is whole; else it is a splice of the parent's (see `store.splices`), and so many
+    come since the last whole one. `depth`: how many revisions come before it.
     `source` is the text that the plan was read from, on the revision that was read. Revisions are never changed; undo
     and redo only move the plan's `current` along their tree.
     """
@@ -39,6 +40,7 @@ class RevisionRow(Base):
         UniqueConstraint("plan_id", "number"),
         # All that is asked of the whole tree: read from here, no document has to be passed over.
         Index("revision_tree", "plan_id", "number", "parent"),
+        Index("revision_made_of", "plan_id", "parent"),
     )
 
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -49,6 +51,8 @@ class RevisionRow(Base):
     parent: Mapped[int | None]
     created_at: Mapped[datetime.datetime] = mapped_column(DateTime, server_default=func.now())
     reason: Mapped[str | None] = mapped_column(Text)
+    splices: Mapped[int] = mapped_column(default=0, server_default="0")
+    depth: Mapped[int] = mapped_column(default=0, server_default="0")
 
 
 class StandingRow(Base):

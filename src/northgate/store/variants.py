@@ -28,7 +28,7 @@ def add_variant(repository: Repository, key: str, name: str = "") -> Head:
         plan = repository.plan_row(session, key)
         root = plan.origin or plan.id
         first = session.get_one(PlanRow, root).key
-        now = repository.revision_row(session, plan, plan.current)
+        now = repository.text_of(session, plan, plan.current)
         numbered = len(session.execute(select(PlanRow.id).where(PlanRow.origin == root)).all()) + 1
         row = PlanRow(
             key=free_key(session, f"{first}-variant"), current=1, agreed=None, origin=root,
@@ -36,6 +36,6 @@ def add_variant(repository: Repository, key: str, name: str = "") -> Head:
         )  # fmt: skip
         session.add(row)
         session.flush()
-        session.add(RevisionRow(plan_id=row.id, number=1, document=now.document, source=None))
+        session.add(RevisionRow(plan_id=row.id, number=1, document=now, source=None))
         session.flush()
         return repository.head_of(session, row, 1)

@@ -21,7 +21,7 @@ from northgate.plan.together import completed
 from northgate.store.repository import Head, NothingToMoveTo
 from northgate.web.computing import Computer
 from northgate.web.leaving import watch_client
-from northgate.web.plans import PlanWhole, Revision, TheComputer, plan_whole, text_of
+from northgate.web.plans import LATEST, PlanWhole, Revision, TheComputer, plan_whole, text_of
 from northgate.web.problems import EDIT_RESPONSES, IncompleteEdit, PlaceProblem, Together
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["edits"], responses=EDIT_RESPONSES)
@@ -199,7 +199,7 @@ def edit_again(key: str, late: EditAgain, if_match: IfMatch, computer: TheComput
 @router.post("/revert")
 def revert(
     key: str,
-    revision: Annotated[int, Query(ge=1, description="The revision whose edit is taken back.")],
+    revision: Annotated[int, Query(ge=1, le=LATEST, description="The revision whose edit is taken back.")],
     if_match: IfMatch,
     computer: TheComputer,
     response: Response,
@@ -215,7 +215,7 @@ def revert(
 
 @router.get("/difference")
 def difference_in_words(
-    key: str, computer: TheComputer, since: Annotated[int, Query(ge=1)], revision: Revision = None
+    key: str, computer: TheComputer, since: Annotated[int, Query(ge=1, le=LATEST)], revision: Revision = None
 ) -> list[ChangeAnswer]:
     """What a revision has other than an earlier one."""
     return _changes(computer, key, since, revision)

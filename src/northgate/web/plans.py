@@ -30,7 +30,9 @@ def computer_of(request: Request) -> Computer:
 
 
 TheComputer = Annotated[Computer, Depends(computer_of)]
-Revision = Annotated[int | None, Query(ge=1, description="By default the current one.")]
+# No plan has more revisions: what a question may name.
+LATEST = 2**31
+Revision = Annotated[int | None, Query(ge=1, le=LATEST, description="By default the current one.")]
 
 
 class PlanHead(BaseModel):

@@ -19,13 +19,13 @@ from northgate.web.computing import Computer
 from northgate.web.deciding.meanwhile import told_meanwhile, work_done
 from northgate.web.judging import TheJudge, WorkDone
 from northgate.web.leaving import watch_client
-from northgate.web.plans import Revision, TheComputer
+from northgate.web.plans import LATEST, Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
 
 router = APIRouter(
     prefix="/api/plans/{key}", tags=["deciding"], responses=PROBLEM_RESPONSES, dependencies=[Depends(watch_client)]
 )
-Since = Annotated[int | None, Query(ge=1, le=2**31, description="The earlier revision; by default the agreed one.")]
+Since = Annotated[int | None, Query(ge=1, le=LATEST, description="The earlier revision; by default the agreed one.")]
 Order = Annotated[
     str | None,
     Query(

@@ -15,7 +15,7 @@ from northgate.store import log
 from northgate.web.computing import Computer
 from northgate.web.edits import ChangeAnswer, EditAnswer, IfMatch, edited, revision_in
 from northgate.web.judge import Judge
-from northgate.web.plans import PlanWhole, Revision, TheComputer, plan_whole
+from northgate.web.plans import LATEST, PlanWhole, Revision, TheComputer, plan_whole
 from northgate.web.problems import EDIT_RESPONSES
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["deciding"], responses=EDIT_RESPONSES)
@@ -57,7 +57,9 @@ class LogAnswer(BaseModel):
 
 @router.get("/log")
 def log_of_plan(
-    key: str, computer: TheComputer, before: Annotated[int | None, Query(ge=1, description="Only older ones.")] = None
+    key: str,
+    computer: TheComputer,
+    before: Annotated[int | None, Query(ge=1, le=LATEST, description="Only older ones.")] = None,
 ) -> LogAnswer:
     """How the plan came to be what it is."""
     current, entries = computer.number(key, None), log.history(computer.repository, key)
@@ -83,7 +85,7 @@ def _told(computer: Computer, key: str, entry: log.Entry, current: int) -> LogEn
 class Reason(BaseModel):
     """Why a revision was made."""
 
-    revision: int = Field(ge=1)
+    revision: int = Field(ge=1, le=LATEST)
     reason: Words
 
 
@@ -96,7 +98,7 @@ def give_reason(key: str, said: Reason, computer: TheComputer) -> None:
 @router.post("/go-to")
 def go_to(
     key: str,
-    revision: Annotated[int, Query(ge=1, description="The revision that is to be the current one.")],
+    revision: Annotated[int, Query(ge=1, le=LATEST, description="The revision that is to be the current one.")],
     if_match: IfMatch,
     computer: TheComputer,
     response: Response,
