@@ -11,6 +11,7 @@ import httpx2
 import pytest
 from sqlalchemy import event, text
 
+from northgate.web.keeping import Kept
 from tests.support.plans import plan_data
 from tests.support.waits import WAIT_S
 
@@ -302,7 +303,7 @@ def test_a_plan_that_cannot_be_read_takes_no_other_away(client, repository):
     spoil = "UPDATE revision SET document = :what WHERE plan_id = (SELECT id FROM plan WHERE key = :key)"
     with repository.session() as session:
         session.execute(text(spoil), {"key": key, "what": '{"northgate": 9}'})
-    client.app.state.computer._kept.clear()
+    client.app.state.computer._plans = Kept(10**6)
     listed = {one["key"]: one for one in client.get("/api/plans").json()}
     assert listed["beckwater"]["unreadable"] is None
     assert "northgate" in listed[key]["unreadable"]

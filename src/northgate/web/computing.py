@@ -1,11 +1,10 @@
 """Computed answers, kept by what they were computed from: the engine is deterministic, so a kept answer cannot lie."""
 
 import hashlib
-from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
 from concurrent.futures import Future
 from threading import Event, Lock
-from typing import Any, TypeVar, get_args
+from typing import TypeVar, get_args
 
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
@@ -18,9 +17,12 @@ from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
+from northgate.web.keeping import Kept, weight_of
 from northgate.web.leaving import Abandoned, gone
 
-KEPT = 64
+# So much of computed answers is kept, and apart from them of plans as they were read (bytes).
+KEPT_BYTES, PLANS_BYTES = 400_000_000, 100_000_000
+OF_PLANS = ("plan", "content")
 
 Answer = TypeVar("Answer")
 
@@ -40,7 +42,7 @@ class Computer:
     def __init__(self, repository: Repository) -> None:
         self.repository = repository
         self._waiting: dict[Hashable, list[Event]] = {}
-        self._kept: OrderedDict[Hashable, Any] = OrderedDict()
+        self._kept, self._plans = Kept(KEPT_BYTES), Kept(PLANS_BYTES)
         # The second to which each drill that is being run has come, and how much of other work is done, by question.
         self._reached: dict[Hashable, float] = {}
         self.done: dict[Hashable, tuple[int, int]] = {}
@@ -175,26 +177,38 @@ class Computer:
                     raise
 
     def _found(self, question: Hashable, answer: Callable[[], Answer], left: Event) -> Answer:
+        kept = self._plans if isinstance(question, tuple) and question[0] in OF_PLANS else self._kept
         with self._lock:
-            self._waiting.setdefault(question, []).append(left)
-            found: Future[Answer] | None = self._kept.get(question)
+            found: Future[Answer] | None = kept.get(question)
+            if found is not None and found.done():
+                return found.result()
             mine = found is None
             if found is None:
-                found = self._kept[question] = Future()
-            self._kept.move_to_end(question)
-            while len(self._kept) > KEPT:
-                self._kept.popitem(last=False)
-        if mine:
-            try:
-                found.set_result(answer())
-            except BaseException as error:
-                with self._lock:
-                    self._kept.pop(question, None)
-                found.set_exception(error)
-            finally:
-                with self._lock:
-                    self._waiting.pop(question, None)
-        return found.result()
+                found = kept.begin(question)
+            waiting = self._waiting.setdefault(question, [])
+            waiting.append(left)
+        try:
+            if mine:
+                self._answer(kept, question, found, answer)
+            return found.result()
+        finally:
+            with self._lock:
+                waiting.remove(left)
+                if not waiting and self._waiting.get(question) is waiting:
+                    del self._waiting[question]
+
+    def _answer(self, kept: Kept, question: Hashable, found: Future[Answer], answer: Callable[[], Answer]) -> None:
+        try:
+            made = answer()
+        except BaseException as error:
+            with self._lock:
+                kept.drop(question)
+            found.set_exception(error)
+        else:
+            weight = weight_of(made)
+            with self._lock:
+                kept.weigh(question, weight)
+            found.set_result(made)
 
 
 def _stop_if(wanted: bool) -> None:
