@@ -11,7 +11,7 @@ WEB_SOURCES := $(shell find web/src web/index.html web/public web/vite.config.ts
 
 PY_SOURCES := $(shell find src -name '*.py' 2>/dev/null)
 
-.PHONY: setup demo test check check-package check-front-end check-generated fast bench types findings screenshots profile mutants clean
+.PHONY: setup demo test attack check check-package check-front-end check-generated fast bench types findings screenshots profile mutants clean
 .DELETE_ON_ERROR:
 
 setup: $(STAMPS)/bytecode $(STAMPS)/web
@@ -88,6 +88,10 @@ test: setup $(STAMPS)/chromium check
 	cd web && npm run --silent test
 	$(BIN)/pytest -q -n 2 -m "not no_cover" --cov --cov-report=term:skip-covered --cov-fail-under=$(COVERED) tests/plan tests/engine
 	$(BIN)/pytest -q -n 2 -m no_cover --dist loadgroup tests
+
+# What means no good, for long: nonsense asked of the server, plans of every kind, kills in the middle of edits.
+attack: setup
+	NORTHGATE_EXPLORE=1 $(BIN)/pytest -q -n 2 tests/web/test_attack.py tests/plan/test_editing.py tests/web/test_edits.py tests/store
 
 # Figures of this machine now: make bench [PARTS="engine growth"] [PLANS=folder] [KEEP=file] [COMPARE=file]
 bench: setup $(STAMPS)/chromium

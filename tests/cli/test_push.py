@@ -3,6 +3,7 @@
 import json
 import subprocess
 import sys
+from contextlib import contextmanager
 
 import pytest
 from typer.testing import CliRunner
@@ -12,15 +13,35 @@ from northgate.plan import PlanError
 from tests.support.plans import plan_data
 
 
-@pytest.fixture(scope="module")
-def server(tmp_path_factory):
-    data = tmp_path_factory.mktemp("data")
-    command = [sys.executable, "-m", "northgate", "serve", "--port", "0", "--no-browser", "--data", str(data)]
+@contextmanager
+def served(data, *options):
+    """A server over a folder: its address, as it is told."""
+    command = [sys.executable, "-m", "northgate", "serve", "--port", "0", "--no-browser", "--data", str(data), *options]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
     yield process.stdout.readline().split()[4]
     process.terminate()
     process.wait()
     process.stdout.close()
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory):
+    with served(tmp_path_factory.mktemp("data")) as address:
+        yield address
+
+
+def test_a_private_server_takes_plans_of_who_has_its_token(tmp_path):
+    path = tmp_path / "small.plan.json"
+    path.write_text(json.dumps(plan_data()))
+    with served(tmp_path / "data", "--private") as told:
+        address, token = told.split("?token=")
+        refused = push(path, address)
+        assert isinstance(refused.exception, PlanError)
+        assert "Only for who has its token" in str(refused.exception)
+        assert "new, revision 1" in push(path, address, "--token", token).output
+        assert "updated" in CliRunner().invoke(
+            app, ["push", str(path), "--to", address], env={"NORTHGATE_TOKEN": token}
+        ).output  # fmt: skip
 
 
 def push(path, server, *options):

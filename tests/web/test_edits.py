@@ -12,6 +12,7 @@ import pytest
 from sqlalchemy import event, text
 
 from northgate.web.keeping import Kept
+from tests.support.exploring import EXPLORING
 from tests.support.plans import plan_data
 from tests.support.waits import WAIT_S
 
@@ -202,9 +203,9 @@ def serve(folder):
 def test_a_killed_server_loses_no_acknowledged_edit(tmp_path):
     """Edits pour in while the process is killed: what was acknowledged is there, whole, when it starts again."""
     process, address = serve(tmp_path)
-    for round_number in range(2):
+    for round_number in range(200 if EXPLORING else 2):
         acknowledged = 0
-        killer = threading.Timer(0.4 + 0.2 * round_number, os.kill, (process.pid, signal.SIGKILL))
+        killer = threading.Timer(0.4 + 0.2 * (round_number % 7), os.kill, (process.pid, signal.SIGKILL))
         with httpx2.Client(base_url=address, timeout=WAIT_S) as client:
             head = client.get(PLAN).json()["head"]
             revision = head["revision"]

@@ -1,9 +1,11 @@
 """Strangers are kept out, and large bodies."""
 
 import pytest
+from starlette.testclient import TestClient
 
 from northgate.plan.reading import MAX_BYTES
 from northgate.web.guards import is_local_host
+from northgate.web.server import make_app
 
 
 @pytest.mark.parametrize(
@@ -72,3 +74,34 @@ def test_refusals_have_the_headers_too(client, headers):
     answer = client.post("/api/plans", content=b"x", headers=headers)
     assert answer.status_code in (403, 413, 421)
     assert answer.headers["x-frame-options"] == "DENY"
+
+
+@pytest.fixture
+def private(repository):
+    with TestClient(make_app(repository, "s3cret"), base_url="http://127.0.0.1", follow_redirects=False) as asked:
+        yield asked
+
+
+def test_a_private_server_answers_only_who_brings_its_token(private):
+    assert private.get("/api/plans").status_code == 401
+    assert private.get("/plans").status_code == 401
+    assert private.get("/plans?token=guess").status_code == 401
+    # Not in the address of a question: it would stand in logs and histories.
+    assert private.get("/api/plans?token=s3cret").status_code == 401
+    assert private.get("/api/plans", headers={"authorization": "Bearer guess"}).status_code == 401
+    assert private.get("/api/plans", headers={"authorization": "Bearer s3cret"}).status_code == 200
+    refused = private.get("/api/plans")
+    assert refused.headers["x-frame-options"] == "DENY"
+
+
+def test_its_address_leads_in_and_leaves_no_token_behind(private):
+    led = private.get("/plans/small/board?token=s3cret")
+    assert (led.status_code, led.headers["location"]) == (303, "/plans/small/board")
+    cookie = led.headers["set-cookie"].lower()
+    assert "httponly" in cookie
+    assert "samesite=strict" in cookie
+    assert private.get("/api/plans").status_code == 200
+    private.cookies.clear()
+    assert private.get("/api/plans").status_code == 401
+    elsewhere = private.get("http://127.0.0.1//pages.example/?token=s3cret")
+    assert elsewhere.headers["location"] == "/pages.example/"

@@ -20,6 +20,9 @@ app = typer.Typer(
 PlanPath = Annotated[Path, typer.Argument(metavar="PLAN", help="A plan file: *.plan.yaml, or JSON.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 Port = Annotated[int, typer.Option(help="The port to listen on; 0 takes a free one.", min=0, max=65535)]
+Private = Annotated[
+    bool, typer.Option("--private", help="Answer only who opens the address that is told: it has a token.")
+]
 NoBrowser = Annotated[bool, typer.Option("--no-browser", help="Do not open a browser.")]
 DataFolder = Annotated[
     Path | None, typer.Option("--data", help="Where plans are kept; by default ~/.local/share/northgate.")

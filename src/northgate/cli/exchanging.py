@@ -72,6 +72,9 @@ def import_(
 def push(
     plan_path: PlanPath,
     to: Annotated[str, typer.Option("--to", metavar="URL", help="A running North Gate.")],
+    token: Annotated[
+        str | None, typer.Option(envvar="NORTHGATE_TOKEN", help="Its token, where it is served with --private.")
+    ] = None,
     as_json: AsJson = False,
 ) -> None:
     """Hand a plan file to a running North Gate: a new plan, or a new revision of the one of its name."""
@@ -79,7 +82,7 @@ def push(
     from northgate.plan.reading import read_plan
 
     plan = read_plan(plan_path)
-    pushed = hand_over(plan, plan_path.read_text(encoding="utf-8-sig"), to)
+    pushed = hand_over(plan, plan_path.read_text(encoding="utf-8-sig"), to, token)
     if as_json:
         print_json(
             {"key": pushed.key, "revision": pushed.revision, "created": pushed.created, "changes": pushed.changes}

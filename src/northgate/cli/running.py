@@ -29,6 +29,9 @@ def drill(
     junit: Annotated[Path | None, typer.Option(metavar="FILE", help="Write a JUnit report.")] = None,
     markdown: Annotated[Path | None, typer.Option(metavar="FILE", help="Write a summary in Markdown.")] = None,
     with_levers: Annotated[bool, typer.Option("--levers", help="Work out which settings would have helped.")] = False,
+    anyway: Annotated[
+        bool, typer.Option("--anyway", help="However much happens in them, and however long that takes.")
+    ] = False,
 ) -> None:
     """Run the drills of a plan and hold their readings against what is expected."""
     from northgate.engine.drill import run_drill
@@ -47,7 +50,8 @@ def drill(
     remark(plan, str(plan_path))
     wanted = list(dict.fromkeys(names or known))
     answers = [
-        drill_answer(run_drill(network, known[name], reached=progress(name, known[name].lasts_s))) for name in wanted
+        drill_answer(run_drill(network, known[name], reached=progress(name, known[name].lasts_s), anyway=anyway))
+        for name in wanted
     ]
     _write_reports(plan.name, answers, junit, markdown)
     helpful: dict[str, Any] = {}

@@ -6,26 +6,37 @@ from typing import Annotated
 
 import typer
 
-from northgate.cli.common import FAILED, AsJson, DataFolder, NoBrowser, Port, app, default_data, print_json
+from northgate.cli.common import (
+    FAILED,
+    AsJson,
+    DataFolder,
+    NoBrowser,
+    Port,
+    Private,
+    app,
+    default_data,
+    print_json,
+)
 
 store = typer.Typer(no_args_is_help=True, help="Look after the file in which plans are kept.")
 app.add_typer(store, name="store")
 
 
 @app.command()
-def serve(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None) -> None:
+def serve(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None, private: Private = False) -> None:
     """Serve North Gate to this machine's browser."""
     from northgate.web.server import serve_app
 
-    serve_app(data or default_data(), port=port, open_browser=not no_browser)
+    serve_app(data or default_data(), port=port, open_browser=not no_browser, private=private)
 
 
 @app.command()
-def demo(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None) -> None:
+def demo(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None, private: Private = False) -> None:
     """Serve North Gate with the demo plan, Beckwater flood watch."""
     from northgate.web.server import serve_app
 
-    serve_app(data or default_data() / "demo", port=port, open_browser=not no_browser, with_demo=True)
+    folder = data or default_data() / "demo"
+    serve_app(folder, port=port, open_browser=not no_browser, with_demo=True, private=private)
 
 
 @store.command("check")

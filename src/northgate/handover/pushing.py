@@ -22,14 +22,15 @@ class Pushed:
     changes: list[str]
 
 
-def push(plan: Plan, text: str, server: str) -> Pushed:
-    """Hands a plan's text to the server at a URL. Raises PlanError when it does not take it, or is not there."""
-    base = _base_of(server)
-    heads = {head["key"]: head for head in _ask("GET", f"{base}/api/plans")}
+def push(plan: Plan, text: str, server: str, token: str | None = None) -> Pushed:
+    """Hands a plan's text to the server at a URL, with its token where it is private. Raises PlanError when it does not
+    take it, or is not there."""
+    base, bearer = _base_of(server), {"authorization": f"Bearer {token}"} if token else {}
+    heads = {head["key"]: head for head in _ask("GET", f"{base}/api/plans", headers=bearer)}
     if plan.name not in heads:
-        head = _ask("POST", f"{base}/api/plans", text)
+        head = _ask("POST", f"{base}/api/plans", text, bearer)
         return Pushed(head["key"], head["revision"], created=True, changes=[])
-    headers = {"if-match": f'"{heads[plan.name]["revision"]}"'}
+    headers = bearer | {"if-match": f'"{heads[plan.name]["revision"]}"'}
     whole = _ask("PUT", f"{base}/api/plans/{plan.name}/file", text, headers)
     changes = [f"{change['about']}: {change['words']}" for change in whole["changes"]]
     return Pushed(whole["head"]["key"], whole["head"]["revision"], created=False, changes=changes)

@@ -1,8 +1,11 @@
 """What keeps strangers out: only loopback names as `Host`, only our own pages, bodies of bounded size, and headers for
 the browser."""
 
+import hmac
 import re
+from urllib.parse import parse_qs
 
+from starlette.responses import RedirectResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from northgate.plan.reading import MAX_BYTES
@@ -21,6 +24,7 @@ SECURITY_HEADERS = (
 
 # What is read as it comes, and not kept: logs.
 MOST_STREAMED = 20_000_000_000
+COOKIE = "northgate"
 LOCAL = re.compile(r"(?:localhost|127(?:\.[0-9]{1,3}){3}|\[::1\])(?::[0-9]{1,5})?", re.IGNORECASE)
 
 
@@ -30,10 +34,14 @@ def is_local_host(host: str) -> bool:
 
 
 class Guards:
-    """ASGI middleware: refuses foreign hosts, foreign origins and oversized bodies, adds security headers."""
+    """ASGI middleware: refuses foreign hosts, foreign origins and oversized bodies, adds security headers.
 
-    def __init__(self, app: ASGIApp) -> None:
-        self._app = app
+    With a token it answers only those who bring it: in a cookie, which the address with the token sets, or as
+    `Authorization: Bearer`. It keeps other users of the machine out.
+    """
+
+    def __init__(self, app: ASGIApp, token: str | None = None) -> None:
+        self._app, self._token = app, token
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Passes on what is allowed; every answer has the headers, refusals too."""
@@ -50,6 +58,11 @@ class Guards:
 
         headers = {name.lower(): value.decode("latin-1") for name, value in scope["headers"]}
         refusal = _refused(headers, scope["path"])
+        if refusal is None and self._token and not _brings(headers, self._token):
+            if _asked_with(scope, self._token):
+                await _let_in(scope["path"], self._token)(scope, receive, with_headers)
+                return
+            refusal = 401, "Only for who has its token", "Open the address that North Gate told when it was started"
         if refusal is None:
             await self._bounded(headers, scope, receive, with_headers)
         else:
@@ -80,6 +93,29 @@ class Guards:
 
 class _TooLarge(Exception):
     """The body went on beyond what its length declared."""
+
+
+def _brings(headers: dict[bytes, str], token: str) -> bool:
+    """Whether a request has the token: in its cookie, or as a bearer."""
+    cookies = (one.strip().partition("=") for one in headers.get(b"cookie", "").split(";"))
+    given = [value for name, _, value in cookies if name == COOKIE]
+    kind, _, bearer = headers.get(b"authorization", "").partition(" ")
+    given += [bearer.strip()] if kind.lower() == "bearer" else []
+    return any(hmac.compare_digest(one.encode(), token.encode()) for one in given)
+
+
+def _asked_with(scope: Scope, token: str) -> bool:
+    """Whether the token stands in the address of a page."""
+    given = parse_qs(scope["query_string"].decode("latin-1")).get("token", [""])[0]
+    page = scope["method"] == "GET" and not scope["path"].startswith("/api")
+    return page and hmac.compare_digest(given.encode(), token.encode())
+
+
+def _let_in(path: str, token: str) -> Response:
+    """On to the same page without the token in its address, which is in a cookie from then on."""
+    answer = RedirectResponse(f"/{path.lstrip('/')}", 303)
+    answer.set_cookie(COOKIE, token, httponly=True, samesite="strict")
+    return answer
 
 
 def _refused(headers: dict[bytes, str], path: str) -> tuple[int, str, str] | None:

@@ -1,5 +1,6 @@
 """The application and how it is served."""
 
+import secrets
 import socket
 import sys
 import threading
@@ -28,8 +29,8 @@ STATIC = Path(__file__).parent / "static"
 LOOPBACK = "127.0.0.1"
 
 
-def make_app(repository: Repository) -> FastAPI:
-    """The application over a repository."""
+def make_app(repository: Repository, token: str | None = None) -> FastAPI:
+    """The application over a repository; with a token, for those alone who bring it."""
     app = FastAPI(title="North Gate", version=__version__, docs_url=None, redoc_url=None)
     app.state.computer = Computer(repository)
     app.include_router(plans.schema_router)
@@ -40,7 +41,7 @@ def make_app(repository: Repository) -> FastAPI:
     for deciding in (handing, log, sweeping, taking, usual, variants):
         app.include_router(deciding.router)
     add_problem_handlers(app)
-    app.add_middleware(Guards)
+    app.add_middleware(Guards, token=token)
     app.mount("/assets", StaticFiles(directory=STATIC / "assets", check_dir=False), name="assets")
 
     @app.get("/{path:path}", include_in_schema=False)
@@ -62,25 +63,33 @@ def load_demo(repository: Repository) -> None:
         repository.add(plan_from_text(text, DEMO_PLAN), text)
 
 
-def serve_app(data: Path, *, port: int, open_browser: bool, with_demo: bool = False) -> None:
-    """Serves on loopback until interrupted; exit status 2 when the port is taken. Raises StoreError where another
-    serves the folder."""
+def serve_app(data: Path, *, port: int, open_browser: bool, with_demo: bool = False, private: bool = False) -> None:
+    """Serves on loopback until interrupted; exit status 2 when the port is taken. `private`: only those are answered
+    who open the address that is told, which has a token. Raises StoreError where another serves the folder."""
+    token = secrets.token_urlsafe(24) if private else None
     with held(data) as tell:
-        _serve(data, port, tell, open_browser=open_browser, with_demo=with_demo)
+        _serve(data, port, tell, token, open_browser=open_browser, with_demo=with_demo)
 
 
-def _serve(data: Path, port: int, tell: Callable[[str], None], *, open_browser: bool, with_demo: bool) -> None:
+def _serve(
+    data: Path, port: int, tell: Callable[[str], None], token: str | None, *, open_browser: bool, with_demo: bool
+) -> None:
     repository = Repository(data / "northgate.sqlite")
     if with_demo:
         load_demo(repository)
     listening = _listen(port)
     address = f"http://{LOOPBACK}:{listening.getsockname()[1]}/"
     tell(address)
+    address += f"?token={token}" if token else ""
     print(f"North Gate is at {address}   (Ctrl+C stops it)", flush=True)
     if open_browser:
         threading.Timer(0.5, webbrowser.open, (address,)).start()
     config = uvicorn.Config(
-        make_app(repository), log_level="warning", access_log=False, server_header=False, timeout_graceful_shutdown=1
+        make_app(repository, token),
+        log_level="warning",
+        access_log=False,
+        server_header=False,
+        timeout_graceful_shutdown=1,
     )
     uvicorn.Server(config).run(sockets=[listening])
     repository.close()

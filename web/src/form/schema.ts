@@ -96,7 +96,7 @@ export function blank(root: Schema, schema: Schema, names: (kind: string) => str
   if (nullable) return null;
   switch (field.kind) {
     case "number":
-      return Math.max(field.least ?? 0, plain.exclusiveMinimum === undefined ? 0 : 1);
+      return Math.ceil(Math.max(field.least ?? 0, plain.exclusiveMinimum === undefined ? 0 : 1));
     case "choice":
       return field.words[0];
     case "reference":

@@ -19,7 +19,7 @@ from northgate.engine.drill.journal import Journal
 from northgate.engine.drill.look_ahead import Found, LookAhead
 from northgate.engine.drill.readings import Totals, readings_of
 from northgate.engine.drill.result import DrillRun, Keyframe
-from northgate.engine.drill.script import Hands, Script, check_restores, first_change_s
+from northgate.engine.drill.script import Hands, Script, check_events, check_restores, counted, first_change_s
 from northgate.engine.drill.stairs import Climb, Stairs, ends_of, stairs_ahead
 from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.network import Network
@@ -56,12 +56,22 @@ KEEPS_UP = 1 - 1e-9
 
 def run_drill(
     network: Network, drill: Drill, watch: Watch = go_on, reached: Reached = untold,
-    newcomers: frozenset[Way] = frozenset(),
+    newcomers: frozenset[Way] = frozenset(), *, anyway: bool = False,
 ) -> DrillRun:  # fmt: skip
-    """Runs a drill; raises CannotRun when a step restores what has not failed. `watch` is called at every event, then
-    `reached` with its second. `newcomers` are registered at the first step."""
+    """Runs a drill; raises CannotRun when a step restores what has not failed, and, unless it is run `anyway`, when
+    too much happens in it. `watch` is called at every event, then `reached` with its second. `newcomers` are registered
+    at the first step."""
     check_restores(network, drill)
-    return Run(with_room(network, drill), drill, newcomers=newcomers).run(watch, reached)
+    if anyway:
+        return Run(with_room(network, drill), drill, newcomers=newcomers).run(watch, reached)
+    check_events(network, drill)
+    count, now = counted(watch, drill.lasts_s)
+
+    def both(second: float) -> None:
+        now(second)
+        reached(second)
+
+    return Run(with_room(network, drill), drill, newcomers=newcomers).run(count, both)
 
 
 def undisturbed(network: Network) -> Flow:

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from northgate.engine.base import NEVER, CannotRun
+from northgate.engine.base import NEVER, CannotRun, Reached, Watch
 from northgate.engine.drill.by_hand import Records, Rolls
 from northgate.engine.network import Network
 from northgate.engine.processes import Autoscaling, Demand, Drains, Entry, World
@@ -12,6 +12,8 @@ from northgate.plan.models.drills import Drill, Step
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import pointer
 
+# So many events of a drill are computed unasked: some minutes.
+MOST_EVENTS = 50_000
 # Steps of these kinds change what is true.
 CHANGES = ("fail", "restore", "remove", "expire", "roll")
 
@@ -38,6 +40,46 @@ def check_restores(network: Network, drill: Drill) -> None:
         elif step.restore:
             where = pointer(("drills", number, "steps", drill.steps.index(step), "restore"))
             raise CannotRun([Problem(where, f"{step.restore.words} has not failed before {step.at_s:g} s")])
+
+
+def check_events(network: Network, drill: Drill) -> None:
+    """Raises CannotRun, with what makes the most of them, where more is sure to happen than is computed unasked: steps,
+    changes of clients' rates, and decisions of autoscalers."""
+    plan = network.plan
+    number = [other.name for other in plan.drills].index(drill.name) if drill in plan.drills else 0
+    counts: list[tuple[int, tuple[str | int, ...], str]] = [(len(drill.steps), ("drills", number, "steps"), "steps")]
+    counts += [
+        (sum(at_s <= drill.lasts_s for at_s, _ in client.profile), ("clients", at, "profile"), "changes of its rate")
+        for at, client in enumerate(plan.clients)
+    ]
+    counts += [
+        (int(drill.lasts_s / fleet.scale.every_s), ("fleets", at, "scale", "every_s"), "decisions")
+        for at, fleet in enumerate(plan.fleets) if fleet.scale
+    ]  # fmt: skip
+    whole = sum(count for count, _, _ in counts)
+    if whole > MOST_EVENTS:
+        most, where, words = max(counts, key=lambda one: one[0])
+        told = f"the drill would have {whole:,} events or more, {most:,} of them {words} here"
+        raise CannotRun([Problem(pointer(where), f"{told}; {MOST_EVENTS:,} are computed unless `northgate drill --anyway` asks for more")])
+
+
+def counted(watch: Watch, lasts_s: float) -> tuple[Watch, Reached]:
+    """What stops a run in which more happens than is computed unasked."""
+    events, now = 0, 0.0
+
+    def count() -> None:
+        nonlocal events
+        watch()
+        events += 1
+        if events > MOST_EVENTS:
+            told = f"{MOST_EVENTS:,} events have come by second {now:g} of {lasts_s:g}"
+            raise CannotRun([Problem("", f"{told}; no more are computed unless `northgate drill --anyway` asks for more")])
+
+    def reached(second: float) -> None:
+        nonlocal now
+        now = second
+
+    return count, reached
 
 
 @dataclass

@@ -98,7 +98,7 @@ class TargetGroup(PlanModel):
     slow_start_s: Seconds = 0
     connect_timeout_s: PositiveSeconds = 3
     response_timeout_s: PositiveSeconds = 30
-    try_others: Count = 0
+    try_others: Annotated[Count, Field(le=100)] = 0
     on_out: Literal["keep", "reset"] = "keep"
 
 

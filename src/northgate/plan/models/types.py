@@ -120,7 +120,8 @@ StatusRange = Annotated[str, BeforeValidator(_number_as_text), AfterValidator(_s
 Port = Annotated[int, Field(ge=1, le=65535)]
 Status = Annotated[int, Field(ge=100, le=599)]
 Seconds = Annotated[float, Field(ge=0, le=10_000_000)]
-PositiveSeconds = Annotated[float, Field(gt=0, le=10_000_000)]
+# Below a thousandth of a second nothing of this is set, and time would stand still.
+PositiveSeconds = Annotated[float, Field(ge=0.001, le=10_000_000)]
 Milliseconds = Annotated[float, Field(ge=0, le=10_000_000)]
 Rate = Annotated[float, Field(ge=0, le=1e12)]
 PositiveRate = Annotated[float, Field(gt=0, le=1e12)]
