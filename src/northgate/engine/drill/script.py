@@ -73,7 +73,7 @@ def counted(watch: Watch, lasts_s: float) -> tuple[Watch, Reached]:
         events += 1
         if events > MOST_EVENTS:
             told = f"{MOST_EVENTS:,} events have come by second {now:g} of {lasts_s:g}"
-            raise CannotRun([Problem("", f"{told}; no more are computed unless `northgate drill --anyway` asks for more")])
+            raise CannotRun([Problem("", f"{told}; more are computed where `northgate drill --anyway` asks for it")])
 
     def reached(second: float) -> None:
         nonlocal now
