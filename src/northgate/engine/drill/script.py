@@ -60,7 +60,8 @@ def check_events(network: Network, drill: Drill) -> None:
     if whole > MOST_EVENTS:
         most, where, words = max(counts, key=lambda one: one[0])
         told = f"the drill would have {whole:,} events or more, {most:,} of them {words} here"
-        raise CannotRun([Problem(pointer(where), f"{told}; {MOST_EVENTS:,} are computed unless `northgate drill --anyway` asks for more")])
+        most_words = f"{MOST_EVENTS:,} are computed unless `northgate drill --anyway` asks for more"
+        raise CannotRun([Problem(pointer(where), f"{told}; {most_words}")])
 
 
 def counted(watch: Watch, lasts_s: float) -> tuple[Watch, Reached]:
