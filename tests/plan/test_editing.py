@@ -24,7 +24,11 @@ def test_a_patch_addresses_the_document_with_every_default():
 @pytest.mark.parametrize(
     ("patch", "where", "says"),
     [
-        ([{"op": "replace", "path": "/probes/0/interval_s", "value": -1}], "/probes/0/interval_s", "greater than 0"),
+        (
+            [{"op": "replace", "path": "/probes/0/interval_s", "value": -1}],
+            "/probes/0/interval_s",
+            "greater than or equal to 0.001",
+        ),
         ([{"op": "replace", "path": "/probes/7/interval_s", "value": 1}], "/probes/7/interval_s", "cannot be applied"),
         ([{"op": "add", "path": "/probes/0/intervall_s", "value": 1}], "/probes/0/intervall_s", "did you mean"),
         ([{"op": "test", "path": "/name", "value": "other"}], "/name", "not what the patch expects"),

@@ -67,7 +67,7 @@ def test_several_errors_are_told_together():
     found = problems_of(text)
     assert len(found) == 3
     assert "/probes/0/name: 'Ready' is not a name" in found[0]
-    assert "/probes/0/interval_s: input should be greater than 0" in found[1]
+    assert "/probes/0/interval_s: input should be greater than or equal to 0.001" in found[1]
     assert "/clients: input should be a valid list" in found[2]
 
 

@@ -5,7 +5,7 @@ import difflib
 import pytest
 from hypothesis import given, settings
 
-from northgate.plan import plan_from_data, plan_from_text
+from northgate.plan import PlanError, plan_from_data, plan_from_text
 from northgate.plan.editing import patched
 from northgate.plan.writing import plan_as_yaml
 from tests.plan.test_reading import EXAMPLE
@@ -77,3 +77,56 @@ def test_any_plan_written_over_any_others_text_reads_back_as_itself(one, other):
 def test_without_yaml_to_keep_a_fresh_text_is_written(source):
     plan = plan_from_text(TEXT)
     assert plan_from_text(plan_as_yaml(plan, source)) == plan
+
+
+SHARED = """\
+# Ours.
+northgate: 1
+name: two
+regions: [{name: fells, zones: [fells-1, fells-2]}]
+fleets:
+  - {name: one, count: 2, zones: {fells-1: , fells-2: }, instance: &machine {capacity_rps: 100, service_ms: 5}}
+  - {name: two, count: 2, zones: {fells-1: , fells-2: }, instance: *machine}  # like one
+"""
+
+
+def test_what_two_share_is_written_apart_where_only_one_of_them_changes():
+    plan = plan_from_text(SHARED)
+    machine = plan.fleets[0].instance.model_copy(update={"capacity_rps": 70.0})
+    edited = plan.model_copy(
+        update={"fleets": [plan.fleets[0].model_copy(update={"instance": machine}), plan.fleets[1]]}
+    )
+    text = plan_as_yaml(edited, SHARED)
+    assert plan_from_text(text) == edited
+    assert text.startswith("# Written anew: the text that this plan was read from could not hold")
+    # As long as nothing of what they share changes, the text stays, anchor and all.
+    kept = plan_as_yaml(plan.model_copy(update={"title": "Two"}), SHARED)
+    assert "*machine} # like one" in kept
+    assert "# Ours." in kept
+
+
+def test_the_order_of_zones_is_kept_for_machines_stand_by_it():
+    plan = plan_from_text(SHARED)
+    turned = plan.fleets[0].model_copy(update={"zones": {"fells-2": None, "fells-1": None}})
+    edited = plan.model_copy(update={"fleets": [turned, plan.fleets[1]]})
+    read = plan_from_text(plan_as_yaml(edited, SHARED))
+    assert list(read.fleets[0].zones) == ["fells-2", "fells-1"]
+    assert [one.zone for one in read.fleets[0].instances()] == ["fells-2", "fells-1"]
+
+
+@pytest.mark.parametrize(
+    "text", ["\nx", " lead", "tail ", "a\tb", ": y", "? k", "- a", "null", "1e3", "~", "é🌊", "a\n\nb", "#"]
+)
+def test_a_text_comes_back_as_it_was(text):
+    plan = plan_from_text(SHARED).model_copy(update={"notes": text})
+    assert plan_from_text(plan_as_yaml(plan, SHARED)).notes == text
+    assert plan_from_text(plan_as_yaml(plan)).notes == text
+
+
+@pytest.mark.parametrize("sign", ["\x07", "\x1b[31m", "\x85", "\x00", "\x7f"])
+def test_what_a_terminal_would_obey_is_refused_with_its_place(sign):
+    with pytest.raises(PlanError) as caught:
+        plan_from_data({"northgate": 1, "name": "x", "drills": [{"name": "d", "title": f"red{sign}alert"}]})
+    (problem,) = caught.value.problems
+    assert problem.where == "/drills/0/title"
+    assert f"the control character U+{ord(sign[0]):04X}" in problem.message

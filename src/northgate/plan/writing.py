@@ -10,6 +10,10 @@ from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 
 from northgate.plan.models.document import Plan
+from northgate.plan.problems import PlanError
+from northgate.plan.reading import plan_from_text
+
+ANEW = "# Written anew: the text that this plan was read from could not hold what has been changed.\n"
 
 
 def plain_data(plan: Plan) -> dict[str, Any]:
@@ -23,12 +27,33 @@ def plan_as_json(plan: Plan) -> str:
 
 
 def plan_as_yaml(plan: Plan, source: str | None = None) -> str:
-    """The plan file as YAML; `source` is the YAML text that an earlier state of it was read from."""
+    """The plan file as YAML; `source` is the YAML text that an earlier state of it was read from.
+
+    What is written is read back: where the old text cannot hold the plan, as when two objects share an anchor, it is
+    written without it, which is said on top.
+    """
+    if source and not source.lstrip().startswith("{"):
+        text = _written(plan, source)
+        if _reads_back(text, plan):
+            return text
+        return ANEW + _written(plan, None)
+    return _written(plan, None)
+
+
+def _reads_back(text: str, plan: Plan) -> bool:
+    """Whether a text says the plan, in its order, too."""
+    try:
+        return plan_as_json(plan_from_text(text)) == plan_as_json(plan)
+    except PlanError:
+        return False
+
+
+def _written(plan: Plan, source: str | None) -> str:
     yaml = YAML(typ="rt", pure=True)
     yaml.width = 120
     yaml.preserve_quotes = True
     yaml.indent(mapping=2, sequence=4, offset=2)
-    document = yaml.load(source) if source and not source.lstrip().startswith("{") else CommentedMap()
+    document = yaml.load(source) if source else CommentedMap()
     whole = plan.model_dump(mode="json", by_alias=True)
     _merge_map(document, whole, plain_data(plan))
     stream = io.StringIO()

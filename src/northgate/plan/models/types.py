@@ -6,6 +6,7 @@ A reference is a plain string that carries its kind as metadata (``Annotated[str
 
 import ipaddress
 import re
+import unicodedata
 from dataclasses import dataclass
 from typing import Annotated, Any
 
@@ -131,7 +132,17 @@ Count = Annotated[int, Field(ge=0, le=1_000_000)]
 PositiveCount = Annotated[int, Field(ge=1, le=1_000_000)]
 Factor = Annotated[float, Field(ge=0, le=1_000_000)]
 Path = Annotated[str, StringConstraints(pattern=r"^/", max_length=2048)]
-Text = Annotated[str, StringConstraints(max_length=20_000)]
+
+
+def _printable(text: str) -> str:
+    """Refuses control characters: a terminal obeys them, and YAML cannot hold all of them."""
+    found = next((one for one in text if unicodedata.category(one) == "Cc" and one not in "\n\t\r"), None)
+    if found is not None:
+        raise ValueError(f"holds the control character U+{ord(found):04X}, which no text may")
+    return text
+
+
+Text = Annotated[str, StringConstraints(max_length=20_000), AfterValidator(_printable)]
 
 
 def exactly_one(model: BaseModel, fields: tuple[str, ...]) -> str:
