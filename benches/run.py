@@ -12,12 +12,14 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import httpx2
 import numpy as np
 
 from northgate.engine.drill.run import run_drill, undisturbed
@@ -347,9 +349,51 @@ def long_use() -> None:
         row("what is kept", sum(one.stat().st_size for one in Path(folder).iterdir()) / 1e6, "MB")
 
 
+def busy() -> None:
+    """What another plan's list, edits and what-ifs take while fifty drills wait for their turn, as a client sees it."""
+    print("\nWhile 50 drills are asked for at once: the list, an edit and a what-if of another plan (wall-clock time)")
+    with tempfile.TemporaryDirectory() as folder:
+        command = ["demo", "--port", "0", "--no-browser", "--data", folder]
+        server = subprocess.Popen([sys.executable, "-m", "northgate", *command], stdout=subprocess.PIPE, text=True)
+        assert server.stdout is not None
+        with httpx2.Client(base_url=server.stdout.readline().split()[4], timeout=600) as client:
+            plan = client.get("api/plans/beckwater").json()["document"]
+            keys = []
+            for number in range(50):
+                plan["clients"][0]["rps"] += 1
+                keys.append(client.post("api/plans", json=plan | {"name": f"busy-{number}"}).json()["key"])
+            other = client.post("api/plans", json=plan | {"name": "other"}).json()["key"]
+            asked = [
+                threading.Thread(target=client.get, args=(f"api/plans/{key}/drills/lose-fells",), daemon=True)
+                for key in keys
+            ]
+            for one in asked:
+                one.start()
+            taken: dict[str, list[float]] = {"the list": [], "an edit": [], "a what-if": []}
+            for number in range(20):
+                zone = ("fells-1", "fells-2", "fells-3", "coast-1")[number % 4]
+                edit = {
+                    "json": [{"op": "replace", "path": "/notes", "value": f"edit {number}"}],
+                    "headers": {"if-match": f'"{number + 1}"'},
+                }
+                for what, method, address, more in (
+                    ("the list", "GET", "api/plans", {}),
+                    ("an edit", "PATCH", f"api/plans/{other}", edit),
+                    ("a what-if", "POST", f"api/plans/{other}/what-if", {"json": {"faults": [{"zone": zone}]}}),
+                ):
+                    start = time.perf_counter()
+                    assert client.request(method, address, **more).status_code == 200
+                    taken[what].append((time.perf_counter() - start) * 1000)
+            for what, times in taken.items():
+                row(f"{what}, median of 20", statistics.median(times))
+                row(f"{what}, the slowest", max(times))
+            server.terminate()
+            server.wait()
+
+
 PARTS: dict[str, Callable[[], None]] = {
     "command": command_line, "engine": engine, "sharing": sharing, "simulated": simulated, "growth": growth,
-    "judging": judging, "browser": browser, "long": long_use,
+    "judging": judging, "browser": browser, "long": long_use, "busy": busy,
 }  # fmt: skip
 
 

@@ -6,6 +6,7 @@ import sqlite3
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from starlette.testclient import TestClient
 
 from northgate.plan import PlanError
 from northgate.store.care import check
@@ -13,6 +14,7 @@ from northgate.store.log import go_to, stand
 from northgate.store.repository import Repository, UnknownPlan
 from northgate.store.splices import MOST_SPLICES, put_together, splice, spliced
 from northgate.store.variants import add_variant
+from northgate.web.server import make_app
 from tests.support.plans import base_plan
 
 TEXTS = st.text(alphabet='ab{\u00e9\U0001f30a"\\\n', max_size=40)
@@ -108,6 +110,23 @@ def test_a_long_history_takes_little_room(tmp_path):
     store.close()
     assert wholes == list(range(1, 201, MOST_SPLICES + 1))
     assert kept < 200 * whole / 20
+
+
+def test_a_plan_whose_current_revision_is_gone_is_listed_beside_the_others(tmp_path):
+    path = tmp_path / "plans.sqlite"
+    repository = Repository(path)
+    keys = [repository.add(base_plan()).key for _ in range(2)]
+    repository.close()
+    with sqlite3.connect(path) as store:
+        store.execute("DELETE FROM revision WHERE plan_id = 1")
+    store.close()
+    repository = Repository(path)
+    with TestClient(make_app(repository), base_url="http://127.0.0.1") as client:
+        first, second = client.get("/api/plans").json()
+    assert [first["key"], second["key"]] == keys
+    assert "there is no plan" in first["unreadable"]
+    assert second["unreadable"] is None
+    repository.close()
 
 
 def test_a_revision_whose_beginning_is_gone_is_told(tmp_path):

@@ -212,7 +212,7 @@ def test_a_drill_is_told_as_noticed_first_as_it_is_and_as_noticed_last(client):
 
 def test_nobody_runs_a_drill_that_is_done(client):
     assert client.get(DRILL).status_code == 200
-    assert client.get(f"{DRILL}/progress").json() == {"reached_s": None}
+    assert client.get(f"{DRILL}/progress").json() == {"reached_s": None, "waits": None}
 
 
 def test_the_index_has_everything_with_its_users_and_what_is_lacking(client):

@@ -11,7 +11,7 @@ from typing import Any
 
 from sqlalchemy import Row, create_engine, event, func, select, text
 from sqlalchemy.exc import DatabaseError
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, aliased
 
 from northgate.plan import Plan, PlanError, Problem, plan_from_text
 from northgate.store.errors import StoreError
@@ -88,10 +88,17 @@ class Repository:
         self._engine.dispose()
 
     def list(self) -> list[Head]:
-        """All plans at their current revision, oldest first."""
+        """All plans at their current revision, oldest first; also those whose revision is not there."""
+        child = aliased(RevisionRow)
+        made_of_it = select(child.id).where(child.plan_id == PlanRow.id, child.parent == PlanRow.current).exists()
+        here = (RevisionRow.plan_id == PlanRow.id) & (RevisionRow.number == PlanRow.current)
+        asked = select(PlanRow, RevisionRow.parent, RevisionRow.depth, made_of_it.label("can_redo"))
+        asked = asked.outerjoin(RevisionRow, here).where(~PlanRow.deleted).order_by(PlanRow.id)
         with self.session() as session:
-            plans = session.execute(select(PlanRow).where(~PlanRow.deleted).order_by(PlanRow.id)).scalars().all()
-            return [self.head_of(session, plan, plan.current) for plan in plans]
+            return [
+                self._head(session, row.PlanRow, row.PlanRow.current, row.parent, row.depth or 0, can_redo=row.can_redo)
+                for row in session.execute(asked)
+            ]
 
     def head(self, key: str, revision: int | None = None) -> Head:
         """Where a plan stands at a revision, by default its current one; raises UnknownPlan."""
@@ -195,13 +202,19 @@ class Repository:
         if row is None:
             raise UnknownPlan(f"{plan.key}, revision {number}", [])
         made_of_it = select(RevisionRow.number).where(RevisionRow.plan_id == plan.id, RevisionRow.parent == number)
+        can_redo = session.execute(made_of_it.limit(1)).first() is not None
+        return self._head(session, plan, number, row.parent, row.depth, can_redo=can_redo)
+
+    def _head(
+        self, session: Session, plan: PlanRow, number: int, parent: int | None, depth: int, *, can_redo: bool
+    ) -> Head:
         return Head(
             key=plan.key,
             revision=number,
             agreed=plan.agreed,
-            can_undo=row.parent is not None,
-            can_redo=session.execute(made_of_it.limit(1)).first() is not None,
-            edits=self._edits(session, plan, number, row.depth),
+            can_undo=parent is not None,
+            can_redo=can_redo,
+            edits=self._edits(session, plan, number, depth),
             variant=plan.variant,
         )
 

@@ -6,23 +6,28 @@ from concurrent.futures import Future
 from threading import Event, Lock
 from typing import TypeVar, get_args
 
+from northgate.engine.base import CannotRun
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
 from northgate.engine.processes import Phases
 from northgate.engine.reports import Change, LeverAnswer, WhatIfAnswer, ZoneLoss, levers, what_if, zone_losses
 from northgate.engine.solver import Flow
 from northgate.engine.trace import History
-from northgate.plan import Plan
+from northgate.plan import Plan, Problem
 from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
 from northgate.web.keeping import Kept, weight_of
 from northgate.web.leaving import Abandoned, gone
+from northgate.web.slots import Deadline, Slots
 
 # So much of computed answers is kept, and apart from them of plans as they were read (bytes).
 KEPT_BYTES, PLANS_BYTES = 400_000_000, 100_000_000
 OF_PLANS = ("plan", "content")
+# What takes its time: a few of these are computed at once, each for so long at most (s).
+LONG = ("drill", "levers", "losses", "sizing", "zone losses", "compare", "change", "usual", "sweep", "export")
+MOST_S = 900.0
 
 Answer = TypeVar("Answer")
 
@@ -47,6 +52,13 @@ class Computer:
         self._reached: dict[Hashable, float] = {}
         self.done: dict[Hashable, tuple[int, int]] = {}
         self._lock = Lock()
+        self.slots = Slots()
+        self._deadlines: dict[Hashable, Deadline] = {}
+        self._closing = Event()
+
+    def close(self) -> None:
+        """All that is computed, or waits for its turn, is given up: nobody is there any more who would be answered."""
+        self._closing.set()
 
     def plan(self, key: str, revision: int | None = None) -> Plan:
         """A plan's document at a revision, read once."""
@@ -115,6 +127,11 @@ class Computer:
         running = (self._reached.get(self._drill_question(key, number, one)) for one in asked)
         return next((at for at in running if at is not None), None)
 
+    def drill_waits(self, key: str, revision: int | None, drill: str) -> int | None:
+        """How many are to be computed before a drill; None where it does not wait."""
+        number = self.number(key, revision)
+        return self.slots.before(self._drill_question(key, number, self._drill(key, number, drill)))
+
     def levers(self, key: str, revision: int | None, drill: str) -> list[LeverAnswer]:
         """What would have helped a drill most; raises UnknownPlan when the plan has no such drill."""
         number = self.number(key, revision)
@@ -162,7 +179,11 @@ class Computer:
         def watch() -> None:
             with self._lock:
                 waiting = self._waiting.get(question, [])
-                _stop_if(bool(waiting) and all(one.is_set() for one in waiting))
+                deadline = self._deadlines.get(question)
+                _stop_if(self._closing.is_set() or (bool(waiting) and all(one.is_set() for one in waiting)))
+            if deadline and deadline.passed():
+                told = f"it was given up after {deadline.seconds:g} s; ask for less, or on the command line"
+                raise CannotRun([Problem("", told)])
 
         return watch
 
@@ -173,7 +194,7 @@ class Computer:
             try:
                 return self._found(question, answer, left)
             except Abandoned:
-                if left.is_set():
+                if left.is_set() or self._closing.is_set():
                     raise
 
     def _found(self, question: Hashable, answer: Callable[[], Answer], left: Event) -> Answer:
@@ -199,7 +220,7 @@ class Computer:
 
     def _answer(self, kept: Kept, question: Hashable, found: Future[Answer], answer: Callable[[], Answer]) -> None:
         try:
-            made = answer()
+            made = self._computed(question, answer)
         except BaseException as error:
             with self._lock:
                 kept.drop(question)
@@ -209,6 +230,17 @@ class Computer:
             with self._lock:
                 kept.weigh(question, weight)
             found.set_result(made)
+
+    def _computed(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
+        """An answer; one that takes its time when it is its turn."""
+        if not (isinstance(question, tuple) and question[0] in LONG):
+            return answer()
+        with self.slots.taken(question, self.watch(question)):
+            self._deadlines[question] = Deadline(MOST_S)
+            try:
+                return answer()
+            finally:
+                del self._deadlines[question]
 
 
 def _stop_if(wanted: bool) -> None:

@@ -3,6 +3,8 @@
 import datetime
 from collections.abc import Hashable
 
+from pydantic import BaseModel
+
 from northgate.cost import CostAnswer, cost
 from northgate.engine.base import CannotRun
 from northgate.engine.reports.losses import LossRow
@@ -10,6 +12,21 @@ from northgate.losses import LossesAnswer, loss_table
 from northgate.review import ReviewAnswer, review
 from northgate.sizing import SizingAnswer, Survive, sizing
 from northgate.web.computing import Computer
+
+
+class WorkDone(BaseModel):
+    """How much of some work is done, of how much; nothing while nobody does it. `waits`: how many are computed before
+    it, where it waits for its turn."""
+
+    done: int | None
+    of: int | None
+    waits: int | None = None
+
+
+def work_done(computer: Computer, question: Hashable) -> WorkDone:
+    """How far the work on a question is."""
+    done = computer.done.get(question)
+    return WorkDone(done=done and done[0], of=done and done[1], waits=computer.slots.before(question))
 
 
 class Judge:
@@ -36,9 +53,10 @@ class Judge:
 
         return self.computer.once(question, work)
 
-    def losses_done(self, key: str, revision: int | None, *, pairs: bool) -> tuple[int, int] | None:
-        """How many losses have been computed, of how many; None while nobody computes them."""
-        return self.computer.done.get(self._losses_question(key, self.computer.number(key, revision), pairs=pairs))
+    def losses_work(self, key: str, revision: int | None, *, pairs: bool) -> WorkDone:
+        """How many losses have been computed, of how many."""
+        question = self._losses_question(key, self.computer.number(key, revision), pairs=pairs)
+        return work_done(self.computer, question)
 
     def sizing(
         self, key: str, revision: int | None, survive: Survive, below: float | None, failed_below: float | None,

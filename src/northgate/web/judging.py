@@ -4,13 +4,12 @@ import datetime
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Query
-from pydantic import BaseModel
 
 from northgate.cost import CostAnswer
 from northgate.losses import LossesAnswer
 from northgate.review import ReviewAnswer
 from northgate.sizing import SizingAnswer, Survive
-from northgate.web.judge import Judge
+from northgate.web.judge import Judge, WorkDone
 from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
@@ -52,18 +51,10 @@ def cost_of_plan(key: str, judge: TheJudge, revision: Revision = None) -> CostAn
     return judge.cost(key, revision)
 
 
-class WorkDone(BaseModel):
-    """How much of some work is done, of how much; nothing while nobody does it."""
-
-    done: int | None
-    of: int | None
-
-
 @router.get("/losses/progress")
 def progress_of_losses(key: str, judge: TheJudge, pairs: Pairs = False, revision: Revision = None) -> WorkDone:
     """How many losses have been computed."""
-    done = judge.losses_done(key, revision, pairs=pairs)
-    return WorkDone(done=done and done[0], of=done and done[1])
+    return judge.losses_work(key, revision, pairs=pairs)
 
 
 @router.get("/sizing")

@@ -95,7 +95,7 @@ def list_plans(computer: TheComputer) -> list[PlanHead]:
 def _listed(computer: Computer, head: Head) -> PlanHead:
     try:
         return plan_head(computer, head)
-    except PlanError as error:
+    except (PlanError, UnknownPlan) as error:
         return PlanHead(
             key=head.key, name=head.key, title=head.key, revision=head.revision, agreed=head.agreed, edits=head.edits,
             can_undo=head.can_undo, can_redo=head.can_redo, instances=0, zones=0, drills=0,

@@ -78,15 +78,19 @@ def run_a_drill(
 
 
 class Progress(BaseModel):
-    """How far a drill that is being run has come; nothing while nobody runs it."""
+    """How far a drill that is being run has come; nothing while nobody runs it. `waits`: how many are computed before
+    it, where it waits for its turn."""
 
     reached_s: float | None
+    waits: int | None
 
 
 @router.get("/drills/{drill}/progress")
 def progress_of_drill(key: str, drill: str, computer: TheComputer, revision: Revision = None) -> Progress:
     """How far a drill has been run."""
-    return Progress(reached_s=computer.reached_s(key, revision, drill))
+    return Progress(
+        reached_s=computer.reached_s(key, revision, drill), waits=computer.drill_waits(key, revision, drill)
+    )
 
 
 @router.get("/drills/{drill}/phases")

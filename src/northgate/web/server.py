@@ -5,10 +5,13 @@ import socket
 import sys
 import threading
 import webbrowser
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
 from pathlib import Path
+from types import FrameType
 
 import uvicorn
+from anyio import to_thread
 from fastapi import FastAPI
 from fastapi.responses import FileResponse
 from fastapi.staticfiles import StaticFiles
@@ -27,11 +30,13 @@ from northgate.web.problems import add_problem_handlers
 
 STATIC = Path(__file__).parent / "static"
 LOOPBACK = "127.0.0.1"
+THREADS = 400
+SWITCH_S = 0.0005
 
 
 def make_app(repository: Repository, token: str | None = None) -> FastAPI:
     """The application over a repository; with a token, for those alone who bring it."""
-    app = FastAPI(title="North Gate", version=__version__, docs_url=None, redoc_url=None)
+    app = FastAPI(title="North Gate", version=__version__, docs_url=None, redoc_url=None, lifespan=_roomy)
     app.state.computer = Computer(repository)
     app.include_router(plans.schema_router)
     app.include_router(plans.router)
@@ -54,6 +59,13 @@ def make_app(repository: Repository, token: str | None = None) -> FastAPI:
         return FileResponse(own, headers={"cache-control": "no-cache"})
 
     return app
+
+
+@asynccontextmanager
+async def _roomy(_: FastAPI) -> AsyncIterator[None]:
+    """Room for many who wait for what is computed, so that they keep nobody from being answered."""
+    to_thread.current_default_thread_limiter().total_tokens = THREADS
+    yield
 
 
 def load_demo(repository: Repository) -> None:
@@ -84,15 +96,27 @@ def _serve(
     print(f"North Gate is at {address}   (Ctrl+C stops it)", flush=True)
     if open_browser:
         threading.Timer(0.5, webbrowser.open, (address,)).start()
+    # Who computes lets others go on sooner: an answer needs the interpreter again and again.
+    sys.setswitchinterval(SWITCH_S)
+    made = make_app(repository, token)
     config = uvicorn.Config(
-        make_app(repository, token),
-        log_level="warning",
-        access_log=False,
-        server_header=False,
-        timeout_graceful_shutdown=1,
+        made, log_level="warning", access_log=False, server_header=False, timeout_graceful_shutdown=1
     )
-    uvicorn.Server(config).run(sockets=[listening])
+    _Server(config, made.state.computer).run(sockets=[listening])
     repository.close()
+
+
+class _Server(uvicorn.Server):
+    """Stops at once when it is told to: what is being computed then is given up."""
+
+    def __init__(self, config: uvicorn.Config, computer: Computer) -> None:
+        super().__init__(config)
+        self._computer = computer
+
+    def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+        """Called by the signals that stop a process."""
+        self._computer.close()
+        super().handle_exit(sig, frame)
 
 
 def _listen(port: int) -> socket.socket:

@@ -3648,11 +3648,14 @@ export interface components {
         };
         /**
          * Progress
-         * @description How far a drill that is being run has come; nothing while nobody runs it.
+         * @description How far a drill that is being run has come; nothing while nobody runs it. `waits`: how many are computed before
+         *     it, where it waits for its turn.
          */
         Progress: {
             /** Reached S */
             reached_s: number | null;
+            /** Waits */
+            waits: number | null;
         };
         /**
          * ProposalBody
@@ -4735,13 +4738,16 @@ export interface components {
         };
         /**
          * WorkDone
-         * @description How much of some work is done, of how much; nothing while nobody does it.
+         * @description How much of some work is done, of how much; nothing while nobody does it. `waits`: how many are computed before
+         *     it, where it waits for its turn.
          */
         WorkDone: {
             /** Done */
             done: number | null;
             /** Of */
             of: number | null;
+            /** Waits */
+            waits?: number | null;
         };
         /**
          * Worst

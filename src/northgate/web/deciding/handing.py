@@ -16,8 +16,9 @@ from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import UnknownPlan
 from northgate.web.computing import Computer
-from northgate.web.deciding.meanwhile import told_meanwhile, work_done
-from northgate.web.judging import TheJudge, WorkDone
+from northgate.web.deciding.meanwhile import told_meanwhile
+from northgate.web.judge import WorkDone, work_done
+from northgate.web.judging import TheJudge
 from northgate.web.leaving import watch_client
 from northgate.web.plans import LATEST, Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
@@ -80,8 +81,8 @@ def progress_of_losses_side_by_side(
 ) -> WorkDone:
     """How many losses have been computed, of the plan that is at work."""
     sides = _sides(judge.computer, key, since, beside, revision)
-    found = next((one for side in sides if (one := judge.losses_done(side.key, side.revision, pairs=False))), None)
-    return WorkDone(done=found and found[0], of=found and found[1])
+    works = [judge.losses_work(side.key, side.revision, pairs=False) for side in sides]
+    return next((one for one in works if one.done is not None or one.waits is not None), works[0])
 
 
 @router.get("/change")

@@ -4,7 +4,6 @@ from collections.abc import Callable, Hashable
 from typing import TypeVar
 
 from northgate.web.computing import Computer
-from northgate.web.judging import WorkDone
 
 Answer = TypeVar("Answer")
 
@@ -26,9 +25,3 @@ def told_meanwhile(
             computer.done.pop(question, None)
 
     return computer.once(question, answer)
-
-
-def work_done(computer: Computer, question: Hashable) -> WorkDone:
-    """How far the work on a question is; nothing while nobody does it."""
-    done = computer.done.get(question)
-    return WorkDone(done=done and done[0], of=done and done[1])

@@ -9,8 +9,8 @@ from northgate.change import UsualAnswer, UsualChange, UsualMade, offered, usual
 from northgate.plan import PlanError, Problem
 from northgate.web.computing import Computer
 from northgate.web.deciding.handing import At, ChangeMoment, change_moment
-from northgate.web.deciding.meanwhile import told_meanwhile, work_done
-from northgate.web.judging import WorkDone
+from northgate.web.deciding.meanwhile import told_meanwhile
+from northgate.web.judge import WorkDone, work_done
 from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES

@@ -25,7 +25,7 @@ export function LossesCompared({ asked, before }: { asked: Asked; before: Before
 function Computing({ asked, before, running, onAgain }: { asked: Asked; before: Before; running: boolean; onAgain: () => void }) {
   const client = useQueryClient();
   const { data } = useLossesComparedProgress(asked, before, running);
-  return <Working doing="Losing every part of both in turn" stopped="Stopped before all were computed." called="How many losses have been computed" again="Compute them" running={running} done={data} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "compare losses", before.since, before.beside) })} onAgain={onAgain} />;
+  return <Working doing="Losing every part of both in turn" stopped="Stopped before all were computed." called="How many losses have been computed" again="Compute them" running={running} done={data} waits={data?.waits} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "compare losses", before.since, before.beside) })} onAgain={onAgain} />;
 }
 
 function Moved({ moved: { gained, lost, changed } }: { moved: Schemas["LossesMoved"] }) {

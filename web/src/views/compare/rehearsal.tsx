@@ -93,5 +93,5 @@ export function backWords(back: Schemas["Rollback"] | undefined): string {
 function Rehearsing({ asked, before, running, onAgain }: { asked: Asked; before: Ordered; running: boolean; onAgain: () => void }) {
   const client = useQueryClient();
   const { data } = useChangeProgress(asked, before, running);
-  return <Working doing="Rehearsing each step, there and back" stopped="Stopped before all was rehearsed." called="How many steps have been rehearsed" again="Rehearse it" running={running} done={data} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "change", before.since, before.beside, before.order) })} onAgain={onAgain} />;
+  return <Working doing="Rehearsing each step, there and back" stopped="Stopped before all was rehearsed." called="How many steps have been rehearsed" again="Rehearse it" running={running} done={data} waits={data?.waits} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "change", before.since, before.beside, before.order) })} onAgain={onAgain} />;
 }

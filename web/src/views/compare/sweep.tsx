@@ -88,7 +88,7 @@ function Question({ asked, document, drill, search }: { asked: Asked; document: 
 function Sweeping({ asked, swept, running, onAgain }: { asked: Asked; swept: Swept; running: boolean; onAgain: () => void }) {
   const client = useQueryClient();
   const { data } = useSweepProgress(asked, swept, running);
-  return <Working doing="Running the drill for each cell" stopped="Stopped before all was swept." called="How many cells have been computed" again="Sweep on" running={running} done={data} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "sweep", swept) })} onAgain={onAgain} />;
+  return <Working doing="Running the drill for each cell" stopped="Stopped before all was swept." called="How many cells have been computed" again="Sweep on" running={running} done={data} waits={data?.waits} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "sweep", swept) })} onAgain={onAgain} />;
 }
 
 function Heat({ planKey, answer, reading }: { planKey: string; answer: SweptAnswer; reading: string }) {

@@ -92,7 +92,7 @@ function UsualMoment({ asked, chosen, ...given }: MomentProps & { asked: Asked; 
 function Rehearsing({ asked, chosen, running, onAgain }: { asked: Asked; chosen: Usually; running: boolean; onAgain: () => void }) {
   const client = useQueryClient();
   const { data } = useUsualProgress(asked, chosen, running);
-  return <Working doing="Rehearsing it" stopped="Stopped before all was rehearsed." called="How many steps have been rehearsed" again="Rehearse it" running={running} done={data} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "usual change", chosen.code, chosen.said) })} onAgain={onAgain} />;
+  return <Working doing="Rehearsing it" stopped="Stopped before all was rehearsed." called="How many steps have been rehearsed" again="Rehearse it" running={running} done={data} waits={data?.waits} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "usual change", chosen.code, chosen.said) })} onAgain={onAgain} />;
 }
 
 function Steps({ change }: { change: Schemas["RehearsalAnswer"] }) {

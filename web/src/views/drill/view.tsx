@@ -64,7 +64,7 @@ function Running({ asked, name, lasts, running, onAgain }: { asked: Asked; name:
   const progress = useProgress(asked, name, running);
   return (
     <div className="p-8">
-      <Working doing="Running the drill" stopped="Stopped before its end." called="How far the drill has been run" again="Run it" running={running} done={(progress.data?.reached_s ?? 0) / lasts} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "drill", name) })} onAgain={onAgain} />
+      <Working doing="Running the drill" stopped="Stopped before its end." called="How far the drill has been run" again="Run it" running={running} done={(progress.data?.reached_s ?? 0) / lasts} waits={progress.data?.waits} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "drill", name) })} onAgain={onAgain} />
     </div>
   );
 }

@@ -40,7 +40,7 @@ function Computing({ asked, pairs, running, onAgain }: { asked: Asked; pairs: bo
   return (
     <main id="main" className="flex-1 p-8" aria-label="Losses">
       <Head planKey={asked.key} way={pairs ? "two at once" : "one at a time"} />
-      <Working doing={`Losing every ${pairs ? "pair of parts" : "part"} in turn`} stopped="Stopped before all were computed." called="How many losses have been computed" again="Compute them" running={running} done={progress.data} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "losses", pairs) })} onAgain={onAgain} />
+      <Working doing={`Losing every ${pairs ? "pair of parts" : "part"} in turn`} stopped="Stopped before all were computed." called="How many losses have been computed" again="Compute them" running={running} done={progress.data} waits={progress.data?.waits} onStop={() => void client.cancelQueries({ queryKey: answerKey(asked, "losses", pairs) })} onAgain={onAgain} />
     </main>
   );
 }
