@@ -3,7 +3,10 @@
 import multiprocessing
 import os
 import signal
+import subprocess
+import sys
 import threading
+import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -14,6 +17,7 @@ from northgate.engine.base import CannotRun
 from northgate.engine.network import compile_network
 from northgate.plan import plan_from_data
 from tests.support.plans import plan_data
+from tests.support.waits import WAIT_S
 
 pytestmark = pytest.mark.no_cover
 PLAN = plan_from_data(plan_data())
@@ -68,6 +72,67 @@ def test_a_worker_that_is_killed_loses_nothing(tmp_path):
 def test_what_kills_every_worker_never_runs_here():
     with pytest.raises(CannotRun, match=r"killed 3 times; .* of 12 parts of the work were done"):
         work.spread(killed, compile_network, PLAN, range(12))
+
+
+def whose_process(network, item):
+    return os.getpid()
+
+
+def in_a_thread(work_of_it):
+    """What a thread of a server finds: nothing may be forked there."""
+    with ThreadPoolExecutor(1) as threads:
+        return threads.submit(work_of_it).result()
+
+
+def test_the_processes_of_a_server_are_kept():
+    asked = [set(in_a_thread(lambda: work.spread(whose_process, compile_network, PLAN, range(40)))) for _ in range(2)]
+    assert os.getpid() not in asked[0] | asked[1]
+    assert len(asked[0] | asked[1]) <= (os.cpu_count() or 1)
+    assert asked[0] & asked[1]
+
+
+def test_processes_that_break_give_way_to_others(tmp_path):
+    items = [(str(tmp_path), number) for number in range(12)]
+    assert in_a_thread(lambda: work.spread(killed_once, compile_network, PLAN, items)) == list(range(12))
+    assert len(set(in_a_thread(lambda: work.spread(whose_process, compile_network, PLAN, range(12))))) > 0
+
+
+ALIVE = """
+import sys, threading, time
+from tests.test_work import PLAN, whose_process
+from northgate import work
+from northgate.engine.network import compile_network
+if __name__ == "__main__":
+    done = []
+    asks = threading.Thread(target=lambda: done.append(work.spread(whose_process, compile_network, PLAN, range(40))))
+    asks.start(); asks.join()
+    print(*set(done[0]), flush=True)
+    time.sleep(600)
+"""
+
+
+def runs(process):
+    """Whether a process runs; one that has ended and whose end nobody has asked for does not."""
+    try:
+        return Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[0] not in "ZX"
+    except OSError:
+        return False
+
+
+def test_the_processes_of_a_server_go_with_it_however_it_went(tmp_path):
+    script = tmp_path / "alive.py"
+    script.write_text(ALIVE)
+    environment = os.environ | {"PYTHONPATH": str(Path(__file__).parents[1])}
+    server = subprocess.Popen([sys.executable, str(script)], stdout=subprocess.PIPE, text=True, env=environment)
+    workers = [int(one) for one in server.stdout.readline().split()]
+    assert workers
+    server.kill()
+    server.wait()
+    server.stdout.close()
+    end = time.monotonic() + WAIT_S
+    while any(runs(one) for one in workers):
+        assert time.monotonic() < end
+        time.sleep(0.1)
 
 
 def test_threads_of_a_worker_share_nothing_that_computes():

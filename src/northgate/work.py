@@ -6,13 +6,15 @@ scheduler. What a worker that dies had in hand is done again by another.
 """
 
 import os
+import signal
 import threading
+import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, Future, ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import contextmanager
 from functools import lru_cache
-from multiprocessing import get_context
+from multiprocessing import active_children, get_context
 from typing import TypeVar
 
 from northgate.engine.base import CannotRun
@@ -23,6 +25,8 @@ SCHEDULER = "NORTHGATE_SCHEDULER"
 FEW = 4
 # Workers are replaced so many times; what brings them down is never done in this process.
 ATTEMPTS = 3
+# Workers look so often whether their server is still there (s).
+LOOK_EVERY_S = 1.0
 
 Given = TypeVar("Given")
 Item = TypeVar("Item")
@@ -47,8 +51,8 @@ def spread(
     """The task done for each item, in their order, with what is made of the plan once in each process. `told` is called
     with how many are done, of how many; what it raises stops the work. Raises CannotRun when workers are killed again
     and again, as where memory does not suffice."""
-    told(0, len(items))
     if len(items) < FEW and SCHEDULER not in os.environ:
+        told(0, len(items))
         return list(_here(task, prepare(plan), items, told))
     text = plan.model_dump_json(by_alias=True)
     made: dict[int, Made] = {}
@@ -57,6 +61,7 @@ def spread(
         return executor.submit(_do, task, prepare, text, item)
 
     for _ in range(ATTEMPTS):
+        told(len(made), len(items))
         try:
             with _executor() as executor:
                 _share_out(executor, ask, items, made, told)
@@ -97,11 +102,17 @@ def _executor() -> Iterator[Executor]:
 
         with Client(address) as client:  # type: ignore[no-untyped-call]
             yield client.get_executor(retries=ATTEMPTS)
-        return
-    # Forked where nothing else runs here: what is loaded is there at once. A server has threads, and what they hold at
-    # that moment would be held for ever.
-    context = get_context("fork" if threading.active_count() == 1 else "spawn")
-    executor = ProcessPoolExecutor(max_workers=os.cpu_count() or 1, mp_context=context)
+    elif threading.active_count() == 1:
+        with _forked() as executor:
+            yield executor
+    else:
+        yield from _kept()
+
+
+@contextmanager
+def _forked() -> Iterator[Executor]:
+    """Forked where nothing else runs here: what is loaded is there at once."""
+    executor = ProcessPoolExecutor(max_workers=os.cpu_count() or 1, mp_context=get_context("fork"))
     finished = False
     try:
         yield executor
@@ -109,6 +120,62 @@ def _executor() -> Iterator[Executor]:
     finally:
         # Work that is given up is not waited for. After all is done the pool's own thread goes, too: the next may fork.
         executor.shutdown(wait=finished, cancel_futures=True)
+
+
+class _Pool:
+    """The processes of a server, which has threads, so that nothing may be forked: to start them takes its time, so
+    that they are kept until they break."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._executor: ProcessPoolExecutor | None = None
+
+    def get(self) -> ProcessPoolExecutor:
+        """The processes that are there, or new ones."""
+        with self._lock:
+            if self._executor is None:
+                self._executor = ProcessPoolExecutor(
+                    max_workers=os.cpu_count() or 1, mp_context=get_context("spawn"), initializer=_attend
+                )
+            return self._executor
+
+    def drop(self, executor: ProcessPoolExecutor) -> None:
+        """They are broken: the next to ask gets others."""
+        with self._lock:
+            if self._executor is executor:
+                self._executor = None
+        executor.shutdown(wait=False, cancel_futures=True)
+
+
+_POOL = _Pool()
+
+
+def stop() -> None:
+    """Ends the processes that compute for a server, whatever they are at."""
+    for one in active_children():
+        one.terminate()
+
+
+def _kept() -> Iterator[Executor]:
+    executor = _POOL.get()
+    try:
+        yield executor
+    except BrokenProcessPool:
+        _POOL.drop(executor)
+        raise
+
+
+def _attend() -> None:
+    """A worker leaves it to its server to be interrupted, and goes when that is gone, however it went."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    parent = os.getppid()
+
+    def look() -> None:
+        while os.getppid() == parent:
+            time.sleep(LOOK_EVERY_S)
+        os._exit(0)
+
+    threading.Thread(target=look, daemon=True).start()
 
 
 def _do(task: Task[Given, Item, Made], prepare: Prepare[Given], text: str, item: Item) -> Made:

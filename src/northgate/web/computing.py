@@ -6,6 +6,7 @@ from concurrent.futures import Future
 from threading import Event, Lock
 from typing import TypeVar, get_args
 
+from northgate import work
 from northgate.engine.base import CannotRun
 from northgate.engine.drill import DrillRun, run_drill, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
@@ -59,6 +60,7 @@ class Computer:
     def close(self) -> None:
         """All that is computed, or waits for its turn, is given up: nobody is there any more who would be answered."""
         self._closing.set()
+        work.stop()
 
     def plan(self, key: str, revision: int | None = None) -> Plan:
         """A plan's document at a revision, read once."""
