@@ -66,6 +66,7 @@ class Hands(Drawing):
     def trace(self, url=None, *choices):
         """Sends a request on its way: `choices` say how often, and what is new each time."""
         self.page.get_by_role("navigation", name="Views").get_by_role("link", name="Trace").click()
+        expect(self.page).to_have_url(re.compile("/trace"))
         form = self.page.get_by_role("form", name="One request")
         if url:
             form.get_by_label("To", exact=True).fill(url)
