@@ -858,7 +858,8 @@ class Simulation:
     def _takes_one(self, name: str, fill: Fill) -> bool:
         known = {
             target.machine.name: target.machine.instance.capacity_rps or 0.0
-            for (_, group), targets in self.targets.items() if group == name for target in targets if target.in_use
+            for (front, group), targets in self.targets.items() if group == name and not self.dead[front]
+            for target in targets if target.in_use
         }  # fmt: skip
         limit = (
             len(known) * fill.rps_per_target if fill.rps_per_target else sum(known.values()) * (fill.utilisation or 1)

@@ -110,6 +110,38 @@ def test_the_factor_is_that_at_which_more_begins_to_go_on():
         assert taken(undisturbed(network_of(data)))["far"] == pytest.approx(spilled, abs=1e-3)
 
 
+def test_what_is_lost_with_its_front_is_no_room():
+    """Near has two machines a zone; what the dead front still believes of its own zone does not count."""
+    data = filling(480, [TO_80])
+    data["fleets"][0] |= {"zones": {"fells-1": None, "fells-2": None}, "count": 4}
+    run = drill_of(data, [fail(60, zone="fells-1")], lasts_s=300)
+    assert taken(run.flow_at(59)) == {"near": 320, "far": 160, "last": 0}
+    # Room for 160 and 240; what is left, 80, goes by weight, half to each.
+    assert taken(run.flow_at(299)) == {"near": 160 + 40, "far": 240 + 40, "last": 0}
+
+
+def test_a_group_that_nobody_is_sent_to_is_never_full():
+    run = drill_of(filling(240, [TO_80]), [fail(60, zone="fells-1")], lasts_s=300)
+    states = {one.name: one.room for one in board_state(run.flow_at(299)).groups}
+    assert (states["near"].limit_rps, states["near"].spills_rps, states["near"].spills_at) == (0, 0, None)
+    assert states["far"].spills_at == pytest.approx(1, rel=1e-6)
+
+
+@pytest.mark.parametrize("rps", [30, 200, 330, 800])
+def test_what_spills_begins_where_it_is_said_to_whatever_fills_first(rps):
+    """Two pools that fill the same groups in other orders: just below the factor a group has room, just above none."""
+    data = filling(rps, [TO_80])
+    data["pools"].append({"name": "more", "tiers": [{"groups": {"far": 1, "last": 1}, "fill": {"rps_per_target": 50}}]})
+    data["balancers"][0]["listeners"][0]["rules"] = [{"name": "r", "when": {"path": ["/more"]}, "do": {"pool": "more"}}]
+    data["clients"][0]["calls"] = [{"url": f"https://{NAME}/tiles"}, {"url": f"https://{NAME}/more", "share": 3}]
+    for name in ("near", "far", "last"):
+        at = room_of(data, name).spills_at
+        for factor, full in ((at * (1 - 1e-6), False), (at * (1 + 1e-6), True)):
+            scaled = data | {"clients": [data["clients"][0] | {"rps": rps * factor}]}
+            room = room_of(scaled, name)
+            assert (room.spills_rps > 0) is full, name
+
+
 def test_what_another_balancer_passes_on_fills_too():
     """A balancer before the one that fills: half of what comes to it goes there, the other half to a machine."""
     data = filling(600, [TO_80])

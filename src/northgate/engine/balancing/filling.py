@@ -10,18 +10,19 @@ change where requests go. A tier that does not fill takes all that is left, by w
 """
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import cache
 
 import numpy as np
 
 from northgate.engine.balancing.tiers import Choice
-from northgate.engine.base import Bools, Floats, Ints, total_by
+from northgate.engine.base import Bools, Floats, total_by
 from northgate.engine.network import Network
 from northgate.plan.models.groups import Fill, Pool, Tier
 
 # The factor at which a group is full is known to this part of itself; beyond FURTHEST nobody looks.
-CLOSE, FURTHEST = 1e-9, 1e6
+CLOSE, FURTHEST, ROUNDS = 1e-9, 1e6, 100
 
 
 def fills(network: Network) -> bool:
@@ -31,8 +32,126 @@ def fills(network: Network) -> bool:
 
 def filled(network: Network, choice: Choice, demand_rps: Floats, in_use: Bools) -> Choice:
     """The choice with the shares of pools that fill; `demand_rps` by route is what comes to it, `in_use` by pair."""
-    share, _, _ = _shared_out(network, choice, demand_rps, in_use)
-    return replace(choice, weighted_share=share, demand_rps=demand_rps)
+    filling = Filling(network, choice, in_use)
+    return replace(choice, weighted_share=filling.shares(demand_rps), demand_rps=demand_rps)
+
+
+@dataclass(frozen=True)
+class Order:
+    """In which order a route fills weighted groups, with the group of each and what that may take (requests/s; None:
+    all that is left goes to this and those after it, by weight)."""
+
+    route: int
+    weighted: list[int]
+    groups: list[int]
+    limits: list[float | None]
+
+
+@dataclass
+class Poured:
+    """What groups take within their limits, what is offered to them, and by how much that is more than there is room
+    for, at the worst place of an order (requests/s; below 0 while there is room); per route what each weighted group
+    takes, and what nobody has room for."""
+
+    used_rps: Floats
+    offered_rps: Floats
+    over_rps: Floats
+    taken: dict[int, dict[int, float]]
+    left: dict[int, float]
+
+
+class Filling:
+    """Pools that fill, as fronts see them now: what is needed to pour any demand into them."""
+
+    def __init__(self, network: Network, choice: Choice, in_use: Bools) -> None:
+        self.network, self.choice = network, choice
+        member_used = total_by(network.pairs.member, in_use, len(network.members.group)) > 0
+        self.limits = {
+            group: limit_rps(network, group, fill, member_used) for group, fill in _fills_of(network).items()
+        }
+        self.pools = [
+            [self._order_of(pool, int(route), member_used) for route in np.flatnonzero(network.routes.pool == place)]
+            for place, pool in enumerate(network.plan.pools) if any(tier.fill for tier in pool.tiers)
+        ]  # fmt: skip
+
+    def _order_of(self, pool: Pool, route: int, member_used: Bools) -> Order:
+        network = self.network
+        weighted = _order(network, self.choice, pool, route)
+        groups = [int(one) for one in network.cells.group[network.weighted.cell[weighted]]] if weighted else []
+        tiers = [_tier_of(network, pool, one).fill for one in weighted]
+        limits = [
+            limit_rps(network, group, fill, member_used) if fill else None
+            for group, fill in zip(groups, tiers, strict=True)
+        ]
+        return Order(route, weighted, groups, limits)
+
+    def pour(self, demand_rps: Floats) -> Poured:
+        """Pours what comes to each route: pools in their order, in each one place of the orders after the other."""
+        used, offered = np.zeros((2, len(self.network.plan.target_groups)))
+        over = np.zeros_like(used)
+        over[list(self.limits)] = [-limit for limit in self.limits.values()]
+        poured = Poured(used, offered, over, {}, {})
+        for orders in self.pools:
+            for order in orders:
+                poured.taken[order.route], poured.left[order.route] = {}, float(demand_rps[order.route])
+            for step in range(max((len(order.groups) for order in orders), default=0)):
+                self._step(orders, step, poured)
+        return poured
+
+    def _step(self, orders: Sequence[Order], step: int, poured: Poured) -> None:
+        offers: dict[int, list[Order]] = {}
+        for order in orders:
+            if step < len(order.groups) and poured.left[order.route] > 0:
+                offers.setdefault(order.groups[step], []).append(order)
+        for group, offering in offers.items():
+            limit = offering[0].limits[step]
+            if limit is None:
+                for order in offering:
+                    self._by_weight(order, step, poured)
+                continue
+            offered = sum(poured.left[order.route] for order in offering)
+            room = max(limit - float(poured.used_rps[group]), 0.0)
+            part = min(room / offered, 1.0)
+            poured.over_rps[group] = max(float(poured.over_rps[group]), offered - room)
+            poured.offered_rps[group] += offered
+            poured.used_rps[group] += offered * part
+            for order in offering:
+                left, taken, one = poured.left[order.route], poured.taken[order.route], order.weighted[step]
+                taken[one] = taken.get(one, 0.0) + left * part
+                poured.left[order.route] = left * (1 - part)
+
+    def _by_weight(self, order: Order, step: int, poured: Poured) -> None:
+        """All that is left goes to the groups of a tier that does not fill, by their weights."""
+        last = order.weighted[step:]
+        weight = self.network.weighted.weight[last].astype(np.float64)
+        taken, left = poured.taken[order.route], poured.left[order.route]
+        for one, part in zip(last, (weight / weight.sum()).tolist(), strict=True):
+            taken[one] = taken.get(one, 0.0) + left * part
+        poured.left[order.route] = 0.0
+
+    def shares(self, demand_rps: Floats) -> Floats:
+        """The shares of weighted groups; what nobody has room for goes by weight."""
+        share, poured = self.choice.weighted_share.copy(), self.pour(demand_rps)
+        for order in (order for orders in self.pools for order in orders):
+            mine = np.flatnonzero(self.network.weighted.route == order.route)
+            by_weight, whole = share[mine].copy(), float(demand_rps[order.route])
+            if whole > 0:
+                taken, left = poured.taken[order.route], poured.left[order.route]
+                filled_share = np.array([taken.get(int(one), 0.0) for one in mine]) / whole
+                rest = by_weight / max(by_weight.sum(), 1e-300) * left / whole
+                share[mine] = (filled_share + rest) * by_weight.sum()
+            elif order.weighted:
+                # Nobody comes: the first who would be filled.
+                share[mine] = np.where(mine == order.weighted[0], by_weight.sum(), 0.0)
+        return share
+
+    def after(self) -> dict[int, tuple[int, ...]]:
+        """Per group those that come right after it, in some front's order."""
+        found: dict[int, dict[int, None]] = {}
+        for order in (order for orders in self.pools for order in orders):
+            for one, other in itertools.pairwise(order.groups):
+                found.setdefault(one, {})[other] = None
+        return {group: tuple(others) for group, others in found.items()}
 
 
 @dataclass(frozen=True)
@@ -52,50 +171,42 @@ def rooms(network: Network, choice: Choice, in_use: Bools) -> dict[int, Room]:
     demand_rps = choice.demand_rps
     if demand_rps is None:
         return {}
-    member_used = _used(network, in_use)
-    limits = {group: limit_rps(network, group, fill, member_used) for group, fill in _fills_of(network).items()}
-    _, taken, offered = _shared_out(network, choice, demand_rps, in_use)
-    after = _after(network, choice)
+    filling = Filling(network, choice, in_use)
+    now, after = filling.pour(demand_rps), filling.after()
+
+    @cache
+    def over_rps(factor: float) -> Floats:
+        return filling.pour(demand_rps * factor).over_rps
+
     return {
         group: Room(
-            limit, float(taken[group]), float(offered[group]), after.get(group, ()),
-            _spills_at(network, choice, demand_rps, in_use, group, limit),
+            limit, float(now.used_rps[group]), float(now.offered_rps[group]), after.get(group, ()),
+            _full_at(lambda factor, group=group: float(over_rps(factor)[group]), limit),  # type: ignore[misc]
         )
-        for group, limit in limits.items()
+        for group, limit in filling.limits.items()
     }  # fmt: skip
 
 
-def _spills_at(network: Network, choice: Choice, demand_rps: Floats, in_use: Bools, group: int, limit: float) -> float:
-    """The factor of all demand at which a group is full: what it takes grows with it, until it is."""
-
-    def full(factor: float) -> bool:
-        return bool(_shared_out(network, choice, demand_rps * factor, in_use)[1][group] >= limit * (1 - CLOSE))
-
+def _full_at(over_rps: Callable[[float], float], limit: float) -> float:
+    """The factor of all demand at which a group is full: what is too much for it grows with the factor by pieces of
+    lines, and is 0 then. Found by false position (Illinois), which ends at once on a line."""
+    if over_rps(FURTHEST) <= 0:
+        return float("inf")
     low, high = 0.0, 1.0
-    while not full(high):
+    while over_rps(high) < 0:
         low, high = high, high * 2
-        if high > FURTHEST:
-            return float("inf")
-    while high - low > CLOSE * high:
-        middle = (low + high) / 2
-        low, high = (low, middle) if full(middle) else (middle, high)
+    below, above = over_rps(low), over_rps(high)
+    for _ in range(ROUNDS):
+        middle = high - above * (high - low) / (above - below) if above > below else low
+        value = over_rps(middle)
+        if abs(value) <= CLOSE * limit or high - low <= CLOSE * high:
+            return middle
+        # The end that stays a second time counts half, so that the other comes closer, too.
+        if value < 0:
+            low, below, above = middle, value, above / 2
+        else:
+            high, above, below = middle, value, below / 2
     return high
-
-
-def _shared_out(network: Network, choice: Choice, demand_rps: Floats, in_use: Bools) -> tuple[Floats, Floats, Floats]:
-    """The shares of weighted groups; per group what it takes within its limit, and what is offered to it."""
-    share = choice.weighted_share.copy()
-    used_rps, offered_rps = np.zeros((2, len(network.plan.target_groups)))
-    member_used = _used(network, in_use)
-    for place, pool in enumerate(network.plan.pools):
-        if any(tier.fill for tier in pool.tiers):
-            routes = np.flatnonzero(network.routes.pool == place)
-            _fill(network, choice, pool, routes, demand_rps, member_used, (used_rps, offered_rps), share)
-    return share, used_rps, offered_rps
-
-
-def _used(network: Network, in_use: Bools) -> Bools:
-    return total_by(network.pairs.member, in_use, len(network.members.group)) > 0
 
 
 def _fills_of(network: Network) -> dict[int, Fill]:
@@ -105,73 +216,12 @@ def _fills_of(network: Network) -> dict[int, Fill]:
     return {places[name]: tier.fill for tier in reversed(tiers) for name in tier.groups if tier.fill}
 
 
-def _after(network: Network, choice: Choice) -> dict[int, tuple[int, ...]]:
-    """Per group those that come right after it, in some front's order."""
-    found: dict[int, dict[int, None]] = {}
-    for place, pool in enumerate(network.plan.pools):
-        for route in np.flatnonzero(network.routes.pool == place).tolist() if any(t.fill for t in pool.tiers) else ():
-            order = network.cells.group[network.weighted.cell[_order(network, choice, pool, route)]].tolist()
-            for one, other in itertools.pairwise(order):
-                found.setdefault(one, {})[other] = None
-    return {group: tuple(others) for group, others in found.items()}
-
-
 def limit_rps(network: Network, group: int, fill: Fill, member_used: Bools) -> float:
     """How much a group takes (requests/s): so many at each target in use, or a part of what these can do together."""
     mine = (network.members.group == group) & member_used
     if fill.rps_per_target is not None:
         return float(mine.sum()) * fill.rps_per_target
     return float(network.machines.capacity[np.unique(network.members.machine[mine])].sum()) * (fill.utilisation or 1.0)
-
-
-def _fill(
-    network: Network, choice: Choice, pool: Pool, routes: Ints, demand_rps: Floats, member_used: Bools,
-    noted: tuple[Floats, Floats], share: Floats,
-) -> None:  # fmt: skip
-    """Sets the shares of one pool's routes, and notes what groups have taken, and what was offered to them."""
-    used_rps, offered_rps = noted
-    orders = [_order(network, choice, pool, int(route)) for route in routes]
-    left = demand_rps[routes].copy()
-    taken = [dict[int, float]() for _ in routes]
-    for step in range(max((len(order) for order in orders), default=0)):
-        offers: dict[int, list[int]] = {}
-        for number, order in enumerate(orders):
-            if step < len(order) and left[number] > 0:
-                offers.setdefault(int(network.cells.group[network.weighted.cell[order[step]]]), []).append(number)
-        for group, offering in offers.items():
-            fill = _tier_of(network, pool, orders[offering[0]][step]).fill
-            if fill is None:
-                _by_weight(network, [(orders[number][step:], taken[number]) for number in offering], left[offering])
-                left[offering] = 0.0
-                continue
-            room = max(limit_rps(network, group, fill, member_used) - used_rps[group], 0.0)
-            offered = left[offering].sum()
-            offered_rps[group] += offered
-            part = min(room / offered, 1.0)
-            used_rps[group] += offered * part
-            for number in offering:
-                taken[number][orders[number][step]] = taken[number].get(orders[number][step], 0.0) + left[number] * part
-                left[number] *= 1 - part
-    for number, route in enumerate(routes.tolist()):
-        mine = np.flatnonzero(network.weighted.route == route)
-        by_weight = share[mine].copy()
-        whole = demand_rps[route]
-        if whole <= 0:
-            # Nobody comes: the first who would be filled.
-            share[mine] = (
-                np.where(np.isin(mine, orders[number][:1]), by_weight.sum(), 0.0) if orders[number] else by_weight
-            )
-            continue
-        filled_share = np.array([taken[number].get(int(one), 0.0) for one in mine]) / whole
-        share[mine] = (filled_share + by_weight / max(by_weight.sum(), 1e-300) * left[number] / whole) * by_weight.sum()
-
-
-def _by_weight(network: Network, ends: Sequence[tuple[list[int], dict[int, float]]], left: Floats) -> None:
-    """All that is left goes to the groups of a tier that does not fill, by their weights."""
-    for (order, taken), rest in zip(ends, left.tolist(), strict=True):
-        weight = network.weighted.weight[order].astype(np.float64)
-        for one, part in zip(order, (weight / weight.sum()).tolist(), strict=True):
-            taken[one] = taken.get(one, 0.0) + rest * part
 
 
 def _order(network: Network, choice: Choice, pool: Pool, route: int) -> list[int]:

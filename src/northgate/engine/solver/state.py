@@ -96,6 +96,10 @@ class State:
         """The share of its call's first connects that each entry gets."""
         return self.answers.dns_share
 
+    def living_in_use(self, front: Ints) -> Bools:
+        """What is believed in use by fronts that live; `front` is that of each pair."""
+        return np.asarray(self.in_use & ~self.truth.front_dead[front])
+
     def like(self, other: "State") -> bool:
         """Whether rates are those of another state: all is the same but where to begin to look for them."""
         mine, theirs = self._numbers, other._numbers

@@ -113,9 +113,11 @@ class Unloaded:
     def _filled(self, first: Choice) -> Choice:
         """Groups filled, one level of balancers after the other: what the first ones pass on comes to those behind."""
         network, choice = self.network, first
-        even = even_shares(network, first.pair_weight)
+        even, in_use = even_shares(network, first.pair_weight), self.state.living_in_use(network.pairs.front)
         for _ in range(network.balancers.levels if len(self.frame.inner) else 1):
-            choice = filled(network, first, self._demand_rps(choice, even), self.state.in_use)
+            choice = filled(
+                network, first, self._demand_rps(choice, even), self.state.living_in_use(network.pairs.front)
+            )
         return choice
 
     def _demand_rps(self, choice: Choice, even: Floats) -> Floats:

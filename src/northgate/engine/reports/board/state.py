@@ -182,7 +182,7 @@ def _balancer(flow: Flow, index: int) -> BalancerState:
 
 
 def _groups(flow: Flow, berths: Berths) -> list[GroupState]:
-    room = rooms(flow.network, flow.choice, flow.state.in_use)
+    room = rooms(flow.network, flow.choice, flow.state.living_in_use(flow.network.pairs.front))
     return [_group(flow, berths, index, room.get(index)) for index in range(len(flow.network.plan.target_groups))]
 
 
