@@ -115,9 +115,7 @@ class Unloaded:
         network, choice = self.network, first
         even, in_use = even_shares(network, first.pair_weight), self.state.living_in_use(network.pairs.front)
         for _ in range(network.balancers.levels if len(self.frame.inner) else 1):
-            choice = filled(
-                network, first, self._demand_rps(choice, even), self.state.living_in_use(network.pairs.front)
-            )
+            choice = filled(network, first, self._demand_rps(choice, even), in_use)
         return choice
 
     def _demand_rps(self, choice: Choice, even: Floats) -> Floats:
