@@ -88,7 +88,7 @@ def test_a_sweep_answers_every_cell_and_the_place_of_its_settings(client, small)
     known = client.get(f"/api/plans/{small}/sweep/settings").json()
     assert "probes/ready/interval_s" in [one["path"] for one in known]
     done = client.get(f"/api/plans/{small}/sweep/progress", params=asked).json()
-    assert done == {"done": None, "of": None}
+    assert done == {"done": None, "of": None, "waits": None}
 
 
 def test_a_change_is_rehearsed_in_the_order_that_is_asked_for(client, small):

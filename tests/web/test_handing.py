@@ -36,14 +36,14 @@ def test_losses_are_compared_by_what_they_cost(client, key):
     assert (process["a"], process["b"]) == (before[process["words"]], after[process["words"]])
     assert process["b"] < process["a"]
     assert client.get(f"/api/plans/{key}/compare/losses?since=2").json() == {"gained": [], "lost": [], "changed": []}
-    assert client.get(f"/api/plans/{key}/compare/losses/progress").json() == {"done": None, "of": None}
+    assert client.get(f"/api/plans/{key}/compare/losses/progress").json() == {"done": None, "of": None, "waits": None}
 
 
 def test_a_change_is_rehearsed_and_tells_nothing_while_nobody_works(client, key):
     answer = client.get(f"/api/plans/{key}/change").json()
     assert [one["words"] for one in answer["steps"]] == ["change probe ready: every"]
     assert answer["readings"]["failed"] == 0
-    assert client.get(f"/api/plans/{key}/change/progress").json() == {"done": None, "of": None}
+    assert client.get(f"/api/plans/{key}/change/progress").json() == {"done": None, "of": None, "waits": None}
 
 
 def test_the_board_of_a_change_is_shown_at_any_second(client, key):
@@ -51,6 +51,9 @@ def test_the_board_of_a_change_is_shown_at_any_second(client, key):
     assert then["step"] == 0
     assert then["document"]["probes"][0]["interval_s"] == 5
     assert then["state"]["failed_rps"] == 0
+    # 600 requests/s, each under way for its round trip of 12 ms and its service of 20 ms.
+    assert then["under_way"] == pytest.approx(600 * then["state"]["mean_latency_ms"] / 1000)
+    assert then["under_way"] > 600 * 0.012
     nothing = client.get(f"/api/plans/{key}/change/state?at=0&since=2")
     assert nothing.status_code == 422
     assert "nothing is to be done" in nothing.text
@@ -64,7 +67,7 @@ def test_usual_changes_are_offered_rehearsed_and_looked_at(client, key):
     then = client.get(f"/api/plans/{key}/usual/empty/state?{asked}&at={worst['at_s'] + 0.1}").json()
     assert then["state"]["failed_rps"] == pytest.approx(worst["failed_rps"])
     assert answer["rehearsal"]["steps"][then["step"]]["words"] == "turn fells-1 off"
-    assert client.get(f"/api/plans/{key}/usual/empty/progress?{asked}").json() == {"done": None, "of": None}
+    assert client.get(f"/api/plans/{key}/usual/empty/progress?{asked}").json() == {"done": None, "of": None, "waits": None}
     assert client.get(f"/api/plans/{key}/usual/empty?said=zone").status_code == 422
     assert "did you mean" in client.get(f"/api/plans/{key}/usual/empty?said=zone%3Dfels-1").text
 

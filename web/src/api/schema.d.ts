@@ -1864,13 +1864,16 @@ export interface components {
         };
         /**
          * ChangeMoment
-         * @description A change at a second: the number of the step that was taken last, the plan as it is then, and its board.
+         * @description A change at a second: the number of the step that was taken last, the plan as it is then, its board, and how many
+         *     requests that will be served are under way (Little's law: rate times latency).
          */
         ChangeMoment: {
             /** Step */
             step: number;
             document: components["schemas"]["Plan"];
             state: components["schemas"]["BoardState"];
+            /** Under Way */
+            under_way: number;
         };
         /**
          * ChangeSeries

@@ -99,11 +99,13 @@ def change(
 
 
 class ChangeMoment(BaseModel):
-    """A change at a second: the number of the step that was taken last, the plan as it is then, and its board."""
+    """A change at a second: the number of the step that was taken last, the plan as it is then, its board, and how many
+    requests that will be served are under way (Little's law: rate times latency)."""
 
     step: int
     document: Plan
     state: BoardState
+    under_way: float
 
 
 @router.get("/change/state")
@@ -125,7 +127,9 @@ def change_moment(change: Rehearsed, at: float) -> ChangeMoment:
     if not change.taken:
         raise PlanError([Problem("at", "there is no second of it: nothing is to be done")])
     step, plan, flow = change.moment(at)
-    return ChangeMoment(step=step, document=plan, state=board_state(flow, at))
+    state = board_state(flow, at)
+    under_way = state.served_rps * state.mean_latency_ms / 1000
+    return ChangeMoment(step=step, document=plan, state=state, under_way=under_way)
 
 
 def _rehearsed(computer: Computer, sides: Sequence[Side], order: str | None) -> Rehearsed:

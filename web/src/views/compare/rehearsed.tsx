@@ -71,11 +71,11 @@ export function BoardThen({ at, change, moment }: MomentProps & { moment: UseQue
   const document = moment.data?.document;
   if (moment.error) return <Trouble error={moment.error} />;
   if (!moment.data || !document) return <Skeleton className="h-96" />;
-  const { state, step } = moment.data;
+  const { state, step, under_way: underWay } = moment.data;
   return (
     <section aria-label={`The board at ${clock(at)}`} className={`mb-4 ${moment.isPlaceholderData ? "opacity-70" : ""}`}>
       <p className="mb-1 text-[12px] text-ink-soft" aria-live="polite">
-        <b className="font-semibold text-ink">{clock(at)}</b>, after step {step + 1} ({change.steps[step]?.words}): {perSecond(state.served_rps)} served, {state.failed_rps > 0.05 ? <b className="font-semibold text-vermilion-text">{perSecond(state.failed_rps)} failing</b> : "nothing failing"}
+        <b className="font-semibold text-ink">{clock(at)}</b>, after step {step + 1} ({change.steps[step]?.words}): {perSecond(state.served_rps)} served, {amount(underWay)} requests under way, {state.failed_rps > 0.05 ? <b className="font-semibold text-vermilion-text">{perSecond(state.failed_rps)} failing</b> : "nothing failing"}
       </p>
       <div className="h-[420px] overflow-hidden rounded border border-line">
         <Board {...NOTHING} document={document} state={state} selection={undefined} onSelect={ignore} onBreak={undefined} folding={AS_IT_FITS} onFold={ignore} addresses={NO_ADDRESSES} />
