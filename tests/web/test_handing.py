@@ -67,7 +67,11 @@ def test_usual_changes_are_offered_rehearsed_and_looked_at(client, key):
     then = client.get(f"/api/plans/{key}/usual/empty/state?{asked}&at={worst['at_s'] + 0.1}").json()
     assert then["state"]["failed_rps"] == pytest.approx(worst["failed_rps"])
     assert answer["rehearsal"]["steps"][then["step"]]["words"] == "turn fells-1 off"
-    assert client.get(f"/api/plans/{key}/usual/empty/progress?{asked}").json() == {"done": None, "of": None, "waits": None}
+    assert client.get(f"/api/plans/{key}/usual/empty/progress?{asked}").json() == {
+        "done": None,
+        "of": None,
+        "waits": None,
+    }
     assert client.get(f"/api/plans/{key}/usual/empty?said=zone").status_code == 422
     assert "did you mean" in client.get(f"/api/plans/{key}/usual/empty?said=zone%3Dfels-1").text
 
