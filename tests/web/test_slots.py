@@ -155,7 +155,8 @@ def test_a_server_that_is_stopped_gives_up_what_it_computes(tmp_path):
             start(ask, f"{address}api/plans/{key}/drills/long")
         until(lambda: client.get(f"api/plans/{key}/drills/long/progress").json()["waits"])
     server.send_signal(signal.SIGINT)
-    assert server.wait(WAIT_S) == 128 + signal.SIGINT
+    # As the shell has it: where it does not let interrupts through, there is nothing to end by.
+    assert server.wait(WAIT_S) in (0, 128 + signal.SIGINT)
     assert server.stderr.read() == ""
     server.stdout.close()
     server.stderr.close()
