@@ -7,7 +7,7 @@ import pytest
 
 from northgate.plan import plan_from_text, read_plan
 from northgate.web.computing import Computer
-from northgate.web.leaving import Abandoned
+from northgate.web.waiting.leaving import Abandoned
 from tests.plan.test_reading import EXAMPLE
 from tests.support.plans import plan_data
 

@@ -11,7 +11,7 @@ import httpx2
 import pytest
 from sqlalchemy import event, text
 
-from northgate.web.keeping import Kept
+from northgate.web.waiting.keeping import Kept
 from tests.support.exploring import EXPLORING
 from tests.support.plans import plan_data
 from tests.support.waits import WAIT_S

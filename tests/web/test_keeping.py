@@ -8,8 +8,8 @@ import pytest
 from northgate.engine.drill import undisturbed
 from northgate.store.repository import Repository
 from northgate.web.computing import Computer
-from northgate.web.keeping import Kept, weight_of
-from northgate.web.leaving import Abandoned, _gone
+from northgate.web.waiting.keeping import Kept, weight_of
+from northgate.web.waiting.leaving import Abandoned, _gone
 from tests.support.plans import base_plan, drill_of, fail, network_of, plan_data
 
 

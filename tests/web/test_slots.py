@@ -14,8 +14,8 @@ from northgate.engine.base import CannotRun
 from northgate.store.repository import Repository
 from northgate.web import computing
 from northgate.web.computing import Computer
-from northgate.web.leaving import Abandoned
-from northgate.web.slots import Slots
+from northgate.web.waiting.leaving import Abandoned
+from northgate.web.waiting.slots import Slots
 from tests.support.plans import base_plan
 from tests.support.waits import WAIT_S
 

@@ -126,7 +126,7 @@ class Repository:
         here from the first."""
         with self.session() as session:
             plan = self.plan_row(session, key)
-            read = self._read_revisions(session, plan)
+            read = _read_revisions(session, plan)
             way = [revision, *_ancestors(self._parents(session, plan), revision)]
             found = next((number for number in way if number in read), None)
             return None if found is None else self.revision_row(session, plan, found).source
@@ -134,12 +134,7 @@ class Repository:
     def is_as_read(self, key: str, revision: int) -> bool:
         """Whether a revision is what was read from a text, with no edit since."""
         with self.session() as session:
-            return revision in self._read_revisions(session, self.plan_row(session, key))
-
-    @staticmethod
-    def _read_revisions(session: Session, plan: PlanRow) -> set[int]:
-        read = select(RevisionRow.number).where(RevisionRow.plan_id == plan.id, RevisionRow.source.is_not(None))
-        return set(session.execute(read).scalars())
+            return revision in _read_revisions(session, self.plan_row(session, key))
 
     def add(self, plan: Plan, source: str | None = None) -> Head:
         """Keeps a new plan under its name, with a number behind it when that is taken."""
@@ -198,7 +193,7 @@ class Repository:
 
     def head_of(self, session: Session, plan: PlanRow, number: int) -> Head:
         """Where a plan stands at a revision; raises UnknownPlan."""
-        row = self._place(session, plan, number)
+        row = _place(session, plan, number)
         if row is None:
             raise UnknownPlan(f"{plan.key}, revision {number}", [])
         made_of_it = select(RevisionRow.number).where(RevisionRow.plan_id == plan.id, RevisionRow.parent == number)
@@ -214,25 +209,9 @@ class Repository:
             agreed=plan.agreed,
             can_undo=parent is not None,
             can_redo=can_redo,
-            edits=self._edits(session, plan, number, depth),
+            edits=_edits(session, plan, number, depth),
             variant=plan.variant,
         )
-
-    @staticmethod
-    def _place(session: Session, plan: PlanRow, number: int) -> Row[int | None, int] | None:
-        """Of which revision one was made, and how many come before it."""
-        query = select(RevisionRow.parent, RevisionRow.depth)
-        return session.execute(query.where(RevisionRow.plan_id == plan.id, RevisionRow.number == number)).one_or_none()
-
-    def _edits(self, session: Session, plan: PlanRow, number: int, depth: int) -> int:
-        """How many edits lie between a revision and the agreed one, or the first when that is not among its
-        ancestors."""
-        agreed = None if plan.agreed is None else self._place(session, plan, plan.agreed)
-        if agreed is None or agreed.depth > depth:
-            return depth
-        back = depth - agreed.depth
-        found = session.execute(text(ANCESTOR), {"plan": plan.id, "number": number, "back": back}).scalar()
-        return back if found == plan.agreed else depth
 
     def text_of(self, session: Session, plan: PlanRow, number: int) -> str:
         """A revision's document; raises UnknownPlan, and PlanError where it cannot be put together."""
@@ -290,6 +269,28 @@ class Repository:
         if row is None or (row.deleted and not even_deleted):
             raise UnknownPlan(key, list(session.execute(select(PlanRow.key).where(~PlanRow.deleted)).scalars()))
         return row
+
+
+def _place(session: Session, plan: PlanRow, number: int) -> Row[int | None, int] | None:
+    """Of which revision one was made, and how many come before it."""
+    query = select(RevisionRow.parent, RevisionRow.depth)
+    return session.execute(query.where(RevisionRow.plan_id == plan.id, RevisionRow.number == number)).one_or_none()
+
+
+def _edits(session: Session, plan: PlanRow, number: int, depth: int) -> int:
+    """How many edits lie between a revision and the agreed one, or the first when that is not among its
+    ancestors."""
+    agreed = None if plan.agreed is None else _place(session, plan, plan.agreed)
+    if agreed is None or agreed.depth > depth:
+        return depth
+    back = depth - agreed.depth
+    found = session.execute(text(ANCESTOR), {"plan": plan.id, "number": number, "back": back}).scalar()
+    return back if found == plan.agreed else depth
+
+
+def _read_revisions(session: Session, plan: PlanRow) -> set[int]:
+    read = select(RevisionRow.number).where(RevisionRow.plan_id == plan.id, RevisionRow.source.is_not(None))
+    return set(session.execute(read).scalars())
 
 
 def _durable(connection: Any, _: Any) -> None:

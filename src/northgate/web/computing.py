@@ -19,9 +19,9 @@ from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
-from northgate.web.keeping import Kept, weight_of
-from northgate.web.leaving import Abandoned, gone
-from northgate.web.slots import Deadline, Slots
+from northgate.web.waiting.keeping import Kept, weight_of
+from northgate.web.waiting.leaving import Abandoned, gone
+from northgate.web.waiting.slots import Deadline, Slots
 
 # So much of computed answers is kept, and apart from them of plans as they were read (bytes).
 KEPT_BYTES, PLANS_BYTES = 400_000_000, 100_000_000
@@ -94,8 +94,7 @@ class Computer:
         return self.once(("content", key, number), lambda: content_of(self.plan(key, number)))
 
     def run(self, key: str, revision: int | None, drill: str, phases: Phases | None = None) -> DrillRun:
-        """A drill, run, at will with its probes elsewhere in their cycles; raises UnknownPlan when the plan has no such
-        drill."""
+        """A drill, run, at will with its probes elsewhere in their cycles; raises UnknownPlan where there is none."""
         number = self.number(key, revision)
         found = self._drill(key, number, drill)
         network = self.network(key, number)
@@ -200,7 +199,7 @@ class Computer:
                     raise
 
     def _found(self, question: Hashable, answer: Callable[[], Answer], left: Event) -> Answer:
-        kept = self._plans if isinstance(question, tuple) and question[0] in OF_PLANS else self._kept
+        kept = self._plans if _is_of(question, OF_PLANS) else self._kept
         with self._lock:
             found: Future[Answer] | None = kept.get(question)
             if found is not None and found.done():
@@ -235,7 +234,7 @@ class Computer:
 
     def _computed(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
         """An answer; one that takes its time when it is its turn."""
-        if not (isinstance(question, tuple) and question[0] in LONG):
+        if not _is_of(question, LONG):
             return answer()
         with self.slots.taken(question, self.watch(question)):
             self._deadlines[question] = Deadline(MOST_S)
@@ -243,6 +242,10 @@ class Computer:
                 return answer()
             finally:
                 del self._deadlines[question]
+
+
+def _is_of(question: Hashable, kinds: Sequence[str]) -> bool:
+    return isinstance(question, tuple) and question[0] in kinds
 
 
 def _stop_if(wanted: bool) -> None:

@@ -20,9 +20,9 @@ from northgate.plan.references import Reference
 from northgate.plan.together import completed
 from northgate.store.repository import Head, NothingToMoveTo
 from northgate.web.computing import Computer
-from northgate.web.leaving import watch_client
 from northgate.web.plans import LATEST, PlanWhole, Revision, TheComputer, plan_whole, text_of
 from northgate.web.problems import EDIT_RESPONSES, IncompleteEdit, PlaceProblem, Together
+from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["edits"], responses=EDIT_RESPONSES)
 

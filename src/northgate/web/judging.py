@@ -10,9 +10,9 @@ from northgate.losses import LossesAnswer
 from northgate.review import ReviewAnswer
 from northgate.sizing import SizingAnswer, Survive
 from northgate.web.judge import Judge, WorkDone
-from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(
     prefix="/api/plans/{key}", tags=["judging"], responses=PROBLEM_RESPONSES, dependencies=[Depends(watch_client)]

@@ -14,7 +14,7 @@ from northgate.plan import PlanError, Problem
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.store.errors import StoreError
 from northgate.store.repository import NothingToMoveTo, StaleRevision, UnknownPlan
-from northgate.web.leaving import Abandoned
+from northgate.web.waiting.leaving import Abandoned
 
 
 class PlaceProblem(BaseModel):

@@ -31,9 +31,9 @@ from northgate.engine.reports import (
 )
 from northgate.engine.trace import Question, TraceAnswer, trace, trace_probe
 from northgate.plan.models.faults import Part
-from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(
     prefix="/api/plans/{key}", tags=["questions"], responses=PROBLEM_RESPONSES, dependencies=[Depends(watch_client)]

@@ -7,9 +7,9 @@ from fastapi import APIRouter, Depends, Query
 from northgate.sweep import Setting, SweepAnswer, settings_of, sweep
 from northgate.web.deciding.meanwhile import told_meanwhile
 from northgate.web.judge import WorkDone, work_done
-from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(
     prefix="/api/plans/{key}/sweep",

@@ -11,9 +11,9 @@ from northgate.web.computing import Computer
 from northgate.web.deciding.handing import At, ChangeMoment, change_moment
 from northgate.web.deciding.meanwhile import told_meanwhile
 from northgate.web.judge import WorkDone, work_done
-from northgate.web.leaving import watch_client
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(
     prefix="/api/plans/{key}/usual", tags=["deciding"], responses=PROBLEM_RESPONSES,
