@@ -64,8 +64,8 @@ def test_the_integrals_are_those_of_the_matrix_exponential(rate, ends, near, ope
         ]
     )
     state = exponential(drift * t) @ np.array([1.0, fast, rest, 0.0, 0.0, 0.0, 0.0])
-    left, spent, *found = masses._integrals(t)
-    assert left == pytest.approx((math.exp(-ends * t), math.exp(-faster * t)))
-    assert spent == pytest.approx([(1 - math.exp(-speed * t)) / speed for speed in (ends, faster)], rel=1e-9)
+    found = [masses._free(t), masses._free(t, 0.0), masses._lost(t), masses._lost(t, 0.0)]
+    for speed in (ends, faster):
+        assert after_each((0.0, speed), t) == pytest.approx((1 - math.exp(-speed * t)) / speed, rel=1e-9)
     # In parts of the time that passes: sums of decays may cancel down to a few of their digits.
     assert np.array(found) == pytest.approx(state[3:], rel=1e-12, abs=1e-12 * max(t, t * t))

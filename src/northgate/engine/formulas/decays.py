@@ -28,6 +28,10 @@ def exp_difference(nodes: Sequence[float]) -> float:
 def _difference(nodes: list[float], first: int, last: int, known: dict[tuple[int, int], float]) -> float:
     if first == last:
         return math.exp(nodes[first])
+    if first + 1 == last:
+        apart = nodes[last] - nodes[first]
+        # The quotient keeps its digits however close both lie.
+        return math.exp(nodes[last]) * (-math.expm1(-apart) / apart if apart else 1.0)
     if (first, last) not in known:
         apart = nodes[last] - nodes[first]
         if apart < CLOSE:

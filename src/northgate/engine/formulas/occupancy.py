@@ -21,6 +21,7 @@ one open one there, with the chance s_j, so that each place has its own equation
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -70,9 +71,10 @@ class Occupancy:
             return np.asarray(self.held * np.exp(-speed * seconds) + drift * _spent_each(speed, seconds))
         if not self._anything:
             return self.held
-        gone, _, free, _, lost, _ = self._integrals(seconds)
-        slow = self.held * gone[0] + self.rate * (self.opens * free + self._again * lost)
-        return np.maximum(np.where(self.silent, self.held * gone[1], slow), 0.0)
+        slow, faster = self.ends, self.ends + self.rate
+        gone, free, lost = math.exp(-slow * seconds), self._free(seconds), self._lost(seconds)
+        masses = self.held * gone + self.rate * (self.opens * free + self._again * lost)
+        return np.maximum(np.where(self.silent, self.held * math.exp(-faster * seconds), masses), 0.0)
 
     def mean(self, seconds: float) -> Floats:
         """The mean masses over the next `seconds`."""
@@ -80,9 +82,10 @@ class Occupancy:
             return self.held
         if self.bound is not None:
             return self._own_mean(seconds)
-        _, spent, _, freed, _, lost = self._integrals(seconds)
-        slow = self.held * spent[0] + self.rate * (self.opens * freed + self._again * lost)
-        return np.maximum(np.where(self.silent, self.held * spent[1], slow), 0.0) / seconds
+        slow, faster = (after_each((0.0, rate), seconds) for rate in (self.ends, self.ends + self.rate))
+        freed, lost = self._free(seconds, 0.0), self._lost(seconds, 0.0)
+        masses = self.held * slow + self.rate * (self.opens * freed + self._again * lost)
+        return np.maximum(np.where(self.silent, self.held * faster, masses), 0.0) / seconds
 
     def step_s(self) -> float:
         """After how many seconds to look again; inf while nothing moves."""
@@ -147,7 +150,7 @@ class Occupancy:
         steps = np.divide(np.where(off > SMALL, STEP, RELAXED), speed, out=np.full(len(off), NEVER), where=speed > 0)
         return float(np.where(off > STILL, steps, NEVER).min(initial=NEVER))
 
-    @property
+    @cached_property
     def _fast(self) -> float:
         return float(self.held[self.silent].sum())
 
@@ -160,32 +163,27 @@ class Occupancy:
     def _again(self) -> Floats:
         return np.zeros(len(self.held)) if self.again is None else self.again
 
-    def _integrals(self, t: float) -> tuple[tuple[float, float], tuple[float, float], float, float, float, float]:
-        """What is left of a mass after t seconds (of a slow one, of a fast one), the integrals of that, I(t) and its
-        integral, K(t) and its integral.
+    def _free(self, t: float, *then: float) -> float:
+        """I(t) over t seconds, of 1 - F - G; with `then` 0 its integral.
 
         With f = λ P, g = λ Q, κ = f + δ and φ = δ + λ the fast ones are F = F(0) e^(-φ t), and of the slow ones G' = f
-        - κ G + (g - f) F; so I, of 1 - F - G, is a sum of decays after each other, and its integral that of one more,
-        of rate 0.
+        - κ G + (g - f) F; so I is a sum of decays after each other, and its integral that of one more, of rate 0.
         """
-        slow, faster, opening = self.ends, self.ends + self.rate, self.rate * float(self.opens.sum())
-        again, fast = self.rate * float(self._again.sum()), self._fast
-        rest, pulled = float(self.held.sum()) - fast, opening + slow
+        faster, opening = self.ends + self.rate, self.rate * float(self.opens.sum())
+        pulled, after = opening + self.ends, (self.ends, *then)
+        rest = float(self.held.sum()) - self._fast
+        made = after_each((0.0, *after), t) - opening * after_each((0.0, pulled, *after), t)
+        if rest:
+            made -= rest * after_each((pulled, *after), t)
+        if self._fast:
+            again = self.rate * float(self._again.sum())
+            fast = after_each((faster, *after), t) + (again - opening) * after_each((faster, pulled, *after), t)
+            made -= self._fast * fast
+        return made
 
-        def free(*then: float) -> float:
-            made = after_each((0.0, *then), t) - opening * after_each((0.0, pulled, *then), t)
-            if rest:
-                made -= rest * after_each((pulled, *then), t)
-            if fast:
-                made -= fast * (
-                    after_each((faster, *then), t) + (again - opening) * after_each((faster, pulled, *then), t)
-                )
-            return made
-
-        left = (math.exp(-slow * t), math.exp(-faster * t))
-        spent = (after_each((0.0, slow), t), after_each((0.0, faster), t))
-        lost = (fast * after_each((faster, slow), t), fast * after_each((faster, slow, 0.0), t)) if fast else (0.0, 0.0)
-        return left, spent, free(slow), free(slow, 0.0), *lost
+    def _lost(self, t: float, *then: float) -> float:
+        """K(t) over t seconds, of F; with `then` 0 its integral."""
+        return self._fast * after_each((self.ends + self.rate, self.ends, *then), t) if self._fast else 0.0
 
 
 def idle_ends(rate: float, idle_s: float) -> float:

@@ -1,6 +1,8 @@
 """How often calls connect, and where they end."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -14,7 +16,6 @@ from northgate.engine.base import (
     UNMET,
     WORK,
     Floats,
-    Ints,
 )
 from northgate.engine.formulas import (
     Connects,
@@ -31,6 +32,29 @@ QUIET_CAUSES, AWAY_CAUSES = np.array(QUIET), np.array(TURNED_AWAY)
 UNMET_QUIET, UNMET_AWAY = QUIET_CAUSES + UNMET, AWAY_CAUSES + UNMET
 
 
+@dataclass(frozen=True)
+class Facts:
+    """What of cases does not depend on load, each of shape (cases,): connects of one attempt that may take their
+    time-out, whether a client takes the next address, how often he repeats, and his time-outs (s)."""
+
+    most_waits: Floats
+    goes_on: Floats
+    repeats: Floats
+    wait_s: Floats
+    timeout_s: Floats
+
+
+@dataclass(frozen=True)
+class Attempt:
+    """What one attempt of cases comes to: connects by case and address, what ends there by kind, and per case how often
+    it fails and how long it then takes (s)."""
+
+    connects: Floats
+    ends: Floats
+    fails: Floats
+    spent_s: Floats
+
+
 class CaseEnds:
     """What calls come to, by their last attempt."""
 
@@ -38,14 +62,34 @@ class CaseEnds:
         self.returning, self.book, self.network, self.state = returning, book, returning.network, returning.state
         # What was found last, by how many attempts calls had behind them: asked for again by whoever adds up.
         self._found: dict[int, tuple[tuple[Floats, ...], tuple[Floats, Floats]]] = {}
+        # The same of single attempts, whatever calls had behind them.
+        self._attempts: tuple[tuple[Floats, ...], list[Attempt]] = ((), [])
+
+    @cached_property
+    def _facts(self) -> list[Facts]:
+        returning, calls = self.returning, self.network.calls
+        return [
+            Facts(
+                returning.most_waits(cases.call),
+                returning.goes_on[cases.call].astype(np.float64),
+                returning.of_client[calls.client[cases.call]],
+                calls.connect_timeout_s[cases.call],
+                calls.timeout_s[cases.call],
+            )
+            for cases in self.book.cases
+        ]
 
     def longest_wait(self) -> int:
         """How many connects may take their time-out before one of the same attempt is taken, at most."""
-        most = [
-            min(cases.row.shape[1], int(self.returning.most_waits(cases.call).max())) - 1 for cases in self.book.cases
-        ]
-        goes_on = [self.returning.goes_on[cases.call].any() for cases in self.book.cases]
-        return max([waits for waits, on in zip(most, goes_on, strict=True) if on], default=0)
+        pairs = zip(self.book.cases, self._facts, strict=True)
+        return max(
+            [
+                min(cases.row.shape[1], int(facts.most_waits.max())) - 1
+                for cases, facts in pairs
+                if facts.goes_on.any()
+            ],
+            default=0,
+        )
 
     def ended(self, outcomes: Sequence[Floats], weights: Floats, spent: int = 0) -> tuple[Floats, Floats]:
         """Per row of the book the connects of a call there, and by kind what of the calls ends there, each counted once
@@ -53,7 +97,7 @@ class CaseEnds:
         others that took their time-out (the last one for all further ones)."""
         asked = (*outcomes, weights)
         before, found = self._found.get(spent, ((), None))
-        if found is None or len(before) != len(asked) or any(a is not b for a, b in zip(before, asked, strict=True)):
+        if found is None or not _same(before, asked):
             found = self._ended(outcomes, weights, spent)
             self._found[spent] = asked, found
         return found
@@ -64,57 +108,71 @@ class CaseEnds:
         ends = np.zeros((self.book.size, KINDS))
         ends[: len(self.state.dns_share)] = outcomes[0][: len(self.state.dns_share)] * self.state.dns_share[:, None]
         for cases in self.book.cases:
-            mine = np.unique(cases.entry)
-            connected[mine], ends[mine] = 0.0, 0.0
-        for cases in self.book.cases:
-            tried, ended = self._case_ends(cases, outcomes, spent)
+            connected[cases.entry], ends[cases.entry] = 0.0, 0.0
+        attempts_made = self._of_one_attempt(outcomes)
+        for cases, facts, attempt in zip(self.book.cases, self._facts, attempts_made, strict=True):
+            tried, ended = _last_of(attempt, np.maximum(facts.repeats - spent, 0))
             weight = cases.share * weights[cases.kind]
             np.add.at(connected, cases.row, tried * weight[:, None])
             np.add.at(ends, cases.row, ended * weight[:, None, None])
         return connected, ends
 
-    def _case_ends(self, cases: Cases, outcomes: Sequence[Floats], spent: int) -> tuple[Floats, Floats]:
-        """Per case and address: connects, and what ends there by kind."""
-        calls = self.network.calls
-        outcome = [one[cases.row] for one in outcomes]
-        quiet, away = (outcome[0][:, :, kinds].sum(axis=2) for kinds in (UNMET_QUIET, UNMET_AWAY))
-        most = self.returning.most_waits(cases.call)
-        made = connects(away, quiet, most, self.returning.goes_on[cases.call].astype(np.float64))
-        wait_s, timeout_s = calls.connect_timeout_s[cases.call], calls.timeout_s[cases.call]
-        ends = self._attempt_ends(made, outcome, wait_s, timeout_s, most, cases.call)
-        served = ends[:, :, SERVED].sum(axis=1)
-        fails = np.clip(1 - served, 0.0, 1.0)
-        left = np.maximum(self.returning.of_client[calls.client[cases.call]] - spent, 0)
-        tries = attempts(fails, left)
-        lost_s = ends[:, :, SPENT].sum(axis=1) * attempts_before(fails, left)
-        worked, well = ends[:, :, WORK] * tries[:, None], ends[:, :, SERVED]
-        ends = ends * (fails**left)[:, None, None]
-        ends[:, :, SERVED] = well * tries[:, None]
-        ends[:, :, WORK] = worked + well * lost_s[:, None]
-        return made.tried.sum(axis=2) * tries[:, None], ends
+    def _of_one_attempt(self, outcomes: Sequence[Floats]) -> list[Attempt]:
+        asked = tuple(outcomes)
+        if not _same(self._attempts[0], asked):
+            pairs = zip(self.book.cases, self._facts, strict=True)
+            self._attempts = asked, [_attempt(cases, facts, outcomes) for cases, facts in pairs]
+        return self._attempts[1]
 
-    def _attempt_ends(
-        self, made: Connects, outcome: Sequence[Floats], wait_s: Floats, timeout_s: Floats, most: Floats, call: Ints
-    ) -> Floats:
-        """What one attempt comes to, by case, address and kind."""
-        cases, count, waits = made.tried.shape
-        ends = np.zeros((cases, count, KINDS))
-        moves = self.returning.goes_on[call][:, None]
-        for number in range(waits):
-            found = outcome[min(number, len(outcome) - 1)]
-            before_s, patience_s = (number * wait_s)[:, None], timeout_s[:, None]
-            tried, last = made.tried[:, :, number], made.last[:, :, number]
-            met = met_of(found) if found[:, :, UNMET:].any() else found.copy()
-            fails = met[:, :, FAILS].sum(axis=2)
-            met[:, :, WORK] += met[:, :, SERVED] * before_s
-            met[:, :, SPENT] = np.minimum(met[:, :, SPENT] + fails * before_s, fails * patience_s)
-            ends += met * tried[:, :, None]
-            # The time-out that uses up what is left is the last, whatever addresses there are.
-            quiet_last = np.where(moves & (number + 1 >= most)[:, None], tried, last)
-            for kinds, causes, weight, more_s in (
-                (UNMET_QUIET, QUIET_CAUSES, quiet_last, 1.0), (UNMET_AWAY, AWAY_CAUSES, last, 0.0)
-            ):  # fmt: skip
-                part = found[:, :, kinds] * weight[:, :, None]
-                ends[:, :, causes] += part
-                ends[:, :, SPENT] += part.sum(axis=2) * np.minimum(before_s + more_s * wait_s[:, None], patience_s)
-        return ends
+
+def _same(before: Sequence[Floats], asked: Sequence[Floats]) -> bool:
+    return len(before) == len(asked) and all(a is b for a, b in zip(before, asked, strict=True))
+
+
+def _attempt(cases: Cases, facts: Facts, outcomes: Sequence[Floats]) -> Attempt:
+    """What one attempt of cases comes to."""
+    outcome = [one[cases.row] for one in outcomes]
+    quiet, away = (outcome[0][:, :, kinds].sum(axis=2) for kinds in (UNMET_QUIET, UNMET_AWAY))
+    made = connects(away, quiet, facts.most_waits, facts.goes_on)
+    ends = _attempt_ends(made, outcome, facts)
+    served, spent_s = ends[:, :, SERVED].sum(axis=1), ends[:, :, SPENT].sum(axis=1)
+    return Attempt(made.tried.sum(axis=2), ends, np.clip(1 - served, 0.0, 1.0), spent_s)
+
+
+def _attempt_ends(made: Connects, outcome: Sequence[Floats], facts: Facts) -> Floats:
+    """What one attempt comes to, by case, address and kind."""
+    cases, count, waits = made.tried.shape
+    ends = np.zeros((cases, count, KINDS))
+    moves, wait_s, patience_s = facts.goes_on[:, None] > 0, facts.wait_s[:, None], facts.timeout_s[:, None]
+    for number in range(waits):
+        found, before_s = outcome[min(number, len(outcome) - 1)], number * wait_s
+        tried, last = made.tried[:, :, number], made.last[:, :, number]
+        unmet = found[:, :, UNMET:].any()
+        met = met_of(found) if unmet else found.copy()
+        fails = met[:, :, FAILS].sum(axis=2)
+        met[:, :, WORK] += met[:, :, SERVED] * before_s
+        met[:, :, SPENT] = np.minimum(met[:, :, SPENT] + fails * before_s, fails * patience_s)
+        ends += met * tried[:, :, None]
+        if not unmet:
+            continue
+        # The time-out that uses up what is left is the last, whatever addresses there are.
+        quiet_last = np.where(moves & (number + 1 >= facts.most_waits)[:, None], tried, last)
+        for kinds, causes, weight, more_s in (
+            (UNMET_QUIET, QUIET_CAUSES, quiet_last, wait_s), (UNMET_AWAY, AWAY_CAUSES, last, 0.0)
+        ):  # fmt: skip
+            part = found[:, :, kinds] * weight[:, :, None]
+            ends[:, :, causes] += part
+            ends[:, :, SPENT] += part.sum(axis=2) * np.minimum(before_s + more_s, patience_s)
+    return ends
+
+
+def _last_of(attempt: Attempt, left: Floats) -> tuple[Floats, Floats]:
+    """Per case and address the connects of a call that may be repeated so often, and what ends there by kind, counted
+    by its last attempt."""
+    tries = attempts(attempt.fails, left)
+    lost_s = attempt.spent_s * attempts_before(attempt.fails, left)
+    ends = attempt.ends * (attempt.fails**left)[:, None, None]
+    well = attempt.ends[:, :, SERVED]
+    ends[:, :, SERVED] = well * tries[:, None]
+    ends[:, :, WORK] = attempt.ends[:, :, WORK] * tries[:, None] + well * lost_s[:, None]
+    return attempt.connects * tries[:, None], ends
