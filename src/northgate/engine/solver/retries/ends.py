@@ -83,11 +83,7 @@ class CaseEnds:
         """How many connects may take their time-out before one of the same attempt is taken, at most."""
         pairs = zip(self.book.cases, self._facts, strict=True)
         return max(
-            [
-                min(cases.row.shape[1], int(facts.most_waits.max())) - 1
-                for cases, facts in pairs
-                if facts.goes_on.any()
-            ],
+            [min(cases.row.shape[1], int(facts.most_waits.max())) - 1 for cases, facts in pairs if facts.goes_on.any()],
             default=0,
         )
 
