@@ -5,6 +5,7 @@ import numpy as np
 import pytest
 from scipy.integrate import quad, solve_ivp
 
+from northgate.engine.drill import Losing
 from northgate.engine.drill.run import run_drill, undisturbed
 from northgate.engine.formulas.address_tries import connects
 from northgate.engine.formulas.retries import attempts, attempts_before
@@ -339,7 +340,7 @@ def test_bandwidth_is_counted_beside_balancers_without_any():
 def test_what_fails_until_it_is_noticed_is_the_drills_own_integral():
     """A region is lost: at worst the name's probe has just been sent, and the next one takes its time-out."""
     world = World().fading(0.5)
-    answer = what_if(network_of(world.data()), [Part(region="fells")])
+    answer = what_if(Losing(network_of(world.data())), [Part(region="fells")])
     assert answer.noticed_after_s == pytest.approx(6), "the vote; fronts have left after 5"
     drill = drill_of(world.data(), [fail(60, region="fells")], phases="worst", lasts_s=3660)
     until = next(frame for frame in drill.keyframes if frame.t_s == 60 + answer.noticed_after_s)

@@ -3,7 +3,7 @@
 import pytest
 from hypothesis import HealthCheck, given, settings
 
-from northgate.engine.drill import run_drill, undisturbed
+from northgate.engine.drill import Losing, run_drill, undisturbed
 from northgate.engine.reports import board_state, drill_answer, what_if
 from northgate.engine.trace import Question, trace
 from northgate.plan.models.faults import Part
@@ -31,7 +31,7 @@ def test_a_drill_without_clients_follows_beliefs():
     network = network_of(plan_data(clients=[], drills=[DRILL]))
     answer = drill_answer(run_drill(network, network.plan.drills[0]))
     assert (answer.readings.requests, {row.change for row in answer.blind}) == (0, {"down", "up"})
-    assert what_if(network, [Part(zone="fells-1")]).noticed_after_s > 0
+    assert what_if(Losing(network), [Part(zone="fells-1")]).noticed_after_s > 0
     asked = trace(undisturbed(network), Question(url="https://www.beckwater.example/tiles/7", area="uplands"))
     assert asked.outcome.status == 200
 

@@ -8,7 +8,7 @@ from typing import TypeVar, get_args
 
 from northgate import work
 from northgate.engine.base import CannotRun
-from northgate.engine.drill import DrillRun, run_drill, undisturbed
+from northgate.engine.drill import DrillRun, Losing, run_drill, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
 from northgate.engine.processes import Phases
 from northgate.engine.reports import Change, LeverAnswer, WhatIfAnswer, ZoneLoss, levers, what_if, zone_losses
@@ -165,14 +165,19 @@ class Computer:
         """What each zone's loss leaves."""
         number = self.number(key, revision)
         question = ("zone losses", self.content(key, number))
-        return self.once(question, lambda: zone_losses(self.network(key, number), self.watch(question)))
+        return self.once(question, lambda: zone_losses(self.losing(key, number), self.watch(question)))
 
     def what_if(
         self, key: str, revision: int | None, parts: Sequence[Part], groups: Sequence[str] | None, change: Change
     ) -> WhatIfAnswer:
         """The board at the three moments of a loss or an addition; not kept, for each is asked once."""
-        network, left = self.network(key, revision), gone()
-        return what_if(network, parts, groups, lambda: _stop_if(left.is_set()), change)
+        losing, left = self.losing(key, revision), gone()
+        return what_if(losing, parts, groups, lambda: _stop_if(left.is_set()), change)
+
+    def losing(self, key: str, revision: int | None) -> Losing:
+        """What loses parts of a plan; raises CannotRun."""
+        number = self.number(key, revision)
+        return self.once(("losing", self.content(key, number)), lambda: Losing(self.network(key, number)))
 
     def watch(self, question: Hashable) -> Callable[[], None]:
         """What long work calls at every step: it stops once all who asked have left."""

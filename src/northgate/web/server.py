@@ -55,8 +55,10 @@ def make_app(repository: Repository, token: str | None = None) -> FastAPI:
             raise HTTPException(404, f"There is no /{path}")
         if not (STATIC / "index.html").exists():
             raise HTTPException(503, "The front end is not built; run `make setup`")
-        own = STATIC / "icon.svg" if path == "icon.svg" else STATIC / "index.html"
-        return FileResponse(own, headers={"cache-control": "no-cache"})
+        if path == "icon.svg":
+            # Browsers ask for it whenever the address changes.
+            return FileResponse(STATIC / path, headers={"cache-control": "max-age=86400"})
+        return FileResponse(STATIC / "index.html", headers={"cache-control": "no-cache"})
 
     return app
 

@@ -4,6 +4,7 @@ from itertools import pairwise
 
 import pytest
 
+from northgate.engine.drill import Losing
 from northgate.engine.drill.run import run_drill
 from northgate.engine.network.compile import compile_network
 from northgate.engine.reports.drill import drill_answer
@@ -158,7 +159,7 @@ def test_the_same_plan_gives_the_same_bytes():
 
 def test_what_is_added_now_is_proven_before_it_is_used():
     """It gets nothing until healthy_after probes have passed: at worst healthy_after intervals later."""
-    answer = what_if(network_of(plan_data()), [Part(instance="tiles-1")], change="added")
+    answer = what_if(Losing(network_of(plan_data())), [Part(instance="tiles-1")], change="added")
     berths = [
         next(one for one in board.berths if one.target == "tiles-1")
         for board in (answer.at_once, answer.noticed, answer.settled)
@@ -172,7 +173,7 @@ def test_what_is_added_now_is_proven_before_it_is_used():
 
 
 def test_what_if_has_three_moments():
-    answer = what_if(network_of(plan_data()), [Part(zone="fells-2")])
+    answer = what_if(Losing(network_of(plan_data())), [Part(zone="fells-2")])
     assert (answer.noticed_after_s, answer.settled_after_s) == (35, 35)
     assert answer.at_once.failed_rps == pytest.approx(200 + 400 / 3)
     assert answer.settled.failed_rps == 0

@@ -1,5 +1,6 @@
 """A loss is followed until it settles; where it goes round and round, what follows is more of the same."""
 
+from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 
 import pytest
@@ -10,6 +11,7 @@ from northgate.engine.drill import Losing, run_drill, run_loss
 from northgate.engine.drill.cycles import Round, goes_on, round_of
 from northgate.engine.drill.journal import Event
 from northgate.engine.network import compile_network
+from northgate.engine.solver import Solver
 from northgate.plan import plan_from_data, read_plan
 from northgate.plan.models.drills import Drill, Step
 from northgate.plan.models.faults import Part
@@ -102,3 +104,22 @@ def test_a_round_goes_on_when_as_much_failed_in_the_one_before(lasts_s, failed):
     evenly = [(number * lasts_s, number * failed) for number in range(4)]
     assert goes_on(evenly, again) == pytest.approx(failed, abs=1e-9)
     assert goes_on([*evenly[:3], (3 * lasts_s, 3 * failed + 0.01 * (failed + 1))], again) is None
+
+
+@pytest.mark.no_cover
+@settings(max_examples=examples(4))
+@given(plans_with_a_drill())
+def test_losses_followed_at_once_are_as_those_followed_one_by_one(data):
+    plan = plan_from_data(data)
+    zones = [zone for region in plan.regions for zone in region.zones]
+    one_by_one = [Losing(compile_network(plan)).follow([Part(zone=zone)]) for zone in zones]
+    losing = Losing(compile_network(plan))
+    with ThreadPoolExecutor(len(zones)) as threads:
+        at_once = list(threads.map(lambda zone: losing.follow([Part(zone=zone)]), zones))
+    for alone, shared in zip(one_by_one, at_once, strict=True):
+        assert shared.readings == alone.readings
+        # What is kept of a moment is what is found when it is solved anew.
+        for kept, frame in zip(shared.flows, shared.keyframes, strict=True):
+            anew = Solver(shared.network).solve(frame.state)
+            assert kept.cause_rps == pytest.approx(anew.cause_rps, rel=1e-8, abs=1e-8)
+            assert kept.zone_served == pytest.approx(anew.zone_served, rel=1e-8, abs=1e-8)

@@ -3,6 +3,7 @@
 import pytest
 
 from northgate.engine.base.errors import CannotRun
+from northgate.engine.drill import Losing
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.matching.shadows import covers
 from northgate.engine.reports.rules import listener_rules
@@ -82,7 +83,7 @@ def test_an_unknown_listener_is_refused():
 
 
 def test_the_loss_of_each_zone_leaves_the_others_its_load():
-    losses = zone_losses(network_of(plan_data()))
+    losses = zone_losses(Losing(network_of(plan_data())))
     assert [loss.zone for loss in losses] == ["fells-1", "fells-2", "fells-3"]
     assert [loss.peak_utilisation["tiles"] for loss in losses] == pytest.approx([0.15] * 3)
     assert all(loss.failed_rps == 0 for loss in losses)

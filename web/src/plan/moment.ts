@@ -1,9 +1,9 @@
-import { useMemo } from "react";
+import { useCallback, useMemo } from "react";
 
-import type { BoardState, DrillAnswer, PlanDocument, WhatIfAnswer } from "../api/client";
-import { useDrill, useDrillState, usePlan, useStateNow, useWhatIf, type Asked } from "./queries";
-import { addedWords, halves, lossWords, partOf, type Selection } from "./selection";
-import { useView, type Moment } from "./view";
+import type { BoardState, DrillAnswer, Part, PlanDocument, WhatIfAnswer } from "../api/client";
+import { useAskAhead, useDrill, useDrillState, usePlan, useStateNow, useWhatIf, type Asked } from "./queries";
+import { addedWords, halves, lossWords, partOf, type Fault, type Selection } from "./selection";
+import { toggled, useView, type Moment } from "./view";
 
 /** Which of them one looks at: now, a second of a drill, a loss or an addition over time, something that is being added. */
 export type Looking =
@@ -14,6 +14,8 @@ export type Looking =
 
 export interface Shown {
   asked: Asked;
+  /** The groups whose targets are asked for one by one; all where that is left out. */
+  groups: string[] | undefined;
   /** Whether the state is that of the newest revision, so that lesser questions may be asked. */
   fresh: boolean;
   document: PlanDocument | undefined;
@@ -44,12 +46,30 @@ export function expandedGroup(selection: Selection | undefined): string | undefi
   return selection?.kind === "berth" ? halves(selection.name)[0] : undefined;
 }
 
+/** Breaks a part, or brings it back when it is broken: what that comes to is asked for before the page is drawn anew. */
+export function useBreaking({ asked, groups }: Shown): (one: Fault) => void {
+  const { lost, search, toggleLost } = useView();
+  const ask = useAskAhead(asked, groups);
+  const change = search.as ?? "lost";
+  return useCallback(
+    (one) => {
+      ask(partsOf(toggled(lost, one)), change);
+      toggleLost(one);
+    },
+    [ask, change, lost, toggleLost],
+  );
+}
+
+function partsOf(faults: Fault[]): Part[] {
+  return faults.map(partOf).filter((part) => part !== undefined);
+}
+
 /** The state that the board shows, and what it is the state of: everything follows the view in the address bar. */
 export function useShown(): Shown {
   const { key, search, lost, selection } = useView();
   const plan = usePlan(key);
   const document = plan.data?.document;
-  const faults = useMemo(() => lost.map(partOf).filter((part) => part !== undefined), [lost]);
+  const faults = useMemo(() => partsOf(lost), [lost]);
   const known = document?.drills.some((one) => one.name === search.drill);
   const drillName = known ? search.drill : document?.drills[0]?.name;
   const asked: Asked = { key, revision: plan.data?.head.revision };
@@ -65,7 +85,7 @@ export function useShown(): Shown {
   const inDrill = useDrillState(asked, drillIsFresh ? drill.data : undefined, asking ? undefined : search.at, groups);
   const error = plan.error ?? (asking ? whatIf.error : (now.error ?? inDrill.error ?? drill.error));
   const fresh = asking ? !whatIf.isPlaceholderData : search.at === undefined ? boardIsFresh : !inDrill.isPlaceholderData;
-  const common = { asked, fresh: fresh && drillIsFresh, document, drill: drill.data, error };
+  const common = { asked, groups, fresh: fresh && drillIsFresh, document, drill: drill.data, error };
 
   if (asking && whatIf.data) {
     const moment = search.moment ?? "at_once";

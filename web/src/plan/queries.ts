@@ -1,4 +1,5 @@
-import { keepPreviousData, queryOptions, useQuery, type QueryClient } from "@tanstack/react-query";
+import { keepPreviousData, queryOptions, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { useCallback } from "react";
 
 import { api, dataOf, type DrillAnswer, type Part, type Schemas } from "../api/client";
 import type { Operation } from "./operations";
@@ -236,8 +237,8 @@ export function usePreview({ key, revision }: Asked, patch: Operation[] | undefi
 }
 
 /** `change`: whether the parts are lost, or added only now. */
-export function useWhatIf({ key, revision }: Asked, faults: Part[], groups: string[] | undefined, change: "lost" | "added") {
-  return useQuery({
+function whatIf({ key, revision }: Asked, faults: Part[], groups: string[] | undefined, change: "lost" | "added") {
+  return queryOptions({
     queryKey: answerKey({ key, revision }, "what-if", faults, groups, change),
     queryFn: async ({ signal }) =>
       dataOf(
@@ -248,7 +249,20 @@ export function useWhatIf({ key, revision }: Asked, faults: Part[], groups: stri
           signal,
         }),
       ),
-    enabled: faults.length > 0 && revision !== undefined,
-    placeholderData: keepPreviousData,
   });
+}
+
+export function useWhatIf(asked: Asked, faults: Part[], groups: string[] | undefined, change: "lost" | "added") {
+  return useQuery({ ...whatIf(asked, faults, groups, change), enabled: faults.length > 0 && asked.revision !== undefined, placeholderData: keepPreviousData });
+}
+
+/** Asks what a loss comes to before the page knows that it will show it: the answer is under way while it is drawn. */
+export function useAskAhead({ key, revision }: Asked, groups: string[] | undefined) {
+  const client = useQueryClient();
+  return useCallback(
+    (faults: Part[], change: "lost" | "added") => {
+      if (faults.length > 0 && revision !== undefined) void client.prefetchQuery(whatIf({ key, revision }, faults, groups, change));
+    },
+    [client, key, revision, groups],
+  );
 }

@@ -46,6 +46,13 @@ export function readSearch(search: Record<string, unknown>): ViewSearch {
 
 const route = getRouteApi("/plans/$key/board");
 
+/** What is broken once a part is broken too, or brought back where it is broken. */
+export function toggled(lost: Fault[], one: Fault): Fault[] {
+  const text = formatSelection(one);
+  const left = lost.filter((other) => formatSelection(other) !== text);
+  return left.length < lost.length ? left : [...lost, one];
+}
+
 /** The view and how to change it. */
 export function useView() {
   const { key } = route.useParams();
@@ -71,9 +78,7 @@ export function useView() {
   const toggleLost = useCallback(
     (one: Fault) => {
       performance.mark("what-if-asked");
-      const text = formatSelection(one);
-      const left = lost.map(formatSelection);
-      const next = left.includes(text) ? left.filter((other) => other !== text) : [...left, text];
+      const next = toggled(lost, one).map(formatSelection);
       change({ lost: next.join(",") || undefined, as: next.length ? search.as : undefined, moment: next.length ? (search.moment ?? "at_once") : undefined }, false);
     },
     [change, lost, search.moment, search.as],

@@ -25,6 +25,10 @@ class KeyTable:
     network: Network
     fallen: dict[tuple[bytes, bytes], _Fallen] = field(default_factory=dict)
 
+    def copy(self) -> "KeyTable":
+        """Another that remembers the same, for another solver."""
+        return KeyTable(self.network, dict(self.fallen))
+
     def shares(self, cell: int, segments: Sequence[Segment], weight: Floats) -> list[Floats]:
         """The share of each segment's sources that falls to each pair of a cell with these weights."""
         whole = weight.sum()

@@ -19,6 +19,8 @@ from northgate.plan.references import dangling, names_of, references
 LOST_AT_S, AT_MOST_S = 60.0, 3600.0
 # What a loss that does not settle comes to is told by the mean over so long at its end (s), or over a round.
 LATE_S = 600.0
+# Of what is followed so many flows are kept.
+KEPT = 16
 
 
 @dataclass(frozen=True)
@@ -83,7 +85,8 @@ class Losing:
     """Loses parts of one plan again and again: what comes before a loss is the same for all, and computed once."""
 
     def __init__(self, network: Network) -> None:
-        self.network = roomy(network)
+        # The plan as it is, and with places for all that its autoscalers may launch.
+        self.plain, self.network = network, roomy(network)
         drill = Drill(name="loss", lasts_s=LOST_AT_S + AT_MOST_S, phases="worst")
         self._before = Run(self.network, drill, change_s=LOST_AT_S)
         self._names = names_of(network.plan)
@@ -102,6 +105,15 @@ class Losing:
         if rounds.again is None:
             return Loss(made, run.now)
         return Loss(made, run.now, rounds.again, rounds.failed)
+
+    def follow(self, parts: Sequence[Part], watch: Watch = go_on) -> DrillRun:
+        """Fails parts as `lose` does and follows that for an hour in any case, with the flows of its first moments;
+        raises CannotRun when a part is not in the plan."""
+        steps = [Step(at_s=LOST_AT_S, fail=part) for part in parts]
+        self._check(self._before.drill.model_copy(update={"steps": steps}))
+        run = self._before.with_steps(steps)
+        run.keeps = KEPT
+        return run.run(watch, untold)
 
     def _check(self, drill: Drill) -> None:
         """Raises CannotRun when a drill fails what is not in the plan."""

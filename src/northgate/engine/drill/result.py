@@ -1,7 +1,8 @@
 """A drill that has run."""
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import overload
 
 import numpy as np
@@ -69,10 +70,15 @@ class Keyframe:
 
 
 class Flows(Sequence[Flow]):
-    """The flows at the keyframes, each solved when it is asked for: to keep them all would fill the memory."""
+    """The flows at the keyframes, each solved when it is asked for, unless it is kept (by second): to keep them all
+    would fill the memory."""
 
-    def __init__(self, network: Network, keyframes: Sequence[Keyframe]) -> None:
-        self._network, self._keyframes, self._solver = network, keyframes, Solver(network)
+    def __init__(self, network: Network, keyframes: Sequence[Keyframe], kept: Mapping[float, Flow]) -> None:
+        self._network, self._keyframes, self._kept = network, keyframes, kept
+
+    @cached_property
+    def _solver(self) -> Solver:
+        return Solver(self._network)
 
     def __len__(self) -> int:
         return len(self._keyframes)
@@ -85,8 +91,10 @@ class Flows(Sequence[Flow]):
 
     def __getitem__(self, index: int | slice) -> "Flow | Flows":
         if isinstance(index, slice):
-            return Flows(self._network, self._keyframes[index])
-        return self._solver.solve(self._keyframes[index].state)
+            return Flows(self._network, self._keyframes[index], self._kept)
+        frame = self._keyframes[index]
+        known = self._kept.get(frame.t_s)
+        return known if known and known.state is frame.state else self._solver.solve(frame.state)
 
 
 @dataclass(frozen=True)
@@ -104,11 +112,12 @@ class DrillRun:
     answers_at: Callable[[float], Answers]
     votes: tuple[Vote, ...]
     cascade: Cascade | None = None
+    kept: Mapping[float, Flow] = field(default_factory=dict)
 
     @property
     def flows(self) -> Flows:
         """The flow at each keyframe, solved anew when it is asked for."""
-        return Flows(self.network, self.keyframes)
+        return Flows(self.network, self.keyframes, self.kept)
 
     def held(self, expectation: Expectation) -> bool:
         """Whether an expectation is met."""

@@ -115,12 +115,15 @@ class Run:
         self.totals, self.journal = Totals(), Journal()
         self.blind = BlindTimes(self.world, self.targets)
         self.keyframes: list[Keyframe] = []
+        # The flows of the first so many keyframes, by second, for whoever looks at them at once.
+        self.keeps, self.kept = 0, dict[float, Flow]()
 
     def with_steps(self, steps: Sequence[Step]) -> "Run":
         """A run that begins as this one, which has not begun yet, and goes by other steps; what never changes is
         shared."""
-        shared = (self.network, *vars(self.network).values(), self.solver, self.world.paths, self.flow)
-        copied: Run = deepcopy(self, {id(one): one for one in shared})
+        shared = (self.network, *vars(self.network).values(), self.world.paths, self.flow)
+        known = {id(one): one for one in shared} | {id(self.solver): self.solver.another()}
+        copied: Run = deepcopy(self, known)
         copied.drill = self.drill.model_copy(update={"steps": list(steps)})
         copied.order = copied._order()
         return copied
@@ -290,8 +293,10 @@ def settle_holdings(run: Run, healthy: list[Bools]) -> None:
 
 
 def keyframe(run: Run) -> Keyframe:
-    """What rates depend on from now on."""
+    """What rates depend on from now on; the flow is kept while there is room for it."""
     flow, look_ahead = run.flow, run.look_ahead
+    if len(run.kept) < run.keeps:
+        run.kept[run.now] = flow
     return Keyframe(
         t_s=run.now,
         state=flow.state,
@@ -327,7 +332,7 @@ def finished(run: Run) -> DrillRun:
     history = run.resolvers.history
     return DrillRun(
         run.network, run.drill, tuple(run.keyframes), blind, tuple(run.journal.events), readings_of(ended),
-        history, partial(run.resolvers.answers_at, history), tuple(run.names.votes), run.journal.cascade,
+        history, partial(run.resolvers.answers_at, history), tuple(run.names.votes), run.journal.cascade, run.kept,
     )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ from typing import Literal
 import numpy as np
 
 from northgate.engine.base import CannotRun, Watch, go_on
-from northgate.engine.drill import DrillRun, run_drill
+from northgate.engine.drill import LOST_AT_S, DrillRun, Losing, run_drill
 from northgate.engine.network import Network
 from northgate.engine.reports.board.berths import proofs_at
 from northgate.engine.reports.board.model import BoardState
@@ -16,8 +16,7 @@ from northgate.plan.models.drills import Drill, Step
 from northgate.plan.models.faults import Part
 from northgate.plan.references import dangling
 
-LOST_AT_S, ADDED_AT_S = 60.0, 3600.0
-AT_MOST_S = 3600.0
+ADDED_AT_S, AT_MOST_S = 3600.0, 3600.0
 
 
 # Whether parts are lost, or come: as if they had been added to the plan only now.
@@ -43,15 +42,16 @@ class WhatIfAnswer(AnswerModel):
 
 
 def what_if(
-    network: Network, parts: Sequence[Part], groups: Collection[str] | None = None, watch: Watch = go_on,
+    losing: Losing, parts: Sequence[Part], groups: Collection[str] | None = None, watch: Watch = go_on,
     change: Change = "lost",
 ) -> WhatIfAnswer:  # fmt: skip
-    """Fails the parts together, or brings them in, and follows that, with the probes where they notice it last.
+    """Fails the parts of a plan together, or brings them in, and follows that, with the probes where they notice it
+    last.
 
     Raises CannotRun when a part is not in the plan.
     """
     begins_s = LOST_AT_S if change == "lost" else ADDED_AT_S
-    run = _loss(network, parts, watch) if change == "lost" else _addition(network, parts, watch)
+    run = losing.follow(parts, watch) if change == "lost" else _addition(losing.plain, parts, watch)
     times = [frame.t_s for frame in run.keyframes]
     changed, noticed = times.index(begins_s), times.index(_noticed_s(run, begins_s))
     end, flows = len(times) - 1, run.flows
@@ -71,21 +71,11 @@ def what_if(
     )
 
 
-def _loss(network: Network, parts: Sequence[Part], watch: Watch) -> DrillRun:
-    """The drill that loses these parts and never brings them back."""
-    return _run(network, [Step(at_s=LOST_AT_S, fail=part) for part in parts], LOST_AT_S + AT_MOST_S, watch)
-
-
 def _addition(network: Network, parts: Sequence[Part], watch: Watch) -> DrillRun:
     """The drill in which these parts were never there, and come when nobody expects them any more."""
     absent = [Step(at_s=0, fail=part) for part in parts]
-    return _run(
-        network, [*absent, *(Step(at_s=ADDED_AT_S, restore=part) for part in parts)], ADDED_AT_S + AT_MOST_S, watch
-    )
-
-
-def _run(network: Network, steps: list[Step], lasts_s: float, watch: Watch) -> DrillRun:
-    drill = Drill(name="what-if", lasts_s=lasts_s, phases="worst", steps=steps)
+    come = [Step(at_s=ADDED_AT_S, restore=part) for part in parts]
+    drill = Drill(name="what-if", lasts_s=ADDED_AT_S + AT_MOST_S, phases="worst", steps=[*absent, *come])
     unknown = dangling(network.plan.model_copy(update={"drills": [drill]}))
     if unknown:
         raise CannotRun(unknown)
@@ -111,12 +101,12 @@ class ZoneLoss(AnswerModel):
     peak_utilisation: dict[str, float]
 
 
-def zone_losses(network: Network, watch: Watch = go_on) -> list[ZoneLoss]:
-    """The settled loss of each zone in which something stands."""
-    losses = []
+def zone_losses(losing: Losing, watch: Watch = go_on) -> list[ZoneLoss]:
+    """The settled loss of each zone of a plan in which something stands."""
+    losses, network = [], losing.network
     members = network.members
     for zone in network.zones:
-        flow = _loss(network, [Part(zone=zone)], watch).flows[-1]
+        flow = losing.follow([Part(zone=zone)], watch).flows[-1]
         load = np.zeros(len(network.plan.target_groups))
         np.maximum.at(load, members.group, flow.queue.utilisation[members.machine])
         peaks = {group.name: float(load[index]) for index, group in enumerate(network.plan.target_groups)}

@@ -14,10 +14,14 @@ class Solver:
     """Finds the rates of states of a network: one for each run, as it remembers what the next state may share with the
     last. Threads do not share one."""
 
-    def __init__(self, network: Network) -> None:
+    def __init__(self, network: Network, frame: Frame | None = None, keys: KeyTable | None = None) -> None:
         self.network = network
-        self.frame, self._keys = Frame(network), KeyTable(network)
+        self.frame, self._keys = frame or Frame(network), keys or KeyTable(network)
         self._last: Unloaded | None = None
+
+    def another(self) -> "Solver":
+        """One for another run on the same network, which begins with what is known and remembers for itself."""
+        return Solver(self.network, self.frame, self._keys.copy())
 
     def solve(self, state: State) -> Flow:
         """The rates of a state: where every request goes, and what becomes of it."""

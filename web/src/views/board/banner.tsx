@@ -6,8 +6,9 @@ import { clock } from "../../kit/format";
 import type { Looking } from "../../plan/moment";
 import type { Moment } from "../../plan/view";
 
-// Its buttons are not needed before something breaks.
-const WhatIf = lazy(async () => ({ default: (await import("./what-if")).WhatIf }));
+/** Its buttons are not needed before something breaks, but then at once. */
+export const loadWhatIf = () => import("./what-if");
+const WhatIf = lazy(async () => ({ default: (await loadWhatIf()).WhatIf }));
 
 interface BannerProps {
   looking: Looking;

@@ -3,14 +3,14 @@ import { lazy, Suspense, useCallback, useEffect, useMemo, useState } from "react
 
 import { ProblemError, type BoardState, type DrillAnswer, type PlanDocument } from "../../api/client";
 import { onButton, useKey } from "../../kit/keys";
-import { expandedGroup, isSmall, useShown, type Looking, type Shown } from "../../plan/moment";
+import { expandedGroup, isSmall, useBreaking, useShown, type Looking, type Shown } from "../../plan/moment";
 import { addressMap, NO_ADDRESSES } from "../../plan/addresses";
 import { useKnownFindings, worstByObject, type Finding, type Severity } from "../../plan/judging";
 import { useConsequences, useIndex, useSchema, useStrips, useZoneLosses } from "../../plan/queries";
 import { formatSelection, halves, parseSelection, partOf, type Fault, type Selection } from "../../plan/selection";
 import { useView } from "../../plan/view";
 import { nextEvent } from "../../timeline/moving";
-import { Banner, type Away } from "./banner";
+import { Banner, loadWhatIf, type Away } from "./banner";
 import { useNarrow } from "../../kit/use-narrow";
 import { Board } from "../../board/board";
 import type { Folding } from "../../board/geometry";
@@ -30,8 +30,9 @@ const NO_FINDINGS: Finding[] = [];
 
 /** The main view: board, inspector, and the time line at the foot. */
 export function BoardView() {
-  const { key, search, selection, lost, change, select, toggleLost } = useView();
+  const { key, search, selection, lost, change, select } = useView();
   const shown = useShown();
+  const toggleLost = useBreaking(shown);
   const { asked, fresh, error } = shown;
   const good = useLastGood(key, shown);
   const { state, drill, looking } = good;
@@ -73,6 +74,7 @@ export function BoardView() {
     (region: string) => change({ open: (open.includes(region) ? open.filter((one) => one !== region) : [...open, region]).join(",") || undefined }),
     [change, open],
   );
+  useEffect(() => void (fresh && loadWhatIf()), [fresh]);
   const index = useIndex(asked, fresh);
   const known = useKnownFindings(asked);
   const findings = known?.findings ?? NO_FINDINGS;

@@ -1,51 +1,61 @@
 """The flows between parts of the board."""
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from northgate.engine.base import Ints
-from northgate.engine.network import OUTSIDE
+from northgate.engine.network import OUTSIDE, Network
 from northgate.engine.reports.board.model import Ribbon, rates_of
 from northgate.engine.solver import Flow
 
 
+@dataclass(frozen=True)
+class Ways:
+    """Between which parts of the board entries, fronts and pairs lead: from what, to what, and which of them."""
+
+    entries: list[tuple[str, str, Ints]]
+    fronts: list[tuple[str, str, Ints]]
+    pairs: list[tuple[str, str, Ints]]
+
+
 def ribbons(flow: Flow) -> list[Ribbon]:
     """Flows from clients to names, on to balancers and their fronts, and from fronts to the zones of their targets."""
-    network = flow.network
+    network, places = flow.network, flow.places
+    ways = network.derived(_ways)
+    return [
+        Ribbon(source=source, to=to, **rates_of(float(offered[mine].sum()), float(served[mine].sum())))
+        for some, offered, served in (
+            (ways.entries, places.entry_rps, places.entry_served),
+            (ways.fronts, places.front_rps, places.front_served),
+            (ways.pairs, places.pair_rps, flow.pair_served),
+        )
+        for source, to, mine in some
+        if offered[mine].sum() > 0
+    ]
+
+
+def _ways(network: Network) -> Ways:
+    """The ways of all entries, from clients to names and from names on; to all fronts; and of all pairs."""
     plan, entries, pairs = network.plan, network.entries, network.pairs
-    client = network.calls.client[entries.call]
-    flows: list[Ribbon] = []
-
-    def add(source: str, to: str, offered: float, served: float) -> None:
-        if offered > 0:
-            flows.append(Ribbon(source=source, to=to, **rates_of(offered, served)))
-
-    for one, asked, mine in _groups_of(client, network.entries.name):
-        if one >= len(plan.clients):
-            continue
-        name = plan.names[asked].name if asked < len(plan.names) else "address"
-        add(
-            f"client:{plan.clients[one].name}", f"name:{name}",
-            float(flow.places.entry_rps[mine].sum()), float(flow.places.entry_served[mine].sum()),
-        )  # fmt: skip
-    for asked, balancer, mine in _groups_of(network.entries.name, entries.balancer):
-        leads = f"balancer:{plan.balancers[balancer].name}" if balancer >= 0 else f"zone:{OUTSIDE}"
-        if asked < len(plan.names):
-            add(
-                f"name:{plan.names[asked].name}", leads,
-                float(flow.places.entry_rps[mine].sum()), float(flow.places.entry_served[mine].sum()),
-            )  # fmt: skip
-    for front in range(len(network.fronts.zone)):
-        balancer_name, zone = network.balancer_of(front), network.front_name(front)
-        add(
-            f"balancer:{balancer_name}", f"front:{balancer_name}/{zone}",
-            float(flow.places.front_rps[front]), float(flow.places.front_served[front]),
-        )  # fmt: skip
-    for front, zone_index, mine in _groups_of(pairs.front, network.machines.zone[pairs.machine]):
-        add(
-            f"front:{network.balancer_of(front)}/{network.front_name(front)}", f"zone:{network.zones[zone_index]}",
-            float(flow.places.pair_rps[mine].sum()), float(flow.pair_served[mine].sum()),
-        )  # fmt: skip
-    return flows
+    clients, names, made = len(plan.clients), len(plan.names), list[tuple[str, str, Ints]]()
+    for one, asked, mine in _groups_of(network.calls.client[entries.call], entries.name):
+        if one < clients:
+            name = plan.names[asked].name if asked < names else "address"
+            made.append((f"client:{plan.clients[one].name}", f"name:{name}", mine))
+    for asked, balancer, mine in _groups_of(entries.name, entries.balancer):
+        if asked < names:
+            leads = f"balancer:{plan.balancers[balancer].name}" if balancer >= 0 else f"zone:{OUTSIDE}"
+            made.append((f"name:{plan.names[asked].name}", leads, mine))
+    fronts = [
+        (f"balancer:{name}", f"front:{name}/{network.front_name(front)}", np.array([front]))
+        for front, name in enumerate(map(network.balancer_of, range(len(network.fronts.zone))))
+    ]
+    zones = [
+        (f"front:{network.balancer_of(front)}/{network.front_name(front)}", f"zone:{network.zones[zone]}", mine)
+        for front, zone, mine in _groups_of(pairs.front, network.machines.zone[pairs.machine])
+    ]
+    return Ways(made, fronts, zones)
 
 
 def _groups_of(one: Ints, other: Ints) -> list[tuple[int, int, Ints]]:

@@ -4,7 +4,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from northgate.engine.base import Ints
+from northgate.engine.base import Ints, total_by
+from northgate.engine.network import Network
 from northgate.engine.reports.board.berths import Berths
 from northgate.engine.reports.board.model import PoolState, ProbeState, TierState, rates_of
 from northgate.engine.solver import Flow
@@ -35,7 +36,14 @@ def _tier(berths: Berths, tier: Tier, groups: Sequence[int]) -> TierState:
 
 def _of_groups(berths: Berths, groups: Sequence[int]) -> Ints:
     """The members of these groups that are there."""
-    return np.flatnonzero(np.isin(berths.network.members.group, groups) & berths.here)
+    of_group = berths.network.derived(_members)
+    mine: Ints = np.concatenate([of_group[group] for group in groups] or [np.zeros(0, dtype=np.int64)])
+    return mine[berths.here[mine]]
+
+
+def _members(network: Network) -> list[Ints]:
+    """The members of each group."""
+    return [np.flatnonzero(network.members.group == group) for group in range(len(network.plan.target_groups))]
 
 
 def probe_states(flow: Flow, berths: Berths) -> list[ProbeState]:
@@ -43,11 +51,12 @@ def probe_states(flow: Flow, berths: Berths) -> list[ProbeState]:
     network, plan = flow.network, flow.network.plan
     pairs = network.probed.pair
     asking = ~flow.state.truth.front_dead[network.pairs.front[pairs]] & berths.here[network.pairs.member[pairs]]
+    asks = total_by(network.pairs.group[pairs], asking, len(plan.target_groups))
     states = []
     for probe in plan.probes:
         groups = [index for index, group in enumerate(plan.target_groups) if group.probe == probe.name]
         mine = _of_groups(berths, groups)
-        askers = int((asking & np.isin(network.pairs.group[pairs], groups)).sum())
+        askers = int(asks[groups].sum())
         states.append(
             ProbeState(
                 name=probe.name,
