@@ -18,6 +18,7 @@ from northgate.plan.difference import difference
 from northgate.plan.models.drills import Drill
 from northgate.plan.references import names_of, references
 from northgate.review import FindingAnswer, review
+from northgate.work import spread
 
 SECONDARY = ("failed_by_cause", "failed_by_mechanism", "settled")
 
@@ -90,6 +91,10 @@ class LossesMoved(AnswerModel):
 ONE_REQUEST = 0.5
 
 
+# What a drill comes to on a plan, and whether all that it expects is held.
+Ran = tuple[Readings | None, bool | None]
+
+
 @dataclass
 class Side:
     """A plan as it is compared: its compiled form, None where it cannot be run, and the drills run on it so far."""
@@ -98,7 +103,7 @@ class Side:
     today: datetime.date
     network: Network | None = field(init=False)
     wrong: CannotRun | None = field(init=False, default=None)
-    runs: dict[str, tuple[Readings | None, bool | None]] = field(init=False, default_factory=dict)
+    runs: dict[str, Ran] = field(init=False, default_factory=dict)
 
     def __post_init__(self) -> None:
         try:
@@ -117,12 +122,15 @@ class Side:
         """What it costs; None where it cannot be run."""
         return cost(self.plan) if self.network else None
 
-    def run(self, drill: Drill) -> tuple[Readings | None, bool | None]:
-        """What a drill comes to, and whether it holds; nothing where the plan has not what it fails."""
-        asked = drill.model_dump_json(by_alias=True)
-        if asked not in self.runs:
-            self.runs[asked] = _run(self.network, drill)
-        return self.runs[asked]
+    def run(self, drills: Sequence[Drill]) -> list[Ran]:
+        """What drills come to, and whether they hold; nothing where the plan has not what they fail. Those that have
+        not been run yet are shared out among processes."""
+        if self.network is None:
+            return [(None, None) for _ in drills]
+        asked = {drill.model_dump_json(by_alias=True): drill for drill in drills}
+        new = {text: drill for text, drill in asked.items() if text not in self.runs}
+        self.runs |= dict(zip(new, spread(_run, compile_network, self.plan, list(new.values())), strict=True))
+        return [self.runs[text] for text in asked]
 
 
 def compare(a: Plan, b: Plan, today: datetime.date, drill: str | None = None) -> CompareAnswer:
@@ -140,7 +148,8 @@ def compare_with_first(plans: Sequence[Plan], today: datetime.date, drill: str |
 def _compared(a: Side, b: Side, drill: str | None) -> CompareAnswer:
     if a.network is None and b.wrong:
         raise b.wrong
-    drills = {one.name: one for side in (a, b) for one in side.plan.drills if drill in (None, one.name)}
+    by_name = {one.name: one for side in (a, b) for one in side.plan.drills if drill in (None, one.name)}
+    drills = list(by_name.values())
     return CompareAnswer(
         differences=[
             DifferenceAnswer(
@@ -149,7 +158,7 @@ def _compared(a: Side, b: Side, drill: str | None) -> CompareAnswer:
             )
             for one in difference(a.plan, b.plan)
         ],
-        drills=[_pair(a, b, one) for one in drills.values()],
+        drills=[_pair(*both) for both in zip(drills, a.run(drills), b.run(drills), strict=True)],
         cost_month=Both(a=a.cost and a.cost.month, b=b.cost and b.cost.month),
         prices_missing=sorted({one for side in (a, b) if side.cost for one in side.cost.missing}),
         findings=_moved(a.findings, b.findings),
@@ -170,8 +179,7 @@ def losses_moved(before: Sequence[LossRow], after: Sequence[LossRow]) -> LossesM
     return LossesMoved(gained=gained, lost=lost, changed=changed)
 
 
-def _pair(a: Side, b: Side, drill: Drill) -> DrillPair:
-    runs = [side.run(drill) for side in (a, b)]
+def _pair(drill: Drill, *runs: Ran) -> DrillPair:
     readings = [_flat(readings) if readings else {} for readings, _ in runs]
     return DrillPair(
         name=drill.name,
@@ -183,9 +191,8 @@ def _pair(a: Side, b: Side, drill: Drill) -> DrillPair:
     )
 
 
-def _run(network: Network | None, drill: Drill) -> tuple[Readings | None, bool | None]:
-    if network is None:
-        return None, None
+def _run(network: Network, drill: Drill) -> Ran:
+    """What a drill comes to; a task of `work.spread`."""
     names = names_of(network.plan)
     alone = Plan.model_construct(northgate=1, name="drill", drills=[drill])
     if any(one.name not in names[one.kind] for one in references(alone)):
