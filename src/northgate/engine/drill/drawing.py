@@ -34,7 +34,7 @@ def on_the_way(
     """
     stale = resolvers.stale_shares(second, first.state.call_rps)
     if not ahead.evenly:
-        return [replace(first, ends=_ends(ahead.then, stale))] if ahead.then else [first]
+        return [replace(first, ends=_ends(ahead.parts[-1][0], stale))] if len(ahead.parts) > 1 else [first]
     mean, seconds, made = ahead.parts[0][0], second - first.t_s, [first]
     at_s = resolvers.next_s(first.t_s)
     while at_s < second - SAME_S:

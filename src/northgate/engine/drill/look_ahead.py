@@ -32,6 +32,8 @@ FOUND_S = 1e-3
 # A step is at most so many times as long as the last; of what seems to be right this part is tried; and what was too
 # long is shortened by no more than this at once.
 LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
+# When a backlog meets its bound is found again so many times, as what is known of rates grows.
+CORRECTED = 2
 # A step that is so many times too long goes nowhere.
 WILD = 1 / 20
 
@@ -39,19 +41,15 @@ WILD = 1 / 20
 @dataclass(frozen=True)
 class Stretch:
     """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
-    connections are opened on the mean, the flow at the end where that is known, and what is held then. `evenly`: rates
-    go along a straight line."""
+    connections are opened on the mean, the flow at the end and what is held then, where these are known. `evenly`:
+    rates go along a straight line."""
 
     end_s: float
     parts: tuple[tuple[Flow, float], ...]
     opens: Opens
     then: Flow | None = None
+    held: Held | None = None
     evenly: bool = False
-
-    @property
-    def held(self) -> Held | None:
-        """What is held at the end, where that is known."""
-        return self.then.state.held if self.then else None
 
 
 @dataclass(frozen=True)
@@ -68,12 +66,19 @@ class Found:
         mine, theirs = self.spare[turned], other.spare[turned]
         return float(np.divide(mine, mine - theirs, out=np.full(len(mine), 0.5), where=mine * theirs < 0).min())
 
-    def turns_s(self, then: "Found", found_at: Callable[[float], "Found"], now: float, then_s: float) -> float:
+    def turns_s(
+        self, middle: "Found", then: "Found", found_at: Callable[[float], "Found"], now: float, then_s: float
+    ) -> float:  # fmt: skip
         """The second, before another, from which on something else is found than now; that other one if there is none.
+        `middle` is what is found half-way.
 
         Found by false position, halving every third time.
         """
         before, after, before_s, after_s, step = self, then, now, then_s, 0
+        if not np.array_equal(self.passes, middle.passes):
+            after, after_s = middle, (now + then_s) / 2
+        elif not np.array_equal(self.passes, then.passes):
+            before, before_s = middle, (now + then_s) / 2
         while after_s - before_s > FOUND_S and not np.array_equal(self.passes, after.passes):
             step += 1
             part = 0.5 if step % 3 == 0 else before.crosses(after)
@@ -171,8 +176,13 @@ class LookAhead:
         self._uneven_until_s = max(self._uneven_until_s, now + UNEVEN_STEPS * (near_s - now))
         steady = min(answers_s, held_s) == NEVER
         # What happens beyond the next bound of a backlog is not to be seen from here.
-        far_s = min(far_s, max(self._backlogs.meets_s(flow, now), now + SHORTEST_S))
-        self._step(flow, now, min(near_s, far_s), far_s, steady=steady)
+        jump_s = min(until, self._backlogs.meets_s(flow, now))
+        far_s = min(far_s, jump_s)
+        if far_s < now + SHORTEST_S:
+            # Until then there is only the mean.
+            self.look_s = now + SHORTEST_S
+            return
+        self._step(flow, now, min(near_s, far_s), far_s, jump_s, steady=steady)
 
     def _goes_evenly(self, flow: Flow, now: float, far_s: float) -> bool:
         """Whether all goes as it goes now until something else happens, or a tail bends; if so, that far is looked.
@@ -190,38 +200,44 @@ class LookAhead:
         self._ahead, self.look_s = ahead, look_s
         self.faster = _faster(flow, middle, now, look_s)
 
-    def _step(self, flow: Flow, now: float, near_s: float, far_s: float, *, steady: bool) -> None:
-        """Looks as far ahead as rates bend little, and to `near_s` in any case."""
-        shortest_s = now + (near_s - now) / SHORTER
+    def _step(self, flow: Flow, now: float, near_s: float, far_s: float, jump_s: float, *, steady: bool) -> None:
+        """Looks as far ahead as rates bend little, and to `near_s` in any case; at `jump_s` they may jump."""
+        shortest_s, corrected = now + (near_s - now) / SHORTER, 0
         longest_s = now + max(self._step_s, near_s - now)
-        look_s, turn_s = far_s if far_s < now + 1.5 * (longest_s - now) else longest_s, far_s
+        look_s, turns = far_s if far_s < now + 1.5 * (longest_s - now) else longest_s, False
         while True:
             middle = self._middle(flow, now, look_s)
             if steady and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
                 # All that is busier is so alike.
                 return
-            then = self._at(look_s, middle, middle.opens, flow, now, _faster(flow, middle, now, look_s), led_on=True)
-            way = self._way(flow, middle, then, now, look_s)
+            faster = _faster(flow, middle, now, look_s)
+            meets_s = self._backlogs.meets_s(flow, now, faster)
+            if now + SHORTEST_S < meets_s < look_s - FOUND_S and corrected < CORRECTED:
+                # Rates bend: a backlog comes to its bound sooner than it seemed.
+                corrected += 1
+                look_s, jump_s, shortest_s = meets_s, meets_s, min(shortest_s, meets_s)
+                continue
+            # Of what jumps it is asked how things are just before.
+            jumps = turns or look_s == jump_s
+            last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
+            last = self._at(last_s, middle, middle.opens, flow, now, faster, led_on=True)
+            way = self._way(flow, middle, last, now, look_s)
             # Where rates jump to and fro, nothing is to be found on the way between.
             wild = way.longer < WILD and look_s > shortest_s
-            crossing_s = look_s if wild else self._finds_otherwise_s(flow, middle, then, now, look_s)
-            if crossing_s < look_s - FOUND_S:
-                look_s, turn_s, shortest_s = crossing_s, crossing_s, min(shortest_s, crossing_s)
+            crossing_s = look_s if wild or turns else self._finds_otherwise_s(flow, middle, last, now, last_s)
+            if crossing_s < last_s - FOUND_S:
+                look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
                 continue
-            if way.longer < 1 and look_s == turn_s and not wild:
-                # It may be at its very end that all turns.
-                last_s = look_s - min(FOUND_S, look_s - now) / 2
-                last = self._at(last_s, then, middle.opens, flow, now, _faster(flow, middle, now, look_s))
-                way = self._way(flow, middle, last, now, look_s)
             if look_s <= shortest_s or way.longer >= 1:
                 break
-            look_s = max(shortest_s, now + (look_s - now) * max(SAFE * way.longer, SHORTENED))
+            look_s, turns = max(shortest_s, now + (look_s - now) * max(SAFE * way.longer, SHORTENED)), False
         self._step_s = (look_s - now) * min(SAFE * way.longer, LONGER)
-        if way.longer >= 1 and way.off > SAME:
-            held_then = replace(then.state, held=way.held, attempts=then.attempts, shares=then.pair_share)
-            then = self._solver.solve(held_then)
-        parts = ((flow, 1 / 6), (middle, 4 / 6), (way.last, 1 / 6))
-        self._go(Stretch(min(look_s, self._end_s), parts, middle.opens, then), look_s, flow, middle, now)
+        held = way.held if way.longer >= 1 and way.off > SAME else None
+        then = None if jumps else last
+        if then and held:
+            then = self._solver.solve(replace(then.state, held=held, attempts=then.attempts, shares=then.pair_share))
+        parts = ((flow, 1 / 6), (middle, 4 / 6), (last, 1 / 6))
+        self._go(Stretch(min(look_s, self._end_s), parts, middle.opens, then, held), look_s, flow, middle, now)
 
     def _way(self, flow: Flow, middle: Flow, last: Flow, now: float, look_s: float) -> "Way":
         """How rates go from a flow by that half-way to the last one before a second."""
@@ -240,7 +256,7 @@ class LookAhead:
         def found_at(second: float) -> Found:
             return self._found(self._at(second, middle, middle.opens, flow, now, faster))
 
-        return self._found(flow).turns_s(self._found(then), found_at, now, look_s)
+        return self._found(flow).turns_s(self._found(middle), self._found(then), found_at, now, look_s)
 
     def _middle(self, flow: Flow, now: float, look_s: float) -> Flow:
         """The flow half-way to a second."""
@@ -279,11 +295,11 @@ class LookAhead:
     def until(self, flow: Flow, now: float, second: float) -> Stretch:
         """What lies ahead until a second: all that was looked at, or less."""
         ahead = self._ahead
-        if ahead is None or ahead.end_s == second:
-            return ahead or Stretch(second, ((flow, 1.0),), flow.opens)
+        if ahead is not None and ahead.end_s == second:
+            return ahead
         grown = self._backlogs.grown or growth(flow)
-        mean = self._mean_flow(flow, now, second, grown.mean(second - now), ahead.opens)
-        return Stretch(second, ((mean, 1.0),), mean.opens, evenly=ahead.evenly)
+        mean = self._mean_flow(flow, now, second, grown.mean(second - now), ahead.opens if ahead else None)
+        return Stretch(second, ((mean, 1.0),), mean.opens, evenly=ahead is not None and ahead.evenly)
 
     def _mean_flow(self, flow: Flow, now: float, second: float, backlog_s: Floats, opens: Opens | None = None) -> Flow:
         """The flow under the mean of what clients hold until a second, and these backlogs: what is linear in shares is

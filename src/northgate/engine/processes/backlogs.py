@@ -172,9 +172,10 @@ class Backlogs:
         self.grown = growth(flow, faster)
         self._crossing = next_crossing(flow, self.grown, self._bounds_s, now)
 
-    def meets_s(self, flow: Flow, now: float) -> float:
-        """When a backlog would next meet a bound, were rates to stay as in a flow."""
-        return next_crossing(flow, growth(flow), self._bounds_s, now).at_s
+    def meets_s(self, flow: Flow, now: float, faster: Floats | None = None) -> float:
+        """When a backlog would next meet a bound, were rates to stay as in a flow, but utilisations to grow by `faster`
+        a second."""
+        return next_crossing(flow, growth(flow, faster), self._bounds_s, now).at_s
 
     def after(self, seconds: float) -> Floats:
         """The backlogs so many seconds later."""
