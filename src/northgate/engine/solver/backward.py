@@ -49,8 +49,8 @@ class Backward(Stage):
         for stop in stops:
             self.waits.after_others(pair, queue, stop, waits)
         back = self._to_rows(share, drawn, pair, sent, waits)
-        for _ in range(self.network.balancers.levels - 1 if len(self.frame.inner) else 0):
-            self._take_back(pair, back, self.frame.onward, waits)
+        for level in range(self.network.balancers.levels - 1 if len(self.frame.inner) else 0):
+            self._take_back(pair, back, self.frame.onward, waits, level)
             back = self._to_rows(share, drawn, pair, sent, waits)
         return back
 
@@ -168,7 +168,7 @@ class Backward(Stage):
         made[stranded, DEAD_FRONT] = made[stranded, UNMET + DEAD_FRONT] = 1.0
         return made
 
-    def _take_back(self, pair: dict[int, Floats], back: Back, onward: Ints, waits: int) -> None:
+    def _take_back(self, pair: dict[int, Floats], back: Back, onward: Ints, waits: int, level: int) -> None:
         """What becomes of requests that are passed on is what becomes of them at the next balancer."""
         network, entries = self.network, self.network.entries
         members = len(network.members.group)
@@ -180,7 +180,8 @@ class Backward(Stage):
             met[kind] = total_by(flat, values, self.fates * members).reshape(self.fates, members)
         mean = np.divide(met[WORK], met[SERVED], out=np.zeros_like(met[WORK]), where=met[SERVED] > 0)
         member = network.pairs.member[onward]
-        late = mean[:, member] > self.state.encounter.patience_s(waits)[:, onward]
+        patience_s = self.state.encounter.patience_s(waits)[:, onward]
+        late = self.waits.lateness.say((level, "onward", waits), mean[:, member] > patience_s)
         at_4 = network.fronts.layer[network.pairs.front[onward]] == 4
         # To a layer 7 balancer a failed connect is a failure like others, after its own time-out.
         quiet = np.sum([met[UNMET + cause] for cause in QUIET], axis=0)[:, member]

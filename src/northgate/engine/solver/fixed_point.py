@@ -12,21 +12,56 @@ from northgate.engine.solver.state import Attempts
 SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-11, 400, 1 / 64, 2.0
 # Attempts are settled when none changes by more than this. They are led on by what the last few rounds have told, once
 # they change by less than NEAR; what leads much further off than before is taken back.
-SETTLED_TRIES, MEMORY, NEAR, WORSE = 1e-11, 5, 1e-2, 10.0
-# Where an answer is just too late with the repeats that this makes, and just in time without them, nothing settles:
-# given up after so many rounds in which the change has not been halved.
-PATIENCE, HALVED = 40, 0.5
+SETTLED_TRIES, MEMORY, NEAR, WORSE = 1e-11, 6, 1e-1, 10.0
+# What has not been halved in so many rounds does not settle. Where an answer is just too late with the repeats that
+# this makes, and just in time without them, who is too late is then held while attempts settle; FREE: until that.
+# What is so many times as far off as it has been jumps.
+PATIENCE, FREE, HALVED, JUMPS = 40, 12, 0.5, 1e3
 
 
-def fixed_point(one_pass: OnePass) -> tuple[Forth, Back]:
+class Secants:
+    """How what is off has changed as attempts did, in the last few rounds: the next state differs little from the last
+    one, so its first round is led on by what that has told."""
+
+    def __init__(self) -> None:
+        # How far attempts have come from one round to the next, and how what is off has changed.
+        self._pairs: list[tuple[Floats, Floats]] = []
+
+    def add(self, come: Floats, changed: Floats) -> None:
+        """One more round."""
+        self._pairs = [*self._pairs[1 - MEMORY :], (come, changed)]
+
+    def forget(self) -> None:
+        """What has been told was misleading."""
+        self._pairs = []
+
+    def step(self, off: Floats) -> Floats:
+        """Where all of the last rounds' changes, taken together, would leave nothing off."""
+        told = [pair for pair in self._pairs if len(pair[0]) == len(off)]
+        if not told:
+            return off
+        come, changed = (np.array(rows) for rows in zip(*told, strict=True))
+        parts = np.linalg.lstsq(changed.T, off, rcond=1e-10)[0]
+        return np.asarray(off - parts @ (come + changed))
+
+
+def fixed_point(one_pass: OnePass, secants: Secants) -> tuple[Forth, Back]:
     """The fixed point of the shares that depend on load and of the attempts that depend on failures, from the state
     before on: for every number of attempts the shares that go with them."""
-    share, lead, settling = _first(one_pass), _Lead(one_pass), _Settling(SETTLED_TRIES)
+    share, lead, settling = _first(one_pass), _Lead(one_pass, secants), _Settling(SETTLED_TRIES, FREE)
+    lateness = one_pass.backward.waits.lateness
     while True:
         forth = _with_shares(one_pass, share)
         back = one_pass.back(forth)
-        if not one_pass.again or settling.ends(lead.look(back)):
+        if not one_pass.again:
             return forth, back
+        if settling.ends(lead.look(back)):
+            if lateness.holds and not (settling.settles and lateness.goes_on()):
+                return forth, back
+            if settling.settles and not lateness.holds:
+                return forth, back
+            lateness.hold()
+            settling = _Settling(SETTLED_TRIES)
         lead.go_on()
         share = forth.share
 
@@ -48,17 +83,23 @@ def _with_shares(one_pass: OnePass, share: Floats) -> Forth:
 
 
 class _Settling:
-    """Whether an iteration has come to its end: nothing changes by more than `settled`, or it does not get there."""
+    """Whether an iteration has come to its end: nothing changes by more than `settled` (it `settles`), or it does not
+    get there."""
 
-    def __init__(self, settled: float) -> None:
-        self.settled, self.rounds, self.least, self.since = settled, 0, np.inf, 0
+    def __init__(self, settled: float, patience: int = PATIENCE) -> None:
+        self.settled, self.patience, self.rounds, self.least, self.since = settled, patience, 0, np.inf, 0
+        self.settles = False
 
     def ends(self, change: float) -> bool:
         """Whether to stop after one more round that has changed so much."""
+        jumps = change > self.least * JUMPS
         if change < self.least * HALVED:
             self.least, self.since = change, self.rounds
         self.rounds += 1
-        return change <= self.settled or self.rounds >= ROUNDS or self.rounds - self.since > PATIENCE
+        self.settles = change <= self.settled
+        if jumps and self.patience == FREE:
+            return True
+        return self.settles or self.rounds >= ROUNDS or self.rounds - self.since > self.patience
 
 
 def _first(one_pass: OnePass) -> Floats:
@@ -77,13 +118,12 @@ class _Lead:
     is Aitken's rule.
     """
 
-    def __init__(self, one_pass: OnePass) -> None:
-        self.one_pass = one_pass
-        # Of the last rounds: how far attempts had come from where they began, and how far off they were.
-        self._rounds: list[tuple[Floats, Floats]] = []
-        self._come = np.zeros(0)
+    def __init__(self, one_pass: OnePass, secants: Secants) -> None:
+        self.one_pass, self.secants = one_pass, secants
+        # Where the last round began, and how far off that was.
+        self._last: tuple[Attempts, Floats] | None = None
         # What was wanted before the last step that led on, and how far off attempts were then.
-        self._fallback: tuple[Attempts, Floats, float] | None = None
+        self._fallback: tuple[Attempts, float] | None = None
 
     def look(self, back: Back) -> float:
         """How far attempts are from what is wanted now."""
@@ -94,27 +134,18 @@ class _Lead:
 
     def go_on(self) -> None:
         """To the next attempts."""
-        if len(self._come) != len(self.off):
-            self._come, self._rounds, self._fallback = np.zeros(len(self.off)), [], None
-        if self._fallback and self.change > WORSE * self._fallback[2]:
+        if self._fallback and self.change > WORSE * self._fallback[1]:
             self.one_pass.take(self._fallback[0])
-            self._come, self._rounds, self._fallback = self._fallback[1], [], None
+            self._last = self._fallback = None
+            self.secants.forget()
             return
-        self._rounds = [*self._rounds[1 - MEMORY :], (self._come, self.off)]
-        step = self._step() if self.change < NEAR else self.off
-        self._fallback = (self.wanted, self._come + self.off, self.change) if step is not self.off else None
-        before = self.one_pass.attempts
-        self.one_pass.take(self.wanted if step is self.off else before.moved(step))
-        self._come = self._come + before.off(self.one_pass.attempts)
-
-    def _step(self) -> Floats:
-        """Where all of the last rounds' changes, taken together, would leave nothing off."""
-        if len(self._rounds) < 2:
-            return self.off
-        come, off = (np.array(rows) for rows in zip(*self._rounds, strict=True))
-        more, less = np.diff(come, axis=0), np.diff(off, axis=0)
-        parts = np.linalg.lstsq(less.T, self.off, rcond=1e-10)[0]
-        return np.asarray(self.off - parts @ (more + less))
+        now = self.one_pass.attempts
+        if self._last and self._last[0].fits(now):
+            self.secants.add(self._last[0].off(now), self.off - self._last[1])
+        step = self.secants.step(self.off) if self.change < NEAR else self.off
+        self._last = now, self.off
+        self._fallback = (self.wanted, self.change) if step is not self.off else None
+        self.one_pass.take(self.wanted if step is self.off else now.moved(step))
 
 
 def _next_step(step: float, before: Floats, off: Floats) -> float:

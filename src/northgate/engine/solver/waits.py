@@ -17,6 +17,7 @@ from northgate.engine.base import (
 )
 from northgate.engine.formulas import Queue, too_late
 from northgate.engine.solver.context import Context, Stage, Stop
+from northgate.engine.solver.lateness import Lateness
 
 
 class Waits(Stage):
@@ -24,6 +25,7 @@ class Waits(Stage):
 
     def __init__(self, context: Context) -> None:
         super().__init__(context)
+        self.lateness = Lateness()
         # What becomes of calls that are followed by class, by how many silent targets they have met before.
         self.after_waits: dict[tuple[int, int], Floats] = {}
 
@@ -61,7 +63,7 @@ class Waits(Stage):
         slope = queue.slope[self.network.pairs.machine[mine]]
         budget_s = encounter.budget_s[fate, mine] - waits * encounter.connect_s[fate]
         bounds_s = np.minimum(budget_s, encounter.response_s[mine] + wait_s)
-        return too_late(latency_s, slope, bounds_s)
+        return self.lateness.say((fate, mine.tobytes(), waits), too_late(latency_s, slope, bounds_s))
 
     def after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop, waits: int) -> None:
         """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
@@ -89,4 +91,4 @@ class Waits(Stage):
         """Per fate and pair: whether an answer comes too late, after so many connects that took their time-out."""
         machine = self.network.pairs.machine
         patience_s = self.state.encounter.patience_s(waits)
-        return too_late(queue.latency_s[machine], queue.slope[machine], patience_s)
+        return self.lateness.say(waits, too_late(queue.latency_s[machine], queue.slope[machine], patience_s))
