@@ -112,6 +112,6 @@ def test_what_turns_at_the_very_end_of_a_step_is_found_from_before_it():
         spare = np.array([4 - second**2])
         return look_ahead.Found(spare > 0, spare)
 
-    turns_s = found_at(0).turns_s(found_at(10), found_at, 0, 10)
+    turns_s = found_at(0).turns_s(found_at(5), found_at(10), found_at, 0, 10)
     assert 2 <= turns_s <= 2 + look_ahead.FOUND_S
-    assert found_at(0).turns_s(found_at(1), found_at, 0, 1) == 1
+    assert found_at(0).turns_s(found_at(0.5), found_at(1), found_at, 0, 1) == 1

@@ -28,10 +28,12 @@ BENT_BUSY = 0.1
 # Where they bend more, a step is still at least this part of what is looked at in any case: a kink is a kink.
 SHORTER = 2
 # When a probe finds another thing than before is known to so many seconds.
-FOUND_S = 1e-3
+FOUND_S = 1e-4
 # A step is at most so many times as long as the last; of what seems to be right this part is tried; and what was too
 # long is shortened by no more than this at once.
 LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
+# What comes so much sooner or later than it was looked for, shortly before, comes as was looked for.
+SOON_S = 1e-3
 # When a backlog meets its bound is found again so many times, as what is known of rates grows.
 CORRECTED = 2
 # A step that is so many times too long goes nowhere.
@@ -50,6 +52,11 @@ class Stretch:
     then: Flow | None = None
     held: Held | None = None
     evenly: bool = False
+
+    @property
+    def soon(self) -> bool:
+        """Whether it is so short that the flow half-way stands for all of it."""
+        return len(self.parts) == 1 and not self.evenly
 
 
 @dataclass(frozen=True)
@@ -97,14 +104,12 @@ class Found:
 
 @dataclass(frozen=True)
 class Way:
-    """How rates go through a step: the last flow before its end, what is held then, led on to, and by how much that is
-    otherwise than at first (`Holdings.led_on`); how many times as long the step might be, less than 1 where it is too
-    long.
+    """How rates go through a step: what is held at its end, led on to, and by how much that is otherwise than at first
+    (`Holdings.led_on`); how many times as long the step might be, less than 1 where it is too long.
 
     What rates bend, beside what they change, grows as the step does, and what is held otherwise as its cube.
     """
 
-    last: Flow
     held: Held
     off: float
     longer: float
@@ -179,7 +184,9 @@ class LookAhead:
         jump_s = min(until, self._backlogs.meets_s(flow, now))
         far_s = min(far_s, jump_s)
         if far_s < now + SHORTEST_S:
-            # Until then there is only the mean.
+            # So short a way goes as half-way.
+            middle = self._middle(flow, now, far_s)
+            self._go(Stretch(far_s, ((middle, 1.0),), middle.opens), far_s, flow, middle, now)
             self.look_s = now + SHORTEST_S
             return
         self._step(flow, now, min(near_s, far_s), far_s, jump_s, steady=steady)
@@ -221,7 +228,7 @@ class LookAhead:
             jumps = turns or look_s == jump_s
             last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
             last = self._at(last_s, middle, middle.opens, flow, now, faster, led_on=True)
-            way = self._way(flow, middle, last, now, look_s)
+            way = _way(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
             # Where rates jump to and fro, nothing is to be found on the way between.
             wild = way.longer < WILD and look_s > shortest_s
             crossing_s = look_s if wild or turns else self._finds_otherwise_s(flow, middle, last, now, last_s)
@@ -238,15 +245,6 @@ class LookAhead:
             then = self._solver.solve(replace(then.state, held=held, attempts=then.attempts, shares=then.pair_share))
         parts = ((flow, 1 / 6), (middle, 4 / 6), (last, 1 / 6))
         self._go(Stretch(min(look_s, self._end_s), parts, middle.opens, then, held), look_s, flow, middle, now)
-
-    def _way(self, flow: Flow, middle: Flow, last: Flow, now: float, look_s: float) -> "Way":
-        """How rates go from a flow by that half-way to the last one before a second."""
-        held, off = self._holdings.led_on((flow.opens, middle.opens, last.opens), look_s - now)
-        flows, busy = (flow, middle, last), self._solver.frame.busy_machines
-        rates = [np.concatenate([one.zone_served, one.cause_rps]) for one in flows]
-        used = [one.queue.utilisation[busy] for one in flows]
-        bent = max(_bent(rates, SMALL * flow.requests) / BENT, _bent(used, SMALL) / BENT_BUSY)
-        return Way(last, held, off, min(1 / max(bent, 1e-9), (HELD / max(off, SAME)) ** (1 / 3)))
 
     def _finds_otherwise_s(self, flow: Flow, middle: Flow, then: Flow, now: float, look_s: float) -> float:
         """The second, before another, from which on a probe finds another thing than now, or a machine keeps up no
@@ -295,11 +293,11 @@ class LookAhead:
     def until(self, flow: Flow, now: float, second: float) -> Stretch:
         """What lies ahead until a second: all that was looked at, or less."""
         ahead = self._ahead
-        if ahead is not None and ahead.end_s == second:
-            return ahead
+        if ahead is None or abs(ahead.end_s - second) <= (SOON_S if ahead.soon else 0.0):
+            return ahead or Stretch(second, ((flow, 1.0),), flow.opens)
         grown = self._backlogs.grown or growth(flow)
-        mean = self._mean_flow(flow, now, second, grown.mean(second - now), ahead.opens if ahead else None)
-        return Stretch(second, ((mean, 1.0),), mean.opens, evenly=ahead is not None and ahead.evenly)
+        mean = self._mean_flow(flow, now, second, grown.mean(second - now), ahead.opens)
+        return Stretch(second, ((mean, 1.0),), mean.opens, evenly=ahead.evenly)
 
     def _mean_flow(self, flow: Flow, now: float, second: float, backlog_s: Floats, opens: Opens | None = None) -> Flow:
         """The flow under the mean of what clients hold until a second, and these backlogs: what is linear in shares is
@@ -323,6 +321,17 @@ def _follow_s(flow: Flow, mine: Ints) -> float:
     slope, hold_s = np.abs(growth(flow).slope[mine]), flow.queue.latency_s[mine]
     seconds = np.divide(FOLLOWED * hold_s, slope, out=np.full(len(mine), NEVER), where=slope > EVEN)
     return max(float(seconds.min()), SHORTEST_S)
+
+
+def _way(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], seconds: float) -> Way:
+    """How rates go from a flow by that half-way to the last one before so many seconds have passed; `busy`: the
+    machines that are chosen by how busy they are."""
+    first, middle, last = (one.opens for one in flows)
+    held, off = holdings.led_on((first, middle, last), seconds)
+    rates = [np.concatenate([one.zone_served, one.cause_rps]) for one in flows]
+    used = [one.queue.utilisation[busy] for one in flows]
+    bent = max(_bent(rates, SMALL * flows[0].requests) / BENT, _bent(used, SMALL) / BENT_BUSY)
+    return Way(held, off, min(1 / max(bent, 1e-9), (HELD / max(off, SAME)) ** (1 / 3)))
 
 
 def _faster(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
