@@ -66,6 +66,10 @@ describe("the layout", () => {
     const wide = layOut(document, { ...state, zones }, 964);
     expect(wide.zones.map((box) => box.name)).toEqual(["fells-1", "fells-2", "coast-1", "outside"]);
     expect(wide.zones.at(-1)?.region).toBe("outside");
+    // A zone of the plan may be called so, too.
+    const called = { ...document, regions: document.regions.map((one) => ({ ...one, zones: one.zones.map((zone) => (zone === "fells-2" ? "outside" : zone)) })) };
+    const both = [{ name: "outside" }, { name: "outside the plan" }] as BoardState["zones"];
+    expect(layOut(called, { ...state, zones: both }, 964).zones.map((box) => box.name)).toEqual(["fells-1", "outside", "coast-1", "outside the plan"]);
     expect((wide.zones[3]?.x ?? 0) - ((wide.zones[2]?.x ?? 0) + (wide.zones[2]?.width ?? 0))).toBe(26);
   });
 

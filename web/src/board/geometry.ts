@@ -1,7 +1,7 @@
 /** Where everything on the board stands: zones across, the way of a request down. Pure; computes no rate. */
 
 import type { BoardState, PlanDocument } from "../api/client";
-import { OUTSIDE } from "../plan/selection";
+import { isOutside } from "../plan/selection";
 
 export interface Box {
   x: number;
@@ -132,8 +132,8 @@ export function layOut(document: PlanDocument, state: BoardState, width: number,
 
 /** The plan's regions; and behind them, when something stands outside the plan, a column for that. */
 function regionsShown(document: PlanDocument, state: BoardState): Pick<PlanDocument["regions"][number], "name" | "zones">[] {
-  const outside = state.zones.some((zone) => zone.name === OUTSIDE) ? [{ name: OUTSIDE, zones: [OUTSIDE] }] : [];
-  return [...document.regions, ...outside];
+  const outside = state.zones.filter((zone) => isOutside(document.regions, zone.name));
+  return [...document.regions, ...outside.map(({ name }) => ({ name, zones: [name] }))];
 }
 
 interface Column {

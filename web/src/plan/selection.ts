@@ -1,8 +1,14 @@
-import type { Part } from "../api/client";
+import type { Part, PlanDocument } from "../api/client";
 import { OBJECT_KINDS, type ObjectKind } from "./names";
 
 /** The zone of what no part of the plan owns: an address or a host that is a target or an answer. */
-export const OUTSIDE = "outside";
+/** What the zone may be called in which everything stands that no part of the plan owns. */
+const OUTSIDE = ["outside", "outside the plan"];
+
+/** Whether a zone, or region, is that one: it is called so, and is none of the plan's. */
+export function isOutside(regions: PlanDocument["regions"], name: string): boolean {
+  return OUTSIDE.includes(name) && !regions.some((one) => one.name === name || one.zones.includes(name));
+}
 
 /** Parts of the board that are no object of their own. */
 const BOARD_KINDS = ["listener", "front", "zone", "berth"] as const;
@@ -56,12 +62,13 @@ export function halves(name: string): [string, string] {
 /** How many times slower what is slow becomes. */
 export const SLOWER = 10;
 
-/** The part of the plan that breaking a selection loses; undefined where there is nothing to break. */
-export function partOf(selection: Fault): Part | undefined {
+/** The part of the plan that breaking a selection loses; undefined where there is nothing to break. What is known of the
+ * plan's regions tells a zone of it from what stands outside. */
+export function partOf(selection: Fault, regions?: PlanDocument["regions"]): Part | undefined {
   const [first, second] = halves(selection.name);
   switch (selection.kind) {
     case "zone":
-      return selection.name === OUTSIDE ? undefined : { zone: selection.name };
+      return regions && isOutside(regions, selection.name) ? undefined : { zone: selection.name };
     case "region":
       return { region: selection.name };
     case "instance":

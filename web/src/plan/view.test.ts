@@ -4,7 +4,7 @@ import { askedSecond, eventIndexAt } from "./queries";
 import type { DrillAnswer } from "../api/client";
 import { changeWords, pointerPart, problemAt } from "./edit";
 import { ProblemError } from "../api/client";
-import { formatSelection, halves, lostName, parseSelection, partOf } from "./selection";
+import { formatSelection, halves, lostName, parseSelection, partOf, type Fault } from "./selection";
 import { readSearch } from "./view";
 
 describe("the address bar", () => {
@@ -39,6 +39,12 @@ describe("what breaking a selection loses", () => {
     if (!selection) throw new Error("a selection is wanted");
     expect(partOf(selection)).toEqual(part);
     expect(lostName(selection)).toBe(words);
+  });
+
+  it("nothing of what stands outside the plan, but a zone that is called so", () => {
+    const outside: Fault = { kind: "zone", name: "outside" };
+    expect(partOf(outside, [])).toBeUndefined();
+    expect(partOf(outside, [{ name: "fells", zones: ["outside"] }])).toEqual({ zone: "outside" });
   });
 
   it("splits names at the first slash", () => {

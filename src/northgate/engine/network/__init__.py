@@ -6,14 +6,14 @@ from northgate.engine.network.names import Asker, Leaf, NameBook, Record
 from northgate.engine.network.own_addresses import ITSELF
 from northgate.engine.network.readiness import OBSTACLES, check_runnable, remarks, unknown_latencies
 from northgate.engine.network.sources import Numbers, Segment, address_text, source_numbers
-from northgate.engine.network.tables import CLIENTS_JUDGE, NO_PATH, OUTSIDE, Network
+from northgate.engine.network.tables import CLIENTS_JUDGE, NO_PATH, Network
+from northgate.engine.network.targets import outside_of
 
 __all__ = [
     "CLIENTS_JUDGE",
     "ITSELF",
     "NO_PATH",
     "OBSTACLES",
-    "OUTSIDE",
     "Answers",
     "Asker",
     "Leaf",
@@ -26,6 +26,7 @@ __all__ = [
     "address_text",
     "check_runnable",
     "compile_network",
+    "outside_of",
     "remarks",
     "roomy",
     "source_numbers",

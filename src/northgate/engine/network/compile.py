@@ -14,8 +14,8 @@ from northgate.engine.network.pairs import cells_and_pairs, probed_of
 from northgate.engine.network.readiness import check_runnable
 from northgate.engine.network.routes import balancers_of, fronts_of, groups_of, ways_of
 from northgate.engine.network.sources import segments_of
-from northgate.engine.network.tables import OUTSIDE, Arrivals, Entries, Fronts, Network, Routes
-from northgate.engine.network.targets import TargetRows, services_of
+from northgate.engine.network.tables import Arrivals, Entries, Fronts, Network, Routes
+from northgate.engine.network.targets import TargetRows, outside_of, services_of
 from northgate.plan import Plan
 from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.groups import Target
@@ -76,7 +76,8 @@ def _places(plan: Plan, book: AddressBook) -> tuple[tuple[str, ...], tuple[str, 
     regions = [region.name for region in plan.regions]
     zone_region = [index for index, region in enumerate(plan.regions) for _ in region.zones]
     if _leads_outside(plan, book):
-        zones, regions, zone_region = [*zones, OUTSIDE], [*regions, OUTSIDE], [*zone_region, len(regions)]
+        outside = outside_of(plan)
+        zones, regions, zone_region = [*zones, outside], [*regions, outside], [*zone_region, len(regions)]
     return tuple(zones), tuple(regions), ints(zone_region)
 
 

@@ -36,8 +36,6 @@ from northgate.plan import Plan
 from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.groups import Probe
 
-# What no part of the plan owns answers, and stands here.
-OUTSIDE = "outside"
 CLIENTS_JUDGE = -1
 NO_PATH = -1
 

@@ -8,11 +8,21 @@ import numpy as np
 from northgate.engine.base import bools, floats, ints
 from northgate.engine.formulas import target_keys
 from northgate.engine.matching import page_status, plain_host
-from northgate.engine.network.tables import OUTSIDE, Machines, Members, Services
+from northgate.engine.network.tables import Machines, Members, Services
 from northgate.plan import Plan
 from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.groups import Target, TargetGroup
 from northgate.plan.models.machines import Instance
+
+# What no part of the plan owns answers, and stands in this zone; or in the second, which no zone may be called, where a
+# zone or region of the plan is called like the first.
+OUTSIDE, BEYOND = "outside", "outside the plan"
+
+
+def outside_of(plan: Plan) -> str:
+    """The zone, and region, in which everything stands that no part of a plan owns."""
+    taken = {name for region in plan.regions for name in (region.name, *region.zones)}
+    return BEYOND if OUTSIDE in taken else OUTSIDE
 
 
 @dataclass(frozen=True)
@@ -33,7 +43,7 @@ class TargetRows:
     """What stands behind balancers: the plan's instances, and what targets lead to elsewhere."""
 
     def __init__(self, plan: Plan, book: AddressBook) -> None:
-        self.plan, self.book = plan, book
+        self.plan, self.book, self.outside = plan, book, outside_of(plan)
         self.instances: list[Instance] = list(plan.machines)
         self.real = len(self.instances)
         self._machine_at = {instance.name: index for index, instance in enumerate(self.instances)}
@@ -64,13 +74,13 @@ class TargetRows:
             else:
                 balancer = self.book.owner_balancer.get(target.address, (None, 0))[0]
                 if balancer is None:
-                    yield self._elsewhere(target.address, OUTSIDE, port), -1, -1
+                    yield self._elsewhere(target.address, self.outside, port), -1, -1
         if balancer:
             zone = next(iter(self.plan.balancers[self._balancer_at[balancer]].zones))
             yield self._elsewhere(balancer, zone, port), self._balancer_at[balancer], -1
         if target.host:
             known = self._name_at.get(plain_host(target.host), -1)
-            zone = self._zone_of_name(known) if known >= 0 else OUTSIDE
+            zone = self._zone_of_name(known) if known >= 0 else self.outside
             yield self._elsewhere(target.host, zone, port), -1, known
 
     def _instances(self, target: Target) -> list[str]:
@@ -90,8 +100,8 @@ class TargetRows:
         """A pseudo machine that answers on every port that it is asked on."""
         protocols = ("tcp", "udp")
         served = [{"port": port, "protocol": protocol, "pages": {"/": 200}} for protocol in protocols]
-        made = Instance.model_validate({"name": "elsewhere", "zone": zone, "serves": served})
-        self.instances.append(made.model_copy(update={"name": name}))
+        made = Instance.model_validate({"name": "elsewhere", "zone": OUTSIDE, "serves": served})
+        self.instances.append(made.model_copy(update={"name": name, "zone": zone}))
         return len(self.instances) - 1
 
     def machines(self, zone_at: dict[str, int], spares: frozenset[str]) -> Machines:
@@ -104,7 +114,7 @@ class TargetRows:
             service_s=floats(instance.service_ms / 1000 for instance in instances),
             queue_s=floats(instance.queue_s for instance in instances),
             real=np.arange(len(instances)) < self.real,
-            outside=bools(n >= self.real and one.zone == OUTSIDE for n, one in enumerate(instances)),
+            outside=bools(n >= self.real and one.zone == self.outside for n, one in enumerate(instances)),
             spare=bools(instance.name in spares for instance in instances),
         )
 

@@ -105,7 +105,7 @@ def zone_losses(losing: Losing, watch: Watch = go_on) -> list[ZoneLoss]:
     """The settled loss of each zone of a plan in which something stands."""
     losses, network = [], losing.network
     members = network.members
-    for zone in network.zones:
+    for zone in (zone for region in network.plan.regions for zone in region.zones):
         flow = losing.follow([Part(zone=zone)], watch).flows[-1]
         load = np.zeros(len(network.plan.target_groups))
         np.maximum.at(load, members.group, flow.queue.utilisation[members.machine])

@@ -9,7 +9,7 @@ import numpy as np
 
 from northgate.engine.base import Bools, Ints
 from northgate.engine.matching import Check, End, GoneRules, Range, checks, passes, seen_source, span_of, within
-from northgate.engine.network import OUTSIDE, Network, Segment
+from northgate.engine.network import Network, Segment
 from northgate.plan.problems import pointer
 
 
@@ -65,7 +65,7 @@ class Paths:
         """A machine as an end; one outside the plan is on the public Internet."""
         name = self.network.machines.names[machine]
         if not self.network.machines.real[machine]:
-            return End(name, outside=self.network.zones[int(self.network.machines.zone[machine])] == OUTSIDE)
+            return End(name, outside=bool(self.network.machines.outside[machine]))
         instance = self.plan.machines[machine]
         network, subnet = self._subnets.get(instance.subnet or "", (None, None))
         address = self.network.book.instances.get(name)

@@ -5,7 +5,7 @@ import { useEffect, useState, type ReactNode, type RefObject } from "react";
 
 import type { BoardState, Schemas } from "../../api/client";
 import { percent, perSecond, span } from "../../kit/format";
-import { formatSelection, OUTSIDE, partOf, type Selection } from "../../plan/selection";
+import { formatSelection, isOutside, partOf, type Selection } from "../../plan/selection";
 import { Berth } from "../berth";
 import { berthsPerLine, CELL_PADDING, isFolded, ZONE_HEAD, type BoardLayout, type ColumnPlace, type RowPlace } from "../geometry";
 import { failsVisibly } from "../failing";
@@ -76,7 +76,7 @@ interface ZoneHeadProps extends PartProps {
   self: Selection;
 }
 
-function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold, layout }: ZoneHeadProps) {
+function ZoneHead({ document, box, zone, since, inWhatIf, self, onSelect, onBreak, onFold, layout }: ZoneHeadProps) {
   const foldable = box.folded || (box.first && layout.zones.some((one) => one.folded));
   return (
     <header className="flex items-start justify-between gap-0.5 pt-1.5 pr-1 pl-2.5" style={{ height: ZONE_HEAD }}>
@@ -94,7 +94,7 @@ function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold,
         <span className={`block truncate text-[11px] ${zone?.lost ? "text-ink" : "text-ink-soft"}`}>
           {zone && failsVisibly(zone) ? (
             <b className="font-semibold text-vermilion-text">{perSecond(zone.failed_rps)} fail here</b>
-          ) : self.name === OUTSIDE ? (
+          ) : isOutside(document.regions, self.name) ? (
             "not part of the plan"
           ) : zone && zone.from_elsewhere_rps > 0 ? (
             `${perSecond(zone.from_elsewhere_rps)} crosses zones`
@@ -116,7 +116,7 @@ function ZoneHead({ box, zone, since, inWhatIf, self, onSelect, onBreak, onFold,
           {box.folded ? <ChevronsLeftRight size={14} /> : <ChevronsRightLeft size={14} />}
         </button>
       )}
-      {onBreak && partOf(self) && (
+      {onBreak && partOf(self, document.regions) && (
         <button
           type="button"
         className={`grid size-6 place-items-center rounded border ${inWhatIf ? "border-vermilion bg-vermilion text-panel" : "border-transparent text-ink-soft hover:border-vermilion hover:text-vermilion-text"}`}

@@ -64,7 +64,7 @@ export function BoardView() {
     },
     [navigate, key, search.at, drill?.name],
   );
-  useKeys({ drill, at: search.at, selection, goTo, backToNow, toggleLost, traceHere, play: () => setPlaying((on) => !on) });
+  useKeys({ drill, regions: document?.regions, at: search.at, selection, goTo, backToNow, toggleLost, traceHere, play: () => setPlaying((on) => !on) });
   useRepaintMark("what-if-asked", "what-if-repaint", looking.mode === "what-if" ? looking.answer : undefined);
   useRepaintMark("edit-sent", "edit-repaint", state);
   const folding = useFolding(search.open, search.only, expandedGroup(selection), state);
@@ -275,6 +275,7 @@ interface Keys {
   drill: DrillAnswer | undefined;
   at: number | undefined;
   selection: Selection | undefined;
+  regions: PlanDocument["regions"] | undefined;
   goTo: (second: number) => void;
   backToNow: () => void;
   toggleLost: (fault: Fault) => void;
@@ -288,7 +289,7 @@ function useKeys(keys: Keys) {
   const at = keys.at;
   const step = (to: number) => times.length > 0 && keys.goTo(times[to] ?? 0);
   useKey("breakIt", () => {
-    const part = [focusedPart(), keys.selection].find((one) => one && partOf(one));
+    const part = [focusedPart(), keys.selection].find((one) => one && partOf(one, keys.regions));
     return part !== undefined && keys.toggleLost(part);
   });
   useKey("trace", () => {

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from northgate.engine.base import Ints
-from northgate.engine.network import OUTSIDE, Network
+from northgate.engine.network import Network, outside_of
 from northgate.engine.reports.board.model import Ribbon, rates_of
 from northgate.engine.solver import Flow
 
@@ -45,7 +45,7 @@ def _ways(network: Network) -> Ways:
             made.append((f"client:{plan.clients[one].name}", f"name:{name}", mine))
     for asked, balancer, mine in _groups_of(entries.name, entries.balancer):
         if asked < names:
-            leads = f"balancer:{plan.balancers[balancer].name}" if balancer >= 0 else f"zone:{OUTSIDE}"
+            leads = f"balancer:{plan.balancers[balancer].name}" if balancer >= 0 else f"zone:{outside_of(plan)}"
             made.append((f"name:{plan.names[asked].name}", leads, mine))
     fronts = [
         (f"balancer:{name}", f"front:{name}/{network.front_name(front)}", np.array([front]))

@@ -6,7 +6,7 @@ import numpy as np
 
 from northgate.engine.base import Floats, Ints
 from northgate.engine.matching import Request
-from northgate.engine.network import Leaf
+from northgate.engine.network import Leaf, outside_of
 from northgate.engine.trace.answer import Candidate, Hop
 from northgate.engine.trace.format import per_cent
 from northgate.engine.trace.stages.way import Context, End, Here, Hops, Way
@@ -41,7 +41,7 @@ class FrontStage:
         if host in self.flow.state.truth.lost_outside:
             return self._nobody(host, f"nobody answers at {host}, outside the plan", None, here)
         hop = Hop(kind="service", about=host, ok=True, because="no part of the plan has this address: it answers")
-        end = End(f"{host} answers, outside the plan", status=200, target=host, zone="outside")
+        end = End(f"{host} answers, outside the plan", status=200, target=host, zone=outside_of(self.plan))
         return Way(1.0, end=end, hops=lambda: [hop])
 
     def _none(self, leaf: Leaf, here: Here) -> Way[int]:

@@ -33,7 +33,7 @@ export function Inspector(props: InspectorProps) {
           {body.subtitle && <p className="text-[12px] text-ink-soft">{body.subtitle}</p>}
         </div>
         <span className="flex shrink-0 gap-1.5">
-          {selection && !isAddition && partOf(selection) && <BreakButton {...props} selection={selection} />}
+          {selection && !isAddition && partOf(selection, props.document.regions) && <BreakButton {...props} selection={selection} />}
           {selection && !isAddition && <OtherFaults {...props} selection={selection} />}
           {(selection ?? props.onFold) && (
             <IconButton

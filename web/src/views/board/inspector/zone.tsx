@@ -3,7 +3,7 @@
 import { percent, perSecond } from "../../../kit/format";
 import { Section } from "../../../kit/parts";
 import { Reading } from "../../../kit/reading";
-import { OUTSIDE } from "../../../plan/selection";
+import { isOutside } from "../../../plan/selection";
 import { Rates, Settings, when, loadTone, type Described, type InspectorProps } from "./shared";
 
 export function describeZone(props: InspectorProps, name: string): Described {
@@ -14,7 +14,7 @@ export function describeZone(props: InspectorProps, name: string): Described {
   return {
     kind: "zone",
     title: name,
-    subtitle: zone && (name === OUTSIDE ? "what no part of the plan owns: it answers what it is asked" : `in ${zone.region}`),
+    subtitle: zone && (isOutside(document.regions, name) ? "what no part of the plan owns: it answers what it is asked" : `in ${zone.region}`),
     content: (
       <>
         <Section title={when(looking)}>
@@ -35,7 +35,7 @@ export function describeZone(props: InspectorProps, name: string): Described {
             ))}
           </dl>
         </Section>
-        {name !== OUTSIDE && <Section title="If it were lost, and settled">
+        {!isOutside(document.regions, name) && <Section title="If it were lost, and settled">
           <dl>
             {Object.entries(props.losses.find((one) => one.zone === name)?.peak_utilisation ?? {}).map(([group, load]) => (
               <Reading key={group} label={group} tone={loadTone(load)} value={`busiest ${percent(load)}`} />
