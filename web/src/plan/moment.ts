@@ -61,7 +61,7 @@ export function useBreaking({ asked, groups }: Shown): (one: Fault) => void {
 }
 
 function partsOf(faults: Fault[]): Part[] {
-  return faults.map(partOf).filter((part) => part !== undefined);
+  return faults.map((one) => partOf(one)).filter((part) => part !== undefined);
 }
 
 /** The state that the board shows, and what it is the state of: everything follows the view in the address bar. */
