@@ -40,7 +40,9 @@ def compile_network(plan: Plan, spares: frozenset[str] = frozenset()) -> Network
     draft = CallRows(plan, names, segments, paths, regions, targets)
     calls, entries = draft.compiled()
     arrivals = _arrivals(entries, fronts, ways.routes)
-    cells, pairs = cells_and_pairs(plan, ways, machines, members, groups, balancers, fronts, entries, zone_region)
+    cells, pairs = cells_and_pairs(
+        plan, ways, machines, members, groups, balancers, fronts, entries, zone_region, len(calls.outcome_timeout_s)
+    )  # fmt: skip
     kept = Keeping(plan, segments, fronts, cells, ways.weighted, calls, entries, arrivals).compiled()
     return Network(
         plan=plan,

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from northgate.engine.base import Bools, Ints, ints
+from northgate.engine.base import Bools, CannotRun, Ints, ints
 from northgate.engine.network.routes import Ways
 from northgate.engine.network.tables import (
     Balancers,
@@ -17,19 +17,28 @@ from northgate.engine.network.tables import (
     Pairs,
     Probed,
 )
-from northgate.plan import Plan
+from northgate.plan import Plan, Problem
+
+# For each sort of requests at each front and target a number: eight times as many as the largest plan that the bench
+# runs has.
+MOST_VALUES = 10_000_000
 
 
 def cells_and_pairs(
     plan: Plan, ways: Ways, machines: Machines, members: Members, groups: Groups, balancers: Balancers, fronts: Fronts,
-    entries: Entries, zone_region: Ints,
+    entries: Entries, zone_region: Ints, outcomes: int,
 ) -> tuple[Cells, Pairs]:  # fmt: skip
-    """The cells, and every front with every member within its reach there; `zone_region` per zone."""
+    """The cells, and every front with every member within its reach there; `zone_region` per zone. What becomes of
+    so many sorts of requests (`outcomes`) is computed for each; raises CannotRun where that is too much."""
     of_group = [np.flatnonzero(members.group == index) for index in range(len(groups.method))]
-    parts = [np.zeros((3, 0), dtype=np.int64)]
+    parts, count = [np.zeros((3, 0), dtype=np.int64)], 0
     for cell, (front, group) in enumerate(zip(ways.cell_front, ways.cell_group, strict=True)):
         mine = of_group[int(group)]
         mine = mine[_in_reach(groups.reach[int(group)], mine, int(fronts.zone[front]), machines, members, zone_region)]
+        count += len(mine)
+        if count * outcomes > MOST_VALUES:
+            told = f"{outcomes:,} sorts of requests at {count:,} pairs of fronts and targets, or more, are too many"
+            raise CannotRun([Problem("/balancers", f"{told}: {MOST_VALUES:,} values can be computed")])
         parts.append(np.stack([np.full(len(mine), front), mine, np.full(len(mine), cell)]))
     front, member, cell_of = np.concatenate(parts, axis=1)
     machine, group = members.machine[member], members.group[member]

@@ -5,15 +5,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.base import bools, floats, ints
+from northgate.engine.base import CannotRun, bools, floats, ints
 from northgate.engine.formulas import target_keys
 from northgate.engine.matching import page_status, plain_host
 from northgate.engine.network.tables import Machines, Members, Services
-from northgate.plan import Plan
+from northgate.plan import Plan, Problem
 from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.groups import Target, TargetGroup
 from northgate.plan.models.machines import Instance
+from northgate.plan.problems import pointer
 
+# Five times as many as the largest plan that the bench runs has.
+MOST_TARGETS = 500_000
 # What no part of the plan owns answers, and stands in this zone; or in the second, which no zone may be called, where a
 # zone or region of the plan is called like the first.
 OUTSIDE, BEYOND = "outside", "outside the plan"
@@ -50,7 +53,12 @@ class TargetRows:
         self._balancer_at = {balancer.name: index for index, balancer in enumerate(plan.balancers)}
         self._name_at = {plain_host(entry.name): index for index, entry in enumerate(plan.names)}
         self._fleets = {fleet.name: fleet.instance_names() for fleet in plan.fleets}
-        self.rows = [row for index, group in enumerate(plan.target_groups) for row in self._rows(index, group)]
+        self.rows: list[TargetRow] = []
+        for index, group in enumerate(plan.target_groups):
+            self.rows += self._rows(index, group)
+            if len(self.rows) > MOST_TARGETS:
+                told = f"with this group there are {len(self.rows):,} targets, of which at most {MOST_TARGETS:,} can be"
+                raise CannotRun([Problem(pointer(("target_groups", index)), f"{told} computed")])
 
     def _rows(self, index: int, group: TargetGroup) -> Iterator[TargetRow]:
         probes = {probe.name: probe for probe in self.plan.probes}
