@@ -52,10 +52,8 @@ class Computer:
         # The second to which each drill that is being run has come, and how much of other work is done, by question.
         self._reached: dict[Hashable, float] = {}
         self.done: dict[Hashable, tuple[int, int]] = {}
-        self._lock = Lock()
-        self.slots = Slots()
+        self._lock, self._closing, self.slots = Lock(), Event(), Slots()
         self._deadlines: dict[Hashable, Deadline] = {}
-        self._closing = Event()
 
     def close(self) -> None:
         """All that is computed, or waits for its turn, is given up: nobody is there any more who would be answered."""
@@ -120,18 +118,15 @@ class Computer:
     def _drill_question(self, key: str, number: int, drill: Drill) -> Hashable:
         return ("drill", self.content(key, number), drill.model_dump_json(by_alias=True))
 
-    def reached_s(self, key: str, revision: int | None, drill: str) -> float | None:
-        """The second to which a drill has been run; None while nobody runs it."""
+    def drill_progress(self, key: str, revision: int | None, drill: str) -> tuple[float | None, int | None]:
+        """The second to which a drill has been run (None while nobody runs it), and how many questions are computed
+        before it (None where it does not wait)."""
         number = self.number(key, revision)
         found = self._drill(key, number, drill)
         asked = (found.model_copy(update={"phases": phases}) for phases in get_args(Phases))
         running = (self._reached.get(self._drill_question(key, number, one)) for one in asked)
-        return next((at for at in running if at is not None), None)
-
-    def drill_waits(self, key: str, revision: int | None, drill: str) -> int | None:
-        """How many are to be computed before a drill; None where it does not wait."""
-        number = self.number(key, revision)
-        return self.slots.before(self._drill_question(key, number, self._drill(key, number, drill)))
+        reached = next((at for at in running if at is not None), None)
+        return reached, self.slots.before(self._drill_question(key, number, found))
 
     def levers(self, key: str, revision: int | None, drill: str) -> list[LeverAnswer]:
         """What would have helped a drill most; raises UnknownPlan when the plan has no such drill."""
@@ -230,7 +225,7 @@ class Computer:
         except BaseException as error:
             with self._lock:
                 kept.drop(question)
-            found.set_exception(error)
+            found.set_exception(_told(error))
         else:
             weight = weight_of(made)
             with self._lock:
@@ -247,6 +242,13 @@ class Computer:
                 return answer()
             finally:
                 del self._deadlines[question]
+
+
+def _told(error: BaseException) -> BaseException:
+    """An error as who asked is told of it."""
+    if not isinstance(error, MemoryError):
+        return error
+    return CannotRun([Problem("", "it takes more memory than there is; ask for less, or on a larger machine")])
 
 
 def _is_of(question: Hashable, kinds: Sequence[str]) -> bool:

@@ -88,9 +88,8 @@ class Progress(BaseModel):
 @router.get("/drills/{drill}/progress")
 def progress_of_drill(key: str, drill: str, computer: TheComputer, revision: Revision = None) -> Progress:
     """How far a drill has been run."""
-    return Progress(
-        reached_s=computer.reached_s(key, revision, drill), waits=computer.drill_waits(key, revision, drill)
-    )
+    reached_s, waits = computer.drill_progress(key, revision, drill)
+    return Progress(reached_s=reached_s, waits=waits)
 
 
 @router.get("/drills/{drill}/phases")

@@ -27,6 +27,7 @@ from northgate.web.computing import Computer
 from northgate.web.deciding import handing, log, sweeping, taking, usual, variants
 from northgate.web.guards import Guards
 from northgate.web.problems import add_problem_handlers
+from northgate.web.waiting.memory import bound_memory
 
 STATIC = Path(__file__).parent / "static"
 LOOPBACK = "127.0.0.1"
@@ -97,7 +98,9 @@ def _serve(
     address += f"?token={token}" if token else ""
     print(f"North Gate is at {address}   (Ctrl+C stops it)", flush=True)
     if open_browser:
-        threading.Timer(0.5, webbrowser.open, (address,)).start()
+        threading.Timer(0.5, _open, (address,)).start()
+    else:
+        bound_memory()
     # Who computes lets others go on sooner: an answer needs the interpreter again and again.
     sys.setswitchinterval(SWITCH_S)
     made = make_app(repository, token)
@@ -106,6 +109,12 @@ def _serve(
     )
     _Server(config, made.state.computer).run(sockets=[listening])
     repository.close()
+
+
+def _open(address: str) -> None:
+    """Opens the browser, which must not be bounded as this process is from then on."""
+    webbrowser.open(address)
+    bound_memory()
 
 
 class _Server(uvicorn.Server):
