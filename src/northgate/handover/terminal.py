@@ -1,17 +1,22 @@
 """Outcomes of drills, traces, losses and sizing for a terminal."""
 
+from __future__ import annotations
+
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
+from typing import TYPE_CHECKING
 
-from northgate.change import RehearsalAnswer, UsualChange
-from northgate.cost import CostAnswer
-from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer, LeverAnswer
-from northgate.engine.reports.losses import Headroom
-from northgate.engine.trace import Candidate, Outcome, TraceAnswer
-from northgate.intake import TakenIn
-from northgate.losses import LossesAnswer
-from northgate.sizing import MinimumSize, ProbeSize, SizeAnswer, SizingAnswer, TtlSize, ZonesSize
-from northgate.sweep import SweepAnswer
+# What a command does not ask for is not loaded: a summary needs but the types of what it sums up.
+if TYPE_CHECKING:
+    from northgate.change import RehearsalAnswer, UsualChange
+    from northgate.cost import CostAnswer
+    from northgate.engine.reports import BlindAnswer, DrillAnswer, ExpectationAnswer, LeverAnswer
+    from northgate.engine.reports.losses import Headroom
+    from northgate.engine.trace import Candidate, Outcome, TraceAnswer
+    from northgate.intake import TakenIn
+    from northgate.losses import LossesAnswer
+    from northgate.sizing import MinimumSize, ProbeSize, SizeAnswer, SizingAnswer, TtlSize, ZonesSize
+    from northgate.sweep import SweepAnswer
 
 _UNITS = {"s": "s", "ms": "ms", "share": "%", "utilisation": "%"}
 WORST_ROWS, RANKED = 8, 25
