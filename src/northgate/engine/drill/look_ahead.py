@@ -34,6 +34,8 @@ FOUND_S = 1e-4
 LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
 # What comes so much sooner or later than it was looked for, shortly before, comes as was looked for.
 SOON_S = 1e-3
+# In so short a time (s) nothing changes.
+INSTANT_S = 1e-6
 # When a backlog meets its bound is found again so many times, as what is known of rates grows.
 CORRECTED = 2
 # A step that is so many times too long goes nowhere.
@@ -184,9 +186,10 @@ class LookAhead:
         jump_s = min(until, self._backlogs.meets_s(flow, now))
         far_s = min(far_s, jump_s)
         if far_s < now + SHORTEST_S:
-            # So short a way goes as half-way.
-            middle = self._middle(flow, now, far_s)
-            self._go(Stretch(far_s, ((middle, 1.0),), middle.opens), far_s, flow, middle, now)
+            if far_s > now + INSTANT_S:
+                # So short a way goes as half-way.
+                middle = self._middle(flow, now, far_s)
+                self._go(Stretch(far_s, ((middle, 1.0),), middle.opens), far_s, flow, middle, now)
             self.look_s = now + SHORTEST_S
             return
         self._step(flow, now, min(near_s, far_s), far_s, jump_s, steady=steady)
