@@ -102,7 +102,7 @@ class Waits(Stage):
         slope = queue.slope[self.network.pairs.machine[mine]]
         budget_s = encounter.budget_s[fate, mine] - waits * encounter.connect_s[fate]
         bounds_s = np.minimum(budget_s, encounter.response_s[mine] + wait_s)
-        return self.lateness.say((fate, mine.tobytes(), waits), too_late(latency_s, slope, bounds_s))
+        return self.lateness.say((fate, mine.tobytes(), waits, len(wait_s)), too_late(latency_s, slope, bounds_s))
 
     def after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop, waits: int) -> None:
         """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
