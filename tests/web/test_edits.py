@@ -144,11 +144,11 @@ def test_the_rules_of_a_listener_and_the_losses_of_zones(client):
 
 
 def test_the_same_question_asked_at_once_is_computed_once(client, monkeypatch):
-    from northgate.web import computing
+    from northgate import work
 
     runs = []
-    real = computing.run_drill
-    monkeypatch.setattr(computing, "run_drill", lambda *asked: runs.append(1) or time.sleep(0.2) or real(*asked))
+    real = work.alone
+    monkeypatch.setattr(work, "alone", lambda *asked, **more: runs.append(1) or time.sleep(0.2) or real(*asked, **more))
     threads = [threading.Thread(target=client.get, args=(f"{PLAN}/drills/lose-fells-2",)) for _ in range(4)]
     for thread in threads:
         thread.start()
@@ -158,13 +158,22 @@ def test_the_same_question_asked_at_once_is_computed_once(client, monkeypatch):
 
 
 def test_an_edit_of_a_drill_compiles_nothing_again_and_runs_only_that_drill(client, monkeypatch):
-    from northgate.web import computing
+    from northgate import work
+    from northgate.web import computing, tasks
 
     done = []
 
     def noting(name):
         real = getattr(computing, name)
         monkeypatch.setattr(computing, name, lambda *asked: done.append(name) or real(*asked))
+
+    def alone(task, *given, **more):
+        assert task is tasks.drill
+        done.append("drill")
+        return real_alone(task, *given, **more)
+
+    real_alone = work.alone
+    monkeypatch.setattr(work, "alone", alone)
 
     def ask(*drills):
         done.clear()
@@ -173,14 +182,14 @@ def test_an_edit_of_a_drill_compiles_nothing_again_and_runs_only_that_drill(clie
             assert client.get(f"{PLAN}/drills/{drill}").status_code == 200
         return done
 
-    for name in ("compile_network", "undisturbed", "run_drill"):
+    for name in ("compile_network", "undisturbed"):
         noting(name)
     drills = ("lose-fells-2", "tiles-8-crashes")
-    assert sorted(ask(*drills)) == ["compile_network", "run_drill", "run_drill", "undisturbed"]
+    assert sorted(ask(*drills)) == ["compile_network", "drill", "drill", "undisturbed"]
     assert edit(client, [{"op": "replace", "path": "/drills/1/steps/0/at_s", "value": 61}], 1).status_code == 200
-    assert ask(*drills) == ["run_drill"]
+    assert ask(*drills) == ["drill"]
     assert edit(client, [{"op": "replace", "path": "/probes/0/interval_s", "value": 11}], 2).status_code == 200
-    assert sorted(ask(*drills)) == ["compile_network", "run_drill", "run_drill", "undisturbed"]
+    assert sorted(ask(*drills)) == ["compile_network", "drill", "drill", "undisturbed"]
 
 
 def test_a_drill_that_an_edit_makes_unfit_is_told_though_all_else_is_kept(client):

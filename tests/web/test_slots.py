@@ -12,8 +12,8 @@ import pytest
 
 from northgate.engine.base import CannotRun
 from northgate.store.repository import Repository
-from northgate.web import computing
 from northgate.web.computing import Computer
+from northgate.web.waiting import answers
 from northgate.web.waiting.leaving import Abandoned
 from northgate.web.waiting.slots import Slots
 from tests.support.plans import base_plan
@@ -67,6 +67,28 @@ def test_who_has_a_place_needs_no_other():
     assert slots._computing == 0
 
 
+def test_no_more_than_so_many_wait(client):
+    """Who comes then is told so at once, and everything else is answered."""
+    slots, end = client.app.state.computer.slots, threading.Event()
+    slots.most_waiting = 3
+
+    def hold(number):
+        with slots.taken(number, nothing):
+            end.wait(WAIT_S)
+
+    held = [start(hold, number) for number in range(slots.count + 3)]
+    until(lambda: len(slots._row) == 3)
+    drill = "/api/plans/beckwater/drills/tiles-8-crashes"
+    refused = client.get(drill)
+    assert refused.status_code == 503
+    assert refused.json()["detail"] == f"{slots.count + 3} questions are computed before this one; ask again later"
+    assert client.get("/api/plans/beckwater/state").status_code == 200
+    end.set()
+    for one in held:
+        one.join(WAIT_S)
+    assert client.get(drill).status_code == 200
+
+
 def test_who_leaves_while_he_waits_makes_room():
     slots, end, left, told = Slots(1), threading.Event(), threading.Event(), []
 
@@ -105,13 +127,27 @@ def computer(tmp_path):
 
 
 def test_what_takes_too_long_is_given_up_with_a_reason(computer, monkeypatch):
-    monkeypatch.setattr(computing, "MOST_S", 0.0)
+    monkeypatch.setattr(answers, "MOST_S", 0.0)
     drill = {"name": "lose", "lasts_s": 60, "steps": [{"at_s": 10, "fail": {"zone": "fells-1"}}]}
     key = computer.repository.add(base_plan(drills=[drill])).key
     with pytest.raises(CannotRun, match="given up after 0 s"):
         computer.run(key, None, "lose")
-    monkeypatch.setattr(computing, "MOST_S", 900.0)
+    monkeypatch.setattr(answers, "MOST_S", 900.0)
     assert computer.run(key, None, "lose").readings.requests > 0
+
+
+def test_what_takes_too_much_memory_here_is_told_and_asked_anew_later(computer):
+    found = iter([MemoryError(), "there"])
+
+    def answer():
+        one = next(found)
+        if isinstance(one, Exception):
+            raise one
+        return one
+
+    with pytest.raises(CannotRun, match="more memory than there is"):
+        computer.once("question", answer)
+    assert computer.once("question", answer) == "there"
 
 
 def test_while_all_places_are_taken_others_are_answered(client):

@@ -6,6 +6,7 @@ PlanError                 the input cannot be used; carries one or more `Problem
 import difflib
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from typing import Any
 
 Location = tuple[str | int, ...]
 
@@ -55,3 +56,7 @@ class PlanError(Exception):
         self.problems = tuple(problems)
         self.source = source
         super().__init__("\n".join(problem.describe(source) for problem in self.problems))
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        # Errors come from other processes, too.
+        return type(self), (self.problems, self.source)

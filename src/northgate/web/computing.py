@@ -2,35 +2,26 @@
 
 import hashlib
 from collections.abc import Callable, Hashable, Sequence
-from concurrent.futures import Future
-from threading import Event, Lock
-from typing import TypeVar, get_args
+from threading import Lock
+from typing import get_args
 
-from northgate import work
-from northgate.engine.base import CannotRun
-from northgate.engine.drill import DrillRun, Losing, run_drill, undisturbed
+from northgate.engine.drill import DrillRun, Losing, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
 from northgate.engine.processes import Phases
-from northgate.engine.reports import Change, LeverAnswer, WhatIfAnswer, ZoneLoss, levers, what_if, zone_losses
+from northgate.engine.reports import Change, LeverAnswer, WhatIfAnswer, ZoneLoss, what_if
 from northgate.engine.solver import Flow
 from northgate.engine.trace import History
-from northgate.plan import Plan, Problem
+from northgate.plan import Plan
 from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
-from northgate.web.waiting.keeping import Kept, weight_of
-from northgate.web.waiting.leaving import Abandoned, gone
-from northgate.web.waiting.slots import Deadline, Slots
+from northgate.web import tasks
+from northgate.web.waiting.answers import Answers
+from northgate.web.waiting.leaving import gone, stop_if
 
-# So much of computed answers is kept, and apart from them of plans as they were read (bytes).
-KEPT_BYTES, PLANS_BYTES = 400_000_000, 100_000_000
-OF_PLANS = ("plan", "content")
-# What takes its time: a few of these are computed at once, each for so long at most (s).
-LONG = ("drill", "levers", "losses", "sizing", "zone losses", "compare", "change", "usual", "sweep", "export")
-MOST_S = 900.0
-
-Answer = TypeVar("Answer")
+# A plan of so many machines is compiled by another process.
+MANY = 2000
 
 
 def content_of(plan: Plan) -> bytes:
@@ -42,23 +33,15 @@ def content_of(plan: Plan) -> bytes:
     return hashlib.sha256(text.encode()).digest()
 
 
-class Computer:
+class Computer(Answers):
     """Compiles plans and runs drills, once per revision."""
 
     def __init__(self, repository: Repository) -> None:
+        super().__init__()
         self.repository = repository
-        self._waiting: dict[Hashable, list[Event]] = {}
-        self._kept, self._plans = Kept(KEPT_BYTES), Kept(PLANS_BYTES)
-        # The second to which each drill that is being run has come, and how much of other work is done, by question.
+        # The second to which each drill that is being run has come.
         self._reached: dict[Hashable, float] = {}
-        self.done: dict[Hashable, tuple[int, int]] = {}
-        self._lock, self._closing, self.slots = Lock(), Event(), Slots()
-        self._deadlines: dict[Hashable, Deadline] = {}
-
-    def close(self) -> None:
-        """All that is computed, or waits for its turn, is given up: nobody is there any more who would be answered."""
-        self._closing.set()
-        work.stop()
+        self._reading = Lock()
 
     def plan(self, key: str, revision: int | None = None) -> Plan:
         """A plan's document at a revision, read once."""
@@ -85,7 +68,10 @@ class Computer:
         return self._network(self.plan(key, number), self.content(key, number))
 
     def _network(self, plan: Plan, content: bytes) -> Network:
-        return self.once(("network", content), lambda: compile_network(plan))
+        question = ("network", content)
+        if len(plan.machines) < MANY:
+            return self.once(question, lambda: compile_network(plan))
+        return self.alone(question, tasks.compiled, plan, short=True)
 
     def content(self, key: str, number: int) -> bytes:
         """The digest of a revision, see `content_of`; raises CannotRun."""
@@ -93,19 +79,20 @@ class Computer:
 
     def run(self, key: str, revision: int | None, drill: str, phases: Phases | None = None) -> DrillRun:
         """A drill, run, at will with its probes elsewhere in their cycles; raises UnknownPlan where there is none."""
-        number = self.number(key, revision)
-        found = self._drill(key, number, drill)
-        network = self.network(key, number)
-        wanted = found if phases in (None, found.phases) else found.model_copy(update={"phases": phases})
-        question = self._drill_question(key, number, wanted)
+        # One after the other: many at once would keep everyone else from the interpreter, and be no sooner done.
+        with self._reading:
+            number = self.number(key, revision)
+            found, plan = self._drill(key, number, drill), self.plan(key, number)
+            wanted = found if phases in (None, found.phases) else found.model_copy(update={"phases": phases})
+            question = self._drill_question(key, number, wanted)
 
-        def work() -> DrillRun:
-            try:
-                return run_drill(network, wanted, self.watch(question), lambda at: self._reached.update({question: at}))
-            finally:
-                self._reached.pop(question, None)
+        def told(reached_s: float) -> None:
+            self._reached[question] = reached_s
 
-        return self.once(question, work)
+        try:
+            return self.alone(question, tasks.drill, plan, wanted, told=told)
+        finally:
+            self._reached.pop(question, None)
 
     def _drill(self, key: str, number: int, drill: str) -> Drill:
         drills = self.plan(key, number).drills
@@ -133,7 +120,7 @@ class Computer:
         number = self.number(key, revision)
         self.run(key, number, drill)
         question = ("levers", self._drill_question(key, number, self._drill(key, number, drill)))
-        return self.once(question, lambda: levers(self.plan(key, number), drill, self.watch(question)))
+        return self.alone(question, tasks.levers_of, self.plan(key, number), drill)
 
     def settled(self, key: str, revision: int | None) -> Flow:
         """The flow now, with no fault; raises CannotRun."""
@@ -160,101 +147,16 @@ class Computer:
         """What each zone's loss leaves."""
         number = self.number(key, revision)
         question = ("zone losses", self.content(key, number))
-        return self.once(question, lambda: zone_losses(self.losing(key, number), self.watch(question)))
+        return self.alone(question, tasks.losses_of_zones, self.plan(key, number))
 
     def what_if(
         self, key: str, revision: int | None, parts: Sequence[Part], groups: Sequence[str] | None, change: Change
     ) -> WhatIfAnswer:
         """The board at the three moments of a loss or an addition; not kept, for each is asked once."""
         losing, left = self.losing(key, revision), gone()
-        return what_if(losing, parts, groups, lambda: _stop_if(left.is_set()), change)
+        return self.quickly("what if", lambda: what_if(losing, parts, groups, lambda: stop_if(left.is_set()), change))
 
     def losing(self, key: str, revision: int | None) -> Losing:
         """What loses parts of a plan; raises CannotRun."""
         number = self.number(key, revision)
         return self.once(("losing", self.content(key, number)), lambda: Losing(self.network(key, number)))
-
-    def watch(self, question: Hashable) -> Callable[[], None]:
-        """What long work calls at every step: it stops once all who asked have left."""
-
-        def watch() -> None:
-            with self._lock:
-                waiting = self._waiting.get(question, [])
-                deadline = self._deadlines.get(question)
-                _stop_if(self._closing.is_set() or (bool(waiting) and all(one.is_set() for one in waiting)))
-            if deadline and deadline.passed():
-                told = f"it was given up after {deadline.seconds:g} s; ask for less, or on the command line"
-                raise CannotRun([Problem("", told)])
-
-        return watch
-
-    def once(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
-        """The kept answer, or the one being computed by another thread, or a new one; errors are not kept."""
-        left = gone()
-        while True:
-            try:
-                return self._found(question, answer, left)
-            except Abandoned:
-                if left.is_set() or self._closing.is_set():
-                    raise
-
-    def _found(self, question: Hashable, answer: Callable[[], Answer], left: Event) -> Answer:
-        kept = self._plans if _is_of(question, OF_PLANS) else self._kept
-        with self._lock:
-            found: Future[Answer] | None = kept.get(question)
-            if found is not None and found.done():
-                return found.result()
-            mine = found is None
-            if found is None:
-                found = kept.begin(question)
-            waiting = self._waiting.setdefault(question, [])
-            waiting.append(left)
-        try:
-            if mine:
-                self._answer(kept, question, found, answer)
-            return found.result()
-        finally:
-            with self._lock:
-                waiting.remove(left)
-                if not waiting and self._waiting.get(question) is waiting:
-                    del self._waiting[question]
-
-    def _answer(self, kept: Kept, question: Hashable, found: Future[Answer], answer: Callable[[], Answer]) -> None:
-        try:
-            made = self._computed(question, answer)
-        except BaseException as error:
-            with self._lock:
-                kept.drop(question)
-            found.set_exception(_told(error))
-        else:
-            weight = weight_of(made)
-            with self._lock:
-                kept.weigh(question, weight)
-            found.set_result(made)
-
-    def _computed(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
-        """An answer; one that takes its time when it is its turn."""
-        if not _is_of(question, LONG):
-            return answer()
-        with self.slots.taken(question, self.watch(question)):
-            self._deadlines[question] = Deadline(MOST_S)
-            try:
-                return answer()
-            finally:
-                del self._deadlines[question]
-
-
-def _told(error: BaseException) -> BaseException:
-    """An error as who asked is told of it."""
-    if not isinstance(error, MemoryError):
-        return error
-    return CannotRun([Problem("", "it takes more memory than there is; ask for less, or on a larger machine")])
-
-
-def _is_of(question: Hashable, kinds: Sequence[str]) -> bool:
-    return isinstance(question, tuple) and question[0] in kinds
-
-
-def _stop_if(wanted: bool) -> None:
-    if wanted:
-        raise Abandoned

@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 
 from northgate.engine.base import CannotRun
 from northgate.engine.reports import BoardState, ProbeConsequence, board_state, probe_consequence
-from northgate.plan import Plan, PlanError, Problem, plan_from_text
+from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.difference import difference, place_words
 from northgate.plan.editing import MAX_OPERATIONS, Patch, patched, removal, renaming, users_of
 from northgate.plan.merging import merged
@@ -20,7 +20,7 @@ from northgate.plan.references import Reference
 from northgate.plan.together import completed
 from northgate.store.repository import Head, NothingToMoveTo
 from northgate.web.computing import Computer
-from northgate.web.plans import LATEST, PlanWhole, Revision, TheComputer, plan_whole, text_of
+from northgate.web.plans import LATEST, PlanWhole, Revision, TheComputer, plan_whole, read_plan_text, text_of
 from northgate.web.problems import EDIT_RESPONSES, IncompleteEdit, PlaceProblem, Together
 from northgate.web.waiting.leaving import watch_client
 
@@ -147,7 +147,7 @@ async def update_from_file(
     text, before = await text_of(request), revision_in(if_match)
 
     def update() -> EditAnswer:
-        made = plan_from_text(text)
+        made = read_plan_text(text)
         return edited(computer, computer.edit(key, before, lambda _: made, text), before, response)
 
     return await run_in_threadpool(update)

@@ -7,6 +7,7 @@ from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import BaseModel, Field
 
+from northgate import work
 from northgate.plan import Plan, PlanError, Problem, plan_from_text
 from northgate.plan.models.schema import plan_schema
 from northgate.plan.overview import index_of, next_steps
@@ -14,11 +15,15 @@ from northgate.plan.proposal import MachineRow, Server, propose, propose_server
 from northgate.plan.writing import plan_as_json, plan_as_yaml
 from northgate.store.examples import example_plans
 from northgate.store.repository import Head, UnknownPlan
+from northgate.web import tasks
 from northgate.web.computing import Computer
 from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.waiting.leaving import gone, stop_if
 
 # The longest title that a copy can add a word to.
 MOST_TITLE = 19_000
+# A text of so many characters is read by another process.
+LONG_TEXT = 30_000
 
 router = APIRouter(prefix="/api/plans", tags=["plans"], responses=PROBLEM_RESPONSES)
 
@@ -108,7 +113,15 @@ async def import_plan(request: Request, computer: TheComputer) -> PlanHead:
     """Takes in a plan file, YAML or JSON."""
     text = await text_of(request)
     # Reading takes its time: meanwhile others are answered.
-    return await run_in_threadpool(lambda: plan_head(computer, computer.repository.add(plan_from_text(text), text)))
+    return await run_in_threadpool(lambda: plan_head(computer, computer.repository.add(read_plan_text(text), text)))
+
+
+def read_plan_text(text: str) -> Plan:
+    """A plan from its text; another process reads what is long. Raises PlanError."""
+    if len(text) < LONG_TEXT:
+        return plan_from_text(text)
+    left = gone()
+    return work.alone(tasks.read, text, watch=lambda: stop_if(left.is_set()), short=True)
 
 
 async def text_of(request: Request) -> str:

@@ -15,6 +15,7 @@ from northgate.plan.problems import did_you_mean, pointer
 from northgate.store.errors import StoreError
 from northgate.store.repository import NothingToMoveTo, StaleRevision, UnknownPlan
 from northgate.web.waiting.leaving import Abandoned
+from northgate.web.waiting.slots import Busy
 
 
 class PlaceProblem(BaseModel):
@@ -69,6 +70,10 @@ def add_problem_handlers(app: FastAPI) -> None:
     @app.exception_handler(Abandoned)
     def abandoned(_: Request, error: Abandoned) -> JSONResponse:
         return problem_response(503, "Nobody waits for this answer any more", str(error))
+
+    @app.exception_handler(Busy)
+    def busy(_: Request, error: Busy) -> JSONResponse:
+        return problem_response(503, "Too much is asked at once", str(error))
 
     @app.exception_handler(RequestValidationError)
     def malformed(_: Request, error: RequestValidationError) -> JSONResponse:
@@ -132,6 +137,7 @@ PROBLEM_RESPONSES: dict[int | str, dict[str, Any]] = {
         (404, "There is no such plan, drill or revision"),
         (409, "The plan cannot be run as it stands"),
         (422, "The request or the plan cannot be read"),
+        (503, "Too much is asked at once"),
     )
 }
 

@@ -167,10 +167,14 @@ class TraceQuestion(BaseModel):
 def trace_a_request(key: str, question: TraceQuestion, computer: TheComputer, revision: Revision = None) -> TraceAnswer:
     """One request hop by hop, or what many get in turn; or a probe."""
     flow, history = computer.moment(key, revision, question.drill, question.at_s)
-    if question.probe_group and question.probe_target:
-        return trace_probe(flow, question.probe_group, question.probe_target, question.probe_front, history)
-    asked = question.model_dump(exclude={"drill", "at_s", "probe_group", "probe_target", "probe_front"})
-    return trace(flow, Question(**asked, today=datetime.date.today()), history)
+
+    def answer() -> TraceAnswer:
+        if question.probe_group and question.probe_target:
+            return trace_probe(flow, question.probe_group, question.probe_target, question.probe_front, history)
+        asked = question.model_dump(exclude={"drill", "at_s", "probe_group", "probe_target", "probe_front"})
+        return trace(flow, Question(**asked, today=datetime.date.today()), history)
+
+    return computer.quickly("trace", answer)
 
 
 @router.get("/zone-losses")

@@ -27,12 +27,14 @@ from northgate.web.computing import Computer
 from northgate.web.deciding import handing, log, sweeping, taking, usual, variants
 from northgate.web.guards import Guards
 from northgate.web.problems import add_problem_handlers
-from northgate.web.waiting.memory import bound_memory
+from northgate.work import bound_memory, warm
 
 STATIC = Path(__file__).parent / "static"
 LOOPBACK = "127.0.0.1"
 THREADS = 400
 SWITCH_S = 0.0005
+# The processes that compute are started so long after the server (s): those who come first are answered first.
+WARM_AFTER_S = 1.0
 
 
 def make_app(repository: Repository, token: str | None = None) -> FastAPI:
@@ -107,6 +109,7 @@ def _serve(
     config = uvicorn.Config(
         made, log_level="warning", access_log=False, server_header=False, timeout_graceful_shutdown=1
     )
+    threading.Timer(WARM_AFTER_S, warm).start()
     _Server(config, made.state.computer).run(sockets=[listening])
     repository.close()
 

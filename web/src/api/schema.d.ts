@@ -4910,6 +4910,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     propose_plan_of_server_api_proposal_server_post: {
@@ -4954,6 +4963,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5030,6 +5048,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     schema_api_schema_get: {
@@ -5099,6 +5126,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     import_plan_api_plans_post: {
@@ -5143,6 +5179,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5202,6 +5247,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     delete_plan_api_plans__key__delete: {
@@ -5242,6 +5296,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5314,6 +5377,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     index_of_plan_api_plans__key__index_get: {
@@ -5366,6 +5438,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     export_plan_api_plans__key__file_get: {
@@ -5410,6 +5491,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5482,6 +5572,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     copy_plan_api_plans__key__copy_post: {
@@ -5534,6 +5633,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     restore_plan_api_plans__key__restore_post: {
@@ -5576,6 +5684,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5648,6 +5765,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     undo_api_plans__key__undo_post: {
@@ -5709,6 +5835,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     redo_api_plans__key__redo_post: {
@@ -5763,6 +5898,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5835,6 +5979,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     revert_api_plans__key__revert_post: {
@@ -5892,6 +6045,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5961,6 +6123,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     prepare_removal_api_plans__key__removal_get: {
@@ -6017,6 +6188,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6088,6 +6268,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     state_now_api_plans__key__state_get: {
@@ -6135,6 +6324,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6198,6 +6396,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     run_a_drill_api_plans__key__drills__drill__get: {
@@ -6246,6 +6453,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6306,6 +6522,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     phases_of_drill_api_plans__key__drills__drill__phases_get: {
@@ -6359,6 +6584,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     levers_of_drill_api_plans__key__drills__drill__levers_get: {
@@ -6405,6 +6639,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6469,6 +6712,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     strips_of_drill_api_plans__key__drills__drill__strips_get: {
@@ -6517,6 +6769,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6577,6 +6838,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     consequences_api_plans__key__consequences_get: {
@@ -6622,6 +6892,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6685,6 +6964,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     losses_of_zones_api_plans__key__zone_losses_get: {
@@ -6730,6 +7018,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6796,6 +7093,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     findings_api_plans__key__findings_get: {
@@ -6843,6 +7149,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6904,6 +7219,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     cost_of_plan_api_plans__key__cost_get: {
@@ -6949,6 +7273,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7003,6 +7336,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7069,6 +7411,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     side_by_side_api_plans__key__compare_get: {
@@ -7118,6 +7469,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7181,6 +7541,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     progress_of_losses_side_by_side_api_plans__key__compare_losses_progress_get: {
@@ -7230,6 +7599,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7288,6 +7666,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7355,6 +7742,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     progress_of_change_api_plans__key__change_progress_get: {
@@ -7413,6 +7809,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     exported_api_plans__key__export__kind__get: {
@@ -7460,6 +7865,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7528,6 +7942,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     give_reason_api_plans__key__log_reason_put: {
@@ -7581,6 +8004,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7645,6 +8077,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7717,6 +8158,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     look_over_api_plans__key__look_over_post: {
@@ -7775,6 +8225,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7843,6 +8302,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     swept_api_plans__key__sweep_get: {
@@ -7894,6 +8362,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7958,6 +8435,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     what_can_be_swept_api_plans__key__sweep_settings_get: {
@@ -8003,6 +8489,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8068,6 +8563,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     usual_changes_api_plans__key__usual_get: {
@@ -8113,6 +8617,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8175,6 +8688,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     progress_of_usual_change_api_plans__key__usual__code__progress_get: {
@@ -8223,6 +8745,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8280,6 +8811,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8345,6 +8885,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     try_variant_api_plans__key__variants_post: {
@@ -8400,6 +8949,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8471,6 +9029,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description Too much is asked at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     matrix_api_plans__key__matrix_get: {
@@ -8522,6 +9089,15 @@ export interface operations {
             };
             /** @description The request or the plan cannot be read */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too much is asked at once */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -4,6 +4,7 @@ CannotRun                 the plan is well formed, but cannot be computed; carri
 """
 
 from collections.abc import Iterable
+from typing import Any
 
 from northgate.plan.problems import Problem
 
@@ -14,3 +15,7 @@ class CannotRun(Exception):
     def __init__(self, problems: Iterable[Problem]) -> None:
         self.problems = tuple(problems)
         super().__init__("\n".join(problem.describe() for problem in self.problems))
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        # Errors come from other processes, too.
+        return type(self), (self.problems,)

@@ -8,15 +8,16 @@ from typing import Annotated
 from fastapi import APIRouter, Depends, Path, Query, Response
 from pydantic import BaseModel
 
-from northgate.change import RehearsalAnswer, Rehearsed, rehearsed
+from northgate.change import RehearsalAnswer, Rehearsed
 from northgate.compare import CompareAnswer, LossesMoved, compare, losses_moved
 from northgate.engine.reports import BoardState, board_state
-from northgate.handover.sheet import EXPORTS, MEDIA, export
+from northgate.handover.sheet import EXPORTS, MEDIA
 from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import UnknownPlan
+from northgate.web import tasks
 from northgate.web.computing import Computer
-from northgate.web.deciding.meanwhile import told_meanwhile
+from northgate.web.deciding.meanwhile import alone_meanwhile
 from northgate.web.judge import WorkDone, work_done
 from northgate.web.judging import TheJudge
 from northgate.web.plans import LATEST, Revision, TheComputer
@@ -135,7 +136,7 @@ def change_moment(change: Rehearsed, at: float) -> ChangeMoment:
 def _rehearsed(computer: Computer, sides: Sequence[Side], order: str | None) -> Rehearsed:
     before, after = (computer.plan(one.key, one.revision) for one in sides)
     wanted = _order(order)
-    return told_meanwhile(computer, ("change", *sides, order), lambda told: rehearsed(before, after, wanted, told=told))
+    return alone_meanwhile(computer, ("change", *sides, order), tasks.change, before, after, wanted)
 
 
 def _order(order: str | None) -> list[tuple[int, float | None]] | None:
@@ -172,7 +173,7 @@ def exported(
         raise UnknownPlan(f"{key}: export {kind}{did_you_mean(kind, EXPORTS)}", [])
     number = computer.number(key, revision)
     plan, today = computer.plan(key, number), datetime.date.today()
-    text = computer.once(("export", key, number, kind, today), lambda: export(plan, kind, today))
+    text = computer.alone(("export", key, number, kind, today), tasks.exported, plan, kind, today)
     media, ending = MEDIA[kind]
     name = f"{key}.{ending}" if kind in ("html", "markdown", "json") else f"{key}.{kind}.{ending}"
     place = "inline" if opened else "attachment"

@@ -1,7 +1,7 @@
 """Long work that tells how far it is, and stops when nobody waits for it any more."""
 
 from collections.abc import Callable, Hashable
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from northgate.web.computing import Computer
 
@@ -25,3 +25,15 @@ def told_meanwhile(
             computer.done.pop(question, None)
 
     return computer.once(question, answer)
+
+
+def alone_meanwhile(computer: Computer, question: Hashable, task: Callable[..., Answer], *given: Any) -> Answer:
+    """As `told_meanwhile`, of a task for another process."""
+
+    def told(done: int, of: int) -> None:
+        computer.done[question] = (done, of)
+
+    try:
+        return computer.alone(question, task, *given, told=told)
+    finally:
+        computer.done.pop(question, None)

@@ -5,11 +5,12 @@ from typing import Annotated
 
 from fastapi import APIRouter, Depends, Query
 
-from northgate.change import UsualAnswer, UsualChange, UsualMade, offered, usual
+from northgate.change import UsualAnswer, UsualChange, UsualMade, offered
 from northgate.plan import PlanError, Problem
+from northgate.web import tasks
 from northgate.web.computing import Computer
 from northgate.web.deciding.handing import At, ChangeMoment, change_moment
-from northgate.web.deciding.meanwhile import told_meanwhile
+from northgate.web.deciding.meanwhile import alone_meanwhile
 from northgate.web.judge import WorkDone, work_done
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
@@ -53,7 +54,7 @@ def state_in_usual_change(
 def _made(computer: Computer, key: str, code: str, said: Sequence[str], revision: int | None) -> UsualMade:
     number = computer.number(key, revision)
     plan, given = computer.plan(key, number), _given(said)
-    return told_meanwhile(computer, _question(key, number, code, said), lambda told: usual(plan, code, given, told))
+    return alone_meanwhile(computer, _question(key, number, code, said), tasks.usual_change, plan, code, given)
 
 
 def _question(key: str, number: int, code: str, said: Sequence[str]) -> Hashable:

@@ -21,6 +21,12 @@ def gone() -> Event:
     return _gone.get() or Event()
 
 
+def stop_if(wanted: bool) -> None:
+    """Raises Abandoned where that is wanted."""
+    if wanted:
+        raise Abandoned
+
+
 async def watch_client(request: Request) -> AsyncIterator[None]:
     """While a request is answered, looks whether its client is still there."""
     left = Event()

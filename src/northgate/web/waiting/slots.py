@@ -11,12 +11,20 @@ AT_ONCE = max(2, os.cpu_count() or 1)
 # Those that wait look so often whether anybody still waits for them (s).
 LOOK_EVERY_S = 0.1
 
+# So many wait for their turn; each is a thread of the server, of which there are more (`web/server.py`).
+MOST_WAITING = 150
+
+
+class Busy(Exception):
+    """More wait already than may."""
+
 
 class Slots:
-    """So many threads compute at once; who waits goes in the order in which they came."""
+    """So many threads compute at once; who waits goes in the order in which they came, and of those there are so many
+    at most."""
 
-    def __init__(self, count: int = AT_ONCE) -> None:
-        self.count = count
+    def __init__(self, count: int = AT_ONCE, most_waiting: int = MOST_WAITING) -> None:
+        self.count, self.most_waiting = count, most_waiting
         self._changed = threading.Condition()
         self._computing = 0
         self._row: list[Hashable] = []
@@ -25,7 +33,7 @@ class Slots:
     @contextmanager
     def taken(self, question: Hashable, watch: Callable[[], None]) -> Iterator[None]:
         """A place among those that compute, for as long as it is held; what this thread asks meanwhile needs none.
-        `watch` is called while it waits, and ends that by what it raises."""
+        `watch` is called while it waits, and ends that by what it raises. Raises Busy."""
         if getattr(self._mine, "held", False):
             yield
             return
@@ -41,6 +49,10 @@ class Slots:
 
     def _wait(self, question: Hashable, watch: Callable[[], None]) -> None:
         with self._changed:
+            if len(self._row) >= self.most_waiting:
+                raise Busy(
+                    f"{self._computing + len(self._row)} questions are computed before this one; ask again later"
+                )
             self._row.append(question)
         try:
             while True:

@@ -16,6 +16,7 @@ from northgate import work
 from northgate.engine.base import CannotRun
 from northgate.engine.network import compile_network
 from northgate.plan import plan_from_data
+from northgate.work import processes, spreading
 from tests.support.plans import plan_data
 from tests.support.waits import WAIT_S
 
@@ -60,7 +61,9 @@ def test_what_is_made_comes_in_the_order_of_what_was_asked(count):
     told = []
     made = work.spread(name_and_item, compile_network, PLAN, range(count), lambda done, of: told.append((done, of)))
     assert made == [("small", item) for item in range(count)]
-    assert told == [(done, count) for done in range(count + 1)]
+    # Where it takes long it is told again how far it is.
+    assert list(dict.fromkeys(told)) == [(done, count) for done in range(count + 1)]
+    assert told == sorted(told)
 
 
 def test_a_worker_that_is_killed_loses_nothing(tmp_path):
@@ -99,8 +102,9 @@ def test_processes_that_break_give_way_to_others(tmp_path):
 
 ALIVE = """
 import sys, threading, time
-from tests.test_work import PLAN, whose_process
+from tests.work.test_spreading import PLAN, whose_process
 from northgate import work
+from northgate.work import processes, spreading
 from northgate.engine.network import compile_network
 if __name__ == "__main__":
     done = []
@@ -122,7 +126,7 @@ def runs(process):
 def test_the_processes_of_a_server_go_with_it_however_it_went(tmp_path):
     script = tmp_path / "alive.py"
     script.write_text(ALIVE)
-    environment = os.environ | {"PYTHONPATH": str(Path(__file__).parents[1])}
+    environment = os.environ | {"PYTHONPATH": str(Path(__file__).parents[2])}
     server = subprocess.Popen([sys.executable, str(script)], stdout=subprocess.PIPE, text=True, env=environment)
     workers = [int(one) for one in server.stdout.readline().split()]
     assert workers
@@ -139,7 +143,9 @@ def test_threads_of_a_worker_share_nothing_that_computes():
     text = PLAN.model_dump_json(by_alias=True)
     with ThreadPoolExecutor(2) as threads:
         together = threading.Barrier(2)
-        asked = [threads.submit(lambda: (together.wait(), work._do(whose, compile_network, text, 0))[1]) for _ in "ab"]
+        asked = [
+            threads.submit(lambda: (together.wait(), spreading._do(whose, compile_network, text, 0))[1]) for _ in "ab"
+        ]
         found = {one.result() for one in asked}
     assert len({thread for thread, _ in found}) == len({network for _, network in found}) == 2
 
@@ -159,3 +165,34 @@ def test_work_that_is_stopped_stops():
 
     with pytest.raises(Stopped):
         work.spread(name_and_item, compile_network, PLAN, range(40), told)
+
+
+def lasting(network, item):
+    time.sleep(WAIT_S * 10 if item else 0)
+
+
+def test_parts_that_take_long_are_stopped_too(monkeypatch):
+    class Stopped(Exception):
+        pass
+
+    def told(done, of):
+        if done == 1:
+            raise Stopped
+
+    monkeypatch.setattr(processes, "GRACE_S", 0.1)
+    with pytest.raises(Stopped):
+        in_a_thread(lambda: work.spread(lasting, compile_network, PLAN, range(4), told))
+    assert in_a_thread(lambda: work.spread(name_and_item, compile_network, PLAN, range(2))) == [
+        ("small", 0),
+        ("small", 1),
+    ]
+
+
+def spreading_again(network, item):
+    return item, work.spread(whose_process, compile_network, PLAN, range(5))
+
+
+def test_a_part_that_is_shared_out_again_is_done_where_it_is():
+    found = in_a_thread(lambda: work.spread(spreading_again, compile_network, PLAN, range(2)))
+    assert [item for item, _ in found] == [0, 1]
+    assert all(len(set(made)) == 1 for _, made in found)

@@ -32,3 +32,23 @@ def _given(path: Path) -> int | None:
     except OSError:
         return None
     return int(text) if text.isdigit() else None
+
+
+def bound_data(most_bytes: int) -> None:
+    """From now on this process is refused more data than it has and so many bytes (MemoryError); where the system does
+    not tell how much it has, it is not bounded."""
+    has = _data_of_process()
+    if has is None:
+        return
+    _, most = resource.getrlimit(resource.RLIMIT_DATA)
+    bound = has + most_bytes
+    resource.setrlimit(resource.RLIMIT_DATA, (bound if most == resource.RLIM_INFINITY else min(bound, most), most))
+
+
+def _data_of_process() -> int | None:
+    """The memory (bytes) that this process has for itself and may write to."""
+    try:
+        lines = Path("/proc/self/status").read_text().splitlines()
+    except OSError:
+        return None
+    return next((int(line.split()[1]) * 1024 for line in lines if line.startswith("VmData:")), None)

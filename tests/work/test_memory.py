@@ -1,18 +1,14 @@
-"""A question that takes more memory than there is fails, and the server goes on."""
+"""Processes are refused the memory that there is not."""
 
 import subprocess
 import sys
 
-import pytest
-
-from northgate.engine.base import CannotRun
-from northgate.web.computing import Computer
-from northgate.web.waiting import memory
+from northgate.work import memory
 
 GREEDY = """
 import resource
 import numpy as np
-from northgate.web.waiting.memory import bound_memory
+from northgate.work.memory import bound_memory
 bound = bound_memory()
 assert resource.getrlimit(resource.RLIMIT_AS)[0] == bound
 try:
@@ -37,18 +33,3 @@ def test_the_bound_is_that_of_the_control_group_where_there_is_one(tmp_path, mon
     assert memory.memory_of_machine() >= own
     monkeypatch.setattr(memory, "GROUPS", (given, unbounded))
     assert memory.memory_of_machine() == own // 2
-
-
-def test_what_takes_too_much_memory_is_told_and_asked_anew_later(repository):
-    computer = Computer(repository)
-    answers = iter([MemoryError(), "there"])
-
-    def answer():
-        one = next(answers)
-        if isinstance(one, Exception):
-            raise one
-        return one
-
-    with pytest.raises(CannotRun, match="more memory than there is"):
-        computer.once("question", answer)
-    assert computer.once("question", answer) == "there"

@@ -1,0 +1,226 @@
+"""Whole questions, each computed by a process of its own: a server goes on answering meanwhile, whatever becomes of it.
+
+Processes are started when they are first needed (or `warm`ed), and kept. A question that is not wanted any more is
+stopped; where it does not stop by itself, its process is. So is one that took more memory than it may, or was killed.
+"""
+
+import atexit
+import os
+import pickle
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
+from multiprocessing import get_context
+from multiprocessing.connection import Connection
+from multiprocessing.context import SpawnProcess
+from typing import Any, TypeVar
+
+from northgate.engine.base import CannotRun, Watch, go_on
+from northgate.plan import Problem
+from northgate.work.memory import memory_of_machine
+from northgate.work.worker import FAILED, STOP, TOLD, serve
+
+# Two at the least: a long one does not keep a short one waiting.
+COUNT = max(2, os.cpu_count() or 1)
+# A question may take so much of the machine's memory, and always so many bytes.
+PART_OF_MEMORY, LEAST_BYTES = 0.5, 2**30
+# Who asked is looked after so often (s); what is to stop has so long to do so by itself (s).
+LOOK_EVERY_S, GRACE_S = 0.05, 2.0
+
+Made = TypeVar("Made")
+Given = tuple[Any, ...]
+Tell = Callable[..., None]
+
+
+class WorkerKilled(Exception):
+    """A process that computed was ended from outside."""
+
+
+def most_bytes() -> int:
+    """The memory that one question may take."""
+    return max(LEAST_BYTES, int(memory_of_machine() * PART_OF_MEMORY))
+
+
+def nobody(*_facts: Any) -> None:
+    """Is told how far it is, and does nothing."""
+
+
+class Worker:
+    """One process and the pipe to it."""
+
+    def __init__(self) -> None:
+        self._process: SpawnProcess | None = None
+        self._pipe: Connection | None = None
+
+    def start(self) -> Connection:
+        """The pipe to the process, which is started where there is none."""
+        if self._pipe is not None and self._process is not None and self._process.is_alive():
+            return self._pipe
+        self.end()
+        context = get_context("spawn")
+        self._pipe, theirs = context.Pipe()
+        self._process = context.Process(target=serve, args=(theirs, most_bytes()), name="northgate worker")
+        self._process.start()
+        theirs.close()
+        return self._pipe
+
+    def ask(self, function: Callable[..., Made], given: tuple[Any, ...], watch: Watch, told: Tell) -> Made:
+        """See `alone`; raises WorkerKilled, too."""
+        watch()
+        try:
+            pipe = self.start()
+            pipe.send_bytes(pickle.dumps((function, given), pickle.HIGHEST_PROTOCOL))
+            kind, value = self._reply(pipe, watch, told)
+        except (EOFError, ConnectionError) as error:
+            self.end()
+            watch()
+            raise WorkerKilled from error
+        except BaseException:
+            self._quieten()
+            raise
+        if kind != FAILED:
+            made: Made = value
+            return made
+        if isinstance(value, MemoryError):
+            self.end()
+            most = f"{most_bytes() / 2**30:.1f} GiB of memory, which is what one question may take here"
+            raise CannotRun([Problem("", f"it takes more than {most}; ask for less, or on a larger machine")])
+        raise value
+
+    def _reply(self, pipe: Connection, watch: Watch, told: Tell) -> tuple[str, Any]:
+        while True:
+            if pipe.poll(LOOK_EVERY_S):
+                kind, value = pickle.loads(pipe.recv_bytes())
+                if kind != TOLD:
+                    return kind, value
+                told(*value)
+            watch()
+
+    def _quieten(self) -> None:
+        """Has the process stop what it does, and ends it where it does not."""
+        pipe, until = self._pipe, time.monotonic() + GRACE_S
+        try:
+            if pipe is None:
+                return
+            pipe.send_bytes(STOP)
+            while (left := until - time.monotonic()) > 0 and pipe.poll(left):
+                if pickle.loads(pipe.recv_bytes())[0] != TOLD:
+                    return
+        except (EOFError, OSError):
+            pass
+        self.end()
+
+    def kill(self) -> None:
+        """Ends the process, from whatever thread."""
+        process = self._process
+        if process is not None and process.pid is not None:
+            process.kill()
+
+    def end(self) -> None:
+        """Ends the process, whatever it is at: the next question gets another."""
+        self.kill()
+        if self._process is not None and self._process.pid is not None:
+            self._process.join()
+        if self._pipe is not None:
+            self._pipe.close()
+        self._process = self._pipe = None
+
+
+class Workers:
+    """So many processes; who asks while all are busy waits, in the order in which they came."""
+
+    def __init__(self, count: int = COUNT) -> None:
+        self._changed = threading.Condition()
+        self._idle = [Worker() for _ in range(count)]
+        self._all = tuple(self._idle)
+        self._row: list[object] = []
+
+    def ask(self, function: Callable[..., Made], given: tuple[Any, ...], watch: Watch, told: Tell) -> Made:
+        """See `alone`; raises WorkerKilled, too."""
+        with self._taken(watch) as worker:
+            return worker.ask(function, given, watch, told)
+
+    @contextmanager
+    def _taken(self, watch: Watch) -> Iterator[Worker]:
+        worker = self._wait(watch)
+        try:
+            yield worker
+        finally:
+            with self._changed:
+                # The one that was used last is used next: what it has compiled is there still.
+                self._idle.append(worker)
+                self._changed.notify_all()
+
+    def _wait(self, watch: Watch) -> Worker:
+        ticket = object()
+        with self._changed:
+            self._row.append(ticket)
+        try:
+            while True:
+                with self._changed:
+                    if self._row[0] is ticket and self._idle:
+                        return self._idle.pop()
+                    self._changed.wait(LOOK_EVERY_S)
+                watch()
+        finally:
+            with self._changed:
+                self._row.remove(ticket)
+                self._changed.notify_all()
+
+    def warm(self) -> None:
+        """Starts the processes, all at once, and has them load what they will need."""
+        with ExitStack() as held:
+            workers = [held.enter_context(self._taken(go_on)) for _ in self._all]
+            for one in workers:
+                one.start()
+            for one in workers:
+                one.ask(_load, (), go_on, nobody)
+
+    def kill(self) -> None:
+        """Ends the processes, whatever they are at; who waits for one of them is told so."""
+        for one in self._all:
+            one.kill()
+
+
+def _load(_told: Tell) -> None:
+    """Loads what answers are computed by."""
+
+
+# What takes its time, and what does not and so must not wait for that.
+_LONG, _SHORT = Workers(), Workers(1)
+
+
+def alone(
+    function: Callable[..., Made], *given: Any, watch: Watch = go_on, told: Tell = nobody,
+    short: bool = False,
+) -> Made:  # fmt: skip
+    """What a function makes of plain data, in a process of its own; its last argument is what tells how far it is (and
+    raises there what stops it), which comes to `told` here. `watch` is called meanwhile; what it raises stops the work.
+    `short`: it waits for nothing that takes its time. Raises what the function raises, and CannotRun where it takes
+    more memory than a question may, or is killed."""
+    try:
+        return (_SHORT if short else _LONG).ask(function, given, watch, told)
+    except WorkerKilled as error:
+        why = "the process that computed it was ended from outside, as where memory does not suffice"
+        raise CannotRun([Problem("", f"{why}; ask for less, or on a larger machine")]) from error
+
+
+def ask_one(function: Callable[..., Made], *given: Any, watch: Watch) -> Made:
+    """As `alone`; raises WorkerKilled where the process was killed."""
+    return _LONG.ask(function, given, watch, nobody)
+
+
+def warm() -> None:
+    """Starts the processes before they are needed."""
+    _LONG.warm()
+
+
+def stop() -> None:
+    """Ends all processes that compute for this one."""
+    _LONG.kill()
+    _SHORT.kill()
+
+
+# Before others who wait for all processes to end by themselves.
+atexit.register(stop)

@@ -1,0 +1,109 @@
+"""What a process does that computes for a server: one question after the other, each until answered or stopped."""
+
+import os
+import pickle
+import signal
+import threading
+import time
+import traceback
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any
+
+from northgate.work.memory import bound_data
+
+# Workers look so often whether their server is still there (s), and tell at most so often how far they are (s).
+LOOK_EVERY_S, TELL_EVERY_S = 1.0, 0.1
+# They leave the processor to the server, and are the first to go where the machine has no memory left.
+NICE, FIRST_TO_GO = 5, "500"
+# What is sent to a worker that is to stop.
+STOP = b"stop"
+TOLD, MADE, FAILED = "told", "made", "failed"
+
+# Is set in those processes that are workers.
+_worker = threading.Event()
+
+
+class Stopped(Exception):
+    """Nobody waits any more for what a worker does."""
+
+
+def is_worker() -> bool:
+    """Whether this process computes for another."""
+    return _worker.is_set()
+
+
+def serve(pipe: Connection, most_bytes: int) -> None:
+    """Answers what comes through a pipe until it closes; `most_bytes`: the memory that a question may take."""
+    _worker.set()
+    _attend()
+    bound_data(most_bytes)
+    while True:
+        try:
+            asked = pipe.recv_bytes()
+        except EOFError:
+            return
+        if asked == STOP:
+            # It came too late: what was to be stopped had ended.
+            continue
+        pipe.send_bytes(_answer(asked, Teller(pipe)))
+
+
+def _answer(asked: bytes, told: "Teller") -> bytes:
+    try:
+        function, given = pickle.loads(asked)
+        return pickle.dumps((MADE, function(*given, told)), pickle.HIGHEST_PROTOCOL)
+    except BaseException as error:
+        return _failed(error)
+
+
+def _failed(error: BaseException) -> bytes:
+    """An error as it can be sent, with where it arose."""
+    error.add_note("".join(traceback.format_tb(error.__traceback__)))
+    try:
+        sent = pickle.dumps((FAILED, error))
+        pickle.loads(sent)
+    except Exception:
+        sent = pickle.dumps((FAILED, RuntimeError(f"{type(error).__name__}: {error}")))
+    return sent
+
+
+class Teller:
+    """Tells how far a question is; raises Stopped once its answer is not wanted any more."""
+
+    def __init__(self, pipe: Connection) -> None:
+        self._pipe, self._next_s = pipe, 0.0
+
+    def __call__(self, *facts: Any) -> None:
+        """Facts for who asked: the last are told, not all."""
+        self.watch()
+        now = time.monotonic()
+        if now >= self._next_s:
+            self._next_s = now + TELL_EVERY_S
+            self._pipe.send_bytes(pickle.dumps((TOLD, facts)))
+
+    def watch(self) -> None:
+        """Raises Stopped where that is due."""
+        if self._pipe.poll():
+            raise Stopped
+
+
+def _attend() -> None:
+    """A worker leaves it to its server to be interrupted, and goes when that is gone, however it went."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    os.nice(NICE)
+    _tell_kernel()
+    parent = os.getppid()
+
+    def look() -> None:
+        while os.getppid() == parent:
+            time.sleep(LOOK_EVERY_S)
+        os._exit(0)
+
+    threading.Thread(target=look, daemon=True).start()
+
+
+def _tell_kernel() -> None:
+    own = Path("/proc/self/oom_score_adj")
+    if own.exists():
+        own.write_text(FIRST_TO_GO)
