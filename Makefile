@@ -16,10 +16,10 @@ PY_SOURCES := $(shell find src -name '*.py' 2>/dev/null)
 
 setup: $(STAMPS)/bytecode $(STAMPS)/web
 
-$(STAMPS)/python: requirements.lock pyproject.toml
+$(STAMPS)/python: requirements.lock bootstrap.lock pyproject.toml
 	@mkdir -p $(STAMPS)
 	test -x $(BIN)/python || $(PYTHON) -m venv .venv
-	test -x $(BIN)/uv || $(BIN)/python -m pip install --quiet --disable-pip-version-check uv
+	test -x $(BIN)/uv || $(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r bootstrap.lock
 	$(BIN)/uv pip sync --quiet --require-hashes --compile-bytecode requirements.lock
 	$(BIN)/uv pip install --quiet --no-deps --no-build-isolation --editable .
 	@touch $@
@@ -89,9 +89,12 @@ test: setup $(STAMPS)/chromium check
 	$(BIN)/pytest -q -n 2 -m "not no_cover" --cov --cov-report=term:skip-covered --cov-fail-under=$(COVERED) tests/plan tests/engine
 	$(BIN)/pytest -q -n 2 -m no_cover --dist loadgroup tests
 
-# What means no good, for long: nonsense asked of the server, plans of every kind, kills in the middle of edits.
+# What means no good, for long: nonsense asked of the server, files of every kind, kills in the middle of what is done
+# to the store; then what it came to.
 attack: setup
-	NORTHGATE_EXPLORE=1 $(BIN)/pytest -q -n 2 tests/web/test_attack.py tests/plan/test_editing.py tests/web/test_edits.py tests/store
+	@rm -f $(STAMPS)/attacked
+	NORTHGATE_EXPLORE=1 NORTHGATE_TALLY=$(CURDIR)/$(STAMPS)/attacked $(BIN)/pytest -q -n 2 tests/attack tests/plan/test_editing.py
+	$(BIN)/python -m tests.support.tally $(STAMPS)/attacked
 
 # Figures of this machine now: make bench [PARTS="engine growth"] [PLANS=folder] [KEEP=file] [COMPARE=file]
 bench: setup $(STAMPS)/chromium

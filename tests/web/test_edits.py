@@ -1,20 +1,13 @@
 """Editing over the wire: revisions, stale edits, undo over restarts, and a server killed in the middle."""
 
-import os
-import signal
-import subprocess
-import sys
 import threading
 import time
 
-import httpx2
 import pytest
 from sqlalchemy import event, text
 
 from northgate.web.waiting.keeping import Kept
-from tests.support.exploring import EXPLORING
 from tests.support.plans import plan_data
-from tests.support.waits import WAIT_S
 
 PLAN = "/api/plans/beckwater"
 SLOWER = [{"op": "replace", "path": "/probes/0/interval_s", "value": 30}]
@@ -201,47 +194,6 @@ def test_a_drill_that_an_edit_makes_unfit_is_told_though_all_else_is_kept(client
         answer = client.get(f"{PLAN}/{question}")
         assert answer.status_code == 409, question
         assert answer.json()["problems"][0]["where"] == "/drills/0/steps/0/fail/zone"
-
-
-def serve(folder):
-    command = [sys.executable, "-m", "northgate", "demo", "--port", "0", "--no-browser", "--data", str(folder)]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
-    return process, process.stdout.readline().split()[4]
-
-
-def test_a_killed_server_loses_no_acknowledged_edit(tmp_path):
-    """Edits pour in while the process is killed: what was acknowledged is there, whole, when it starts again."""
-    process, address = serve(tmp_path)
-    for round_number in range(200 if EXPLORING else 2):
-        acknowledged = 0
-        killer = threading.Timer(0.4 + 0.2 * (round_number % 7), os.kill, (process.pid, signal.SIGKILL))
-        with httpx2.Client(base_url=address, timeout=WAIT_S) as client:
-            head = client.get(PLAN).json()["head"]
-            revision = head["revision"]
-            end = time.monotonic() + 20
-            while time.monotonic() < end:
-                value = revision + 1
-                patch = [{"op": "replace", "path": "/notes", "value": f"edit {value}"}]
-                try:
-                    answer = edit(client, patch, revision)
-                except httpx2.TransportError:
-                    break
-                assert answer.status_code == 200
-                if not acknowledged:
-                    killer.start()
-                revision, acknowledged = answer.json()["head"]["revision"], value
-        assert acknowledged > 0
-        killer.join()
-        process.wait()
-        process.stdout.close()
-        process, address = serve(tmp_path)
-        with httpx2.Client(base_url=address, timeout=WAIT_S) as client:
-            whole = client.get(PLAN).json()
-        assert whole["head"]["revision"] >= acknowledged
-        assert whole["document"]["notes"] == f"edit {whole['head']['revision']}"
-    process.terminate()
-    process.wait()
-    process.stdout.close()
 
 
 def test_an_edit_can_be_looked_at_before_it_is_made(client):

@@ -53,7 +53,7 @@ def history(repository: Repository, key: str) -> list[Entry]:
         said = _standings(session, plan)
         return [
             Entry(
-                number, row.parent, row.created_at, row.reason or "", bool(row.read), number in way,
+                number, row.parent, _utc(row.created_at), row.reason or "", bool(row.read), number in way,
                 tuple(said.get(number, ())),
             )
             for number, row in sorted(rows.items(), reverse=True)
@@ -70,7 +70,7 @@ def _standings(session: Session, plan: PlanRow) -> dict[int, list[Standing]]:
     made: dict[int, list[Standing]] = {}
     asked = select(StandingRow).where(StandingRow.plan_id == plan.id).order_by(StandingRow.id)
     for row in session.execute(asked).scalars():
-        made.setdefault(row.number, []).append(Standing(row.agreed, row.who, row.why, row.created_at))
+        made.setdefault(row.number, []).append(Standing(row.agreed, row.who, row.why, _utc(row.created_at)))
     return made
 
 
@@ -98,3 +98,8 @@ def go_to(repository: Repository, key: str, made_of: int, revision: int) -> Head
         repository.revision_row(session, plan, revision)
         plan.current = revision
         return repository.head_of(session, plan, revision)
+
+
+def _utc(kept: datetime.datetime) -> datetime.datetime:
+    """A time as the store keeps it, which is in UTC and does not say so."""
+    return kept.replace(tzinfo=datetime.UTC)

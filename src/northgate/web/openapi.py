@@ -3,17 +3,24 @@
 import json
 import tempfile
 from pathlib import Path
+from typing import Any
 
 from northgate.store.repository import Repository
 from northgate.web.server import make_app
 
 
-def main() -> None:
-    """Prints the description as JSON."""
+def described() -> dict[str, Any]:
+    """The description, as JSON has it."""
     with tempfile.TemporaryDirectory() as folder:
         repository = Repository(Path(folder) / "none.sqlite")
-        print(json.dumps(make_app(repository).openapi(), indent=1))
+        made = make_app(repository).openapi()
         repository.close()
+    return made
+
+
+def main() -> None:
+    """Prints the description as JSON."""
+    print(json.dumps(described(), indent=1))
 
 
 if __name__ == "__main__":

@@ -37,12 +37,12 @@ function Line({ entry, planKey }: { entry: Entry; planKey: string }) {
         <span className="block text-[11px] text-ink-soft">{current ? "now" : onTheWay ? "" : "undone"}</span>
       </span>
       <div>
-        <p className="text-[12px] text-ink-soft">{WHEN.format(new Date(`${entry.at}Z`))}{entry.parent !== null && entry.parent !== revision - 1 ? `, made of revision ${entry.parent}` : ""}</p>
+        <p className="text-[12px] text-ink-soft">{WHEN.format(new Date(entry.at))}{entry.parent !== null && entry.parent !== revision - 1 ? `, made of revision ${entry.parent}` : ""}</p>
         <p>{changedWords(entry)}</p>
         <Reason entry={entry} planKey={planKey} />
         {entry.standings.map((one, place) => (
           <p key={place} className={one.agreed ? "text-moss" : "text-ink-soft"}>
-            {one.agreed ? "agreed" : "looked over"}{one.who && ` by ${one.who}`}{one.why && `: ${one.why}`} <span className="text-[12px] text-ink-soft">({WHEN.format(new Date(`${one.at}Z`))})</span>
+            {one.agreed ? "agreed" : "looked over"}{one.who && ` by ${one.who}`}{one.why && `: ${one.why}`} <span className="text-[12px] text-ink-soft">({WHEN.format(new Date(one.at))})</span>
           </p>
         ))}
       </div>

@@ -1,0 +1,56 @@
+"""What the API's own description lets ask for, asked of it: every answer is one that it documents, and looks like it.
+
+NORTHGATE_EXPLORE=1 (`make attack`) asks many more.
+"""
+
+import pytest
+import requests
+import schemathesis
+from hypothesis import HealthCheck, Phase, given, settings
+from schemathesis.core.transport import Response
+from schemathesis.specs.openapi.checks import response_schema_conformance
+from starlette.testclient import TestClient
+
+from northgate.store.repository import Repository
+from northgate.web.openapi import described
+from northgate.web.server import make_app
+from tests.attack.test_questions import ALWAYS
+from tests.support.exploring import examples
+from tests.support.plans import plan_data
+from tests.support.tally import answered
+
+OPERATIONS = [one.ok() for one in schemathesis.openapi.from_dict(described()).get_all_operations()]
+DRILL = {"name": "lose", "lasts_s": 60, "steps": [{"at_s": 10, "fail": {"zone": "fells-1"}}]}
+# What parameters are called in the plan that is asked about.
+REAL = {"drill": "lose", "kind": "json", "code": "empty", "name": "start"}
+
+
+@pytest.fixture(scope="module")
+def client(tmp_path_factory):
+    repository = Repository(tmp_path_factory.mktemp("store") / "plans.sqlite")
+    with TestClient(make_app(repository), base_url="http://127.0.0.1", raise_server_exceptions=False) as made:
+        yield made
+    repository.close()
+
+
+@pytest.mark.parametrize("operation", OPERATIONS, ids=lambda one: one.label)
+def test_what_is_described_is_answered_as_described(client, operation):
+    real = REAL | {"key": client.post("/api/plans", json=plan_data(drills=[DRILL])).json()["key"]}
+    documented = {int(one) for one in operation.definition.raw["responses"]} | ALWAYS
+    answers = []
+
+    @settings(max_examples=examples(3), database=None, suppress_health_check=list(HealthCheck), phases=[Phase.generate])
+    @given(case=operation.as_strategy())
+    def ask(case):
+        # Where there is such a thing, of the one that is there: else nearly all would be refused as unknown.
+        case.path_parameters = {name: real.get(name, given) for name, given in (case.path_parameters or {}).items()}
+        sent = requests.Request(**case.as_transport_kwargs(base_url="http://127.0.0.1")).prepare()
+        answer = client.request(sent.method, sent.url, headers=dict(sent.headers), content=sent.body)
+        answers.append(answer)
+        assert answer.status_code in documented, answer.text[:300]
+        if answer.status_code < 300:
+            case.validate_response(Response.from_any(answer), checks=[response_schema_conformance])
+
+    ask()
+    answered("OpenAPI", answers)
+    assert client.get("/api/plans").status_code == 200
