@@ -29,12 +29,10 @@ def asked(tmp_path):
 def served(folder):
     """A process that serves a folder, and who asks it."""
     command = [sys.executable, "-m", "northgate", "serve", "--port", "0", "--no-browser", "--data", str(folder)]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-    with httpx2.Client(base_url=process.stdout.readline().split()[4], timeout=WAIT_S) as client:
-        yield process, client
-    process.terminate()
-    process.wait()
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
+        with httpx2.Client(base_url=process.stdout.readline().split()[4], timeout=WAIT_S) as client:
+            yield process, client
+        process.terminate()
+        said = process.stderr.read()
     # Nothing that was asked has ended in a traceback.
-    assert "Traceback" not in process.stderr.read()
-    process.stdout.close()
-    process.stderr.close()
+    assert "Traceback" not in said

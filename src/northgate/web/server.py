@@ -4,6 +4,7 @@ import secrets
 import socket
 import sys
 import threading
+import time
 import webbrowser
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
@@ -109,9 +110,15 @@ def _serve(
     config = uvicorn.Config(
         made, log_level="warning", access_log=False, server_header=False, timeout_graceful_shutdown=1
     )
-    threading.Timer(WARM_AFTER_S, warm).start()
+    threading.Thread(target=_warm, daemon=True).start()
     _Server(config, made.state.computer).run(sockets=[listening])
     repository.close()
+
+
+def _warm() -> None:
+    """Starts the processes that compute, once those who came with the start have been answered."""
+    time.sleep(WARM_AFTER_S)
+    warm()
 
 
 def _open(address: str) -> None:

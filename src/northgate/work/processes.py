@@ -10,7 +10,7 @@ import pickle
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from multiprocessing import get_context
 from multiprocessing.connection import Connection
 from multiprocessing.context import SpawnProcess
@@ -213,7 +213,8 @@ def ask_one(function: Callable[..., Made], *given: Any, watch: Watch) -> Made:
 
 def warm() -> None:
     """Starts the processes before they are needed."""
-    _LONG.warm()
+    with suppress(WorkerKilled):
+        _LONG.warm()
 
 
 def stop() -> None:

@@ -1,5 +1,6 @@
 """What a process does that computes for a server: one question after the other, each until answered or stopped."""
 
+import contextlib
 import os
 import pickle
 import signal
@@ -38,15 +39,13 @@ def serve(pipe: Connection, most_bytes: int) -> None:
     _worker.set()
     _attend()
     bound_data(most_bytes)
-    while True:
-        try:
+    # Where the server is gone there is nobody to be told.
+    with contextlib.suppress(EOFError, ConnectionError):
+        while True:
             asked = pipe.recv_bytes()
-        except EOFError:
-            return
-        if asked == STOP:
-            # It came too late: what was to be stopped had ended.
-            continue
-        pipe.send_bytes(_answer(asked, Teller(pipe)))
+            # What is to stop may have ended before it is told so.
+            if asked != STOP:
+                pipe.send_bytes(_answer(asked, Teller(pipe)))
 
 
 def _answer(asked: bytes, told: "Teller") -> bytes:

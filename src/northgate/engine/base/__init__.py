@@ -11,7 +11,9 @@ from northgate.engine.base.arrays import (
     floats,
     ints,
     sum_columns,
+    sum_rows,
     total_by,
+    unit,
 )
 from northgate.engine.base.control import Reached, Watch, go_on, untold
 from northgate.engine.base.derived import Derives
@@ -73,6 +75,8 @@ __all__ = [
     "go_on",
     "ints",
     "sum_columns",
+    "sum_rows",
     "total_by",
+    "unit",
     "untold",
 ]

@@ -17,7 +17,7 @@ NEVER = np.inf
 
 def total_by(index: Ints, values: Floats | Bools, count: int) -> Floats:
     """Sums `values` that have the same index: an array of `count` totals."""
-    return np.bincount(index, weights=values, minlength=count).astype(np.float64)
+    return np.asarray(np.bincount(index, weights=values, minlength=count), dtype=np.float64)
 
 
 def sum_columns(index: Ints, values: Floats, count: int) -> Floats:
@@ -25,6 +25,18 @@ def sum_columns(index: Ints, values: Floats, count: int) -> Floats:
     rows = values.shape[0]
     flat = (np.arange(rows)[:, None] * count + index).ravel()
     return total_by(flat, values.ravel(), rows * count).reshape(rows, count)
+
+
+def sum_rows(index: Ints, values: Floats, count: int) -> Floats:
+    """Sums the rows of `values` that have the same index: (len(index), columns) to (count, columns)."""
+    columns = values.shape[1]
+    flat = (index[:, None] * columns + np.arange(columns)).ravel()
+    return total_by(flat, values.ravel(), count * columns).reshape(count, columns)
+
+
+def unit(values: Floats) -> Floats:
+    """The values, from 0 to 1: what is beyond is the nearest of these."""
+    return np.minimum(np.maximum(values, 0.0), 1.0)
 
 
 def ints(values: Iterable[Any]) -> Ints:

@@ -21,8 +21,11 @@ UNEVEN_STEPS = 6.0
 BENT, SMALL = 0.25, 1e-4
 # And when in two halves, each with the mean of how sessions and connections are opened in it, no more than this share
 # of sources would be held otherwise at its end; what then is led on to, where that is more than SAME, is nearer by far.
-# What is held half-way is found again where more than OTHERWISE is held otherwise.
-HELD, SAME, OTHERWISE = 1e-5, 2e-8, 1e-7
+# What is held half-way is found again where more than OTHERWISE is held otherwise; or NEARLY, where it was led on from
+# the last step, which is nearer than what it is held against.
+HELD, SAME, OTHERWISE, NEARLY = 5e-5, 2e-8, 1e-7, 5e-6
+# The last step leads to a flow in which utilisations differ by less than this from those at its end.
+LED_TO = 1e-3
 # The same of utilisations where holds decide who is chosen: backlogs add them up by their mean alone.
 BENT_BUSY = 0.1
 # Where they bend more, a step is still at least this part of what is looked at in any case: a kink is a kink.
@@ -117,13 +120,44 @@ class Way:
     longer: float
 
 
+@dataclass(frozen=True)
+class Past:
+    """The last step, which did not end in a jump: when it ended, how long it was (s), and its flows at first, half-way
+    and then."""
+
+    end_s: float
+    lasted_s: float
+    flows: tuple[Flow, Flow, Flow]
+
+    def leads_to(self, flow: Flow, now: float) -> bool:
+        """Whether it leads to a flow: where it ended nothing has happened."""
+        last = self.flows[2]
+        if self.end_s != now or not last.opens.like(flow.opens):
+            return False
+        return bool(np.abs(flow.queue.utilisation - last.queue.utilisation).max(initial=0.0) < LED_TO)
+
+    @property
+    def faster(self) -> Floats:
+        """How fast utilisations grow at its end."""
+        _, middle, last = self.flows
+        return np.asarray((last.queue.utilisation - middle.queue.utilisation) / (self.lasted_s / 2))
+
+    def opens(self, flow: Flow, second: float) -> Opens:
+        """How they are opened on the mean from its end to a second, if that goes on along the parabola through the last
+        step."""
+        part = (second - self.end_s) / self.lasted_s
+        first, middle = 2 * (part**2 / 3 + part / 4), -4 * (part**2 / 3 + part / 2)
+        opened = [one.opens for one in self.flows[:2]]
+        return flow.opens.mixed(opened, (1 - first - middle, first, middle))
+
+
 class LookAhead:
-    """When to look again at shares that change meanwhile (as old answers fade, as sessions are opened and end, and as
-    those who are chosen by how busy they are follow their backlogs), and the rates until then.
+    """When to look again at shares that change meanwhile (as old answers fade, sessions are opened and end, and those
+    who are chosen by how busy they are follow their backlogs), and the rates until then.
 
     Where rates are linear in what is held, the flow of what is held on the mean is exact, however far ahead; elsewhere
-    steps are as long as rates bend little, and added up by Simpson's rule. `faster`: how fast utilisations grow until
-    then (1/s; None: not at all).
+    steps are as long as rates bend little, and added up by Simpson's rule. `found`: what every probe finds under a
+    flow, and which machines keep up; `faster`: how fast utilisations grow until then (1/s; None: not at all).
     """
 
     def __init__(
@@ -131,15 +165,15 @@ class LookAhead:
         found: Callable[[Flow], Found], end_s: float,
     ) -> None:  # fmt: skip
         self._solver, self._resolvers, self._holdings, self._backlogs = solver, resolvers, holdings, backlogs
-        # What every probe finds under a flow, and which machines keep up.
         self._found = found
         # Nobody looks further than to the end.
         self._end_s, self._past_end_s = end_s, float(np.nextafter(end_s, np.inf))
         self.look_s = NEVER
         # Where rates were not linear, they are not expected to be so for a while.
         self._uneven_until_s = 0.0
-        # How long the last step was that bent little enough, where rates are not linear.
+        # How long the last step was that bent little enough, where rates are not linear; and that step.
         self._step_s = 0.0
+        self._past: Past | None = None
         self.faster: Floats | None = None
         self._ahead: Stretch | None = None
 
@@ -246,6 +280,7 @@ class LookAhead:
         then = None if jumps else last
         if then and held:
             then = self._solver.solve(replace(then.state, held=held, attempts=then.attempts, shares=then.pair_share))
+        self._past = None if jumps else Past(look_s, look_s - now, (flow, middle, last))
         parts = ((flow, 1 / 6), (middle, 4 / 6), (last, 1 / 6))
         self._go(Stretch(min(look_s, self._end_s), parts, middle.opens, then, held), look_s, flow, middle, now)
 
@@ -262,11 +297,13 @@ class LookAhead:
     def _middle(self, flow: Flow, now: float, look_s: float) -> Flow:
         """The flow half-way to a second."""
         half_s = (now + look_s) / 2
-        middle = self._at(half_s, flow, flow.opens, flow, now)
+        past = self._past if self._holdings.sorts and self._past and self._past.leads_to(flow, now) else None
+        opens, faster = (past.opens(flow, half_s), past.faster) if past else (flow.opens, None)
+        middle = self._at(half_s, flow, opens, flow, now, faster)
         if not self._holdings.sorts:
             return middle
-        opens, held = flow.opens.and_then(middle.opens), middle.state.held
-        if held is None or self._holdings.after(opens, half_s - now).apart(held) > OTHERWISE:
+        opens, held, most = flow.opens.and_then(middle.opens), middle.state.held, NEARLY if past else OTHERWISE
+        if held is None or self._holdings.after(opens, half_s - now).apart(held) > most:
             # Sessions and connections are opened otherwise meanwhile: what is held half-way is found again.
             middle = self._at(half_s, middle, opens, flow, now, _faster(flow, middle, now, look_s))
         return middle

@@ -19,9 +19,11 @@ from northgate.engine.base import (
     TIMED_OUT,
     UNMET,
     WORK,
+    Bools,
     Floats,
     Ints,
     sum_columns,
+    sum_rows,
     total_by,
 )
 from northgate.engine.formulas import Queue
@@ -63,9 +65,7 @@ class Backward(Stage):
         megabits = self.network.calls.megabits
         served = row[:, SERVED] * sent.row * megabits[self.frame.call]
         if self.connected.any:
-            self.connected.over = np.zeros(len(balancer))
-            bound = self.connected.ended(self.connected.outcome(pair))
-            served = served + bound.row[:, SERVED] * megabits[self.frame.call]
+            served = served + self.connected.served_by_row(pair) * megabits[self.frame.call]
         demand = total_by(balancer[self.frame.front], served, len(limit))
         over = np.zeros(len(limit))
         beyond = demand > limit
@@ -174,10 +174,14 @@ class Backward(Stage):
         members = len(network.members.group)
         inner = self.frame.inner
         flat = self.fate_of_call[entries.call[inner]] * members + entries.member[inner]
+        ends = back.entry[inner]
+        occurs: Bools = np.asarray(ends.any(axis=0))
+        occurs[[SERVED, WORK, SPENT, TIMED_OUT, LATE]] = True
+        # Kinds that do not occur are left out, here too.
+        kinds = np.flatnonzero(occurs)
+        sums = sum_rows(flat, ends[:, kinds] * self.dns_share[inner][:, None], self.fates * members)
         met = np.zeros((KINDS, self.fates, members))
-        for kind in range(KINDS):
-            values = back.entry[inner, kind] * self.dns_share[inner]
-            met[kind] = total_by(flat, values, self.fates * members).reshape(self.fates, members)
+        met[kinds] = sums.T.reshape(len(kinds), self.fates, members)
         mean = np.divide(met[WORK], met[SERVED], out=np.zeros_like(met[WORK]), where=met[SERVED] > 0)
         member = network.pairs.member[onward]
         patience_s = self.state.encounter.patience_s(waits)[:, onward]
@@ -186,7 +190,7 @@ class Backward(Stage):
         # To a layer 7 balancer a failed connect is a failure like others, after its own time-out.
         quiet = np.sum([met[UNMET + cause] for cause in QUIET], axis=0)[:, member]
         met[SPENT][:, member] += np.where(at_4, 0.0, quiet * network.pairs.connect_timeout_s[onward])
-        for kind in range(KINDS):
+        for kind in {*kinds.tolist(), *pair}:
             value = pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))
             value[:, onward] = np.where(at_4 | (kind < UNMET), met[kind][:, member], 0.0)
         for kind in (TIMED_OUT, LATE):

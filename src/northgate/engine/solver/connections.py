@@ -10,6 +10,7 @@ opens one.
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -24,7 +25,9 @@ from northgate.engine.base import (
     Bools,
     Floats,
     sum_columns,
+    sum_rows,
     total_by,
+    unit,
 )
 from northgate.engine.formulas import attempts, idle_ends
 from northgate.engine.solver.retries.kinds import by_last_attempt, capped, with_trip
@@ -55,7 +58,8 @@ class OpenConnections:
         calls = np.array([kind.call for kind in self.kinds], dtype=np.int64)
         held = np.zeros((len(calls), len(network.pairs.front))) if state.held is None else state.held.connections
         self.held = held
-        self.free[calls] = np.clip(1 - held.sum(axis=1), 0.0, 1.0)
+        self.calls = calls
+        self.free[calls] = unit(1 - held.sum(axis=1))
         self.rps = held * state.call_rps[calls][:, None]
         # Whether any connection is open.
         self.any = bool(self.rps.any())
@@ -87,10 +91,11 @@ class OpenConnections:
                 closed = self.held[number] * idle_ends(rate, kind.idle_s) / rate
                 made[number] = closed * -np.expm1(-rate * self.trip_s[number])
         made = np.where(self.dead | self.blocked, 0.0, made)
-        free, whole = self.free[[kind.call for kind in self.kinds]], made.sum(axis=1)
+        free, whole = self.free[self.calls], made.sum(axis=1)
         part = np.divide(free, whole, out=np.ones_like(whole), where=whole > free)
         return np.asarray(made * part[:, None])
 
+    @cached_property
     def ends_at_first_failure(self) -> Bools:
         """Per kind and pair: nothing answers there, so that a connection ends with its first failed call."""
         met = self.state.encounter.fate_met[self.fate]
@@ -110,7 +115,8 @@ class OpenConnections:
     def outcome(self, pair: Mapping[int, Floats]) -> Floats:
         """Per kind, pair and kind of outcome the share of one attempt."""
         made = np.zeros((*self.rps.shape, KINDS))
-        made[:, :, list(pair)] = np.moveaxis(np.array([value[self.fate] for value in pair.values()]), 0, -1)
+        for kind, value in pair.items():
+            made[:, :, kind] = value[self.fate]
         # Over an open connection nobody connects, and so takes no next address: he waits until his patience is over.
         unheard = made[:, :, UNMET:].sum(axis=2)
         made[:, :, UNMET:] = 0.0
@@ -120,23 +126,24 @@ class OpenConnections:
         for lost, kind in ((self.blocked, BLOCKED), (self.dead, DEAD_FRONT)):
             made[lost] = 0.0
             made[lost, kind] = unheard[lost] = 1.0
-        timeout_s = self.network.calls.timeout_s[[one.call for one in self.kinds]]
+        timeout_s = self.network.calls.timeout_s[self.calls]
         made[:, :, SPENT] = np.where(unheard > 0, unheard * timeout_s[:, None], made[:, :, SPENT])
         return made
 
     def attempts(self, outcome: Floats) -> Floats:
         """How often a call is tried over its connection: again as long as that stands."""
-        return attempts(np.clip(1 - outcome[:, :, SERVED], 0, 1), self._repeats())
+        return attempts(unit(1 - outcome[:, :, SERVED]), self._repeats)
 
+    @cached_property
     def _repeats(self) -> Floats:
-        return np.where(self.ends_at_first_failure(), 0.0, self.retries[:, None])
+        return np.where(self.ends_at_first_failure, 0.0, self.retries[:, None])
 
     def ended_under_calls(self, outcome: Floats) -> Floats:
         """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without
         one."""
-        fails = np.clip(1 - outcome[:, :, SERVED], 0, 1)
+        fails = unit(1 - outcome[:, :, SERVED])
         again = (self.retries > 0)[:, None]
-        ended = np.where(self.ends_at_first_failure() & again, fails, 0.0)
+        ended = np.where(self.ends_at_first_failure & again, fails, 0.0)
         return np.asarray(self.held * ended + np.where(again, self.reset, 0.0))
 
     def spent_before(self, outcome: Floats) -> Floats:
@@ -144,29 +151,36 @@ class OpenConnections:
         the first attempt, or the round trip that it takes to be reset."""
         ended = self.ended_under_calls(outcome)
         by_reset = np.where((self.retries > 0)[:, None], self.reset, 0.0)
-        timeout_s = self.network.calls.timeout_s[[one.call for one in self.kinds]][:, None]
+        timeout_s = self.network.calls.timeout_s[self.calls][:, None]
         spent, whole = self.by_call((ended - by_reset) * timeout_s + by_reset * self.trip_s), self.by_call(ended)
         return np.divide(spent, whole, out=np.zeros_like(spent), where=whole > 0)
 
     def by_call(self, by_kind_pair: Floats) -> Floats:
         """Sums a value per kind of connection and pair by call."""
         made = np.zeros_like(self.free)
-        made[[kind.call for kind in self.kinds]] = by_kind_pair.sum(axis=1)
+        made[self.calls] = by_kind_pair.sum(axis=1)
         return made
 
     def ended(self, outcome: Floats) -> Bound:
         """What becomes of the calls over connections, each counted by its last attempt there."""
-        repeats = np.broadcast_to(self._repeats(), self.rps.shape)
-        fails = np.clip(1 - outcome[:, :, SERVED], 0, 1)
-        rate = by_last_attempt(outcome, fails, repeats) * self.rps[:, :, None]
-        anew = self.ends_at_first_failure() & (self.retries > 0)[:, None]
+        fails = unit(1 - outcome[:, :, SERVED])
+        rate = by_last_attempt(outcome, fails, self._repeats) * self.rps[:, :, None]
+        anew = self.ends_at_first_failure & (self.retries > 0)[:, None]
         rate[anew] = 0.0
-        reset_rps = self.reset * self.state.call_rps[[kind.call for kind in self.kinds]][:, None]
+        reset_rps = self.reset * self.state.call_rps[self.calls][:, None]
         rate[:, :, RESET] += np.where((self.retries > 0)[:, None], 0.0, reset_rps)
         rows = len(self.network.arrivals.entry)
         flat = np.maximum(self.row, 0).ravel()
-        row = np.stack([total_by(flat, rate[:, :, kind].ravel(), rows) for kind in range(KINDS)], axis=1)
+        row = sum_rows(flat, rate.reshape(-1, KINDS), rows)
         return Bound(row, total_by(flat, (self.rps * self.tries + reset_rps).ravel(), rows), rate[:, :, SERVED])
+
+    def served_by_row(self, pair: Mapping[int, Floats]) -> Floats:
+        """What of the calls over connections would be served per row of `Network.arrivals` (calls/s), were no
+        bandwidth to limit that; see `ended`."""
+        served = np.where(self.dead | self.blocked, 0.0, pair[SERVED][self.fate])
+        rate = served * attempts(unit(1 - served), self._repeats) * self.rps
+        rate[self.ends_at_first_failure & (self.retries > 0)[:, None]] = 0.0
+        return total_by(np.maximum(self.row, 0).ravel(), rate.ravel(), len(self.network.arrivals.entry))
 
     def by_weighted(self, by_kind_cell: Floats) -> Floats:
         """Sums a value per kind and cell over the weighted groups by which those connections go."""

@@ -55,6 +55,11 @@ class Opens:
         mine, theirs = ((one.opening, one.connecting, one.reconnecting) for one in (self, other))
         return any(np.abs(a - b).max(initial=0.0) > ALIKE for a, b in zip(mine, theirs, strict=True))
 
+    def like(self, other: "Opens") -> bool:
+        """Whether both are of as many kinds and places."""
+        mine, theirs = ((one.opening, one.connecting, one.bound) for one in (self, other))
+        return all(a.shape == b.shape for a, b in zip(mine, theirs, strict=True))
+
     def and_then(self, other: "Opens") -> "Opens":
         """How they are opened on the mean while this turns into another evenly."""
         return self.mixed((other,), (0.5, 0.5))

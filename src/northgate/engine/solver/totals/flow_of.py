@@ -38,7 +38,7 @@ def flow_of(one_pass: OnePass, forth: Forth, back: Back) -> Flow:
         opening=opening.sessions(),
         connecting=opening.by_free(opening.connections(0), again),
         reconnecting=again,
-        ending=one_pass.connected.ends_at_first_failure(),
+        ending=one_pass.connected.ends_at_first_failure,
         bound_there=opening.bound_there,
         served_there=opening.served_there,
         row_part=one_pass.unloaded.row_part,
