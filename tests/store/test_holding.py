@@ -120,3 +120,39 @@ def test_a_store_of_a_newer_north_gate_is_left_alone(tmp_path):
     with pytest.raises(StoreError, match=r"newer North Gate \(state 9999\)"):
         migrate(engine, path)
     engine.dispose()
+
+
+def test_a_migration_that_is_broken_off_has_changed_nothing(tmp_path, monkeypatch):
+    """After every one of its statements in turn: the next to open the store brings it forward."""
+    from alembic.ddl.impl import DefaultImpl
+
+    class BrokenOffError(Exception):
+        pass
+
+    def breaking(number):
+        left = iter(range(number))
+        execute = DefaultImpl._exec
+
+        def counted(self, *given, **more):
+            if next(left, None) is None:
+                raise BrokenOffError
+            return execute(self, *given, **more)
+
+        return counted
+
+    number, done = 0, False
+    while not done:
+        path = tmp_path / f"after-{number}.sqlite"
+        as_of(path, "0003")
+        with monkeypatch.context() as patched:
+            patched.setattr(DefaultImpl, "_exec", breaking(number))
+            try:
+                Repository(path).close()
+                done = True
+            except BrokenOffError:
+                pass
+        repository = Repository(path)
+        assert repository.plan("small", 1) == base_plan()
+        repository.close()
+        number += 1
+    assert number > 5

@@ -4,11 +4,13 @@ import sqlite3
 from contextlib import closing
 from pathlib import Path
 
-from sqlalchemy import Engine, inspect, text
+from sqlalchemy import Connection, Engine, create_engine, event, inspect, text
 
 from northgate.store.errors import StoreError
 
 MIGRATIONS = Path(__file__).parent / "migrations"
+# Who finds the file in use waits so long (s).
+PATIENCE_S = 30
 
 
 def migrate(engine: Engine, path: Path) -> None:
@@ -24,11 +26,28 @@ def migrate(engine: Engine, path: Path) -> None:
     from alembic import command
     from alembic.config import Config
 
-    config = Config()
+    config, in_one = Config(), _in_one_transaction(engine)
     config.set_main_option("script_location", str(MIGRATIONS))
-    with engine.begin() as connection:
+    with in_one.begin() as connection:
         config.attributes["connection"] = connection
         command.upgrade(config, "head")
+    in_one.dispose()
+
+
+def _in_one_transaction(engine: Engine) -> Engine:
+    """The same file, where changes of tables belong to the transaction: whoever is killed in the middle has changed
+    nothing. By itself the driver begins none before them."""
+    made = create_engine(engine.url, connect_args={"timeout": PATIENCE_S})
+
+    def by_hand(connection: sqlite3.Connection, _: object) -> None:
+        connection.isolation_level = None
+
+    def begin(connection: Connection) -> None:
+        connection.exec_driver_sql("BEGIN IMMEDIATE")
+
+    event.listen(made, "connect", by_hand)
+    event.listen(made, "begin", begin)
+    return made
 
 
 def _state(engine: Engine) -> str | None:

@@ -39,6 +39,14 @@ describe("the time axis", () => {
       expect((places[index] ?? 0) - (places[index - 1] ?? 0)).toBeGreaterThanOrEqual(40);
     }
   });
+
+  it("marks nothing where it says how long is left out", () => {
+    for (const last of [600, 620, 640, 660]) {
+      const axis = timeAxis(Array.from({ length: last / 20 }, (_, index) => index * 20), 900, 0, 800);
+      expect(axis.breaks).toHaveLength(1);
+      for (const tick of axis.ticks) expect(Math.abs(axis.x(tick) - (axis.breaks[0]?.x ?? 0))).toBeGreaterThanOrEqual(52);
+    }
+  });
 });
 
 describe("what moves", () => {

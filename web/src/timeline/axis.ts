@@ -19,6 +19,9 @@ export interface TimeAxis {
 const AROUND_S = 20;
 /** Quiet stretches longer than this are broken, and drawn as if they were so long. */
 const QUIET_S = 40;
+/** Ticks are so far from each other, and from what says how long is left out (px): their words are not to touch. */
+const APART = 40;
+const ASIDE = 52;
 
 interface Piece {
   from: number;
@@ -64,15 +67,17 @@ export function timeAxis(events: readonly number[], lasts: number, left: number,
   const scale = scaleLinear().domain(domain).range(range).clamp(true);
   const perSecond = (right - left) / whole;
   const step = [5, 10, 15, 30, 60, 120, 300, 600, 1800, 3600].find((one) => one * perSecond >= 52) ?? 7200;
+  const breaks = cut.filter((piece) => piece.broken).map(({ from, to }) => ({ from, to, x: (scale(from) + scale(to)) / 2 }));
   const ticks = cut
     .filter((piece) => !piece.broken)
     .flatMap((piece) => ticksWithin(piece, step))
-    .filter((second, index, all) => index === 0 || scale(second) - scale(all[index - 1] ?? 0) >= 40);
+    .filter((second) => breaks.every((one) => Math.abs(scale(second) - one.x) >= ASIDE))
+    .filter((second, index, all) => index === 0 || scale(second) - scale(all[index - 1] ?? 0) >= APART);
   return {
     x: (second) => scale(second),
     second: (x) => scale.invert(x),
     ticks,
-    breaks: cut.filter((piece) => piece.broken).map(({ from, to }) => ({ from, to, x: (scale(from) + scale(to)) / 2 })),
+    breaks,
   };
 }
 

@@ -5,6 +5,6 @@ from alembic import context
 from northgate.store.tables import Base
 
 connection = context.config.attributes["connection"]
-context.configure(connection=connection, target_metadata=Base.metadata, render_as_batch=True)
+context.configure(connection=connection, target_metadata=Base.metadata, render_as_batch=True, transactional_ddl=True)
 with context.begin_transaction():
     context.run_migrations()
