@@ -159,24 +159,24 @@ def test_a_process_that_is_killed_is_told_of_and_replaced():
 
 
 def test_who_comes_while_all_are_busy_waits_in_their_order():
-    two, done = Workers(2), []
+    one, begun = Workers(1), []
     try:
-        two.warm()
-
-        def work(number):
-            ask(two, counting, 5)
-            done.append(number)
-
-        with ThreadPoolExecutor(6) as threads:
+        one.warm()
+        with ThreadPoolExecutor(7) as threads:
+            first = threads.submit(ask, one, counting, 10**9, watch=leave_when(left := threading.Event()))
             for number in range(6):
-                threads.submit(work, number)
-                time.sleep(0.01)
-        assert sorted(done) == list(range(6))
-        # At most two are under way: nobody ends before the one who came two before.
-        assert all(abs(place - number) < 2 for place, number in enumerate(done))
-        assert len(two._idle) == 2
+                end = time.monotonic() + WAIT_S
+                threads.submit(ask, one, counting, 1, told=lambda _, number=number: begun.append(number))
+                while len(one._row) <= number and time.monotonic() < end:
+                    time.sleep(0.005)
+            assert begun == []
+            left.set()
+            with pytest.raises(LeftError):
+                first.result(WAIT_S)
+        assert begun == list(range(6))
+        assert len(one._idle) == 1
     finally:
-        two.kill()
+        one.kill()
 
 
 def test_who_leaves_while_he_waits_is_not_asked(workers):
@@ -210,6 +210,6 @@ def test_processes_are_there_before_they_are_needed():
     two = Workers(2)
     try:
         two.warm()
-        assert all(one._process.is_alive() for one in two._all)
+        assert all(one._process.poll() is None for one in two._all)
     finally:
         two.kill()

@@ -21,7 +21,7 @@ from northgate.web.waiting.answers import Answers
 from northgate.web.waiting.leaving import gone, stop_if
 
 # A plan of so many machines is compiled by another process.
-MANY = 2000
+MANY = 20_000
 
 
 def content_of(plan: Plan) -> bytes:

@@ -7,19 +7,20 @@ stopped; where it does not stop by itself, its process is. So is one that took m
 import atexit
 import os
 import pickle
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
-from multiprocessing import get_context
+from multiprocessing import Pipe
 from multiprocessing.connection import Connection
-from multiprocessing.context import SpawnProcess
 from typing import Any, TypeVar
 
 from northgate.engine.base import CannotRun, Watch, go_on
 from northgate.plan import Problem
 from northgate.work.memory import memory_of_machine
-from northgate.work.worker import FAILED, STOP, TOLD, serve
+from northgate.work.worker import FAILED, STOP, TOLD
 
 # Two at the least: a long one does not keep a short one waiting.
 COUNT = max(2, os.cpu_count() or 1)
@@ -27,6 +28,9 @@ COUNT = max(2, os.cpu_count() or 1)
 PART_OF_MEMORY, LEAST_BYTES = 0.5, 2**30
 # Who asked is looked after so often (s); what is to stop has so long to do so by itself (s).
 LOOK_EVERY_S, GRACE_S = 0.05, 2.0
+
+# What a process is started as.
+WORKS = "from northgate.work.worker import main; main()"
 
 Made = TypeVar("Made")
 Given = tuple[Any, ...]
@@ -50,18 +54,21 @@ class Worker:
     """One process and the pipe to it."""
 
     def __init__(self) -> None:
-        self._process: SpawnProcess | None = None
+        self._process: subprocess.Popen[bytes] | None = None
         self._pipe: Connection | None = None
 
     def start(self) -> Connection:
         """The pipe to the process, which is started where there is none."""
-        if self._pipe is not None and self._process is not None and self._process.is_alive():
+        if self._pipe is not None and self._process is not None and self._process.poll() is None:
             return self._pipe
         self.end()
-        context = get_context("spawn")
-        self._pipe, theirs = context.Pipe()
-        self._process = context.Process(target=serve, args=(theirs, most_bytes()), name="northgate worker")
-        self._process.start()
+        self._pipe, theirs = Pipe()
+        command = [sys.executable, "-P", "-c", WORKS, str(theirs.fileno()), str(most_bytes())]
+        # In a group of its own: what interrupts this process leaves it to it to end that one.
+        self._process = subprocess.Popen(
+            [*command, *sys.path], pass_fds=[theirs.fileno()], process_group=0,
+            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+        )  # fmt: skip
         theirs.close()
         return self._pipe
 
@@ -114,14 +121,13 @@ class Worker:
     def kill(self) -> None:
         """Ends the process, from whatever thread."""
         process = self._process
-        if process is not None and process.pid is not None:
+        if process is not None:
             process.kill()
+            process.wait()
 
     def end(self) -> None:
         """Ends the process, whatever it is at: the next question gets another."""
         self.kill()
-        if self._process is not None and self._process.pid is not None:
-            self._process.join()
         if self._pipe is not None:
             self._pipe.close()
         self._process = self._pipe = None
@@ -223,5 +229,4 @@ def stop() -> None:
     _SHORT.kill()
 
 
-# Before others who wait for all processes to end by themselves.
 atexit.register(stop)

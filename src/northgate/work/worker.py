@@ -4,6 +4,7 @@ import contextlib
 import os
 import pickle
 import signal
+import sys
 import threading
 import time
 import traceback
@@ -106,3 +107,10 @@ def _tell_kernel() -> None:
     own = Path("/proc/self/oom_score_adj")
     if own.exists():
         own.write_text(FIRST_TO_GO)
+
+
+def main() -> None:
+    """A process that is started with the number of its pipe, the memory of a question, and where modules lie."""
+    # What is asked is known by its name: it is looked for where who asks has found it.
+    sys.path[:] = sys.argv[3:]
+    serve(Connection(int(sys.argv[1])), int(sys.argv[2]))

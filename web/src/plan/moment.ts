@@ -46,18 +46,20 @@ export function expandedGroup(selection: Selection | undefined): string | undefi
   return selection?.kind === "berth" ? halves(selection.name)[0] : undefined;
 }
 
-/** Breaks a part, or brings it back when it is broken: what that comes to is asked for before the page is drawn anew. */
-export function useBreaking({ asked, groups }: Shown): (one: Fault) => void {
+/** Breaks a part, or brings it back when it is broken. What that comes to is asked for before the page is drawn anew, and by who is `about` to do it. */
+export function useBreaking({ asked, groups }: Shown): { breaks: (one: Fault) => void; about: (one: Fault) => void } {
   const { lost, search, toggleLost } = useView();
   const ask = useAskAhead(asked, groups);
   const change = search.as ?? "lost";
-  return useCallback(
-    (one) => {
-      ask(partsOf(toggled(lost, one)), change);
+  const about = useCallback((one: Fault) => ask(partsOf(toggled(lost, one)), change), [ask, change, lost]);
+  const breaks = useCallback(
+    (one: Fault) => {
+      about(one);
       toggleLost(one);
     },
-    [ask, change, lost, toggleLost],
+    [about, toggleLost],
   );
+  return { breaks, about };
 }
 
 function partsOf(faults: Fault[]): Part[] {

@@ -20,6 +20,8 @@ export interface BoardProps {
   onSelect: (selection: Selection) => void;
   /** Undefined where the board is only looked at. */
   onBreak: ((selection: Selection) => void) | undefined;
+  /** Somebody is about to break it. */
+  onAbout?: ((selection: Selection) => void) | undefined;
   folding: Folding;
   onFold: (region: string) => void;
   addresses: AddressMap;

@@ -5,6 +5,7 @@ import { useEffect, useState, type ReactNode, type RefObject } from "react";
 
 import type { BoardState, Schemas } from "../../api/client";
 import { percent, perSecond, span } from "../../kit/format";
+import { useLingering } from "../../kit/lingering";
 import { formatSelection, isOutside, partOf, type Selection } from "../../plan/selection";
 import { Berth } from "../berth";
 import { berthsPerLine, CELL_PADDING, isFolded, ZONE_HEAD, type BoardLayout, type ColumnPlace, type RowPlace } from "../geometry";
@@ -76,7 +77,8 @@ interface ZoneHeadProps extends PartProps {
   self: Selection;
 }
 
-function ZoneHead({ document, box, zone, since, inWhatIf, self, onSelect, onBreak, onFold, layout }: ZoneHeadProps) {
+function ZoneHead({ document, box, zone, since, inWhatIf, self, onSelect, onBreak, onAbout, onFold, layout }: ZoneHeadProps) {
+  const about = useLingering(() => onAbout?.(self));
   const foldable = box.folded || (box.first && layout.zones.some((one) => one.folded));
   return (
     <header className="flex items-start justify-between gap-0.5 pt-1.5 pr-1 pl-2.5" style={{ height: ZONE_HEAD }}>
@@ -118,6 +120,7 @@ function ZoneHead({ document, box, zone, since, inWhatIf, self, onSelect, onBrea
       )}
       {onBreak && partOf(self, document.regions) && (
         <button
+          {...about}
           type="button"
         className={`grid size-6 place-items-center rounded border ${inWhatIf ? "border-vermilion bg-vermilion text-panel" : "border-transparent text-ink-soft hover:border-vermilion hover:text-vermilion-text"}`}
         aria-label={inWhatIf ? `Bring ${self.name} back` : `What if ${self.name} were lost?`}

@@ -32,7 +32,7 @@ const NO_FINDINGS: Finding[] = [];
 export function BoardView() {
   const { key, search, selection, lost, change, select } = useView();
   const shown = useShown();
-  const toggleLost = useBreaking(shown);
+  const { breaks: toggleLost, about: aboutToBreak } = useBreaking(shown);
   const { asked, fresh, error } = shown;
   const good = useLastGood(key, shown);
   const { state, drill, looking } = good;
@@ -91,7 +91,7 @@ export function BoardView() {
   const inspector: InspectorProps = {
     planKey: key, asked, losses: losses.data ?? [], onLosses: small || lossesWanted ? undefined : () => setLossesWanted(true),
     document, state: state ?? EMPTY_STATE, looking, selection, lost: selectedIsLost, consequences: consequences.data ?? [], findings,
-    onBreak: toggleLost, broken: lost, onSelect: select, addresses, onFold: narrow ? () => setAway({ ...away, inspector: true }) : undefined,
+    onBreak: toggleLost, onAbout: aboutToBreak, broken: lost, onSelect: select, addresses, onFold: narrow ? () => setAway({ ...away, inspector: true }) : undefined,
     onAsIfAdded: (one) => change({ lost: formatSelection(one), as: "added", moment: "at_once", at: undefined }, false),
   };
   const picture = ({ side, ...other }: Pictured) => (
@@ -119,7 +119,7 @@ export function BoardView() {
         <main id="main" className="min-h-0 flex-1 overflow-auto print:overflow-visible" aria-label="Board">
           <h1 className="sr-only">Board of {document.title || document.name}</h1>
           {state ? (
-            <Board document={other.document ?? good.document ?? document} state={other.state ?? state} selection={other.selection ?? selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} lit={lit} addresses={addresses} marks={marks} />
+            <Board document={other.document ?? good.document ?? document} state={other.state ?? state} selection={other.selection ?? selection} lost={lost} lostSince={lostSince} folding={folding} onFold={onFold} onSelect={select} onBreak={toggleLost} onAbout={aboutToBreak} lit={lit} addresses={addresses} marks={marks} />
           ) : (
             error && <Trouble error={error} document={document} onSelect={select} />
           )}

@@ -2,6 +2,7 @@
 
 import { Check, ChevronDown, Link2Off, Undo2, X } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
+import { useLingering } from "../../../kit/lingering";
 import { Button, IconButton } from "../../../kit/parts";
 import { type ObjectKind } from "../../../plan/names";
 import { formatSelection, lostName, partOf, type Fault, type Selection } from "../../../plan/selection";
@@ -54,9 +55,10 @@ export function Inspector(props: InspectorProps) {
   );
 }
 
-function BreakButton({ selection, lost, onBreak }: InspectorProps & { selection: Selection }) {
+function BreakButton({ selection, lost, onBreak, onAbout }: InspectorProps & { selection: Selection }) {
+  const about = useLingering(() => onAbout(selection));
   return (
-    <Button tone={lost ? "plain" : "danger"} onClick={() => onBreak(selection)} title={lost ? "Bring it back (x)" : `What if ${lostName(selection)} were lost? (x)`}>
+    <Button {...about} tone={lost ? "plain" : "danger"} onClick={() => onBreak(selection)} title={lost ? "Bring it back (x)" : `What if ${lostName(selection)} were lost? (x)`}>
       {lost ? <Undo2 size={13} aria-hidden="true" /> : <Link2Off size={13} aria-hidden="true" />}
       {lost ? "Bring back" : "Break"}
     </Button>

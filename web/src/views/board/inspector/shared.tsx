@@ -29,6 +29,8 @@ export interface InspectorProps {
   findings: Finding[];
   addresses: AddressMap;
   onBreak: (fault: Fault) => void;
+  /** Somebody is about to break it. */
+  onAbout: (fault: Fault) => void;
   /** What is broken in the what if that is looked at. */
   broken: Fault[];
   onSelect: (selection: Selection | undefined) => void;
