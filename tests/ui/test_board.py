@@ -54,6 +54,22 @@ def test_breaking_a_zone_shows_what_fails_at_once_noticed_and_settled(page):
     expect(zone(page, "fells-2")).to_have_attribute("data-lost", "false")
 
 
+def test_what_a_loss_comes_to_is_asked_once_the_pointer_rests_on_it(page):
+    asked = []
+    page.on("request", lambda request: asked.append(request.post_data) if "/what-if?" in request.url else None)
+    page.goto(BOARD)
+    button = zone(page, "fells-3").get_by_role("button", name="What if fells-3 were lost?")
+    with page.expect_response(lambda answer: "/what-if" in answer.url):
+        button.hover()
+    expect(page.get_by_test_id("banner")).not_to_have_attribute("data-mode", "what-if")
+    button.click()
+    expect(page.get_by_test_id("what-if-failed")).to_be_visible()
+    # By the keyboard the same.
+    with page.expect_response(lambda answer: "/what-if" in answer.url):
+        zone(page, "fells-1").get_by_role("button", name="What if fells-1 were lost?").focus()
+    assert len(asked) == 2
+
+
 def test_x_breaks_what_has_the_focus_and_brings_it_back(page):
     page.goto(BOARD)
     berth = page.locator("[data-part='berth:tiles/tiles-8']")
