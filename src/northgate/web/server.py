@@ -34,7 +34,7 @@ STATIC = Path(__file__).parent / "static"
 LOOPBACK = "127.0.0.1"
 THREADS = 400
 SWITCH_S = 0.0005
-# The processes that compute are started so long after the server (s): those who come first are answered first.
+# The processes that compute are started so long after the first question (s), which is answered first.
 WARM_AFTER_S = 1.0
 
 
@@ -110,13 +110,14 @@ def _serve(
     config = uvicorn.Config(
         made, log_level="warning", access_log=False, server_header=False, timeout_graceful_shutdown=1
     )
-    threading.Thread(target=_warm, daemon=True).start()
+    threading.Thread(target=_warm, args=(made.state.computer,), daemon=True).start()
     _Server(config, made.state.computer).run(sockets=[listening])
     repository.close()
 
 
-def _warm() -> None:
-    """Starts the processes that compute, once those who came with the start have been answered."""
+def _warm(computer: Computer) -> None:
+    """Starts the processes that compute, once somebody asks for what is computed, and has been answered."""
+    computer.asked.wait()
     time.sleep(WARM_AFTER_S)
     warm()
 

@@ -23,7 +23,7 @@ BENT, SMALL = 0.25, 1e-4
 # of sources would be held otherwise at its end; what then is led on to, where that is more than SAME, is nearer by far.
 # What is held half-way is found again where more than OTHERWISE is held otherwise; or NEARLY, where it was led on from
 # the last step, which is nearer than what it is held against.
-HELD, SAME, OTHERWISE, NEARLY = 5e-5, 2e-8, 1e-7, 5e-6
+HELD, SAME, OTHERWISE, NEARLY = 1e-5, 2e-8, 1e-7, 1e-6
 # The last step leads to a flow in which utilisations differ by less than this from those at its end.
 LED_TO = 1e-3
 # The same of utilisations where holds decide who is chosen: backlogs add them up by their mean alone.

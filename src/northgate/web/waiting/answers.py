@@ -33,6 +33,8 @@ class Answers:
         # Places for what takes its time, and for what is quick but not kept.
         self._lock, self._closing, self.slots, self.quick = Lock(), Event(), Slots(), Slots()
         self._deadlines: dict[Hashable, Deadline] = {}
+        # Is set once more is asked for than plans as they are.
+        self.asked = Event()
 
     def close(self) -> None:
         """All that is computed, or waits for its turn, is given up: nobody is there any more who would be answered."""
@@ -74,6 +76,8 @@ class Answers:
     def once(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
         """The kept answer, or the one being computed by another thread, or a new one; errors are not kept."""
         left = gone()
+        if not _is_of(question, OF_PLANS):
+            self.asked.set()
         while True:
             try:
                 return self._found(question, answer, left)
