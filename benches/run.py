@@ -369,12 +369,19 @@ def busy() -> None:
                 plan["clients"][0]["rps"] += 1
                 keys.append(client.post("api/plans", json=plan | {"name": f"busy-{number}"}).json()["key"])
             other = client.post("api/plans", json=plan | {"name": "other"}).json()["key"]
+            # Who asks what if has its board before him.
+            assert client.get(f"api/plans/{other}/state").status_code == 200
             asked = [
                 threading.Thread(target=client.get, args=(f"api/plans/{key}/drills/lose-fells",), daemon=True)
                 for key in keys
             ]
             for one in asked:
                 one.start()
+            start = time.perf_counter()
+            assert client.get("api/plans").status_code == 200
+            row("the list, in the instant in which they come", (time.perf_counter() - start) * 1000)
+            while client.get(f"api/plans/{keys[-1]}/drills/lose-fells/progress").json()["waits"] is None:
+                time.sleep(0.05)
             taken: dict[str, list[float]] = {"the list": [], "an edit": [], "a what-if": []}
             for number in range(20):
                 zone = ("fells-1", "fells-2", "fells-3", "coast-1")[number % 4]
