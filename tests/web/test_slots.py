@@ -133,7 +133,11 @@ def test_what_takes_too_long_is_given_up_with_a_reason(computer, monkeypatch):
     with pytest.raises(CannotRun, match="given up after 0 s"):
         computer.run(key, None, "lose")
     monkeypatch.setattr(answers, "MOST_S", 900.0)
-    assert computer.run(key, None, "lose").readings.requests > 0
+    run = computer.run(key, None, "lose")
+    assert run.readings.requests > 0
+    # The plan as it is compiled is there once, not once more with each drill.
+    assert run.network is computer.network(key, None)
+    assert run.flow_at(30).network is run.network
 
 
 def test_what_takes_too_much_memory_here_is_told_and_asked_anew_later(computer):

@@ -94,6 +94,19 @@ def test_it_tells_how_far_it_is(workers):
     assert told == sorted(set(told))
 
 
+def with_shared(many, told):
+    told.shared = many
+    return {"many": many, "again": [many], "other": list(many)}
+
+
+def test_what_who_asks_has_himself_is_not_sent(workers):
+    own = object()
+    made = workers.ask(with_shared, ([1, 2, 3],), go_on, nobody, own)
+    assert made["many"] is own
+    assert made["again"][0] is own
+    assert made["other"] == [1, 2, 3]
+
+
 def test_errors_come_as_they_were_raised(workers):
     with pytest.raises(PlanError) as found:
         ask(workers, refused)

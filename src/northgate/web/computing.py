@@ -85,12 +85,13 @@ class Computer(Answers):
             found, plan = self._drill(key, number, drill), self.plan(key, number)
             wanted = found if phases in (None, found.phases) else found.model_copy(update={"phases": phases})
             question = self._drill_question(key, number, wanted)
+        network = self.network(key, number)
 
         def told(reached_s: float) -> None:
             self._reached[question] = reached_s
 
         try:
-            return self.alone(question, tasks.drill, plan, wanted, told=told)
+            return self.alone(question, tasks.drill, plan, wanted, told=told, shared=network)
         finally:
             self._reached.pop(question, None)
 

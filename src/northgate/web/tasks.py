@@ -25,8 +25,9 @@ def compiled(plan: str, _told: Teller) -> Network:
 
 
 def drill(plan: str, wanted: Drill, told: Teller) -> DrillRun:
-    """A drill, run; raises CannotRun."""
-    return run_drill(prepared(compile_network, plan), wanted, reached=told)
+    """A drill, run, of a network that who asks has himself; raises CannotRun."""
+    told.shared = network = prepared(compile_network, plan)
+    return run_drill(network, wanted, reached=told)
 
 
 def levers_of(plan: str, name: str, told: Teller) -> list[LeverAnswer]:

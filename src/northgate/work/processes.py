@@ -20,7 +20,7 @@ from typing import Any, TypeVar
 from northgate.engine.base import CannotRun, Watch, go_on
 from northgate.plan import Problem
 from northgate.work.memory import memory_of_machine
-from northgate.work.worker import FAILED, STOP, TOLD
+from northgate.work.worker import FAILED, STOP, TOLD, received
 
 # Two at the least: a long one does not keep a short one waiting.
 COUNT = max(2, os.cpu_count() or 1)
@@ -72,13 +72,15 @@ class Worker:
         theirs.close()
         return self._pipe
 
-    def ask(self, function: Callable[..., Made], given: tuple[Any, ...], watch: Watch, told: Tell) -> Made:
+    def ask(
+        self, function: Callable[..., Made], given: tuple[Any, ...], watch: Watch, told: Tell, shared: object = None
+    ) -> Made:  # fmt: skip
         """See `alone`; raises WorkerKilled, too."""
         watch()
         try:
             pipe = self.start()
             pipe.send_bytes(pickle.dumps((function, given), pickle.HIGHEST_PROTOCOL))
-            kind, value = self._reply(pipe, watch, told)
+            kind, value = self._reply(pipe, watch, told, shared)
         except (EOFError, ConnectionError) as error:
             self.end()
             watch()
@@ -95,10 +97,10 @@ class Worker:
             raise CannotRun([Problem("", f"it takes more than {most}; ask for less, or on a larger machine")])
         raise value
 
-    def _reply(self, pipe: Connection, watch: Watch, told: Tell) -> tuple[str, Any]:
+    def _reply(self, pipe: Connection, watch: Watch, told: Tell, shared: object) -> tuple[str, Any]:
         while True:
             if pipe.poll(LOOK_EVERY_S):
-                kind, value = pickle.loads(pipe.recv_bytes())
+                kind, value = received(pipe.recv_bytes(), shared)
                 if kind != TOLD:
                     return kind, value
                 told(*value)
@@ -112,7 +114,7 @@ class Worker:
                 return
             pipe.send_bytes(STOP)
             while (left := until - time.monotonic()) > 0 and pipe.poll(left):
-                if pickle.loads(pipe.recv_bytes())[0] != TOLD:
+                if received(pipe.recv_bytes(), None)[0] != TOLD:
                     return
         except (EOFError, OSError):
             pass
@@ -142,10 +144,12 @@ class Workers:
         self._all = tuple(self._idle)
         self._row: list[object] = []
 
-    def ask(self, function: Callable[..., Made], given: tuple[Any, ...], watch: Watch, told: Tell) -> Made:
+    def ask(
+        self, function: Callable[..., Made], given: tuple[Any, ...], watch: Watch, told: Tell, shared: object = None
+    ) -> Made:  # fmt: skip
         """See `alone`; raises WorkerKilled, too."""
         with self._taken(watch) as worker:
-            return worker.ask(function, given, watch, told)
+            return worker.ask(function, given, watch, told, shared)
 
     @contextmanager
     def _taken(self, watch: Watch) -> Iterator[Worker]:
@@ -198,15 +202,16 @@ _LONG, _SHORT = Workers(), Workers(1)
 
 
 def alone(
-    function: Callable[..., Made], *given: Any, watch: Watch = go_on, told: Tell = nobody,
+    function: Callable[..., Made], *given: Any, watch: Watch = go_on, told: Tell = nobody, shared: object = None,
     short: bool = False,
 ) -> Made:  # fmt: skip
     """What a function makes of plain data, in a process of its own; its last argument is what tells how far it is (and
     raises there what stops it), which comes to `told` here. `watch` is called meanwhile; what it raises stops the work.
-    `short`: it waits for nothing that takes its time. Raises what the function raises, and CannotRun where it takes
-    more memory than a question may, or is killed."""
+    `shared`: what stands here for what the function calls so (`Teller.shared`) and does not send; `short`: it waits for
+    nothing that takes its time. Raises what the function raises, and CannotRun where it takes more memory than a
+    question may, or is killed."""
     try:
-        return (_SHORT if short else _LONG).ask(function, given, watch, told)
+        return (_SHORT if short else _LONG).ask(function, given, watch, told, shared)
     except WorkerKilled as error:
         why = "the process that computed it was ended from outside, as where memory does not suffice"
         raise CannotRun([Problem("", f"{why}; ask for less, or on a larger machine")]) from error

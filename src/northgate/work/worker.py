@@ -1,6 +1,7 @@
 """What a process does that computes for a server: one question after the other, each until answered or stopped."""
 
 import contextlib
+import io
 import os
 import pickle
 import signal
@@ -20,7 +21,7 @@ LOOK_EVERY_S, TELL_EVERY_S = 1.0, 0.1
 NICE, FIRST_TO_GO = 5, "500"
 # What is sent to a worker that is to stop.
 STOP = b"stop"
-TOLD, MADE, FAILED = "told", "made", "failed"
+TOLD, MADE, FAILED, SHARED = "told", "made", "failed", "shared"
 
 # Is set in those processes that are workers.
 _worker = threading.Event()
@@ -52,9 +53,25 @@ def serve(pipe: Connection, most_bytes: int) -> None:
 def _answer(asked: bytes, told: "Teller") -> bytes:
     try:
         function, given = pickle.loads(asked)
-        return pickle.dumps((MADE, function(*given, told)), pickle.HIGHEST_PROTOCOL)
+        return _sent((MADE, function(*given, told)), told.shared)
     except BaseException as error:
         return _failed(error)
+
+
+def _sent(answer: Any, shared: object) -> bytes:
+    """An answer as it goes through a pipe, without what who asks has himself."""
+    made = io.BytesIO()
+    pickler = pickle.Pickler(made, pickle.HIGHEST_PROTOCOL)
+    pickler.persistent_id = lambda one: SHARED if one is shared and one is not None else None  # type: ignore[method-assign]
+    pickler.dump(answer)
+    return made.getvalue()
+
+
+def received(sent: bytes, shared: object) -> Any:
+    """An answer as it came through a pipe, with what is here already."""
+    unpickler = pickle.Unpickler(io.BytesIO(sent))
+    unpickler.persistent_load = lambda _: shared  # type: ignore[method-assign]
+    return unpickler.load()
 
 
 def _failed(error: BaseException) -> bytes:
@@ -69,10 +86,12 @@ def _failed(error: BaseException) -> bytes:
 
 
 class Teller:
-    """Tells how far a question is; raises Stopped once its answer is not wanted any more."""
+    """Tells how far a question is; raises Stopped once its answer is not wanted any more. `shared`: what of the answer
+    who asks has himself, so that it is not sent."""
 
     def __init__(self, pipe: Connection) -> None:
         self._pipe, self._next_s = pipe, 0.0
+        self.shared: object = None
 
     def __call__(self, *facts: Any) -> None:
         """Facts for who asked: the last are told, not all."""

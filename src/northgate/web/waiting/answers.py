@@ -43,13 +43,13 @@ class Answers:
 
     def alone(
         self, question: Hashable, task: Callable[..., Answer], *given: Any, told: Callable[..., None] = work.nobody,
-        short: bool = False,
+        shared: object = None, short: bool = False,
     ) -> Answer:  # fmt: skip
         """The kept answer to a question, or that of another process, to which plans go as JSON; see `work.alone`."""
 
         def answer() -> Answer:
             plain = [one.model_dump_json(by_alias=True) if isinstance(one, Plan) else one for one in given]
-            return work.alone(task, *plain, watch=self.watch(question), told=told, short=short)
+            return work.alone(task, *plain, watch=self.watch(question), told=told, shared=shared, short=short)
 
         return self.once(question, answer)
 

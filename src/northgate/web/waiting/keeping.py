@@ -18,6 +18,8 @@ SHARED = (Network, Plan)
 # A plan in memory, by what it lists: each of its objects, roughly (bytes). To walk through all of it would take longer
 # than to read it.
 OF_PLAN, OF_ITEM = 50_000, 5_000
+# What an array takes besides its values (bytes): most are short, and come out of other processes' answers.
+OF_ARRAY = 400
 # So many objects of an answer are looked at; of what has more, the rest is taken to be like those.
 LOOKED_AT = 50_000
 
@@ -74,9 +76,15 @@ def weight_of(answer: Any) -> int:
         if id(one) in seen or (isinstance(one, SHARED) and one is not answer):
             continue
         seen.add(id(one))
-        held += one.nbytes if isinstance(one, np.ndarray) else sys.getsizeof(one, 64)
+        held += one.nbytes + OF_ARRAY if isinstance(one, np.ndarray) else _size_of(one)
         waiting += _parts(one)
-    return held * (1 + len(waiting) // max(len(seen), 1))
+    return int(held * (1 + len(waiting) / max(len(seen), 1)))
+
+
+def _size_of(one: Any) -> int:
+    """The bytes of an object itself, with the table of its attributes."""
+    own = getattr(one, "__dict__", None)
+    return sys.getsizeof(one, 64) + (sys.getsizeof(own) if own is not None else 0)
 
 
 def _parts(one: Any) -> list[Any]:
