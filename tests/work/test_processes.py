@@ -2,6 +2,7 @@
 
 import os
 import signal
+import sys
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -174,7 +175,7 @@ def test_a_process_that_is_killed_is_told_of_and_replaced():
 def test_who_comes_while_all_are_busy_waits_in_their_order():
     one, begun = Workers(1), []
     try:
-        one.warm()
+        one.warm([])
         with ThreadPoolExecutor(7) as threads:
             first = threads.submit(ask, one, counting, 10**9, watch=leave_when(left := threading.Event()))
             for number in range(6):
@@ -219,10 +220,16 @@ def test_short_questions_do_not_wait_for_long_ones():
     assert all(isinstance(one.exception(), LeftError) for one in held)
 
 
-def test_processes_are_there_before_they_are_needed():
+def loaded(module, told):
+    return module in sys.modules
+
+
+def test_processes_are_there_with_what_they_will_need_before_they_are_needed():
     two = Workers(2)
     try:
-        two.warm()
+        two.warm(["zipapp"])
         assert all(one._process.poll() is None for one in two._all)
+        assert all(one.ask(loaded, ("zipapp",), go_on, nobody) for one in two._all)
+        assert not two._all[0].ask(loaded, ("tabnanny",), go_on, nobody)
     finally:
         two.kill()

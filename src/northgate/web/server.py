@@ -23,7 +23,7 @@ from northgate.plan import plan_from_text
 from northgate.store.examples import DEMO_PLAN, demo_plan_text
 from northgate.store.holding import held
 from northgate.store.repository import Repository
-from northgate.web import edits, judging, plans, questions
+from northgate.web import edits, judging, plans, questions, tasks
 from northgate.web.computing import Computer
 from northgate.web.deciding import handing, log, sweeping, taking, usual, variants
 from northgate.web.guards import Guards
@@ -119,7 +119,7 @@ def _warm(computer: Computer) -> None:
     """Starts the processes that compute, once somebody asks for what is computed, and has been answered."""
     computer.asked.wait()
     time.sleep(WARM_AFTER_S)
-    warm()
+    warm([tasks.__name__])
 
 
 def _open(address: str) -> None:

@@ -5,13 +5,14 @@ stopped; where it does not stop by itself, its process is. So is one that took m
 """
 
 import atexit
+import importlib
 import os
 import pickle
 import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from multiprocessing import Pipe
 from multiprocessing.connection import Connection
@@ -73,7 +74,7 @@ class Worker:
         return self._pipe
 
     def ask(
-        self, function: Callable[..., Made], given: tuple[Any, ...], watch: Watch, told: Tell, shared: object = None
+        self, function: Callable[..., Made], given: Given, watch: Watch, told: Tell, shared: object = None
     ) -> Made:  # fmt: skip
         """See `alone`; raises WorkerKilled, too."""
         watch()
@@ -145,7 +146,7 @@ class Workers:
         self._row: list[object] = []
 
     def ask(
-        self, function: Callable[..., Made], given: tuple[Any, ...], watch: Watch, told: Tell, shared: object = None
+        self, function: Callable[..., Made], given: Given, watch: Watch, told: Tell, shared: object = None
     ) -> Made:  # fmt: skip
         """See `alone`; raises WorkerKilled, too."""
         with self._taken(watch) as worker:
@@ -178,14 +179,14 @@ class Workers:
                 self._row.remove(ticket)
                 self._changed.notify_all()
 
-    def warm(self) -> None:
+    def warm(self, modules: Sequence[str]) -> None:
         """Starts the processes, all at once, and has them load what they will need."""
         with ExitStack() as held:
             workers = [held.enter_context(self._taken(go_on)) for _ in self._all]
             for one in workers:
                 one.start()
             for one in workers:
-                one.ask(_load, (), go_on, nobody)
+                one.ask(_load, (modules,), go_on, nobody)
 
     def kill(self) -> None:
         """Ends the processes, whatever they are at; who waits for one of them is told so."""
@@ -193,8 +194,10 @@ class Workers:
             one.kill()
 
 
-def _load(_told: Tell) -> None:
+def _load(modules: Sequence[str], _told: Tell) -> None:
     """Loads what answers are computed by."""
+    for name in modules:
+        importlib.import_module(name)
 
 
 # What takes its time, and what does not and so must not wait for that.
@@ -222,10 +225,10 @@ def ask_one(function: Callable[..., Made], *given: Any, watch: Watch) -> Made:
     return _LONG.ask(function, given, watch, nobody)
 
 
-def warm() -> None:
-    """Starts the processes before they are needed."""
+def warm(modules: Sequence[str]) -> None:
+    """Starts the processes before they are needed, and has them load these modules."""
     with suppress(WorkerKilled):
-        _LONG.warm()
+        _LONG.warm(modules)
 
 
 def stop() -> None:
