@@ -1,6 +1,8 @@
 """How far a drill looks ahead: as far as rates are linear, in steps that bend little elsewhere, and to the second at
 which a probe finds another thing."""
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -9,7 +11,7 @@ from hypothesis import strategies as st
 from northgate.engine.drill import look_ahead
 from northgate.engine.formulas import occupancy
 from northgate.engine.processes import resolvers
-from northgate.engine.solver import Solver
+from northgate.engine.solver import Opens, Solver
 from tests.engine.network.test_names import two_regions
 from tests.engine.processes.test_resolvers import RPS, watched
 from tests.support.exploring import examples
@@ -115,3 +117,22 @@ def test_what_turns_at_the_very_end_of_a_step_is_found_from_before_it():
     turns_s = found_at(0).turns_s(found_at(5), found_at(10), found_at, 0, 10)
     assert 2 <= turns_s <= 2 + look_ahead.FOUND_S
     assert found_at(0).turns_s(found_at(0.5), found_at(1), found_at, 0, 1) == 1
+
+
+def opens_of(value):
+    """All that is opened at one rate."""
+    rates = np.full((1, 2), value)
+    return Opens(rates, rates, rates, np.zeros((1, 2), dtype=bool), rates[0, :1], rates[0, :1], rates, rates)
+
+
+@pytest.mark.parametrize(("lasted_s", "ahead_s"), [(2.0, 1.0), (0.5, 2.0), (3.0, 3.0)])
+def test_the_mean_beyond_a_step_is_that_of_the_parabola_through_it(lasted_s, ahead_s):
+    """∫ (a + b t + c t²) dt / T from 0 to T is a + b T / 2 + c T² / 3."""
+    a, b, c = 5.0, -0.3, 0.07
+    first, middle, last = (
+        SimpleNamespace(opens=opens_of(a + b * t + c * t * t)) for t in (-lasted_s, -lasted_s / 2, 0.0)
+    )
+    past = look_ahead.Past(100.0, lasted_s, (first, middle, last))
+    made = past.opens(last, 100.0 + ahead_s)
+    assert made.opening == pytest.approx(np.full((1, 2), a + b * ahead_s / 2 + c * ahead_s**2 / 3), rel=1e-12)
+    assert np.array_equal(made.opening, made.connecting)
