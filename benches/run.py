@@ -369,8 +369,9 @@ def busy() -> None:
                 plan["clients"][0]["rps"] += 1
                 keys.append(client.post("api/plans", json=plan | {"name": f"busy-{number}"}).json()["key"])
             other = client.post("api/plans", json=plan | {"name": "other"}).json()["key"]
-            # Who asks what if has its board before him.
+            # Who asks what if has looked at his board for some seconds: the processes that compute are there by then.
             assert client.get(f"api/plans/{other}/state").status_code == 200
+            time.sleep(3)
             asked = [
                 threading.Thread(target=client.get, args=(f"api/plans/{key}/drills/lose-fells",), daemon=True)
                 for key in keys

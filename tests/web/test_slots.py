@@ -43,7 +43,7 @@ def test_no_more_than_so_many_compute_at_once_and_in_their_order():
     def work(number):
         with slots.taken(number, nothing):
             begun.append(number)
-            most.append(slots._computing)
+            most.append(slots.row.in_use)
             end.wait(WAIT_S)
 
     threads = []
@@ -57,31 +57,31 @@ def test_no_more_than_so_many_compute_at_once_and_in_their_order():
         one.join(WAIT_S)
     assert sorted(begun) == list(range(6))
     assert max(most) == 2
-    assert slots._computing == 0
+    assert slots.row.in_use == 0
 
 
 def test_who_has_a_place_needs_no_other():
     slots = Slots(1)
     with slots.taken("one", nothing), slots.taken("two", nothing):
-        assert slots._computing == 1
-    assert slots._computing == 0
+        assert slots.row.in_use == 1
+    assert slots.row.in_use == 0
 
 
 def test_no_more_than_so_many_wait(client):
     """Who comes then is told so at once, and everything else is answered."""
     slots, end = client.app.state.computer.slots, threading.Event()
-    slots.most_waiting = 3
+    slots.row.most_waiting = 3
 
     def hold(number):
         with slots.taken(number, nothing):
             end.wait(WAIT_S)
 
-    held = [start(hold, number) for number in range(slots.count + 3)]
-    until(lambda: len(slots._row) == 3)
+    held = [start(hold, number) for number in range(slots.row.count + 3)]
+    until(lambda: len(slots.row._waiting) == 3)
     drill = "/api/plans/beckwater/drills/tiles-8-crashes"
     refused = client.get(drill)
     assert refused.status_code == 503
-    assert refused.json()["detail"] == f"{slots.count + 3} questions are computed before this one; ask again later"
+    assert refused.json()["detail"] == f"{slots.row.count + 3} questions are computed before this one; ask again later"
     assert client.get("/api/plans/beckwater/state").status_code == 200
     end.set()
     for one in held:
@@ -108,7 +108,7 @@ def test_who_leaves_while_he_waits_makes_room():
             told.append("left")
 
     first = start(hold)
-    until(lambda: slots._computing == 1)
+    until(lambda: slots.row.in_use == 1)
     second = start(wait)
     until(lambda: slots.before("second") == 1)
     left.set()
@@ -162,12 +162,12 @@ def test_while_all_places_are_taken_others_are_answered(client):
         with slots.taken(number, nothing):
             end.wait(WAIT_S)
 
-    held = [start(hold, number) for number in range(slots.count)]
-    until(lambda: slots._computing == slots.count)
+    held = [start(hold, number) for number in range(slots.row.count)]
+    until(lambda: slots.row.in_use == slots.row.count)
     asked = []
     waiting = start(lambda: asked.append(client.get("/api/plans/beckwater/drills/tiles-8-crashes").status_code))
     progress = "/api/plans/beckwater/drills/tiles-8-crashes/progress"
-    until(lambda: client.get(progress).json()["waits"] == slots.count)
+    until(lambda: client.get(progress).json()["waits"] == slots.row.count)
     assert client.get("/api/plans").status_code == 200
     patch = [{"op": "replace", "path": "/notes", "value": "meanwhile"}]
     assert client.patch("/api/plans/beckwater", json=patch, headers={"if-match": '"1"'}).status_code == 200

@@ -149,7 +149,7 @@ def test_what_does_not_stop_is_ended(workers, monkeypatch):
 def test_who_stops_too_late_does_not_stop_the_next(workers):
     """What is to stop has ended meanwhile: the process goes by the next question, not by that word."""
     pid = ask(workers, process)[0]
-    workers._all[0]._pipe.send_bytes(processes.STOP)
+    workers.row.all[0]._pipe.send_bytes(processes.STOP)
     assert ask(workers, counting, 3) == 3
     assert ask(workers, process)[0] == pid
 
@@ -181,14 +181,14 @@ def test_who_comes_while_all_are_busy_waits_in_their_order():
             for number in range(6):
                 end = time.monotonic() + WAIT_S
                 threads.submit(ask, one, counting, 1, told=lambda _, number=number: begun.append(number))
-                while len(one._row) <= number and time.monotonic() < end:
+                while len(one.row._waiting) <= number and time.monotonic() < end:
                     time.sleep(0.005)
             assert begun == []
             left.set()
             with pytest.raises(LeftError):
                 first.result(WAIT_S)
         assert begun == list(range(6))
-        assert len(one._idle) == 1
+        assert one.row.in_use == 0
     finally:
         one.kill()
 
@@ -203,7 +203,7 @@ def test_who_leaves_while_he_waits_is_not_asked(workers):
         left.set()
         with pytest.raises(LeftError):
             first.result(WAIT_S)
-    assert not workers._row
+    assert not workers.row._waiting
 
 
 def test_short_questions_do_not_wait_for_long_ones():
@@ -228,8 +228,18 @@ def test_processes_are_there_with_what_they_will_need_before_they_are_needed():
     two = Workers(2)
     try:
         two.warm(["zipapp"])
-        assert all(one._process.poll() is None for one in two._all)
-        assert all(one.ask(loaded, ("zipapp",), go_on, nobody) for one in two._all)
-        assert not two._all[0].ask(loaded, ("tabnanny",), go_on, nobody)
+        assert all(one._process.poll() is None for one in two.row.all)
+        assert all(one.ask(loaded, ("zipapp",), go_on, nobody) for one in two.row.all)
+        assert not two.row.all[0].ask(loaded, ("tabnanny",), go_on, nobody)
     finally:
         two.kill()
+
+
+def niceness(told):
+    return os.nice(0)
+
+
+def test_what_takes_its_time_leaves_the_processor_to_what_does_not():
+    own = os.nice(0)
+    assert processes.alone(niceness, short=True) == own
+    assert processes.alone(niceness) == min(own + 5, 19)

@@ -2,26 +2,31 @@
 
 import hashlib
 from collections.abc import Callable, Hashable, Sequence
-from threading import Lock
+from contextlib import suppress
+from threading import Event, Lock, Thread
 from typing import get_args
 
-from northgate.engine.drill import DrillRun, Losing, undisturbed
+from northgate.engine.base import CannotRun
+from northgate.engine.drill import DrillRun, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
 from northgate.engine.processes import Phases
-from northgate.engine.reports import Change, LeverAnswer, WhatIfAnswer, ZoneLoss, what_if
+from northgate.engine.reports import Change, LeverAnswer, ZoneLoss
 from northgate.engine.solver import Flow
-from northgate.engine.trace import History
+from northgate.engine.trace import Question
 from northgate.plan import Plan
 from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
 from northgate.web import tasks
+from northgate.web.tasks import ProbeAsked
 from northgate.web.waiting.answers import Answers
-from northgate.web.waiting.leaving import gone, stop_if
+from northgate.web.waiting.leaving import Abandoned
+from northgate.work import Busy, sent
 
-# A plan of so many machines is compiled by another process.
-MANY = 20_000
+# A plan of so many machines is compiled and solved by another process; with fewer that takes less than 0.3 s, and to
+# send what it makes would take half of that.
+MANY = 5_000
 
 
 def content_of(plan: Plan) -> bytes:
@@ -42,6 +47,8 @@ class Computer(Answers):
         # The second to which each drill that is being run has come.
         self._reached: dict[Hashable, float] = {}
         self._reading = Lock()
+        # Is set once the processes that compute are there.
+        self.warmed = Event()
 
     def plan(self, key: str, revision: int | None = None) -> Plan:
         """A plan's document at a revision, read once."""
@@ -85,13 +92,12 @@ class Computer(Answers):
             found, plan = self._drill(key, number, drill), self.plan(key, number)
             wanted = found if phases in (None, found.phases) else found.model_copy(update={"phases": phases})
             question = self._drill_question(key, number, wanted)
-        network = self.network(key, number)
 
         def told(reached_s: float) -> None:
             self._reached[question] = reached_s
 
         try:
-            return self.alone(question, tasks.drill, plan, wanted, told=told, shared=network)
+            return self.alone(question, tasks.drill, plan, wanted, told=told, shared=lambda: self.network(key, number))
         finally:
             self._reached.pop(question, None)
 
@@ -126,23 +132,36 @@ class Computer(Answers):
     def settled(self, key: str, revision: int | None) -> Flow:
         """The flow now, with no fault; raises CannotRun."""
         number = self.number(key, revision)
-        return self._settled(self.plan(key, number), self.content(key, number))
+        plan, content = self.plan(key, number), self.content(key, number)
+        if self.warmed.is_set():
+            self.once(("foreseen", content), lambda: Thread(target=self._foresee, args=(plan,), daemon=True).start())
+        return self._settled(plan, content)
+
+    def _foresee(self, plan: Plan) -> None:
+        """Who looks at a plan will ask what if: the process that answers has the plan ready by then."""
+        with suppress(Abandoned, Busy, CannotRun):
+            self.quickly(tasks.foresee, plan)
 
     def settled_of(self, plan: Plan) -> Flow:
         """The flow of a plan that is no revision, or not yet; raises CannotRun."""
         return self._settled(plan, content_of(plan))
 
     def _settled(self, plan: Plan, content: bytes) -> Flow:
-        return self.once(("now", content), lambda: undisturbed(self._network(plan, content)))
+        question = ("now", content)
+        if len(plan.machines) < MANY:
+            return self.once(question, lambda: undisturbed(self._network(plan, content)))
+        return self.alone(question, tasks.settled, plan, shared=lambda: self._network(plan, content), short=True)
 
-    def moment(self, key: str, revision: int | None, drill: str | None, second: float) -> tuple[Flow, History]:
-        """The flow now, or at a second of a drill, with what has happened until then."""
-        if drill is None:
-            flow = self.settled(key, revision)
-            return flow, History(flow)
+    def traced(
+        self, key: str, revision: int | None, drill: str | None, second: float, asked: Question | ProbeAsked
+    ) -> str:
+        """What a request, or a probe, meets now, or at a second of a drill: a TraceAnswer as JSON."""
+        if not drill:
+            return self.quickly(tasks.traced, self.plan(key, revision), asked, None, 0.0)
         run = self.run(key, revision, drill)
-        flow = run.flow_at(second)
-        return flow, History(flow, run, second)
+        # What the other process has itself is not sent.
+        moment = sent((run.flow_at(second), run.story), run.network)
+        return self.quickly(tasks.traced, run.network.plan, asked, moment, second)
 
     def zone_losses(self, key: str, revision: int | None) -> list[ZoneLoss]:
         """What each zone's loss leaves."""
@@ -152,12 +171,7 @@ class Computer(Answers):
 
     def what_if(
         self, key: str, revision: int | None, parts: Sequence[Part], groups: Sequence[str] | None, change: Change
-    ) -> WhatIfAnswer:
-        """The board at the three moments of a loss or an addition; not kept, for each is asked once."""
-        losing, left = self.losing(key, revision), gone()
-        return self.quickly("what if", lambda: what_if(losing, parts, groups, lambda: stop_if(left.is_set()), change))
-
-    def losing(self, key: str, revision: int | None) -> Losing:
-        """What loses parts of a plan; raises CannotRun."""
-        number = self.number(key, revision)
-        return self.once(("losing", self.content(key, number)), lambda: Losing(self.network(key, number)))
+    ) -> str:
+        """The board at the three moments of a loss or an addition: a WhatIfAnswer as JSON; not kept, for each is asked
+        once."""
+        return self.quickly(tasks.lost, self.plan(key, revision), parts, groups, change)

@@ -15,7 +15,7 @@ from northgate.plan.problems import did_you_mean, pointer
 from northgate.store.errors import StoreError
 from northgate.store.repository import NothingToMoveTo, StaleRevision, UnknownPlan
 from northgate.web.waiting.leaving import Abandoned
-from northgate.web.waiting.slots import Busy
+from northgate.work import Busy
 
 
 class PlaceProblem(BaseModel):

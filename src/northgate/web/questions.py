@@ -4,7 +4,7 @@ import datetime
 from collections.abc import Sequence
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Depends, Query
+from fastapi import APIRouter, Depends, Query, Response
 from pydantic import BaseModel, Field
 
 from northgate.engine.processes import Phases
@@ -29,10 +29,11 @@ from northgate.engine.reports import (
     proofs_at,
     strips,
 )
-from northgate.engine.trace import Question, TraceAnswer, trace, trace_probe
+from northgate.engine.trace import Question, TraceAnswer
 from northgate.plan.models.faults import Part
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.tasks import ProbeAsked
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(
@@ -57,12 +58,13 @@ def state_now(key: str, computer: TheComputer, groups: Groups = None, revision: 
     return board_state(computer.settled(key, revision), groups=groups)
 
 
-@router.post("/what-if")
+@router.post("/what-if", response_model=WhatIfAnswer)
 def state_under_faults(
     key: str, question: WhatIfQuestion, computer: TheComputer, revision: Revision = None
-) -> WhatIfAnswer:
+) -> Response:
     """The board at the three moments of a loss, or of an addition."""
-    return computer.what_if(key, revision, question.faults, question.groups, question.change)
+    answer = computer.what_if(key, revision, question.faults, question.groups, question.change)
+    return Response(answer, media_type="application/json")
 
 
 @router.get("/drills/{drill}")
@@ -162,19 +164,19 @@ class TraceQuestion(BaseModel):
     probe_target: str | None = None
     probe_front: str | None = None
 
+    def asked(self) -> Question | ProbeAsked:
+        """What is followed: the probe where one is named."""
+        if self.probe_group and self.probe_target:
+            return ProbeAsked(self.probe_group, self.probe_target, self.probe_front)
+        own = self.model_dump(exclude={"drill", "at_s", "probe_group", "probe_target", "probe_front"})
+        return Question(**own, today=datetime.date.today())
 
-@router.post("/trace")
-def trace_a_request(key: str, question: TraceQuestion, computer: TheComputer, revision: Revision = None) -> TraceAnswer:
+
+@router.post("/trace", response_model=TraceAnswer)
+def trace_a_request(key: str, question: TraceQuestion, computer: TheComputer, revision: Revision = None) -> Response:
     """One request hop by hop, or what many get in turn; or a probe."""
-    flow, history = computer.moment(key, revision, question.drill, question.at_s)
-
-    def answer() -> TraceAnswer:
-        if question.probe_group and question.probe_target:
-            return trace_probe(flow, question.probe_group, question.probe_target, question.probe_front, history)
-        asked = question.model_dump(exclude={"drill", "at_s", "probe_group", "probe_target", "probe_front"})
-        return trace(flow, Question(**asked, today=datetime.date.today()), history)
-
-    return computer.quickly("trace", answer)
+    answer = computer.traced(key, revision, question.drill, question.at_s, question.asked())
+    return Response(answer, media_type="application/json")
 
 
 @router.get("/zone-losses")

@@ -34,8 +34,9 @@ STATIC = Path(__file__).parent / "static"
 LOOPBACK = "127.0.0.1"
 THREADS = 400
 SWITCH_S = 0.0005
-# The processes that compute are started so long after the first question (s), which is answered first.
-WARM_AFTER_S = 1.0
+# The processes that compute are started so long after the first question (s), which is answered first; or so long after
+# the start (s) where nobody asks.
+WARM_AFTER_S, WARM_UNASKED_S = 1.0, 4.0
 
 
 def make_app(repository: Repository, token: str | None = None) -> FastAPI:
@@ -116,10 +117,11 @@ def _serve(
 
 
 def _warm(computer: Computer) -> None:
-    """Starts the processes that compute, once somebody asks for what is computed, and has been answered."""
-    computer.asked.wait()
-    time.sleep(WARM_AFTER_S)
+    """Starts the processes that compute, once what was asked first has been answered, or nobody asks."""
+    if computer.asked.wait(WARM_UNASKED_S):
+        time.sleep(WARM_AFTER_S)
     warm([tasks.__name__])
+    computer.warmed.set()
 
 
 def _open(address: str) -> None:

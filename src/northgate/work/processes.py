@@ -10,10 +10,9 @@ import os
 import pickle
 import subprocess
 import sys
-import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack, contextmanager, suppress
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack, suppress
 from multiprocessing import Pipe
 from multiprocessing.connection import Connection
 from typing import Any, TypeVar
@@ -21,6 +20,7 @@ from typing import Any, TypeVar
 from northgate.engine.base import CannotRun, Watch, go_on
 from northgate.plan import Problem
 from northgate.work.memory import memory_of_machine
+from northgate.work.row import Row
 from northgate.work.worker import FAILED, STOP, TOLD, received
 
 # Two at the least: a long one does not keep a short one waiting.
@@ -54,7 +54,8 @@ def nobody(*_facts: Any) -> None:
 class Worker:
     """One process and the pipe to it."""
 
-    def __init__(self) -> None:
+    def __init__(self, nice: int) -> None:
+        self._nice = nice
         self._process: subprocess.Popen[bytes] | None = None
         self._pipe: Connection | None = None
 
@@ -64,7 +65,7 @@ class Worker:
             return self._pipe
         self.end()
         self._pipe, theirs = Pipe()
-        command = [sys.executable, "-P", "-c", WORKS, str(theirs.fileno()), str(most_bytes())]
+        command = [sys.executable, "-P", "-c", WORKS, str(theirs.fileno()), str(most_bytes()), str(self._nice)]
         # In a group of its own: what interrupts this process leaves it to it to end that one.
         self._process = subprocess.Popen(
             [*command, *sys.path], pass_fds=[theirs.fileno()], process_group=0,
@@ -137,52 +138,22 @@ class Worker:
 
 
 class Workers:
-    """So many processes; who asks while all are busy waits, in the order in which they came."""
+    """So many processes; who asks while all are busy waits in a row."""
 
-    def __init__(self, count: int = COUNT) -> None:
-        self._changed = threading.Condition()
-        self._idle = [Worker() for _ in range(count)]
-        self._all = tuple(self._idle)
-        self._row: list[object] = []
+    def __init__(self, count: int = COUNT, nice: int = 0) -> None:
+        self.row = Row(Worker(nice) for _ in range(count))
 
     def ask(
         self, function: Callable[..., Made], given: Given, watch: Watch, told: Tell, shared: object = None
     ) -> Made:  # fmt: skip
         """See `alone`; raises WorkerKilled, too."""
-        with self._taken(watch) as worker:
+        with self.row.taken(watch) as worker:
             return worker.ask(function, given, watch, told, shared)
-
-    @contextmanager
-    def _taken(self, watch: Watch) -> Iterator[Worker]:
-        worker = self._wait(watch)
-        try:
-            yield worker
-        finally:
-            with self._changed:
-                # The one that was used last is used next: what it has compiled is there still.
-                self._idle.append(worker)
-                self._changed.notify_all()
-
-    def _wait(self, watch: Watch) -> Worker:
-        ticket = object()
-        with self._changed:
-            self._row.append(ticket)
-        try:
-            while True:
-                with self._changed:
-                    if self._row[0] is ticket and self._idle:
-                        return self._idle.pop()
-                    self._changed.wait(LOOK_EVERY_S)
-                watch()
-        finally:
-            with self._changed:
-                self._row.remove(ticket)
-                self._changed.notify_all()
 
     def warm(self, modules: Sequence[str]) -> None:
         """Starts the processes, all at once, and has them load what they will need."""
         with ExitStack() as held:
-            workers = [held.enter_context(self._taken(go_on)) for _ in self._all]
+            workers = [held.enter_context(self.row.taken(go_on)) for _ in self.row.all]
             for one in workers:
                 one.start()
             for one in workers:
@@ -190,7 +161,7 @@ class Workers:
 
     def kill(self) -> None:
         """Ends the processes, whatever they are at; who waits for one of them is told so."""
-        for one in self._all:
+        for one in self.row.all:
             one.kill()
 
 
@@ -200,8 +171,8 @@ def _load(modules: Sequence[str], _told: Tell) -> None:
         importlib.import_module(name)
 
 
-# What takes its time, and what does not and so must not wait for that.
-_LONG, _SHORT = Workers(), Workers(1)
+# What takes its time leaves the processor to all else; what does not must not wait for that.
+_LONG, _SHORT = Workers(nice=5), Workers(2)
 
 
 def alone(
@@ -228,7 +199,8 @@ def ask_one(function: Callable[..., Made], *given: Any, watch: Watch) -> Made:
 def warm(modules: Sequence[str]) -> None:
     """Starts the processes before they are needed, and has them load these modules."""
     with suppress(WorkerKilled):
-        _LONG.warm(modules)
+        for lane in (_SHORT, _LONG):
+            lane.warm(modules)
 
 
 def stop() -> None:

@@ -17,8 +17,8 @@ from northgate.work.memory import bound_data
 
 # Workers look so often whether their server is still there (s), and tell at most so often how far they are (s).
 LOOK_EVERY_S, TELL_EVERY_S = 1.0, 0.1
-# They leave the processor to the server, and are the first to go where the machine has no memory left.
-NICE, FIRST_TO_GO = 5, "500"
+# They are the first to go where the machine has no memory left.
+FIRST_TO_GO = "500"
 # What is sent to a worker that is to stop.
 STOP = b"stop"
 TOLD, MADE, FAILED, SHARED = "told", "made", "failed", "shared"
@@ -36,10 +36,11 @@ def is_worker() -> bool:
     return _worker.is_set()
 
 
-def serve(pipe: Connection, most_bytes: int) -> None:
-    """Answers what comes through a pipe until it closes; `most_bytes`: the memory that a question may take."""
+def serve(pipe: Connection, most_bytes: int, nice: int) -> None:
+    """Answers what comes through a pipe until it closes; `most_bytes`: the memory that a question may take, `nice`: how
+    much this process leaves the processor to others."""
     _worker.set()
-    _attend()
+    _attend(nice)
     bound_data(most_bytes)
     # Where the server is gone there is nobody to be told.
     with contextlib.suppress(EOFError, ConnectionError):
@@ -53,13 +54,13 @@ def serve(pipe: Connection, most_bytes: int) -> None:
 def _answer(asked: bytes, told: "Teller") -> bytes:
     try:
         function, given = pickle.loads(asked)
-        return _sent((MADE, function(*given, told)), told.shared)
+        return sent((MADE, function(*given, told)), told.shared)
     except BaseException as error:
         return _failed(error)
 
 
-def _sent(answer: Any, shared: object) -> bytes:
-    """An answer as it goes through a pipe, without what who asks has himself."""
+def sent(answer: Any, shared: object) -> bytes:
+    """What goes through a pipe, without what there is at its other end (`shared`)."""
     made = io.BytesIO()
     pickler = pickle.Pickler(made, pickle.HIGHEST_PROTOCOL)
     pickler.persistent_id = lambda one: SHARED if one is shared and one is not None else None  # type: ignore[method-assign]
@@ -67,9 +68,9 @@ def _sent(answer: Any, shared: object) -> bytes:
     return made.getvalue()
 
 
-def received(sent: bytes, shared: object) -> Any:
-    """An answer as it came through a pipe, with what is here already."""
-    unpickler = pickle.Unpickler(io.BytesIO(sent))
+def received(came: bytes, shared: object) -> Any:
+    """What came through a pipe, with what is here already."""
+    unpickler = pickle.Unpickler(io.BytesIO(came))
     unpickler.persistent_load = lambda _: shared  # type: ignore[method-assign]
     return unpickler.load()
 
@@ -78,11 +79,11 @@ def _failed(error: BaseException) -> bytes:
     """An error as it can be sent, with where it arose."""
     error.add_note("".join(traceback.format_tb(error.__traceback__)))
     try:
-        sent = pickle.dumps((FAILED, error))
-        pickle.loads(sent)
+        told = pickle.dumps((FAILED, error))
+        pickle.loads(told)
     except Exception:
-        sent = pickle.dumps((FAILED, RuntimeError(f"{type(error).__name__}: {error}")))
-    return sent
+        told = pickle.dumps((FAILED, RuntimeError(f"{type(error).__name__}: {error}")))
+    return told
 
 
 class Teller:
@@ -107,10 +108,10 @@ class Teller:
             raise Stopped
 
 
-def _attend() -> None:
+def _attend(nice: int) -> None:
     """A worker leaves it to its server to be interrupted, and goes when that is gone, however it went."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    os.nice(NICE)
+    os.nice(nice)
     _tell_kernel()
     parent = os.getppid()
 
@@ -129,7 +130,7 @@ def _tell_kernel() -> None:
 
 
 def main() -> None:
-    """A process that is started with the number of its pipe, the memory of a question, and where modules lie."""
+    """A process that is started with the number of its pipe, `most_bytes` and `nice`, and where modules lie."""
     # What is asked is known by its name: it is looked for where who asks has found it.
-    sys.path[:] = sys.argv[3:]
-    serve(Connection(int(sys.argv[1])), int(sys.argv[2]))
+    sys.path[:] = sys.argv[4:]
+    serve(Connection(int(sys.argv[1])), *map(int, sys.argv[2:4]))

@@ -5,7 +5,7 @@ from northgate.engine.drill.by_hand import Way, ways_of
 from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.loss import LOST_AT_S, Losing, Loss, run_loss
 from northgate.engine.drill.readings import Readings
-from northgate.engine.drill.result import DrillRun, Ends, Keyframe
+from northgate.engine.drill.result import DrillRun, Ends, Keyframe, Story
 from northgate.engine.drill.run import run_drill, undisturbed
 
 __all__ = [
@@ -19,6 +19,7 @@ __all__ = [
     "Losing",
     "Loss",
     "Readings",
+    "Story",
     "Way",
     "run_drill",
     "run_loss",

@@ -98,6 +98,16 @@ class Flows(Sequence[Flow]):
 
 
 @dataclass(frozen=True)
+class Story:
+    """What has happened in a drill, without the rates: as in `DrillRun`."""
+
+    drill: Drill
+    blind: tuple[BlindRow, ...]
+    events: tuple[Event, ...]
+    history: AnswerHistory
+
+
+@dataclass(frozen=True)
 class DrillRun:
     """A drill, computed: keyframes at its events, blind rows, the log of events, and readings; what names answered, and
     what everyone held of that at any second."""
@@ -118,6 +128,11 @@ class DrillRun:
     def flows(self) -> Flows:
         """The flow at each keyframe, solved anew when it is asked for."""
         return Flows(self.network, self.keyframes, self.kept)
+
+    @property
+    def story(self) -> Story:
+        """What has happened, without the rates."""
+        return Story(self.drill, self.blind, self.events, self.history)
 
     def held(self, expectation: Expectation) -> bool:
         """Whether an expectation is met."""

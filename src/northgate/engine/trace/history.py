@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from northgate.engine.drill import BlindRow, DrillRun
+from northgate.engine.drill import BlindRow, DrillRun, Story
 from northgate.engine.network import Asker, Sets
 from northgate.engine.solver import Flow
 from northgate.engine.trace.format import clock, short
@@ -20,7 +20,7 @@ def told_now(flow: Flow, name: int, area: int) -> Sets:
 class History:
     """The story of a drill up to a second; without a drill nothing has happened, and it says what stands."""
 
-    def __init__(self, flow: Flow, run: DrillRun | None = None, second: float = 0.0) -> None:
+    def __init__(self, flow: Flow, run: DrillRun | Story | None = None, second: float = 0.0) -> None:
         self.flow, self.network, self.run, self.second = flow, flow.network, run, second
         self._faults = _faults_until(run, second)
         self._paths = Paths.of(self.network)
@@ -140,7 +140,7 @@ class History:
         return next((row for row in self._rows(pair, change) if row.true_at_s <= self.second < row.ended_at_s), None)
 
 
-def _faults_until(run: DrillRun | None, second: float) -> list[tuple[float, Part]]:
+def _faults_until(run: DrillRun | Story | None, second: float) -> list[tuple[float, Part]]:
     """The faults in force at a second, with when each came."""
     standing: list[tuple[float, Part]] = []
     for step in sorted(run.drill.steps, key=lambda one: one.at_s) if run else ():

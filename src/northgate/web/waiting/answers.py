@@ -18,6 +18,8 @@ OF_PLANS = ("plan", "content")
 # What takes its time: a few of these are computed at once, each for so long at most (s).
 LONG = ("drill", "levers", "losses", "sizing", "zone losses", "compare", "change", "usual", "sweep", "export")
 MOST_S = 900.0
+# What is quick is computed for so long at most (s).
+MOST_QUICK_S = 120.0
 
 Answer = TypeVar("Answer")
 
@@ -30,8 +32,8 @@ class Answers:
         self._kept, self._plans = Kept(KEPT_BYTES), Kept(PLANS_BYTES)
         # How much of what is being computed is done, by question.
         self.done: dict[Hashable, tuple[int, int]] = {}
-        # Places for what takes its time, and for what is quick but not kept.
-        self._lock, self._closing, self.slots, self.quick = Lock(), Event(), Slots(), Slots()
+        # Places for what takes its time.
+        self._lock, self._closing, self.slots = Lock(), Event(), Slots()
         self._deadlines: dict[Hashable, Deadline] = {}
         # Is set once more is asked for than plans as they are.
         self.asked = Event()
@@ -43,21 +45,26 @@ class Answers:
 
     def alone(
         self, question: Hashable, task: Callable[..., Answer], *given: Any, told: Callable[..., None] = work.nobody,
-        shared: object = None, short: bool = False,
+        shared: Callable[[], object] = lambda: None, short: bool = False,
     ) -> Answer:  # fmt: skip
-        """The kept answer to a question, or that of another process, to which plans go as JSON; see `work.alone`."""
+        """The kept answer to a question, or that of another process, to which plans go as JSON; see `work.alone`.
+        `shared` is called once it is the question's turn."""
 
         def answer() -> Answer:
-            plain = [one.model_dump_json(by_alias=True) if isinstance(one, Plan) else one for one in given]
-            return work.alone(task, *plain, watch=self.watch(question), told=told, shared=shared, short=short)
+            watch = self.watch(question)
+            return work.alone(task, *_plain(given), watch=watch, told=told, shared=shared(), short=short)
 
         return self.once(question, answer)
 
-    def quickly(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
-        """An answer that is quick and not kept; a few are computed at once."""
-        left = gone()
-        with self.quick.taken((question, left), lambda: stop_if(left.is_set() or self._closing.is_set())):
-            return answer()
+    def quickly(self, task: Callable[..., Answer], *given: Any) -> Answer:
+        """The answer of another process to what is quick, and so not kept; raises CannotRun where it is not quick."""
+        left, deadline = gone(), Deadline(MOST_QUICK_S)
+
+        def watch() -> None:
+            stop_if(left.is_set() or self._closing.is_set())
+            deadline.check()
+
+        return work.alone(task, *_plain(given), watch=watch, short=True)
 
     def watch(self, question: Hashable) -> Callable[[], None]:
         """What long work calls at every step: it stops once all who asked have left."""
@@ -67,9 +74,8 @@ class Answers:
                 waiting = self._waiting.get(question, [])
                 deadline = self._deadlines.get(question)
                 stop_if(self._closing.is_set() or (bool(waiting) and all(one.is_set() for one in waiting)))
-            if deadline and deadline.passed():
-                told = f"it was given up after {deadline.seconds:g} s; ask for less, or on the command line"
-                raise CannotRun([Problem("", told)])
+            if deadline:
+                deadline.check()
 
         return watch
 
@@ -129,6 +135,11 @@ class Answers:
                 return answer()
             finally:
                 del self._deadlines[question]
+
+
+def _plain(given: Sequence[Any]) -> list[Any]:
+    """What a task is given, as it is sent: plans as JSON."""
+    return [one.model_dump_json(by_alias=True) if isinstance(one, Plan) else one for one in given]
 
 
 def _told(error: BaseException) -> BaseException:

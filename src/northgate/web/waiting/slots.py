@@ -1,33 +1,20 @@
-"""Who may compute now: a few at once, so that everything else is answered meanwhile; the others wait in a row."""
+"""Who may have something computed now: a few at once, each for so long."""
 
-import os
 import threading
 import time
 from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
 
-# Two at the least: a long one does not keep a short one waiting.
-AT_ONCE = max(2, os.cpu_count() or 1)
-# Those that wait look so often whether anybody still waits for them (s).
-LOOK_EVERY_S = 0.1
-
-# So many wait for their turn; each is a thread of the server, of which there are more (`web/server.py`).
-MOST_WAITING = 150
-
-
-class Busy(Exception):
-    """More wait already than may."""
+from northgate.engine.base import CannotRun
+from northgate.plan import Problem
+from northgate.work import COUNT, MOST_WAITING, Row
 
 
 class Slots:
-    """So many threads compute at once; who waits goes in the order in which they came, and of those there are so many
-    at most."""
+    """So many threads have something computed at once; the others wait in a row."""
 
-    def __init__(self, count: int = AT_ONCE, most_waiting: int = MOST_WAITING) -> None:
-        self.count, self.most_waiting = count, most_waiting
-        self._changed = threading.Condition()
-        self._computing = 0
-        self._row: list[Hashable] = []
+    def __init__(self, count: int = COUNT, most_waiting: int = MOST_WAITING) -> None:
+        self.row = Row(range(count), most_waiting)
         self._mine = threading.local()
 
     @contextmanager
@@ -37,40 +24,16 @@ class Slots:
         if getattr(self._mine, "held", False):
             yield
             return
-        self._wait(question, watch)
-        self._mine.held = True
-        try:
-            yield
-        finally:
-            self._mine.held = False
-            with self._changed:
-                self._computing -= 1
-                self._changed.notify_all()
-
-    def _wait(self, question: Hashable, watch: Callable[[], None]) -> None:
-        with self._changed:
-            if len(self._row) >= self.most_waiting:
-                raise Busy(
-                    f"{self._computing + len(self._row)} questions are computed before this one; ask again later"
-                )
-            self._row.append(question)
-        try:
-            while True:
-                with self._changed:
-                    if self._row[0] == question and self._computing < self.count:
-                        self._computing += 1
-                        return
-                    self._changed.wait(LOOK_EVERY_S)
-                watch()
-        finally:
-            with self._changed:
-                self._row.remove(question)
-                self._changed.notify_all()
+        with self.row.taken(watch, question):
+            self._mine.held = True
+            try:
+                yield
+            finally:
+                self._mine.held = False
 
     def before(self, question: Hashable) -> int | None:
-        """How many are to be computed before a question, those that are under way too; None where it does not wait."""
-        with self._changed:
-            return self._computing + self._row.index(question) if question in self._row else None
+        """How many are computed before a question, see `Row.before`."""
+        return self.row.before(question)
 
 
 class Deadline:
@@ -79,6 +42,8 @@ class Deadline:
     def __init__(self, seconds: float) -> None:
         self.seconds, self._ends = seconds, time.monotonic() + seconds
 
-    def passed(self) -> bool:
-        """Whether it has taken too long."""
-        return time.monotonic() > self._ends
+    def check(self) -> None:
+        """Raises CannotRun where it has taken too long."""
+        if time.monotonic() > self._ends:
+            told = f"it was given up after {self.seconds:g} s; ask for less, or on the command line"
+            raise CannotRun([Problem("", told)])
