@@ -9,7 +9,7 @@ import pytest
 from starlette.testclient import TestClient
 
 from northgate.store.repository import Repository
-from northgate.web.server import make_app
+from northgate.web.app import make_app
 from tests.support.plans import plan_data
 from tests.support.waits import WAIT_S
 

@@ -12,8 +12,8 @@ from schemathesis.specs.openapi.checks import response_schema_conformance
 from starlette.testclient import TestClient
 
 from northgate.store.repository import Repository
+from northgate.web.app import make_app
 from northgate.web.openapi import described
-from northgate.web.server import make_app
 from tests.attack.test_questions import ALWAYS
 from tests.support.exploring import examples
 from tests.support.plans import plan_data

@@ -14,7 +14,7 @@ from northgate.store.log import go_to, stand
 from northgate.store.repository import Repository, UnknownPlan
 from northgate.store.splices import MOST_SPLICES, put_together, splice, spliced
 from northgate.store.variants import add_variant
-from northgate.web.server import make_app
+from northgate.web.app import make_app
 from tests.support.plans import base_plan
 
 TEXTS = st.text(alphabet='ab{\u00e9\U0001f30a"\\\n', max_size=40)

@@ -4,7 +4,8 @@ import pytest
 from starlette.testclient import TestClient
 
 from northgate.store.repository import Repository
-from northgate.web.server import load_demo, make_app
+from northgate.web.app import make_app
+from northgate.web.server import load_demo
 
 
 @pytest.fixture

@@ -33,6 +33,12 @@ def network():
     return compile_network(plan_from_text(demo_plan_text()))
 
 
+@pytest.fixture(autouse=True)
+def warmed(client):
+    """The processes that compute are there."""
+    client.app.state.computer.warmed.set()
+
+
 @pytest.fixture
 def one(monkeypatch):
     """A process of its own for what is quick."""
@@ -127,6 +133,25 @@ def test_neither_is_computed_by_the_server(client, monkeypatch, one):
     assert client.post("/api/plans/beckwater/trace", json={"url": URL}).status_code == 200
 
 
+def test_before_there_are_other_processes_it_answers_itself(client, monkeypatch, one):
+    """In the first seconds; and stops then, too, once it takes too long or who asked has left."""
+    computer = client.app.state.computer
+    computer.warmed.clear()
+    assert computer.quickly(own_process) == os.getpid()
+    assert client.post(WHAT_IF, json={"faults": [{"zone": "fells-2"}]}).status_code == 200
+    monkeypatch.setattr(answers, "MOST_QUICK_S", 0.2)
+    with pytest.raises(CannotRun, match=r"given up after 0\.2 s"):
+        computer.quickly(endless)
+    left = threading.Event()
+    left.set()
+    _gone.set(left)
+    try:
+        with pytest.raises(Abandoned):
+            computer.quickly(endless)
+    finally:
+        _gone.set(None)
+
+
 def test_what_takes_too_much_memory_is_told_and_the_next_is_answered(client, monkeypatch):
     computer = client.app.state.computer
     monkeypatch.setattr(processes, "most_bytes", lambda: 512 * MIB)
@@ -195,7 +220,6 @@ def test_who_looks_at_a_plan_finds_it_ready_for_what_he_asks_next(client, one):
     plan = client.get("/api/plans/beckwater").json()["document"]
     key = client.post("/api/plans", json=plan | {"name": "looked-at"}).json()["key"]
     text = computer.plan(key).model_dump_json(by_alias=True)
-    computer.warmed.set()
     assert client.get(f"/api/plans/{key}/state").status_code == 200
     until(lambda: one.row.in_use == 0 and not one.row._waiting)
     assert computer.quickly(has, text)

@@ -4,8 +4,8 @@ import pytest
 from starlette.testclient import TestClient
 
 from northgate.plan.reading import MAX_BYTES
+from northgate.web.app import make_app
 from northgate.web.guards import is_local_host
-from northgate.web.server import make_app
 
 
 @pytest.mark.parametrize(

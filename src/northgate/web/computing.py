@@ -3,7 +3,7 @@
 import hashlib
 from collections.abc import Callable, Hashable, Sequence
 from contextlib import suppress
-from threading import Event, Lock, Thread
+from threading import Lock, Thread
 from typing import get_args
 
 from northgate.engine.base import CannotRun
@@ -47,8 +47,6 @@ class Computer(Answers):
         # The second to which each drill that is being run has come.
         self._reached: dict[Hashable, float] = {}
         self._reading = Lock()
-        # Is set once the processes that compute are there.
-        self.warmed = Event()
 
     def plan(self, key: str, revision: int | None = None) -> Plan:
         """A plan's document at a revision, read once."""

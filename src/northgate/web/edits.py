@@ -20,8 +20,10 @@ from northgate.plan.references import Reference
 from northgate.plan.together import completed
 from northgate.store.repository import Head, NothingToMoveTo
 from northgate.web.computing import Computer
+from northgate.web.details import IncompleteEdit, PlaceProblem, Together
+from northgate.web.model import WebAnswer
 from northgate.web.plans import LATEST, PlanWhole, Revision, TheComputer, plan_whole, read_plan_text, text_of
-from northgate.web.problems import EDIT_RESPONSES, IncompleteEdit, PlaceProblem, Together
+from northgate.web.problems import EDIT_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["edits"], responses=EDIT_RESPONSES)
@@ -45,7 +47,7 @@ class PatchOperation(BaseModel):
         return made
 
 
-class ChangeAnswer(BaseModel):
+class ChangeAnswer(WebAnswer):
     """One difference in words, and whether it can be made in place or replaces the thing."""
 
     about: str
@@ -59,7 +61,7 @@ class EditAnswer(PlanWhole):
     changes: list[ChangeAnswer]
 
 
-class PreparedPatch(BaseModel):
+class PreparedPatch(WebAnswer):
     """A patch to be sent, and the places that it touches besides the object itself: as pointers, and as people call
     them."""
 
@@ -109,7 +111,7 @@ def _offer(plan: Plan, patch: Patch) -> Together | None:
     return Together(patch=whole, changes=[f"{change.about}: {change.words}" for change in changes])
 
 
-class Preview(BaseModel):
+class Preview(WebAnswer):
     """What an edit would make of the plan: the document, the board now, what each probe would mean, or what would stand
     in the way of a run."""
 

@@ -3,8 +3,6 @@
 import datetime
 from collections.abc import Hashable
 
-from pydantic import BaseModel
-
 from northgate.cost import CostAnswer, cost
 from northgate.engine.base import CannotRun
 from northgate.engine.reports.losses import LossRow
@@ -12,9 +10,10 @@ from northgate.losses import LossesAnswer, loss_table
 from northgate.review import ReviewAnswer, review
 from northgate.sizing import SizingAnswer, Survive, sizing
 from northgate.web.computing import Computer
+from northgate.web.model import WebAnswer
 
 
-class WorkDone(BaseModel):
+class WorkDone(WebAnswer):
     """How much of some work is done, of how much; nothing while nobody does it. `waits`: how many are computed before
     it, where it waits for its turn."""
 

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from northgate.store.repository import Repository
-from northgate.web.server import make_app
+from northgate.web.app import make_app
 
 
 def described() -> dict[str, Any]:

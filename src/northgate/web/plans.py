@@ -17,6 +17,7 @@ from northgate.store.examples import example_plans
 from northgate.store.repository import Head, UnknownPlan
 from northgate.web import tasks
 from northgate.web.computing import Computer
+from northgate.web.model import WebAnswer
 from northgate.web.problems import PROBLEM_RESPONSES
 from northgate.web.waiting.leaving import gone, stop_if
 
@@ -40,7 +41,7 @@ LATEST = 2**31
 Revision = Annotated[int | None, Query(ge=1, le=LATEST, description="By default the current one.")]
 
 
-class PlanHead(BaseModel):
+class PlanHead(WebAnswer):
     """A plan in the list: where it stands, and how much there is of it; `variant`: what it is called as a variant of
     another; `unreadable`: why it cannot be read, if so."""
 
@@ -59,7 +60,7 @@ class PlanHead(BaseModel):
     unreadable: str | None = None
 
 
-class PlanWhole(BaseModel):
+class PlanWhole(WebAnswer):
     """A plan at one revision; `document` is the plan file as JSON, with every default filled in."""
 
     head: PlanHead
@@ -138,14 +139,14 @@ def read_plan(key: str, computer: TheComputer, response: Response, revision: Rev
     return plan_whole(computer, computer.repository.head(key, revision), response)
 
 
-class IndexUser(BaseModel):
+class IndexUser(WebAnswer):
     """An object that refers to another one."""
 
     kind: str
     name: str
 
 
-class IndexEntry(BaseModel):
+class IndexEntry(WebAnswer):
     """An object of a plan: where it stands, what it is in few words, its addresses, who uses it, and whether nobody
     does."""
 
@@ -158,7 +159,7 @@ class IndexEntry(BaseModel):
     addresses: list[str]
 
 
-class NextStepAnswer(BaseModel):
+class NextStepAnswer(WebAnswer):
     """One thing that a plan still lacks: a kind of object to add, or a place to fill."""
 
     words: str
@@ -166,7 +167,7 @@ class NextStepAnswer(BaseModel):
     where: str | None
 
 
-class PlanIndex(BaseModel):
+class PlanIndex(WebAnswer):
     """Everything that a plan has, and what it still lacks, the next thing to do first."""
 
     entries: list[IndexEntry]
@@ -295,7 +296,7 @@ def propose_plan_of_server(body: ServerBody) -> Plan:
     return propose_server(body.name, body.title, Server(body.server, body.public_address, **given), body.url)
 
 
-class Example(BaseModel):
+class Example(WebAnswer):
     """A plan that ships with North Gate, to begin from; or a trap, to see what the review says of it."""
 
     name: str

@@ -1,4 +1,4 @@
-"""Errors as problem details (RFC 9457), with the place of each in the plan."""
+"""Which errors are told as which problems (`details.py`)."""
 
 from collections.abc import Sequence
 from typing import Any
@@ -6,7 +6,6 @@ from typing import Any
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from pydantic import BaseModel
 from starlette.exceptions import HTTPException
 
 from northgate.engine.base import CannotRun
@@ -14,52 +13,9 @@ from northgate.plan import PlanError, Problem
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.store.errors import StoreError
 from northgate.store.repository import NothingToMoveTo, StaleRevision, UnknownPlan
+from northgate.web.details import IncompleteEdit, ProblemDetails, problem_response
 from northgate.web.waiting.leaving import Abandoned
 from northgate.work import Busy
-
-
-class PlaceProblem(BaseModel):
-    """One thing that is wrong: where in the document (JSON Pointer), in which line of the text, and what."""
-
-    where: str
-    message: str
-    line: int | None = None
-    column: int | None = None
-
-
-class Together(BaseModel):
-    """An edit that was refused with all that has to change along with it: a patch (RFC 6902), and what it changes."""
-
-    patch: list[dict[str, Any]]
-    changes: list[str]
-
-
-class IncompleteEdit(PlanError):
-    """An edit that leaves no plan; with more changes it would."""
-
-    def __init__(self, error: PlanError, together: Together | None) -> None:
-        super().__init__(error.problems, error.source)
-        self.together = together
-
-
-class ProblemDetails(BaseModel):
-    """A problem in the sense of RFC 9457."""
-
-    type: str = "about:blank"
-    title: str
-    status: int
-    detail: str
-    problems: list[PlaceProblem] = []
-    together: Together | None = None
-
-
-def problem_response(
-    status: int, title: str, detail: str, problems: Sequence[Problem] = (), together: Together | None = None
-) -> JSONResponse:
-    """A problem as a response."""
-    places = [PlaceProblem(where=p.where, message=p.message, line=p.line, column=p.column) for p in problems]
-    body = ProblemDetails(title=title, status=status, detail=detail, problems=places, together=together)
-    return JSONResponse(body.model_dump(), status, media_type="application/problem+json")
 
 
 def add_problem_handlers(app: FastAPI) -> None:

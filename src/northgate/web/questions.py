@@ -31,6 +31,7 @@ from northgate.engine.reports import (
 )
 from northgate.engine.trace import Question, TraceAnswer
 from northgate.plan.models.faults import Part
+from northgate.web.model import WebAnswer
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
 from northgate.web.tasks import ProbeAsked
@@ -79,7 +80,7 @@ def run_a_drill(
     return drill_answer(computer.run(key, revision, drill), with_utilisation=utilisation)
 
 
-class Progress(BaseModel):
+class Progress(WebAnswer):
     """How far a drill that is being run has come; nothing while nobody runs it. `waits`: how many are computed before
     it, where it waits for its turn."""
 

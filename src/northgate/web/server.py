@@ -1,78 +1,35 @@
-"""The application and how it is served."""
+"""How the application is served."""
 
+import gc
 import secrets
 import socket
 import sys
 import threading
 import time
 import webbrowser
-from collections.abc import AsyncIterator, Callable
-from contextlib import asynccontextmanager
+from collections.abc import Callable
 from pathlib import Path
 from types import FrameType
+from typing import TYPE_CHECKING
 
 import uvicorn
-from anyio import to_thread
-from fastapi import FastAPI
-from fastapi.responses import FileResponse
-from fastapi.staticfiles import StaticFiles
-from starlette.exceptions import HTTPException
+from starlette.types import ASGIApp
 
-from northgate import __version__
 from northgate.plan import plan_from_text
 from northgate.store.examples import DEMO_PLAN, demo_plan_text
 from northgate.store.holding import held
 from northgate.store.repository import Repository
-from northgate.web import edits, judging, plans, questions, tasks
-from northgate.web.computing import Computer
-from northgate.web.deciding import handing, log, sweeping, taking, usual, variants
-from northgate.web.guards import Guards
-from northgate.web.problems import add_problem_handlers
-from northgate.work import bound_memory, warm
+from northgate.web.opening import Opening
 
-STATIC = Path(__file__).parent / "static"
+# What computes is loaded once the page is served.
+if TYPE_CHECKING:
+    from northgate.web.computing import Computer
+
 LOOPBACK = "127.0.0.1"
-THREADS = 400
 SWITCH_S = 0.0005
 # The processes that compute are started so long after the first question (s), which is answered first; or so long after
 # the start (s) where nobody asks.
 WARM_AFTER_S, WARM_UNASKED_S = 1.0, 4.0
-
-
-def make_app(repository: Repository, token: str | None = None) -> FastAPI:
-    """The application over a repository; with a token, for those alone who bring it."""
-    app = FastAPI(title="North Gate", version=__version__, docs_url=None, redoc_url=None, lifespan=_roomy)
-    app.state.computer = Computer(repository)
-    app.include_router(plans.schema_router)
-    app.include_router(plans.router)
-    app.include_router(edits.router)
-    app.include_router(questions.router)
-    app.include_router(judging.router)
-    for deciding in (handing, log, sweeping, taking, usual, variants):
-        app.include_router(deciding.router)
-    add_problem_handlers(app)
-    app.add_middleware(Guards, token=token)
-    app.mount("/assets", StaticFiles(directory=STATIC / "assets", check_dir=False), name="assets")
-
-    @app.get("/{path:path}", include_in_schema=False)
-    def page(path: str) -> FileResponse:
-        if path.startswith("api/"):
-            raise HTTPException(404, f"There is no /{path}")
-        if not (STATIC / "index.html").exists():
-            raise HTTPException(503, "The front end is not built; run `make setup`")
-        if path == "icon.svg":
-            # Browsers ask for it whenever the address changes.
-            return FileResponse(STATIC / path, headers={"cache-control": "max-age=86400"})
-        return FileResponse(STATIC / "index.html", headers={"cache-control": "no-cache"})
-
-    return app
-
-
-@asynccontextmanager
-async def _roomy(_: FastAPI) -> AsyncIterator[None]:
-    """Room for many who wait for what is computed, so that they keep nobody from being answered."""
-    to_thread.current_default_thread_limiter().total_tokens = THREADS
-    yield
 
 
 def load_demo(repository: Repository) -> None:
@@ -103,43 +60,79 @@ def _serve(
     print(f"North Gate is at {address}   (Ctrl+C stops it)", flush=True)
     if open_browser:
         threading.Timer(0.5, _open, (address,)).start()
-    else:
-        bound_memory()
     # Who computes lets others go on sooner: an answer needs the interpreter again and again.
     sys.setswitchinterval(SWITCH_S)
-    made = make_app(repository, token)
+    serving = _Serving(repository, token, bounded=not open_browser)
     config = uvicorn.Config(
-        made, log_level="warning", access_log=False, server_header=False, timeout_graceful_shutdown=1
-    )
-    threading.Thread(target=_warm, args=(made.state.computer,), daemon=True).start()
-    _Server(config, made.state.computer).run(sockets=[listening])
+        Opening(serving.load, token), log_level="warning", access_log=False, server_header=False,
+        timeout_graceful_shutdown=1,
+    )  # fmt: skip
+    _Server(config, serving).run(sockets=[listening])
     repository.close()
 
 
-def _warm(computer: Computer) -> None:
+class _Serving:
+    """What is served, once it is loaded; `bounded`: in the memory that North Gate allows itself."""
+
+    def __init__(self, repository: Repository, token: str | None, *, bounded: bool) -> None:
+        self._repository, self._token, self._bounded = repository, token, bounded
+        self._computer: Computer | None = None
+
+    def load(self) -> ASGIApp:
+        """Loads all that answers, and has the processes that compute started later."""
+        # What is loaded stays: to look for garbage among it costs a tenth of the time, and a pause later.
+        gc.disable()
+        from northgate.web.app import make_app
+
+        gc.freeze()
+        gc.enable()
+        if self._bounded:
+            _bound()
+        made = make_app(self._repository, self._token)
+        self._computer = made.state.computer
+        threading.Thread(target=_warm, args=(self._computer,), daemon=True).start()
+        return made
+
+    def close(self) -> None:
+        """What is being computed is given up."""
+        if self._computer is not None:
+            self._computer.close()
+
+
+def _warm(computer: "Computer") -> None:
     """Starts the processes that compute, once what was asked first has been answered, or nobody asks."""
+    from northgate.web import tasks
+    from northgate.work import warm
+
     if computer.asked.wait(WARM_UNASKED_S):
         time.sleep(WARM_AFTER_S)
     warm([tasks.__name__])
     computer.warmed.set()
 
 
+def _bound() -> None:
+    """From now on this process has a bound of memory."""
+    from northgate.work import bound_memory
+
+    bound_memory()
+
+
 def _open(address: str) -> None:
     """Opens the browser, which must not be bounded as this process is from then on."""
     webbrowser.open(address)
-    bound_memory()
+    _bound()
 
 
 class _Server(uvicorn.Server):
     """Stops at once when it is told to: what is being computed then is given up."""
 
-    def __init__(self, config: uvicorn.Config, computer: Computer) -> None:
+    def __init__(self, config: uvicorn.Config, serving: _Serving) -> None:
         super().__init__(config)
-        self._computer = computer
+        self._serving = serving
 
     def handle_exit(self, sig: int, frame: FrameType | None) -> None:
         """Called by the signals that stop a process."""
-        self._computer.close()
+        self._serving.close()
         super().handle_exit(sig, frame)
 
 

@@ -13,6 +13,7 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
+from northgate.engine.base import Watch
 from northgate.work.memory import bound_data
 
 # Workers look so often whether their server is still there (s), and tell at most so often how far they are (s).
@@ -106,6 +107,22 @@ class Teller:
         """Raises Stopped where that is due."""
         if self._pipe.poll():
             raise Stopped
+
+
+class Here(Teller):
+    """As a teller, where who asks computes himself: nobody is told, and what `watch` raises stops it."""
+
+    def __init__(self, watch: Watch) -> None:
+        self._watch = watch
+        self.shared = None
+
+    def __call__(self, *_facts: Any) -> None:
+        """Raises what stops it."""
+        self._watch()
+
+    def watch(self) -> None:
+        """Raises what stops it."""
+        self._watch()
 
 
 def _attend(nice: int) -> None:

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Path, Query, Response
-from pydantic import BaseModel
 
 from northgate.change import RehearsalAnswer, Rehearsed
 from northgate.compare import CompareAnswer, LossesMoved, compare, losses_moved
@@ -20,6 +19,7 @@ from northgate.web.computing import Computer
 from northgate.web.deciding.meanwhile import alone_meanwhile
 from northgate.web.judge import WorkDone, work_done
 from northgate.web.judging import TheJudge
+from northgate.web.model import WebAnswer
 from northgate.web.plans import LATEST, Revision, TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
 from northgate.web.waiting.leaving import watch_client
@@ -99,7 +99,7 @@ def change(
     return _rehearsed(computer, _sides(computer, key, since, beside, revision), order).answer
 
 
-class ChangeMoment(BaseModel):
+class ChangeMoment(WebAnswer):
     """A change at a second: the number of the step that was taken last, the plan as it is then, its board, and how many
     requests that will be served are under way (Little's law: rate times latency)."""
 

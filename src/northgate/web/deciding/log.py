@@ -15,6 +15,7 @@ from northgate.store import log
 from northgate.web.computing import Computer
 from northgate.web.edits import ChangeAnswer, EditAnswer, IfMatch, edited, revision_in
 from northgate.web.judge import Judge
+from northgate.web.model import WebAnswer
 from northgate.web.plans import LATEST, PlanWhole, Revision, TheComputer, plan_whole
 from northgate.web.problems import EDIT_RESPONSES
 
@@ -24,7 +25,7 @@ MOST_WORDS, LINES = 2_000, 50
 Words = Annotated[str, Field(max_length=MOST_WORDS)]
 
 
-class StandingAnswer(BaseModel):
+class StandingAnswer(WebAnswer):
     """Somebody has looked a revision over, or agreed on it."""
 
     agreed: bool
@@ -33,7 +34,7 @@ class StandingAnswer(BaseModel):
     at: datetime.datetime
 
 
-class LogEntry(BaseModel):
+class LogEntry(WebAnswer):
     """One revision: what it changed of the one it was made of, when and why; whether it is the current one, on the way
     to that, or undone; and who stands by it."""
 
@@ -48,7 +49,7 @@ class LogEntry(BaseModel):
     standings: list[StandingAnswer]
 
 
-class LogAnswer(BaseModel):
+class LogAnswer(WebAnswer):
     """Lines of the log, the newest first, of `of` in all."""
 
     entries: list[LogEntry]
@@ -140,7 +141,7 @@ def _stand(
     return plan_whole(computer, log.stand(computer.repository, key, made_of, who, why, agreed=agreed), response)
 
 
-class Missed(BaseModel):
+class Missed(WebAnswer):
     """What a drill expects and does not find."""
 
     drill: str
@@ -149,7 +150,7 @@ class Missed(BaseModel):
     got: float
 
 
-class GateAnswer(BaseModel):
+class GateAnswer(WebAnswer):
     """What stands in the way of agreeing: findings that stop traffic, and what drills expect and do not find. Nobody
     is held back by it."""
 

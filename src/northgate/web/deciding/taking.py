@@ -5,10 +5,10 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Request
 from fastapi.concurrency import run_in_threadpool
-from pydantic import BaseModel
 
 from northgate.intake import MOST_BYTES, OF_TEXT, LogReader, TakenIn, clients_of, text_in
 from northgate.plan import PlanError, Problem
+from northgate.web.model import WebAnswer
 from northgate.web.plans import TheComputer
 from northgate.web.problems import PROBLEM_RESPONSES
 
@@ -17,14 +17,14 @@ router = APIRouter(prefix="/api/plans/{key}", tags=["deciding"], responses=PROBL
 AT_ONCE = 1_000_000
 
 
-class BadLine(BaseModel):
+class BadLine(WebAnswer):
     """A line that could not be taken in, and what is wrong with it where that is known."""
 
     line: int
     text: str
 
 
-class TakenInAnswer(BaseModel):
+class TakenInAnswer(WebAnswer):
     """What a file comes to: what it adds or changes, by name; how many lines or rows were read; how many of them could
     not be taken, with the first; what else is to be known; and the edit that takes it in (RFC 6902)."""
 

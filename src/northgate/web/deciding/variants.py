@@ -14,6 +14,7 @@ from northgate.store.variants import add_variant, family
 from northgate.web.computing import Computer
 from northgate.web.edits import EditAnswer, IfMatch, edited, revision_in
 from northgate.web.judge import Judge
+from northgate.web.model import WebAnswer
 from northgate.web.plans import PlanHead, TheComputer, plan_head
 from northgate.web.problems import EDIT_RESPONSES
 from northgate.web.waiting.leaving import watch_client
@@ -52,7 +53,7 @@ def take_over(
     return edited(computer, computer.edit(key, before, lambda _: made), before, response)
 
 
-class Column(BaseModel):
+class Column(WebAnswer):
     """A plan or variant: what a month of it costs (None: it cannot be run), and how many
     findings stop its traffic."""
 
@@ -63,21 +64,21 @@ class Column(BaseModel):
     stops: int
 
 
-class MatrixCell(BaseModel):
+class MatrixCell(WebAnswer):
     """What a drill comes to; whether what it expects is held."""
 
     readings: dict[str, float]
     held: bool
 
 
-class MatrixRow(BaseModel):
+class MatrixRow(WebAnswer):
     """A drill on each plan: None where the plan has no such drill, or cannot be run."""
 
     drill: str
     cells: list[MatrixCell | None]
 
 
-class MatrixAnswer(BaseModel):
+class MatrixAnswer(WebAnswer):
     """Every drill of a plan and its variants on each of them."""
 
     columns: list[Column]

@@ -35,8 +35,8 @@ class Answers:
         # Places for what takes its time.
         self._lock, self._closing, self.slots = Lock(), Event(), Slots()
         self._deadlines: dict[Hashable, Deadline] = {}
-        # Is set once more is asked for than plans as they are.
-        self.asked = Event()
+        # Is set once more is asked for than plans as they are; once the processes that compute are there.
+        self.asked, self.warmed = Event(), Event()
 
     def close(self) -> None:
         """All that is computed, or waits for its turn, is given up: nobody is there any more who would be answered."""
@@ -57,14 +57,17 @@ class Answers:
         return self.once(question, answer)
 
     def quickly(self, task: Callable[..., Answer], *given: Any) -> Answer:
-        """The answer of another process to what is quick, and so not kept; raises CannotRun where it is not quick."""
+        """The answer of another process to what is quick, and so not kept; of this one in the first seconds, as there
+        is no other. Raises CannotRun where it is not quick."""
         left, deadline = gone(), Deadline(MOST_QUICK_S)
 
         def watch() -> None:
             stop_if(left.is_set() or self._closing.is_set())
             deadline.check()
 
-        return work.alone(task, *_plain(given), watch=watch, short=True)
+        if self.warmed.is_set():
+            return work.alone(task, *_plain(given), watch=watch, short=True)
+        return task(*_plain(given), work.Here(watch))
 
     def watch(self, question: Hashable) -> Callable[[], None]:
         """What long work calls at every step: it stops once all who asked have left."""

@@ -1,0 +1,93 @@
+"""While a server opens its page is there; what is asked of the rest waits for it."""
+
+import threading
+
+import pytest
+from starlette.responses import JSONResponse
+from starlette.testclient import TestClient
+
+from northgate.web.opening import THREADS, Opening
+from tests.support.waits import WAIT_S
+
+
+@pytest.fixture
+def built(tmp_path, monkeypatch):
+    """A front end."""
+    (tmp_path / "assets").mkdir()
+    (tmp_path / "index.html").write_text("the page")
+    (tmp_path / "assets" / "own.js").write_text("the script")
+    monkeypatch.setattr("northgate.web.pages.STATIC", tmp_path)
+
+
+@pytest.fixture
+def opening(built):
+    """A server that opens once `end` is set."""
+    end = threading.Event()
+
+    def load():
+        assert end.wait(WAIT_S)
+        return JSONResponse({"who": "the rest"})
+
+    with TestClient(Opening(load), base_url="http://127.0.0.1") as client:
+        yield client, end
+        end.set()
+
+
+def test_the_page_is_there_before_all_else_is_loaded(opening):
+    client, end = opening
+    assert client.get("/plans/beckwater/board").text == "the page"
+    assert client.get("/assets/own.js").text == "the script"
+    assert client.get("/assets/other.js").status_code == 404
+    answered = []
+    asking = threading.Thread(target=lambda: answered.append(client.get("/api/plans").json()))
+    asking.start()
+    assert client.get("/").text == "the page"
+    assert answered == []
+    end.set()
+    asking.join(WAIT_S)
+    assert answered == [{"who": "the rest"}]
+    # From then on it answers all.
+    assert client.get("/").json() == {"who": "the rest"}
+
+
+def test_the_guards_stand_from_the_first_moment(opening):
+    client, _ = opening
+    assert client.get("/", headers={"host": "elsewhere.example"}).status_code == 421
+    assert client.get("/").headers["x-frame-options"] == "DENY"
+
+
+def test_a_token_is_asked_for_from_the_first_moment(built):
+    end = threading.Event()
+    made = Opening(lambda: end.wait(WAIT_S), "s3cret")
+    with TestClient(made, base_url="http://127.0.0.1", follow_redirects=False) as client:
+        assert client.get("/").status_code == 401
+        assert client.get("/?token=s3cret").status_code == 303
+        assert client.get("/").text == "the page"
+    end.set()
+
+
+def test_where_the_rest_cannot_be_loaded_who_asks_is_told(built):
+    def load():
+        raise ImportError("a part is missing")
+
+    told = pytest.raises(ImportError, match="a part is missing")
+    with TestClient(Opening(load), base_url="http://127.0.0.1") as client, told:
+        client.get("/api/plans")
+
+
+def test_there_is_room_for_many_who_wait(opening):
+    from anyio import to_thread
+
+    client, _ = opening
+
+    async def room():
+        return to_thread.current_default_thread_limiter().total_tokens
+
+    assert client.portal.call(room) == THREADS
+
+
+def test_a_front_end_that_is_not_built_is_told_of(client, monkeypatch, tmp_path):
+    monkeypatch.setattr("northgate.web.pages.STATIC", tmp_path)
+    refused = client.get("/plans")
+    assert refused.status_code == 503
+    assert "make setup" in refused.json()["detail"]
