@@ -3,7 +3,7 @@
 import hashlib
 from collections.abc import Callable, Hashable, Sequence
 from contextlib import suppress
-from threading import Lock, Thread
+from threading import Lock, Timer
 from typing import get_args
 
 from northgate.engine.base import CannotRun
@@ -27,6 +27,10 @@ from northgate.work import Busy, sent
 # A plan of so many machines is compiled and solved by another process; with fewer that takes less than 0.3 s, and to
 # send what it makes would take half of that.
 MANY = 5_000
+
+
+# Who sees a board looks at it for so long before he asks what if (s): until then the processor is left to others.
+FORESEE_AFTER_S = 0.3
 
 
 def content_of(plan: Plan) -> bytes:
@@ -131,9 +135,15 @@ class Computer(Answers):
         """The flow now, with no fault; raises CannotRun."""
         number = self.number(key, revision)
         plan, content = self.plan(key, number), self.content(key, number)
+        flow = self._settled(plan, content)
         if self.warmed.is_set():
-            self.once(("foreseen", content), lambda: Thread(target=self._foresee, args=(plan,), daemon=True).start())
-        return self._settled(plan, content)
+            self.once(("foreseen", content), lambda: self._foresee_soon(plan))
+        return flow
+
+    def _foresee_soon(self, plan: Plan) -> None:
+        later = Timer(FORESEE_AFTER_S, self._foresee, (plan,))
+        later.daemon = True
+        later.start()
 
     def _foresee(self, plan: Plan) -> None:
         """Who looks at a plan will ask what if: the process that answers has the plan ready by then."""

@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field
 
 from northgate.engine.processes import Phases
 from northgate.engine.reports import (
+    AnswerModel,
     BoardState,
     Change,
     DrillAnswer,
@@ -53,10 +54,10 @@ class WhatIfQuestion(BaseModel):
 Groups = Annotated[list[str] | None, Query(description="Groups whose berths are wanted; all, when they are few.")]
 
 
-@router.get("/state")
-def state_now(key: str, computer: TheComputer, groups: Groups = None, revision: Revision = None) -> BoardState:
+@router.get("/state", response_model=BoardState)
+def state_now(key: str, computer: TheComputer, groups: Groups = None, revision: Revision = None) -> Response:
     """The board now, with no fault."""
-    return board_state(computer.settled(key, revision), groups=groups)
+    return _written(board_state(computer.settled(key, revision), groups=groups))
 
 
 @router.post("/what-if", response_model=WhatIfAnswer)
@@ -66,6 +67,11 @@ def state_under_faults(
     """The board at the three moments of a loss, or of an addition."""
     answer = computer.what_if(key, revision, question.faults, question.groups, question.change)
     return Response(answer, media_type="application/json")
+
+
+def _written(answer: AnswerModel) -> Response:
+    """An answer as it is: large ones are written much sooner than the framework checks and writes them."""
+    return Response(answer.model_dump_json(by_alias=True), media_type="application/json")
 
 
 @router.get("/drills/{drill}")

@@ -85,6 +85,8 @@ class _Serving:
         from northgate.web.app import make_app
 
         gc.freeze()
+        # What is compiled is large and lives on: it is looked through less often.
+        gc.set_threshold(5_000, 10, 10)
         gc.enable()
         if self._bounded:
             _bound()

@@ -46,9 +46,17 @@ def path_matches(pattern: str, path: str) -> bool:
     return path.startswith(pattern[:-1]) if pattern.endswith("*") else path == pattern
 
 
+def _any_path(patterns: Sequence[str], path: str) -> bool:
+    # A loop of its own: hundreds of rules are asked for every call of every client.
+    for pattern in patterns:  # noqa: SIM110
+        if path_matches(pattern, path):
+            return True
+    return False
+
+
 def matches(when: When, request: Request) -> bool:
     """Whether everything that `when` asks fits the request, its source aside."""
-    if when.path is not None and not any(path_matches(pattern, request.path) for pattern in when.path):
+    if when.path is not None and not _any_path(when.path, request.path):
         return False
     return (
         (when.host is None or any(host_matches(pattern, request.host) for pattern in when.host))
