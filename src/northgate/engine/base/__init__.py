@@ -16,7 +16,7 @@ from northgate.engine.base.arrays import (
     unit,
 )
 from northgate.engine.base.control import Reached, Watch, go_on, untold
-from northgate.engine.base.derived import Derives
+from northgate.engine.base.derived import Derives, cached
 from northgate.engine.base.errors import CannotRun
 from northgate.engine.base.outcomes import (
     BAD_STATUS,
@@ -70,6 +70,7 @@ __all__ = [
     "Reached",
     "Watch",
     "bools",
+    "cached",
     "finite",
     "floats",
     "go_on",

@@ -1,9 +1,33 @@
 """What follows from something that never changes."""
 
 from collections.abc import Callable
-from typing import Any, Self, TypeVar
+from typing import Any, Generic, Self, TypeVar, overload
 
 Made = TypeVar("Made")
+
+
+class cached(Generic[Made]):  # noqa: N801
+    """A property that is worked out when it is first asked for, and kept. As `functools.cached_property`, without the
+    lock that it has in this version of Python, which takes longer than most of what is worked out.
+
+    Two threads that ask first at the same time may both work it out.
+    """
+
+    def __init__(self, make: Callable[[Any], Made]) -> None:
+        self._make, self._name, self.__doc__ = make, make.__name__, make.__doc__
+
+    @overload
+    def __get__(self, one: None, owner: type) -> Self: ...
+
+    @overload
+    def __get__(self, one: object, owner: type) -> Made: ...
+
+    def __get__(self, one: object | None, owner: type) -> "Made | Self":
+        if one is None:
+            return self
+        # From now on it is found there, before this is asked.
+        made = one.__dict__[self._name] = self._make(one)
+        return made
 
 
 class Derives:

@@ -2,12 +2,11 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 from typing import overload
 
 import numpy as np
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import Bools, Floats, Ints, cached
 from northgate.engine.drill.blind import BlindRow
 from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.readings import Readings
@@ -76,7 +75,7 @@ class Flows(Sequence[Flow]):
     def __init__(self, network: Network, keyframes: Sequence[Keyframe], kept: Mapping[float, Flow]) -> None:
         self._network, self._keyframes, self._kept = network, keyframes, kept
 
-    @cached_property
+    @cached
     def _solver(self) -> Solver:
         return Solver(self._network)
 

@@ -8,12 +8,11 @@ polynomial through them; where that does not hold, stairs are cut shorter, or ta
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 from itertools import pairwise
 
 import numpy as np
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import Bools, Floats, Ints, cached
 from northgate.engine.solver import Flow
 
 # So many steps of each turn of a period are solved; where the polynomial through every second of them foretells the
@@ -48,7 +47,7 @@ class Stairs:
         """Whether to take them in one."""
         return self.steps >= WORTH * SOLVED * self.period
 
-    @cached_property
+    @cached
     def _turned(self) -> tuple[Ints, Ints]:
         """All who turn, in their order, and how many of them have done so after each step."""
         counts = np.cumsum([0, *(len(turn) for turn in self.turns)])
@@ -70,7 +69,7 @@ class Climbed:
     solved: Ints
     flows: tuple[Flow, ...]
 
-    @cached_property
+    @cached
     def reading(self) -> Floats:
         """How every step is read off the solved ones: factors of shape (steps + 1, solved)."""
         return read_off(self.stairs.steps, self.stairs.period, self.solved)

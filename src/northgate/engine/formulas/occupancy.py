@@ -21,11 +21,10 @@ one open one there, with the chance s_j, so that each place has its own equation
 
 import math
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
-from northgate.engine.base import NEVER, Bools, Floats
+from northgate.engine.base import NEVER, Bools, Floats, cached
 from northgate.engine.formulas.decays import after_each
 
 # Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
@@ -150,7 +149,7 @@ class Occupancy:
         steps = np.divide(np.where(off > SMALL, STEP, RELAXED), speed, out=np.full(len(off), NEVER), where=speed > 0)
         return float(np.where(off > STILL, steps, NEVER).min(initial=NEVER))
 
-    @cached_property
+    @cached
     def _fast(self) -> float:
         return float(self.held[self.silent].sum())
 

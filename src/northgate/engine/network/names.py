@@ -9,11 +9,10 @@ another one of the plan is an alias: its record and the other's are kept apart, 
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
-from northgate.engine.base import Bools, CannotRun, Floats
+from northgate.engine.base import Bools, CannotRun, Floats, cached
 from northgate.engine.matching import plain_host
 from northgate.engine.network.answers import Sets, answer_shares
 from northgate.plan import Plan, Problem
@@ -55,7 +54,7 @@ class Record:
     present: Bools
     given: Bools | None = None
 
-    @cached_property
+    @cached
     def key(self) -> tuple[bytes, bytes, bytes]:
         """Equal for records that answer alike."""
         return self.healthy.tobytes(), self.present.tobytes(), b"" if self.given is None else self.given.tobytes()

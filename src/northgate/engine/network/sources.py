@@ -3,12 +3,11 @@
 import ipaddress
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
 from hashlib import blake2b
 
 import numpy as np
 
-from northgate.engine.base import Bools
+from northgate.engine.base import Bools, cached
 from northgate.engine.formulas import Keys, mix64
 from northgate.engine.matching import Range, span_of
 from northgate.plan import Plan
@@ -68,14 +67,14 @@ class Segment:
         """The first source as a span of one address; None for those whose address is not known."""
         return (self.version, self.numbers[0], self.numbers[0]) if len(self.numbers) else None
 
-    @cached_property
+    @cached
     def digest(self) -> bytes:
         """Equal for segments of the same sources."""
         whole = blake2b(self.numbers.low.tobytes(), digest_size=16)
         whole.update(b"" if self.numbers.high is None else self.numbers.high.tobytes())
         return whole.digest()
 
-    @cached_property
+    @cached
     def keys(self) -> Keys:
         """The sources as keys of the hash."""
         low, high = self.numbers.low, self.numbers.high

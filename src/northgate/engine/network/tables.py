@@ -23,11 +23,10 @@ entries with member >= 0, one level deeper.
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
-from northgate.engine.base import Bools, Derives, Floats, Ints, finite
+from northgate.engine.base import Bools, Derives, Floats, Ints, cached, finite
 from northgate.engine.formulas import METHODS, Keys
 from northgate.engine.matching import Request
 from northgate.engine.network.names import NameBook
@@ -58,7 +57,7 @@ class Machines:
     outside: Bools
     spare: Bools
 
-    @cached_property
+    @cached
     def _positions(self) -> dict[str, int]:
         return {name: position for position, name in enumerate(self.names)}
 
@@ -100,7 +99,7 @@ class Groups:
     resets_when_out: Bools
     sends_anyway: Bools
 
-    @cached_property
+    @cached
     def prefers_zone(self) -> Bools:
         """Per group: whether fronts keep to their own zone while it has targets in use."""
         return np.array([reach == "prefer-zone" for reach in self.reach], dtype=bool)
@@ -163,7 +162,7 @@ class Cells:
     method: tuple[str, ...]
     pairs: tuple[Ints, ...]
 
-    @cached_property
+    @cached
     def by_key(self) -> tuple[int, ...]:
         """The cells whose targets a source's key decides."""
         return tuple(cell for cell, method in enumerate(self.method) if METHODS[method].sticky_by_key)
@@ -223,7 +222,7 @@ class Tiers:
     min_share: Floats
     shares_out: Bools
 
-    @cached_property
+    @cached
     def first(self) -> Ints:
         """The first tier of each route."""
         return np.flatnonzero(self.number == 0)
@@ -270,7 +269,7 @@ class Calls:
     megabits: Floats
     requests: tuple[Request, ...]
 
-    @cached_property
+    @cached
     def round_trip_s(self) -> Floats:
         """Per call and region: the round trip as far as it is known (s)."""
         return finite(self.distance_s)
@@ -300,7 +299,7 @@ class Entries:
     fixed_cause: Ints
     fixed_status: Ints
 
-    @cached_property
+    @cached
     def of_call(self) -> tuple[Ints, ...]:
         """The entries by which each call itself sets out."""
         own = self.member < 0
@@ -354,7 +353,7 @@ class Kept:
     connections: tuple[ConnectionKind, ...]
     at_cells: Bools
 
-    @cached_property
+    @cached
     def connection_of_call(self) -> dict[int, int]:
         """The kind of connection of each call that has one."""
         return {kind.call: number for number, kind in enumerate(self.connections)}

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.base import DIGITS, NEVER, Bools, Floats
+from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, cached
 from northgate.engine.network import Answers, Asker, NameBook, Network, Record, Sets
 from northgate.engine.processes.holders import Holders
 
@@ -88,13 +88,21 @@ class Between:
     times: tuple[float, ...]
     sets: tuple[Sets, ...]
 
+    @cached
+    def _apart(self) -> tuple[float, ...]:
+        """By what the product of the ways to all other times is divided (Lagrange's form)."""
+        return tuple(math.prod(time - other for other in self.times if other != time) for time in self.times)
+
     def at(self, second: float) -> Sets:
         """The sets that are held at a second."""
         if second == self.times[0]:
             return self.sets[0]
         made: Sets = {}
-        for time, sets in zip(self.times, self.sets, strict=True):
-            weight = math.prod((second - other) / (time - other) for other in self.times if other != time)
+        for place, sets in enumerate(self.sets):
+            weight = 1.0 / self._apart[place]
+            for other, time in enumerate(self.times):
+                if other != place:
+                    weight *= second - time
             for leaves, share in sets.items():
                 made[leaves] = made.get(leaves, 0.0) + weight * share
         return {leaves: share for leaves, share in made.items() if share > ROUNDING}
@@ -218,19 +226,24 @@ class Resolvers:
         return self._answers(made)
 
     def _answers(self, sets: Sequence[Sets]) -> Answers:
-        entries = self._network.entries
-        dns_share = np.ones(len(entries.call))
-        shares = []
-        for number, mine in enumerate(sets):
-            share = np.zeros(len(self._names.leaves_for(self._asker(number))))
+        starts, asks, at = self._places
+        shares = [0.0] * starts[-1]
+        for start, mine in zip(starts, sets, strict=False):
             for leaves, part in mine.items():
-                share[list(leaves)] += part / len(leaves) if leaves else 0.0
-            shares.append(share)
-        asks = np.flatnonzero(self._who.of_entry >= 0)
-        if len(asks):
-            starts = np.cumsum([0, *(len(share) for share in shares)])
-            dns_share[asks] = np.concatenate(shares)[starts[self._who.of_entry[asks]] + entries.leaf[asks]]
+                for leaf in leaves:
+                    shares[start + leaf] += part / len(leaves)
+        dns_share = np.ones(len(self._network.entries.call))
+        dns_share[asks] = np.array(shares)[at]
         return Answers(dns_share, self._who.of_call, tuple(sets))
+
+    @cached
+    def _places(self) -> tuple[list[int], Ints, Ints]:
+        """Where the addresses of each holder begin in a list of all of them, and where they end; which entries ask a
+        name, and where what they are told is in that list."""
+        sizes = [len(self._names.leaves_for(self._asker(number))) for number in range(len(self._who.holders))]
+        starts = np.cumsum([0, *sizes])
+        asks = np.flatnonzero(self._who.of_entry >= 0)
+        return starts.tolist(), asks, starts[self._who.of_entry[asks]] + self._network.entries.leaf[asks]
 
     def _steady(self, number: int) -> bool:
         """Whether those names have had no other record for as long as anyone holds one."""

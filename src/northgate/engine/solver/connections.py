@@ -10,7 +10,6 @@ opens one.
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
@@ -24,6 +23,7 @@ from northgate.engine.base import (
     UNMET,
     Bools,
     Floats,
+    cached,
     sum_columns,
     sum_rows,
     total_by,
@@ -50,36 +50,24 @@ class OpenConnections:
     """The calls over open connections at one moment: `rps[k, p]` by kind and pair; `free` is per call the share of its
     sources that have none."""
 
-    def __init__(self, unloaded: Unloaded, state: State, retries: Floats) -> None:
+    def __init__(self, unloaded: Unloaded, state: State) -> None:
         self.network, self.state, self.frame = unloaded.network, state, unloaded.frame
-        network = self.network
-        self.kinds = network.kept.connections
-        self.free = np.ones(len(state.call_rps))
-        calls = np.array([kind.call for kind in self.kinds], dtype=np.int64)
-        held = np.zeros((len(calls), len(network.pairs.front))) if state.held is None else state.held.connections
-        self.held = held
-        self.calls = calls
-        self.free[calls] = unit(1 - held.sum(axis=1))
-        self.rps = held * state.call_rps[calls][:, None]
+        self.kinds, ways = self.network.kept.connections, unloaded.open_ways
+        self.calls, self.row, self.retries, self.trip_s = ways.calls, ways.row, ways.retries, ways.trip_s
+        self.fate, self.dead, self.blocked = ways.fate, ways.dead, ways.blocked
+        self.held = np.zeros_like(ways.trip_s) if state.held is None else state.held.connections
+        self.free, self.anew = np.ones(len(state.call_rps)), np.zeros(len(state.call_rps))
+        self.over = np.zeros(len(self.network.fronts.zone))
+        self.rps = self.held * state.call_rps[self.calls][:, None]
         # Whether any connection is open.
         self.any = bool(self.rps.any())
-        self.fate = state.encounter.fate[network.calls.outcome[calls]]
         self.tries = np.ones_like(self.rps)
-        self.anew = np.zeros_like(self.free)
-        self.over = np.zeros(len(network.fronts.zone))
-        clients = network.calls.client[calls]
-        self.retries: Floats = retries[clients]
-        front = network.pairs.front
-        rows = np.array([kind.row_of_front for kind in self.kinds], dtype=np.int64)
-        rows = rows.reshape(len(calls), len(network.fronts.zone))[:, front]
-        self.row = rows
-        self.dead = state.truth.front_dead[front][None, :] & (rows >= 0)
-        self.blocked = state.encounter.row_blocked[np.maximum(rows, 0)] & (rows >= 0) & ~self.dead
-        self.blocked = self.blocked if len(network.arrivals.entry) else np.zeros_like(self.dead)
-        self.trip_s: Floats = np.where(rows >= 0, self.frame.trip_s[np.maximum(rows, 0)], 0.0) if rows.size else held
         # Per kind and pair the share of calls that are sent into a connection just closed for being idle.
-        self.reset = self._reset()
-        self.free[calls] -= self.reset.sum(axis=1)
+        self.reset = np.zeros_like(self.held)
+        if len(self.kinds):
+            self.free[self.calls] = unit(1 - self.held.sum(axis=1))
+            self.reset = self._reset()
+            self.free[self.calls] -= self.reset.sum(axis=1)
 
     def _reset(self) -> Floats:
         """Of λ calls a second and source, δ of its connections being closed a second, δ / λ (1 - e^(-λ r)) are sent
@@ -95,7 +83,7 @@ class OpenConnections:
         part = np.divide(free, whole, out=np.ones_like(whole), where=whole > free)
         return np.asarray(made * part[:, None])
 
-    @cached_property
+    @cached
     def ends_at_first_failure(self) -> Bools:
         """Per kind and pair: nothing answers there, so that a connection ends with its first failed call."""
         met = self.state.encounter.fate_met[self.fate]
@@ -134,7 +122,7 @@ class OpenConnections:
         """How often a call is tried over its connection: again as long as that stands."""
         return attempts(unit(1 - outcome[:, :, SERVED]), self._repeats)
 
-    @cached_property
+    @cached
     def _repeats(self) -> Floats:
         return np.where(self.ends_at_first_failure, 0.0, self.retries[:, None])
 

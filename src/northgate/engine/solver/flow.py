@@ -2,12 +2,11 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
 from northgate.engine.balancing import Choice
-from northgate.engine.base import SPENT, WORK, Bools, Floats
+from northgate.engine.base import SPENT, WORK, Bools, Floats, cached
 from northgate.engine.formulas import Queue
 from northgate.engine.network import Network
 from northgate.engine.solver.state import Attempts, State
@@ -118,37 +117,37 @@ class Flow:
     latency_sum: float
     work_out: Callable[[], Places]
 
-    @cached_property
+    @cached
     def places(self) -> Places:
         """Rates by place, worked out when somebody looks."""
         return self.work_out()
 
-    @cached_property
+    @cached
     def requests(self) -> float:
         """Calls offered per second."""
         return float(self.state.call_rps.sum())
 
-    @cached_property
+    @cached
     def cause_rps(self) -> Floats:
         """Failed calls per second by cause."""
         return np.asarray(self.call_cause.sum(axis=0))
 
-    @cached_property
+    @cached
     def served(self) -> float:
         """Served calls per second."""
         return float(self.call_served.sum())
 
-    @cached_property
+    @cached
     def cross_zone(self) -> float:
         """Served calls per second whose front and target stand in different zones."""
         return float(self.pair_served[~self.network.pairs.same_zone].sum())
 
-    @cached_property
+    @cached
     def mean_latency_s(self) -> float:
         """The mean latency of served calls, the client's round trip included; 0 when nothing is served."""
         return self.latency_sum / self.served if self.served > 0 else 0.0
 
-    @cached_property
+    @cached
     def opens(self) -> Opens:
         """How sessions and connections are opened and end under these rates."""
         calls = np.array([kind.call for kind in self.network.kept.connections], dtype=np.int64)

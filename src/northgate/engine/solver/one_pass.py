@@ -23,7 +23,7 @@ class OnePass:
 
     def __init__(self, unloaded: Unloaded, state: State) -> None:
         repeats = Repeats(unloaded, state)
-        connected = OpenConnections(unloaded, state, repeats.of_client)
+        connected = OpenConnections(unloaded, state)
         repeats.free = connected.free
         self.context = Context(unloaded, repeats, connected)
         self.state, self.unloaded, self.repeats, self.connected = state, unloaded, repeats, connected

@@ -1,7 +1,5 @@
 """Where requests are sent: those that a session binds, those that are drawn, and those that go on to other targets."""
 
-from functools import cached_property
-
 import numpy as np
 
 from northgate.engine.balancing import busy_shares
@@ -11,6 +9,7 @@ from northgate.engine.base import (
     Bools,
     Floats,
     Ints,
+    cached,
 )
 from northgate.engine.formulas import LastStops, Queue, last_stops, last_stops_in_order
 from northgate.engine.solver.context import Back, Sent, Stage, Stop
@@ -39,7 +38,7 @@ class Sending(Stage):
         self.repeats.mix(made)
         return made
 
-    @cached_property
+    @cached
     def of_sessions(self) -> list[tuple[dict[int, int], Ints]]:
         """Per kind of session: the fates of its client's calls, each with one of them, and the cells that keep it;
         without those calls whose classes are followed."""

@@ -3,12 +3,12 @@
 All of it stays as it is while load alone changes, as when old answers fade; so a solver keeps the last one.
 """
 
-from functools import cached_property
+from dataclasses import dataclass
 
 import numpy as np
 
 from northgate.engine.balancing import Choice, KeyTable, choose, even_shares, filled, fills
-from northgate.engine.base import Bools, Floats, Ints, bools, sum_columns, total_by
+from northgate.engine.base import Bools, Floats, Ints, bools, cached, floats, ints, sum_columns, total_by
 from northgate.engine.formulas import METHODS, LastStops
 from northgate.engine.network import Network
 from northgate.engine.solver.state import State
@@ -58,6 +58,46 @@ class Frame:
         self.behind_front = entries.balancer >= 0
         self._find_trips(network)
 
+    @cached
+    def retries(self) -> Floats:
+        """How often each client group repeats a failed call; past the last: those who only probe."""
+        return floats([*(client.retries for client in self.network.plan.clients), 0])
+
+    @cached
+    def goes_on_by_key(self) -> Bools:
+        """Per call: whether a session may hold it at a target, after which it goes on to others by its key."""
+        network = self.network
+        both = np.zeros(self.cells, dtype=bool)
+        for cell, _ in self.with_others:
+            both[cell] = cell in network.cells.by_key
+        kept = np.zeros_like(both)
+        for kind in network.kept.sessions:
+            kept[kind.cells] = True
+        of_client = network.calls.client < len(network.plan.clients)
+        return np.asarray(of_client & (network.kept.at_cells[:, both & kept]).any(axis=1))
+
+    @cached
+    def tried_again(self) -> Bools:
+        """Per call: whether it is repeated, or goes on by its key."""
+        return np.asarray((self.retries[self.network.calls.client] > 0) | self.goes_on_by_key)
+
+    @cached
+    def goes_on(self) -> Bools:
+        """Per call: whether its client takes the next address after a failed connect."""
+        takes = np.array([*(client.tries_next_address for client in self.network.plan.clients), False], dtype=bool)
+        return takes[self.network.calls.client]
+
+    @cached
+    def open_calls(self) -> Ints:
+        """The call of each kind of connection."""
+        return ints(kind.call for kind in self.network.kept.connections)
+
+    @cached
+    def open_rows(self) -> Ints:
+        """Per kind of connection and pair its row of `Network.arrivals`, -1 where there is none."""
+        rows = np.array([kind.row_of_front for kind in self.network.kept.connections], dtype=np.int64)
+        return rows.reshape(len(rows), len(self.network.fronts.zone))[:, self.network.pairs.front]
+
     def _find_trips(self, network: Network) -> None:
         """Per row the client's round trip (s), 0 behind another balancer; and whether it alone is beyond his
         patience."""
@@ -66,6 +106,21 @@ class Frame:
         self.too_far: Bools = trip_s > calls.timeout_s[self.call]
         # Who waits for an answer from too far away waits as long as his patience lasts.
         self.trip_s: Floats = np.where(self.too_far, calls.timeout_s[self.call], trip_s)
+
+
+@dataclass(frozen=True)
+class OpenWays:
+    """Where calls over open connections go, by kind of connection: its call, how often that is repeated, and its fate;
+    and by kind and pair: its row of `Network.arrivals` (-1: none), whether its front is dead or blocked, and the
+    client's round trip there (s)."""
+
+    calls: Ints
+    row: Ints
+    retries: Floats
+    fate: Ints
+    dead: Bools
+    blocked: Bools
+    trip_s: Floats
 
 
 class Unloaded:
@@ -139,7 +194,7 @@ class Unloaded:
         rows = np.where(self.arrives, rps[frame.entry] * self.row_part, 0.0)[frame.routed]
         return total_by(self.flat_route, rows, self.fates * frame.routes).reshape(self.fates, frame.routes)
 
-    @cached_property
+    @cached
     def first_shares(self) -> Floats:
         """Shares by weight, by hash where the group wants that: one row, or one a fate where sources matter."""
         network = self.network
@@ -157,7 +212,7 @@ class Unloaded:
                 share[np.ix_(segments == number, mine)] = shares
         return share
 
-    @cached_property
+    @cached
     def row_part(self) -> Floats:
         """The share of an entry's requests that each of its fronts gets: even over those in the address.
 
@@ -183,7 +238,7 @@ class Unloaded:
         near &= region == first[frame.entry]
         return np.where(frame.anycast[network.fronts.balancer[frame.front]], near, True).astype(np.float64)
 
-    @cached_property
+    @cached
     def stranded(self) -> Ints:
         """The entries at balancers without any front in the address, and those outside where nobody answers."""
         count = total_by(self.frame.entry, self.row_part, len(self.network.entries.call))
@@ -192,17 +247,51 @@ class Unloaded:
         nobody[self.frame.outside] |= np.array(lost, dtype=bool)
         return np.flatnonzero(nobody)
 
-    @cached_property
+    @cached
     def dead(self) -> Bools:
         """Which rows meet a dead front."""
         return np.asarray(self.state.truth.front_dead[self.frame.front])
 
-    @cached_property
+    @cached
     def arrives(self) -> Bools:
         """Which rows meet a living front, are let in, and do not turn away."""
         return ~self.dead & ~self.state.encounter.row_blocked & ~self.state.encounter.row_turned
 
-    @cached_property
+    @cached
+    def open_ways(self) -> "OpenWays":
+        """Where calls over open connections go."""
+        network, calls, row = self.network, self.frame.open_calls, self.frame.open_rows
+        dead = self.state.truth.front_dead[network.pairs.front][None, :] & (row >= 0)
+        blocked, trip_s = np.zeros_like(dead), np.zeros(row.shape)
+        if len(self.frame.entry):
+            blocked = self.state.encounter.row_blocked[np.maximum(row, 0)] & (row >= 0) & ~dead
+            trip_s = np.where(row >= 0, self.frame.trip_s[np.maximum(row, 0)], 0.0)
+        fate, retries = self.fate_of_call[calls], self.frame.retries[network.calls.client[calls]]
+        return OpenWays(calls, row, retries, fate, dead, blocked, trip_s)
+
+    @cached
+    def takes(self) -> Bools:
+        """Per fate and pair: whether a connect is taken."""
+        return self.answers | self.frame.leads_on
+
+    @cached
+    def not_refused(self) -> Bools:
+        """Per fate and pair: whether a connect that is not taken takes its time-out."""
+        return np.asarray(self.state.encounter.fate_met != REFUSES)
+
+    @cached
+    def goes_on(self) -> Bools:
+        """Per call: whether it may fail to connect (at a dead front, at none, behind a firewall, at layer 4) and its
+        client then takes the next address."""
+        frame, network, entries = self.frame, self.network, self.network.entries
+        at_row = ~self.arrives | frame.at_4
+        at_row = (at_row | (entries.listener[frame.entry] < 0)) & (self.row_part > 0)
+        at_entry = total_by(frame.entry, at_row, len(entries.call)) > 0
+        at_entry[self.stranded] = True
+        at_entry &= entries.member < 0
+        return frame.goes_on & (total_by(entries.call, at_entry, len(network.calls.client)) > 0)
+
+    @cached
     def flat_route(self) -> Ints:
         """Per routed row the place of its fate and route in an array of all fates' routes."""
         frame = self.frame

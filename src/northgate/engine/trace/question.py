@@ -4,10 +4,9 @@ import datetime
 import ipaddress
 import math
 from dataclasses import dataclass, field
-from functools import cached_property
 from typing import Any, Literal
 
-from northgate.engine.base import CannotRun
+from northgate.engine.base import CannotRun, cached
 from northgate.engine.matching import Range, asked_request, request_for, span_of
 from northgate.engine.network import Numbers, address_text, source_numbers
 from northgate.plan import Plan, Problem
@@ -70,7 +69,7 @@ class Asking:
         headers = dict(question.headers)
         self.request = asked_request(question.url, "https", question.method, headers, self._usual_host())
 
-    @cached_property
+    @cached
     def numbers(self) -> Numbers | None:
         """The client group's sources; None without a client group."""
         return source_numbers(self.plan.clients[self.client]) if self.client is not None else None

@@ -1,13 +1,13 @@
 """The book of calls that may be tried more than once: cases of calls that hold the same set of addresses."""
 
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
 from northgate.engine.base import (
     Floats,
     Ints,
+    cached,
 )
 from northgate.engine.solver.retries.classes import ClassMaker, Pinned
 from northgate.engine.solver.retries.returning import Returning
@@ -79,7 +79,7 @@ class Book:
         every = np.arange(len(rows)) + one.first_kind
         return Cases(np.full(len(rows), call), np.full(len(rows), share), every, rows, entry)
 
-    @cached_property
+    @cached
     def first_connects(self) -> Floats:
         """Per row of the book: the connects of a call there if each attempt connected once, and was the only one."""
         made = np.zeros(self.size)

@@ -3,7 +3,6 @@
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
 
 import numpy as np
 
@@ -11,6 +10,7 @@ from northgate.engine.base import (
     Bools,
     Floats,
     Ints,
+    cached,
 )
 from northgate.engine.formulas import (
     last_of_orders,
@@ -47,7 +47,7 @@ class Placed:
     begin: Ints
     start: Ints
 
-    @cached_property
+    @cached
     def starts(self) -> list[tuple[int, Ints]]:
         """Each start, with the classes that begin there."""
         return [(int(start), self.begin[self.start == start]) for start in np.unique(self.start)]
@@ -79,13 +79,13 @@ class Pinned:
         """The places of these classes among those of all calls."""
         return slice(self.first_kind, self.first_kind + len(self.weights))
 
-    @cached_property
+    @cached
     def rows(self) -> Ints:
         """The rows of the book, (entries, classes); asked for once the book is made."""
         shape = len(self.entries), len(self.weights)
         return self.first + np.arange(shape[0] * shape[1]).reshape(shape)
 
-    @cached_property
+    @cached
     def free_weights(self) -> Floats:
         """The weights of the classes among those whom no session holds; sums to 1."""
         free = np.where(self.free, self.weights, 0.0)

@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
@@ -16,6 +15,7 @@ from northgate.engine.base import (
     UNMET,
     WORK,
     Floats,
+    cached,
 )
 from northgate.engine.formulas import (
     Connects,
@@ -65,7 +65,7 @@ class CaseEnds:
         # The same of single attempts, whatever calls had behind them.
         self._attempts: tuple[tuple[Floats, ...], list[Attempt]] = ((), [])
 
-    @cached_property
+    @cached
     def _facts(self) -> list[Facts]:
         returning, calls = self.returning, self.network.calls
         return [

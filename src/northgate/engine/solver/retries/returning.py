@@ -1,20 +1,16 @@
 """Who may be tried more than once: repeated, or at another address of a set."""
 
-from functools import cached_property
-
 import numpy as np
 
 from northgate.engine.base import (
     Bools,
     Floats,
     Ints,
-    floats,
-    total_by,
+    cached,
 )
 from northgate.engine.solver.retries.lumps import Lumps
 from northgate.engine.solver.state import State
 from northgate.engine.solver.unloaded import Unloaded
-from northgate.engine.truth import ANSWERS, REFUSES
 
 
 class Returning:
@@ -28,55 +24,32 @@ class Returning:
     def __init__(self, unloaded: Unloaded, state: State) -> None:
         self.unloaded, self.frame = unloaded, unloaded.frame
         self.network, self.state, self.choice = unloaded.network, state, unloaded.choice
-        arrivals, clients = self.network.arrivals, self.network.plan.clients
-        self.entry, self.front, self.route = arrivals.entry, arrivals.front, arrivals.route
-        self.of_client: Floats = floats([*(client.retries for client in clients), 0])
-        self.row_part = unloaded.row_part
-        met = state.encounter.fate_met
-        self.takes: Bools = (met == ANSWERS) | self.network.members.leads_on[self.network.pairs.member]
-        self.silent: Bools = met != REFUSES
+        self.entry, self.front, self.route = self.frame.entry, self.frame.front, self.frame.route
+        self.of_client, self.row_part = self.frame.retries, unloaded.row_part
+        self.takes, self.silent = unloaded.takes, unloaded.not_refused
         self.others = dict(self.frame.with_others)
         self.lumps = Lumps(len(self.network.pairs.front))
 
-    @cached_property
+    @cached
     def calls(self) -> Bools:
         """Per call: whether it may be tried more than once: repeated, or at another address of a set."""
-        made = (self.of_client[self.network.calls.client] > 0) | self.goes_on_by_key
-        holder = self.state.answers.holder
-        for number in np.unique(holder[holder >= 0]):
-            if any(len(leaves) > 1 for leaves in self.state.answers.sets[int(number)]):
-                made |= (holder == number) & self.goes_on & self._may_fail_to_connect
+        made = self.frame.tried_again
+        goes_on = self.unloaded.goes_on
+        if goes_on.any():
+            holder, sets = self.state.answers.holder, self.state.answers.sets
+            several = np.array([any(len(leaves) > 1 for leaves in one) for one in sets], dtype=bool)
+            made = made | (goes_on & (holder >= 0) & several[holder] if len(several) else False)
         return np.asarray(made)
 
-    @cached_property
+    @property
     def goes_on_by_key(self) -> Bools:
-        """Per call: whether a session may hold it at a target, after which it goes on to others by its key."""
-        network = self.network
-        both = np.zeros(len(network.cells.front), dtype=bool)
-        for cell in self.others:
-            both[cell] = cell in network.cells.by_key
-        kept = np.zeros_like(both)
-        for kind in network.kept.sessions:
-            kept[kind.cells] = True
-        of_client = network.calls.client < len(network.plan.clients)
-        return np.asarray(of_client & (network.kept.at_cells[:, both & kept]).any(axis=1))
+        """As in `Frame`."""
+        return self.frame.goes_on_by_key
 
-    @cached_property
+    @property
     def goes_on(self) -> Bools:
-        """Per call: whether its client takes the next address after a failed connect."""
-        takes = np.array([*(client.tries_next_address for client in self.network.plan.clients), False], dtype=bool)
-        return takes[self.network.calls.client]
-
-    @cached_property
-    def _may_fail_to_connect(self) -> Bools:
-        """Per call: whether a connect of it may fail: at a dead front, at none, behind a firewall, at layer 4."""
-        network, entries = self.network, self.network.entries
-        at_row = ~self.unloaded.arrives | (network.fronts.layer[self.front] == 4)
-        at_row = (at_row | (entries.listener[self.entry] < 0)) & (self.row_part > 0)
-        at_entry = total_by(self.entry, at_row, len(entries.call)) > 0
-        at_entry[self.unloaded.stranded] = True
-        at_entry &= entries.member < 0
-        return total_by(entries.call, at_entry, len(network.calls.client)) > 0
+        """As in `Frame`."""
+        return self.frame.goes_on
 
     def most_waits(self, call: Ints) -> Floats:
         """How many connects of one attempt may begin and take their time-out."""

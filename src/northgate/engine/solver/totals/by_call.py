@@ -1,7 +1,5 @@
 """What becomes of calls, each counted once, by its last attempt."""
 
-from functools import cached_property
-
 import numpy as np
 
 from northgate.engine.base import (
@@ -9,6 +7,7 @@ from northgate.engine.base import (
     SERVED,
     WORK,
     Floats,
+    cached,
 )
 from northgate.engine.solver.totals.solved import Solved
 
@@ -43,7 +42,7 @@ class ByCall:
         becomes[inner] = back.entry[inner] * self.sent.entry[inner, None]
         return becomes
 
-    @cached_property
+    @cached
     def over_open(self) -> Floats:
         """Per entry and kind what becomes of calls over open connections (calls/s)."""
         made = np.zeros_like(self.becomes)
@@ -51,12 +50,12 @@ class ByCall:
             np.add.at(made, self.frame.entry, self.bound.row)
         return made
 
-    @cached_property
+    @cached
     def ended(self) -> Floats:
         """Per entry and kind what becomes of calls in the end (calls/s)."""
         return self.becomes if self.bound is None else self.becomes + self.over_open
 
-    @cached_property
+    @cached
     def by_call(self) -> Floats:
         """What becomes of each call in the end, per call and kind (calls/s)."""
         made, mine = np.zeros((len(self.state.call_rps), KINDS)), self.frame.of_client

@@ -1,12 +1,11 @@
 """Rates by place on the way."""
 
-from functools import cached_property
-
 import numpy as np
 
 from northgate.engine.base import (
     SERVED,
     Floats,
+    cached,
     total_by,
 )
 from northgate.engine.solver.flow import Places
@@ -25,7 +24,7 @@ class ByPlace:
         self.becomes, self.ended, self.bound = calls.becomes, calls.ended, solved.bound
         self.through = 1 - solved.over
 
-    @cached_property
+    @cached
     def in_time(self) -> tuple[Floats, Floats]:
         """Of what is served of a first connect, by row and by front: the share that is served in time of all connects,
         those after waits for other addresses too. So what is counted by place agrees with what is counted by call, even
@@ -53,14 +52,14 @@ class ByPlace:
         part = np.divide(well, whole, out=np.ones(count), where=whole > 0)
         return np.asarray(part[np.maximum(entries.member, 0)])
 
-    @cached_property
+    @cached
     def row_kind(self) -> Floats:
         """Per row and kind what becomes of attempts (requests/s)."""
         made = self.back.row * self.sent.row[:, None]
         made[:, SERVED] *= self.in_time[0]
         return made if self.bound is None else made + self.bound.row
 
-    @cached_property
+    @cached
     def pair_served(self) -> Floats:
         """Per pair what is served (requests/s)."""
         served, share, cell = self.back.pair[SERVED], self.share, self.network.pairs.cell
@@ -71,7 +70,7 @@ class ByPlace:
         made = made * (self.through * self.in_time[1])[self.network.pairs.front]
         return np.asarray(made if self.bound is None else made + self.bound.served.sum(axis=0))
 
-    @cached_property
+    @cached
     def at_machines(self) -> Floats:
         """Per pair what a machine serves (requests/s); nothing where a balancer passes it on."""
         return np.where(self.frame.leads_on, 0.0, self.pair_served) if len(self.frame.onward) else self.pair_served
@@ -101,7 +100,7 @@ class ByPlace:
         taken[mine] = self.unloaded.answers[fate, pair]
         return taken
 
-    @cached_property
+    @cached
     def zone_served(self) -> Floats:
         """Per zone what is served there: by its targets, or by a front itself."""
         network, frame, zones = self.network, self.frame, len(self.network.zones)

@@ -1,12 +1,11 @@
 """How often sessions and connections are opened, and where."""
 
-from functools import cached_property
-
 import numpy as np
 
 from northgate.engine.base import (
     SERVED,
     Floats,
+    cached,
     total_by,
 )
 from northgate.engine.solver.forward import Forward
@@ -54,7 +53,7 @@ class Opening:
                 np.add.at(made[number], network.pairs.member[mine], rate / sources)
         return made
 
-    @cached_property
+    @cached
     def _all_to_cells(self) -> Floats:
         """What would reach the cells, by fate, if nobody had an open connection (requests/s)."""
         entries = self.network.entries
@@ -93,14 +92,14 @@ class Opening:
         part = self.reset_part[:, None]
         return np.asarray(first * (1 - part) + again * part)
 
-    @cached_property
+    @cached
     def reset_part(self) -> Floats:
         """Per kind of connection, of the calls of sources without one: the share that is sent into one just closed."""
         reset = self.connected.reset.sum(axis=1)
         whole = reset + self.connected.free[[kind.call for kind in self.connected.kinds]]
         return np.asarray(np.divide(reset, whole, out=np.zeros_like(reset), where=whole > 0))
 
-    @cached_property
+    @cached
     def led(self) -> list[bool]:
         """Per kind of connection: whether sessions lead all connections, as each front reaches all targets to which its
         sources are bound, and believes them in use."""
@@ -128,7 +127,7 @@ class Opening:
         strays = np.maximum(self.connected.held[number] - self.bound_there[number], 0.0).sum()
         return np.asarray(np.maximum(free - strays, 0.0)[cell])
 
-    @cached_property
+    @cached
     def bound_there(self) -> Floats:
         """As `Opens.bound` says."""
         network, frame, unloaded = self.network, self.frame, self.unloaded
@@ -143,7 +142,7 @@ class Opening:
             made[number] = by_cell[self.network.pairs.cell] * self._session_shares(number)
         return made
 
-    @cached_property
+    @cached
     def served_there(self) -> Floats:
         """As `Opens.served` says: a repeat comes to the same target again."""
         made = np.zeros(self.connected.rps.shape)

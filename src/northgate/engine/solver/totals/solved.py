@@ -1,10 +1,10 @@
 """A state that is solved, before anything is added up."""
 
 from dataclasses import dataclass
-from functools import cached_property
 
 from northgate.engine.base import (
     Floats,
+    cached,
 )
 from northgate.engine.formulas import Queue
 from northgate.engine.solver.connections import Bound
@@ -24,7 +24,7 @@ class Solved:
     back: Back
     over: Floats
 
-    @cached_property
+    @cached
     def bound(self) -> Bound | None:
         """What becomes of calls over connections that are open already; None where there are none."""
         connected = self.context.connected
