@@ -5,7 +5,6 @@ Who keeps answers for D seconds uses the record of a name that was valid in [a, 
 which it leads, each over its own D.
 """
 
-import math
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
@@ -88,21 +87,16 @@ class Between:
     times: tuple[float, ...]
     sets: tuple[Sets, ...]
 
-    @cached
-    def _apart(self) -> tuple[float, ...]:
-        """By what the product of the ways to all other times is divided (Lagrange's form)."""
-        return tuple(math.prod(time - other for other in self.times if other != time) for time in self.times)
-
     def at(self, second: float) -> Sets:
         """The sets that are held at a second."""
         if second == self.times[0]:
             return self.sets[0]
         made: Sets = {}
-        for place, sets in enumerate(self.sets):
-            weight = 1.0 / self._apart[place]
-            for other, time in enumerate(self.times):
-                if other != place:
-                    weight *= second - time
+        for time, sets in zip(self.times, self.sets, strict=True):
+            weight = 1.0
+            for other in self.times:
+                if other != time:
+                    weight *= (second - other) / (time - other)
             for leaves, share in sets.items():
                 made[leaves] = made.get(leaves, 0.0) + weight * share
         return {leaves: share for leaves, share in made.items() if share > ROUNDING}
