@@ -9,14 +9,16 @@ import time
 import pytest
 
 from northgate.engine.base import CannotRun
-from northgate.engine.drill import Losing, run_drill
+from northgate.engine.drill import Losing, run_drill, undisturbed
 from northgate.engine.network import compile_network
 from northgate.engine.reports import what_if
 from northgate.engine.trace import History, Question, trace, trace_probe
 from northgate.plan import plan_from_text
 from northgate.plan.models.faults import Part
+from northgate.review import review
 from northgate.store.examples import demo_plan_text
 from northgate.web import computing, tasks
+from northgate.web.computing import Computer
 from northgate.web.waiting import answers
 from northgate.web.waiting.leaving import Abandoned, _gone
 from northgate.work import processes, spreading
@@ -26,6 +28,7 @@ from tests.support.waits import WAIT_S
 URL = "https://www.beckwater.example/tiles/1"
 WHAT_IF = "/api/plans/beckwater/what-if"
 MIB = 2**20
+FORESEE = Computer._foresee_soon
 
 
 @pytest.fixture(scope="module")
@@ -34,8 +37,9 @@ def network():
 
 
 @pytest.fixture(autouse=True)
-def warmed(client):
-    """The processes that compute are there."""
+def warmed(client, monkeypatch):
+    """The processes that compute are there; nothing is foreseen that nobody asks for."""
+    monkeypatch.setattr(Computer, "_foresee_soon", lambda *_: None)
     client.app.state.computer.warmed.set()
 
 
@@ -118,6 +122,14 @@ def test_a_plan_of_many_machines_is_compiled_and_solved_elsewhere(client, monkey
     computer = client.app.state.computer
     # The plan as it is compiled is there once.
     assert computer.settled(key, None).network is computer.network(key, None)
+
+
+def test_findings_are_judged_elsewhere(client, network, one):
+    expected = review(network.plan, datetime.date.today(), None, lambda: undisturbed(network))
+    found = client.get("/api/plans/beckwater/findings").json()
+    assert found == expected.model_dump(mode="json", by_alias=True)
+    assert found["findings"]
+    assert one.row.all[0]._process is not None
 
 
 def test_a_part_that_is_not_in_the_plan_is_told_with_its_place(client):
@@ -220,7 +232,8 @@ def test_no_more_than_so_many_wait_for_it(client, one):
     assert client.post(WHAT_IF, json={"faults": [{"zone": "fells-2"}]}).status_code == 200
 
 
-def test_who_looks_at_a_plan_finds_it_ready_for_what_he_asks_next(client, one):
+def test_who_looks_at_a_plan_finds_it_ready_for_what_he_asks_next(client, one, monkeypatch):
+    monkeypatch.setattr(Computer, "_foresee_soon", FORESEE)
     computer = client.app.state.computer
     plan = client.get("/api/plans/beckwater").json()["document"]
     key = client.post("/api/plans", json=plan | {"name": "looked-at"}).json()["key"]

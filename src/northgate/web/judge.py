@@ -7,8 +7,9 @@ from northgate.cost import CostAnswer, cost
 from northgate.engine.base import CannotRun
 from northgate.engine.reports.losses import LossRow
 from northgate.losses import LossesAnswer, loss_table
-from northgate.review import ReviewAnswer, review
+from northgate.review import ReviewAnswer
 from northgate.sizing import SizingAnswer, Survive, sizing
+from northgate.web import tasks
 from northgate.web.computing import Computer
 from northgate.web.model import WebAnswer
 
@@ -90,6 +91,4 @@ class Judge:
             except CannotRun:
                 rows = None
         question = ("review", key, number, today, losses)
-        return self.computer.once(
-            question, lambda: review(plan, today, rows, lambda: self.computer.settled(key, number))
-        )
+        return self.computer.once(question, lambda: self.computer.quickly(tasks.reviewed, plan, today, rows))

@@ -10,12 +10,14 @@ from northgate.change.asked import Given
 from northgate.engine.drill import DrillRun, Losing, run_drill, undisturbed
 from northgate.engine.network import Network, compile_network
 from northgate.engine.reports import Change, LeverAnswer, ZoneLoss, levers, what_if, zone_losses
+from northgate.engine.reports.losses import LossRow
 from northgate.engine.solver import Flow
 from northgate.engine.trace import History, Question, trace, trace_probe
 from northgate.handover.sheet import export
 from northgate.plan import Plan, plan_from_text
 from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
+from northgate.review import ReviewAnswer, review
 from northgate.work import Teller, as_it_is, prepared, received
 
 
@@ -71,6 +73,12 @@ def foresee(plan: str, _told: Teller) -> None:
 def lost(plan: str, parts: Sequence[Part], groups: Sequence[str] | None, change: Change, told: Teller) -> str:
     """The board at the three moments of a loss or an addition (JSON)."""
     return what_if(prepared(_Ready, plan).losing, parts, groups, told.watch, change).model_dump_json(by_alias=True)
+
+
+def reviewed(plan: str, today: datetime.date, rows: Sequence[LossRow] | None, _told: Teller) -> ReviewAnswer:
+    """What is wrong with a plan, with what its losses come to where that is known."""
+    found: Plan = prepared(as_it_is, plan)
+    return review(found, today, rows, lambda: prepared(_Ready, plan).now)
 
 
 @dataclass(frozen=True)
