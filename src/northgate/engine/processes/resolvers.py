@@ -20,6 +20,9 @@ STEPS_OF_TAIL = 8
 TOGETHER_S = 1e-8
 # Shares below this are rounding errors of nothing.
 ROUNDING = 1e-14
+# What everyone holds is kept for so many seconds that were asked for: half-way is asked for twice, and more often where
+# something is looked for.
+ANSWERED = 8
 
 
 def _mixed(parts: Sequence[tuple[float, Sets]]) -> Sets:
@@ -102,6 +105,25 @@ class Between:
         return {leaves: share for leaves, share in made.items() if share > ROUNDING}
 
 
+class _Lately:
+    """What everyone holds at the few seconds that were asked for last, since answers changed."""
+
+    def __init__(self) -> None:
+        self._known: dict[float, Answers] = {}
+
+    def at(self, second: float, make: Callable[[], Answers]) -> Answers:
+        """What everyone holds at a second."""
+        if second not in self._known:
+            if len(self._known) >= ANSWERED:
+                self._known.clear()
+            self._known[second] = make()
+        return self._known[second]
+
+    def forget(self) -> None:
+        """Answers have changed."""
+        self._known.clear()
+
+
 class Resolvers:
     """The records of the recent past, and what follows from them for everyone who asks."""
 
@@ -118,6 +140,7 @@ class Resolvers:
         self._who = Holders(network)
         # What holders hold until a tail bends, as far as it was asked for since answers changed.
         self._between: dict[int, Between] = {}
+        self._lately = _Lately()
         self._settled: dict[int, tuple[tuple[tuple[bytes, bytes, bytes], ...], Sets]] = {}
 
     def _now(self, healthy: Sequence[Bools], present: Bools, given: Sequence[Bools] | None) -> list[Record]:
@@ -138,6 +161,7 @@ class Resolvers:
             if record.key == records[-1].key:
                 continue
             self._between.clear()
+            self._lately.forget()
             if self._alike(name, record, records[-1]):
                 records[-1] = record
                 continue
@@ -192,7 +216,8 @@ class Resolvers:
 
     def answers(self, now: float) -> Answers:
         """What everyone holds at a second."""
-        return self._answers([self._sets(number, now) for number in range(len(self._who.holders))])
+        holders = range(len(self._who.holders))
+        return self._lately.at(now, lambda: self._answers([self._sets(number, now) for number in holders]))
 
     def answers_at(self, history: "AnswerHistory", now: float) -> Answers:
         """What everyone held at any second of the past."""
@@ -232,8 +257,7 @@ class Resolvers:
 
     @cached
     def _places(self) -> tuple[list[int], Ints, Ints]:
-        """Where the addresses of each holder begin in a list of all of them, and where they end; which entries ask a
-        name, and where what they are told is in that list."""
+        """Where each holder's addresses begin in one list of all; which entries ask a name, and where in it they look."""
         sizes = [len(self._names.leaves_for(self._asker(number))) for number in range(len(self._who.holders))]
         starts = np.cumsum([0, *sizes])
         asks = np.flatnonzero(self._who.of_entry >= 0)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from northgate.engine.balancing import Choice, KeyTable, choose, even_shares, filled, fills
-from northgate.engine.base import Bools, Floats, Ints, bools, cached, floats, ints, sum_columns, total_by
+from northgate.engine.base import Bools, Derives, Floats, Ints, bools, cached, floats, ints, sum_columns, total_by
 from northgate.engine.formulas import METHODS, LastStops
 from northgate.engine.network import Network
 from northgate.engine.solver.state import State
@@ -123,7 +123,7 @@ class OpenWays:
     trip_s: Floats
 
 
-class Unloaded:
+class Unloaded(Derives):
     """One truth, and one set of beliefs and addresses under it."""
 
     def __init__(self, frame: Frame, keys: KeyTable, state: State) -> None:

@@ -11,6 +11,7 @@ from northgate.engine.base import (
 from northgate.engine.solver.flow import Places
 from northgate.engine.solver.totals.by_call import ByCall
 from northgate.engine.solver.totals.solved import Solved
+from northgate.engine.solver.unloaded import Unloaded
 
 
 class ByPlace:
@@ -75,31 +76,6 @@ class ByPlace:
         """Per pair what a machine serves (requests/s); nothing where a balancer passes it on."""
         return np.where(self.frame.leads_on, 0.0, self.pair_served) if len(self.frame.onward) else self.pair_served
 
-    def accepts(self) -> Floats:
-        """Per entry the share of connections that a living front takes which believes some target in use; at an
-        instance's own address, that the instance takes itself."""
-        entries, frame = self.network.entries, self.frame
-        found = np.where(frame.routed, 1.0, entries.listener[frame.entry] >= 0)
-        if frame.routes:
-            found -= np.where(frame.routed, self.unloaded.choice.route_refused[frame.some_route], 0.0)
-        found = self._taken_itself(found)
-        at_front = np.where(self.unloaded.arrives, found, 0.0) * self.unloaded.row_part
-        return total_by(frame.entry, at_front, len(entries.call)) + (entries.balancer < 0)
-
-    def _taken_itself(self, found: Floats) -> Floats:
-        """`found` per row, at own addresses whether the one target answers there."""
-        network, frame = self.network, self.frame
-        mine = np.flatnonzero(frame.routed & network.fronts.own[frame.front])
-        if not len(mine):
-            return found
-        cell = np.zeros(frame.routes, dtype=np.int64)
-        cell[network.weighted.route] = network.weighted.cell
-        pair = np.searchsorted(network.pairs.cell, cell[frame.some_route[mine]])
-        fate = self.unloaded.fate_of_call[frame.call[mine]]
-        taken = found.astype(np.float64)
-        taken[mine] = self.unloaded.answers[fate, pair]
-        return taken
-
     @cached
     def zone_served(self) -> Floats:
         """Per zone what is served there: by its targets, or by a front itself."""
@@ -141,3 +117,30 @@ class ByPlace:
             pair_rps=pair_rps,
             zone_from_elsewhere=total_by(zone, elsewhere, len(network.zones)),
         )
+
+
+def accepts(unloaded: Unloaded) -> Floats:
+    """Per entry the share of connections that a living front takes which believes some target in use; at an instance's
+    own address, that the instance takes itself."""
+    entries, frame = unloaded.network.entries, unloaded.frame
+    found = np.where(frame.routed, 1.0, entries.listener[frame.entry] >= 0)
+    if frame.routes:
+        found -= np.where(frame.routed, unloaded.choice.route_refused[frame.some_route], 0.0)
+    found = _taken_itself(unloaded, found)
+    at_front = np.where(unloaded.arrives, found, 0.0) * unloaded.row_part
+    return total_by(frame.entry, at_front, len(entries.call)) + (entries.balancer < 0)
+
+
+def _taken_itself(unloaded: Unloaded, found: Floats) -> Floats:
+    """`found` per row, at own addresses whether the one target answers there."""
+    network, frame = unloaded.network, unloaded.frame
+    mine = np.flatnonzero(frame.routed & network.fronts.own[frame.front])
+    if not len(mine):
+        return found
+    cell = np.zeros(frame.routes, dtype=np.int64)
+    cell[network.weighted.route] = network.weighted.cell
+    pair = np.searchsorted(network.pairs.cell, cell[frame.some_route[mine]])
+    fate = unloaded.fate_of_call[frame.call[mine]]
+    taken = found.astype(np.float64)
+    taken[mine] = unloaded.answers[fate, pair]
+    return taken

@@ -10,7 +10,7 @@ from northgate.engine.solver.context import Back, Forth
 from northgate.engine.solver.flow import Flow
 from northgate.engine.solver.one_pass import OnePass
 from northgate.engine.solver.totals.by_call import ByCall
-from northgate.engine.solver.totals.by_place import ByPlace
+from northgate.engine.solver.totals.by_place import ByPlace, accepts
 from northgate.engine.solver.totals.mechanisms import by_mechanism
 from northgate.engine.solver.totals.opening import Opening
 from northgate.engine.solver.totals.solved import Solved
@@ -44,7 +44,7 @@ def flow_of(one_pass: OnePass, forth: Forth, back: Back) -> Flow:
         row_part=one_pass.unloaded.row_part,
         row_fate=back.row,
         entry_fate=back.entry,
-        entry_accepts=places.accepts() if probed else np.zeros(len(calls.becomes)),
+        entry_accepts=one_pass.unloaded.derived(accepts) if probed else np.zeros(len(calls.becomes)),
         call_served=calls.by_call[:, SERVED],
         call_cause=calls.by_call[:, : len(CAUSES)],
         mechanism_rps=by_mechanism(solved, calls.ended),
