@@ -138,8 +138,6 @@ class Backlogs:
         self._bounds_s = bounds_of_machines(self.network)
         self._crossing: Crossing = NO_CROSSING
         self.grown: Growth | None = None
-        # What lies ahead of the last flow whose utilisations do not grow.
-        self._last: tuple[Flow, float, tuple[Growth, Crossing]] | None = None
         # The last second at which a backlog has come to nothing.
         self.emptied_s = 0.0
 
@@ -171,22 +169,13 @@ class Backlogs:
 
     def look(self, flow: Flow, faster: Floats | None, now: float) -> None:
         """From now on backlogs grow as under this flow, whose utilisations grow by `faster` a second."""
-        self.grown, self._crossing = self._ahead(flow, faster, now)
+        self.grown = growth(flow, faster)
+        self._crossing = next_crossing(flow, self.grown, self._bounds_s, now)
 
     def meets_s(self, flow: Flow, now: float, faster: Floats | None = None) -> float:
         """When a backlog would next meet a bound, were rates to stay as in a flow, but utilisations to grow by `faster`
         a second."""
-        return self._ahead(flow, faster, now)[1].at_s
-
-    def _ahead(self, flow: Flow, faster: Floats | None, now: float) -> tuple[Growth, Crossing]:
-        """How backlogs grow, and when the next meets a bound; what is asked first of every flow is asked twice."""
-        if faster is None and self._last is not None and self._last[0] is flow and self._last[1] == now:
-            return self._last[2]
-        grown = growth(flow, faster)
-        made = grown, next_crossing(flow, grown, self._bounds_s, now)
-        if faster is None:
-            self._last = flow, now, made
-        return made
+        return next_crossing(flow, growth(flow, faster), self._bounds_s, now).at_s
 
     def after(self, seconds: float) -> Floats:
         """The backlogs so many seconds later."""

@@ -257,7 +257,7 @@ class Resolvers:
 
     @cached
     def _places(self) -> tuple[list[int], Ints, Ints]:
-        """Where each holder's addresses begin in one list of all; which entries ask a name, and where in it they look."""
+        """Where each holder's addresses begin in one list of all; which entries ask a name, and where they look."""
         sizes = [len(self._names.leaves_for(self._asker(number))) for number in range(len(self._who.holders))]
         starts = np.cumsum([0, *sizes])
         asks = np.flatnonzero(self._who.of_entry >= 0)
