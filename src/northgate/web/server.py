@@ -57,9 +57,12 @@ def _serve(
     address = f"http://{LOOPBACK}:{listening.getsockname()[1]}/"
     tell(address)
     address += f"?token={token}" if token else ""
-    print(f"North Gate is at {address}   (Ctrl+C stops it)", flush=True)
-    if open_browser:
-        threading.Timer(0.5, _open, (address,)).start()
+
+    def told() -> None:
+        print(f"North Gate is at {address}   (Ctrl+C stops it)", flush=True)
+        if open_browser:
+            threading.Timer(0.5, _open, (address,)).start()
+
     # Who computes lets others go on sooner: an answer needs the interpreter again and again.
     sys.setswitchinterval(SWITCH_S)
     serving = _Serving(repository, token, bounded=not open_browser)
@@ -67,7 +70,7 @@ def _serve(
         Opening(serving.load, token), log_level="warning", access_log=False, server_header=False,
         timeout_graceful_shutdown=1,
     )  # fmt: skip
-    _Server(config, serving).run(sockets=[listening])
+    _Server(config, serving, told).run(sockets=[listening])
     repository.close()
 
 
@@ -126,11 +129,18 @@ def _open(address: str) -> None:
 
 
 class _Server(uvicorn.Server):
-    """Stops at once when it is told to: what is being computed then is given up."""
+    """Tells where it is once it answers, and can be stopped. Stops at once when it is told to: what is being computed
+    then is given up."""
 
-    def __init__(self, config: uvicorn.Config, serving: _Serving) -> None:
+    def __init__(self, config: uvicorn.Config, serving: _Serving, told: Callable[[], None]) -> None:
         super().__init__(config)
-        self._serving = serving
+        self._serving, self._told = serving, told
+
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        """Called when the server starts, which from then on takes the signals that stop a process."""
+        await super().startup(sockets)
+        if not self.should_exit:
+            self._told()
 
     def handle_exit(self, sig: int, frame: FrameType | None) -> None:
         """Called by the signals that stop a process."""
