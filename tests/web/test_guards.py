@@ -5,7 +5,7 @@ from starlette.testclient import TestClient
 
 from northgate.plan.reading import MAX_BYTES
 from northgate.web.app import make_app
-from northgate.web.guards import is_local_host
+from northgate.web.door.guards import is_local_host
 
 
 @pytest.mark.parametrize(

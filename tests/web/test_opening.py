@@ -6,7 +6,7 @@ import pytest
 from starlette.responses import JSONResponse
 from starlette.testclient import TestClient
 
-from northgate.web.opening import THREADS, Opening
+from northgate.web.door.opening import THREADS, Opening
 from tests.support.waits import WAIT_S
 
 
@@ -16,7 +16,7 @@ def built(tmp_path, monkeypatch):
     (tmp_path / "assets").mkdir()
     (tmp_path / "index.html").write_text("the page")
     (tmp_path / "assets" / "own.js").write_text("the script")
-    monkeypatch.setattr("northgate.web.pages.STATIC", tmp_path)
+    monkeypatch.setattr("northgate.web.door.pages.STATIC", tmp_path)
 
 
 @pytest.fixture
@@ -87,7 +87,7 @@ def test_there_is_room_for_many_who_wait(opening):
 
 
 def test_a_front_end_that_is_not_built_is_told_of(client, monkeypatch, tmp_path):
-    monkeypatch.setattr("northgate.web.pages.STATIC", tmp_path)
+    monkeypatch.setattr("northgate.web.door.pages.STATIC", tmp_path)
     refused = client.get("/plans")
     assert refused.status_code == 503
     assert "make setup" in refused.json()["detail"]

@@ -10,10 +10,10 @@ from northgate.store.repository import Repository
 from northgate.web import edits, judging, plans, questions
 from northgate.web.computing import Computer
 from northgate.web.deciding import handing, log, sweeping, taking, usual, variants
-from northgate.web.guards import Guards
-from northgate.web.opening import make_room
-from northgate.web.pages import page_routes
-from northgate.web.problems import add_problem_handlers
+from northgate.web.door.guards import Guards
+from northgate.web.door.opening import make_room
+from northgate.web.door.pages import page_routes
+from northgate.web.told.problems import add_problem_handlers
 
 
 def make_app(repository: Repository, token: str | None = None) -> FastAPI:

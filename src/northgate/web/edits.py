@@ -20,10 +20,10 @@ from northgate.plan.references import Reference
 from northgate.plan.together import completed
 from northgate.store.repository import Head, NothingToMoveTo
 from northgate.web.computing import Computer
-from northgate.web.details import IncompleteEdit, PlaceProblem, Together
-from northgate.web.model import WebAnswer
 from northgate.web.plans import LATEST, PlanWhole, Revision, TheComputer, plan_whole, read_plan_text, text_of
-from northgate.web.problems import EDIT_RESPONSES
+from northgate.web.told.details import IncompleteEdit, PlaceProblem, Together
+from northgate.web.told.model import WebAnswer
+from northgate.web.told.problems import EDIT_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["edits"], responses=EDIT_RESPONSES)

@@ -11,7 +11,7 @@ from northgate.review import ReviewAnswer
 from northgate.sizing import SizingAnswer, Survive, sizing
 from northgate.web import tasks
 from northgate.web.computing import Computer
-from northgate.web.model import WebAnswer
+from northgate.web.told.model import WebAnswer
 
 
 class WorkDone(WebAnswer):

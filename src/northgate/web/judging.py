@@ -11,7 +11,7 @@ from northgate.review import ReviewAnswer
 from northgate.sizing import SizingAnswer, Survive
 from northgate.web.judge import Judge, WorkDone
 from northgate.web.plans import Revision, TheComputer
-from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.told.problems import PROBLEM_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(

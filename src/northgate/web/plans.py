@@ -17,8 +17,8 @@ from northgate.store.examples import example_plans
 from northgate.store.repository import Head, UnknownPlan
 from northgate.web import tasks
 from northgate.web.computing import Computer
-from northgate.web.model import WebAnswer
-from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.told.model import WebAnswer
+from northgate.web.told.problems import PROBLEM_RESPONSES
 from northgate.web.waiting.leaving import gone, stop_if
 
 # The longest title that a copy can add a word to.

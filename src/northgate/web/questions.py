@@ -32,10 +32,10 @@ from northgate.engine.reports import (
 )
 from northgate.engine.trace import Question, TraceAnswer
 from northgate.plan.models.faults import Part
-from northgate.web.model import WebAnswer
 from northgate.web.plans import Revision, TheComputer
-from northgate.web.problems import PROBLEM_RESPONSES
 from northgate.web.tasks import ProbeAsked
+from northgate.web.told.model import WebAnswer
+from northgate.web.told.problems import PROBLEM_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(

@@ -19,7 +19,7 @@ from northgate.plan import plan_from_text
 from northgate.store.examples import DEMO_PLAN, demo_plan_text
 from northgate.store.holding import held
 from northgate.store.repository import Repository
-from northgate.web.opening import Opening
+from northgate.web.door.opening import Opening
 
 # What computes is loaded once the page is served.
 if TYPE_CHECKING:

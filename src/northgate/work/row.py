@@ -9,7 +9,7 @@ from northgate.engine.base import Watch
 
 # Those that wait look so often whether anybody still waits for them (s).
 LOOK_EVERY_S = 0.05
-# So many wait for their turn; each is a thread of the server, of which there are more (`web/server.py`).
+# So many wait for their turn; each is a thread of the server, of which there are more (`web/door/opening.py`).
 MOST_WAITING = 150
 
 Thing = TypeVar("Thing")

@@ -149,12 +149,12 @@ def probe_path(context: Context) -> Iterator[Found]:
     """A probe asks a page that a target answers with another status than is expected: the target is never in use."""
     for _, group, number, probe in _watched(context):
         for machine, port in _kinds(context, group):
-            service = _serving(machine, port if probe.port == "same" else probe.port)
-            if probe.protocol == "tcp" or service is None or service.protocol not in SPEAKS[probe.protocol]:
+            serving = _serving(machine, port if probe.port == "same" else probe.port)
+            if probe.protocol == "tcp" or serving is None or serving.protocol not in SPEAKS[probe.protocol]:
                 continue
-            status = page_status(service.pages, probe.path)
+            status = page_status(serving.pages, probe.path)
             if not probe.expects(status):
-                good = [path for path, answers in service.pages.items() if probe.expects(answers)]
+                good = [path for path, answers in serving.pages.items() if probe.expects(answers)]
                 where = place("probes", number, "path")
                 yield Found(
                     where, probe.name,

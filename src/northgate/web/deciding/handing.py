@@ -19,9 +19,9 @@ from northgate.web.computing import Computer
 from northgate.web.deciding.meanwhile import alone_meanwhile
 from northgate.web.judge import WorkDone, work_done
 from northgate.web.judging import TheJudge
-from northgate.web.model import WebAnswer
 from northgate.web.plans import LATEST, Revision, TheComputer
-from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.told.model import WebAnswer
+from northgate.web.told.problems import PROBLEM_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(

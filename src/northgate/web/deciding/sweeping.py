@@ -8,7 +8,7 @@ from northgate.sweep import Setting, SweepAnswer, settings_of, sweep
 from northgate.web.deciding.meanwhile import told_meanwhile
 from northgate.web.judge import WorkDone, work_done
 from northgate.web.plans import Revision, TheComputer
-from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.told.problems import PROBLEM_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(

@@ -8,9 +8,9 @@ from fastapi.concurrency import run_in_threadpool
 
 from northgate.intake import MOST_BYTES, OF_TEXT, LogReader, TakenIn, clients_of, text_in
 from northgate.plan import PlanError, Problem
-from northgate.web.model import WebAnswer
 from northgate.web.plans import TheComputer
-from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.told.model import WebAnswer
+from northgate.web.told.problems import PROBLEM_RESPONSES
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["deciding"], responses=PROBLEM_RESPONSES)
 # So much of a log is read at once (bytes); meanwhile others are answered.

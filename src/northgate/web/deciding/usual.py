@@ -13,7 +13,7 @@ from northgate.web.deciding.handing import At, ChangeMoment, change_moment
 from northgate.web.deciding.meanwhile import alone_meanwhile
 from northgate.web.judge import WorkDone, work_done
 from northgate.web.plans import Revision, TheComputer
-from northgate.web.problems import PROBLEM_RESPONSES
+from northgate.web.told.problems import PROBLEM_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(

@@ -14,9 +14,9 @@ from northgate.store.variants import add_variant, family
 from northgate.web.computing import Computer
 from northgate.web.edits import EditAnswer, IfMatch, edited, revision_in
 from northgate.web.judge import Judge
-from northgate.web.model import WebAnswer
 from northgate.web.plans import PlanHead, TheComputer, plan_head
-from northgate.web.problems import EDIT_RESPONSES
+from northgate.web.told.model import WebAnswer
+from northgate.web.told.problems import EDIT_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["deciding"], responses=EDIT_RESPONSES)

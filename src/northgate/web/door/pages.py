@@ -8,7 +8,7 @@ from starlette.responses import FileResponse
 from starlette.routing import BaseRoute, Mount, Route
 from starlette.staticfiles import StaticFiles
 
-STATIC = Path(__file__).parent / "static"
+STATIC = Path(__file__).parents[1] / "static"
 API = "/api"
 
 

@@ -9,7 +9,7 @@ from starlette.responses import RedirectResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from northgate.plan.reading import MAX_BYTES
-from northgate.web.details import problem_response
+from northgate.web.told.details import problem_response
 
 SECURITY_HEADERS = (
     (b"x-content-type-options", b"nosniff"),

@@ -6,7 +6,7 @@ from typing import Any
 from starlette.responses import JSONResponse
 
 from northgate.plan import PlanError, Problem
-from northgate.web.model import WebAnswer
+from northgate.web.told.model import WebAnswer
 
 
 class PlaceProblem(WebAnswer):

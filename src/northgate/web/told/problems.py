@@ -13,7 +13,7 @@ from northgate.plan import PlanError, Problem
 from northgate.plan.problems import did_you_mean, pointer
 from northgate.store.errors import StoreError
 from northgate.store.repository import NothingToMoveTo, StaleRevision, UnknownPlan
-from northgate.web.details import IncompleteEdit, ProblemDetails, problem_response
+from northgate.web.told.details import IncompleteEdit, ProblemDetails, problem_response
 from northgate.web.waiting.leaving import Abandoned
 from northgate.work import Busy
 

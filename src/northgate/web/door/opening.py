@@ -9,8 +9,8 @@ from anyio import to_thread
 from starlette.applications import Starlette
 from starlette.types import ASGIApp, Receive, Scope, Send
 
-from northgate.web.guards import Guards
-from northgate.web.pages import is_of_page, page_routes
+from northgate.web.door.guards import Guards
+from northgate.web.door.pages import is_of_page, page_routes
 
 THREADS = 400
 

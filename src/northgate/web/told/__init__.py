@@ -1,0 +1,1 @@
+"""How answers and refusals are written: their models, and which errors are told as which problems."""
