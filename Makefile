@@ -42,7 +42,7 @@ $(STAMPS)/web: $(STAMPS)/node $(WEB_SOURCES)
 
 $(STAMPS)/chromium:
 	@mkdir -p $(STAMPS)
-	test -x /usr/bin/chromium || (apt-get update -qq && apt-get install -y -qq chromium)
+	test -x /usr/bin/chromium-headless-shell || (apt-get update -qq && apt-get install -y -qq chromium-headless-shell) || test -x /usr/bin/chromium
 	@touch $@
 
 demo: setup
@@ -98,10 +98,10 @@ attack: setup
 
 # Figures of this machine now: make bench [PARTS="engine growth"] [PLANS=folder] [KEEP=file] [COMPARE=file]
 bench: setup $(STAMPS)/chromium
-	$(BIN)/python benches/run.py $(PARTS) $(if $(PLANS),--plans $(PLANS)) $(if $(KEEP),--keep $(KEEP)) $(if $(COMPARE),--compare $(COMPARE))
+	$(BIN)/python -m benches.run $(PARTS) $(if $(PLANS),--plans $(PLANS)) $(if $(KEEP),--keep $(KEEP)) $(if $(COMPARE),--compare $(COMPARE))
 
 screenshots: setup $(STAMPS)/chromium
-	$(BIN)/python docs/take_screenshots.py
+	$(BIN)/python -m docs.take_screenshots
 
 # Where the time of a drill goes: make profile PLAN=… DRILL=…
 profile: $(STAMPS)/python

@@ -21,6 +21,7 @@ from typing import Any
 
 import httpx2
 import numpy as np
+from tests.support.chromium import launch
 
 from northgate.engine.drill.run import run_drill, undisturbed
 from northgate.engine.network.compile import compile_network
@@ -34,10 +35,6 @@ from northgate.plan.writing import plan_as_json
 from northgate.store.repository import Repository
 
 EXAMPLE = Path(__file__).parents[1] / "examples" / "beckwater.plan.yaml"
-CHROMIUM = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
-]  # fmt: skip
 BOARD, DEMO_ZONES = "plans/beckwater/board", ("fells-1", "fells-2", "fells-3", "coast-1", "coast-2")
 # Notes in a page when its board has been painted.
 WHEN_PAINTED = """new MutationObserver((_, self) => {
@@ -280,7 +277,7 @@ def browser() -> None:
 
     print("Interface on the demo (the application's own performance marks)")
     with tempfile.TemporaryDirectory() as data, sync_playwright() as playwright:
-        launched = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        launched = launch(playwright)
         page = launched.new_page(viewport={"width": 1280, "height": 800})
         page.add_init_script(WHEN_PAINTED)
         command = [sys.executable, "-m", "northgate", "demo", "--port", "0", "--no-browser", "--data", data]

@@ -6,12 +6,9 @@ import tempfile
 from pathlib import Path
 
 from playwright.sync_api import APIRequestContext, Page, sync_playwright
+from tests.support.chromium import launch
 
 FOLDER = Path(__file__).parent / "screenshots"
-CHROMIUM = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
-]  # fmt: skip
 BOARD = "plans/beckwater/board?drill=lose-fells-2"
 # JSON, as the address bar has it: two settings.
 SWEEP = (
@@ -132,7 +129,7 @@ def main(wanted: list[str]) -> None:
                 request = playwright.request.new_context()
                 move_the_tiles(address, request)
                 try_a_variant(address, request)
-                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+                browser = launch(playwright)
                 for name, (view, scheme) in VIEWS.items():
                     if not wanted or name in wanted:
                         page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)

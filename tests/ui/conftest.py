@@ -8,12 +8,8 @@ import httpx2
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
+from tests.support.chromium import launch
 from tests.support.waits import WAIT_MS, WAIT_S
-
-CHROMIUM = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
-]  # fmt: skip
 
 
 @pytest.fixture(scope="session")
@@ -30,7 +26,7 @@ def server(tmp_path_factory):
 @pytest.fixture(scope="session")
 def browser():
     with sync_playwright() as playwright:
-        launched = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        launched = launch(playwright)
         yield launched
         launched.close()
 
