@@ -3,13 +3,12 @@
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 
+import numpy as np
 import pytest
 from hypothesis import given, settings
-from hypothesis import strategies as st
 
-from northgate.engine.drill import Losing, run_drill, run_loss
-from northgate.engine.drill.cycles import Round, goes_on, round_of
-from northgate.engine.drill.journal import Event
+from northgate.engine.drill import Losing, look_ahead, run_drill, run_loss
+from northgate.engine.drill.cycles import SAME, Standing
 from northgate.engine.network import compile_network
 from northgate.engine.solver import Solver
 from northgate.plan import plan_from_data, read_plan
@@ -85,25 +84,53 @@ def test_losses_that_share_their_start_are_as_drills_of_their_own(data):
         assert [event.at_s for event in loss.run.events] == [event.at_s for event in alone.events]
 
 
-def told(*at_s, kind="verdict", about=("tiles-1",)):
-    return [Event(second, kind, about, {"in_use": number % 2 == 0}) for number, second in enumerate(at_s)]
+def stands(believes, numbers, next_sent_s, turns):
+    """How two probers stand, with what else there is of numbers."""
+    key = np.array(believes).tobytes()
+    return Standing(key, np.array(numbers), np.array(next_sent_s), np.array(turns))
 
 
-def test_rounds_are_found_by_their_events():
-    assert round_of(told(0, 10, 50, 60, 100, 110)) == Round(110, 50)
-    assert round_of(told(0, 10, 50, 60, 101, 111)) is None
-    assert round_of(told(0, 10, 50, 60)[:3]) is None
-    assert round_of([*told(0, 10, 50, 60, 100), *told(110, about=("tiles-2",))]) is None
-    # What unsettles nothing is not looked at.
-    assert round_of([*told(0, 10, 50, 60, 100, 110), *told(115, kind="scale")]) == Round(110, 50)
+def test_a_run_stands_as_before_when_all_is_the_same_but_the_probes_of_those_that_never_turn():
+    before = stands([True, False], [1.0, 2.0], [5.0, 3.0], [0, 2])
+    assert stands([True, False], [1.0, 2.0 + SAME / 2], [5.0, 3.0], [0, 4]).like(before)
+    assert not stands([True, False], [1.0, 2.0 + SAME * 2], [5.0, 3.0], [0, 4]).like(before)
+    assert not stands([False, True], [1.0, 2.0], [5.0, 3.0], [0, 4]).like(before)
+    # The first has found the same all the time, whenever it looked; the second has turned and turned back.
+    assert stands([True, False], [1.0, 2.0], [1.0, 3.0], [0, 4]).like(before)
+    assert not stands([True, False], [1.0, 2.0], [5.0, 1.0], [0, 4]).like(before)
 
 
-@given(st.floats(1, 100), st.floats(0, 1000))
-def test_a_round_goes_on_when_as_much_failed_in_the_one_before(lasts_s, failed):
-    again = Round(3 * lasts_s, lasts_s)
-    evenly = [(number * lasts_s, number * failed) for number in range(4)]
-    assert goes_on(evenly, again) == pytest.approx(failed, abs=1e-9)
-    assert goes_on([*evenly[:3], (3 * lasts_s, 3 * failed + 0.01 * (failed + 1))], again) is None
+@pytest.mark.no_cover
+@pytest.mark.parametrize(
+    ("parts", "lasts_s"),
+    [
+        ([{"zone": "fells-1"}, {"zone": "fells-3"}], 70),
+        ([{"region": "fells"}, {"zone": "coast-1"}], 110),
+        ([{"link": ["fells-1", "fells-2"]}, {"firewall": "app", "rule": 0}], 150),
+    ],
+)
+def test_what_follows_a_round_is_more_of_the_same(parts, lasts_s):
+    """Where some probers send their probes every 30 s, which is no part of the round: they never turn."""
+    network = network_of(read_plan(EXAMPLE).model_dump(mode="json", by_alias=True))
+    lost = [Part.model_validate(part) for part in parts]
+    loss = run_loss(network, lost)
+    assert loss.again is not None
+    assert loss.again.lasts_s == pytest.approx(lasts_s, abs=1e-6)
+    steps = [Step(at_s=60, fail=part) for part in lost]
+    until_s = loss.ends_s + 2.5 * lasts_s
+    whole = run_drill(network, Drill(name="whole", lasts_s=until_s, phases="worst", steps=steps)).readings
+    assert loss.failed_by(until_s - 60) == pytest.approx(whole.failed, rel=1e-6)
+
+
+@pytest.mark.no_cover
+def test_what_stays_at_a_bound_is_followed_closely(monkeypatch):
+    """Two zones of the demo: answers come too late, who asks again makes them later, and who has given up makes them
+    come in time; followed ten times as closely it comes to the same."""
+    network = network_of(read_plan(EXAMPLE).model_dump(mode="json", by_alias=True))
+    lost = [Part(zone="fells-1"), Part(zone="fells-2")]
+    failed = run_loss(network, lost).failed_by(3600)
+    monkeypatch.setattr(look_ahead, "SHORTEST_S", look_ahead.SHORTEST_S / 10)
+    assert failed == pytest.approx(run_loss(network, lost).failed_by(3600), rel=5e-6)
 
 
 @pytest.mark.no_cover

@@ -9,9 +9,12 @@ from northgate.engine.base import NEVER, Bools, Floats, Ints
 from northgate.engine.processes import Backlogs, Entry, Holdings, Resolvers, growth
 from northgate.engine.solver import Flow, Held, Opens, Solver, State
 
-# Load-dependent shares are solved again when a hold time has changed by the fraction FOLLOWED, SHORTEST_S (s) later at
+# Load-dependent shares are solved again when a hold time has changed by the fraction FOLLOWED, FOLLOWED_S (s) later at
 # the earliest; differences below EVEN are none.
-FOLLOWED, SHORTEST_S, EVEN = 0.05, 0.05, 1e-9
+FOLLOWED, FOLLOWED_S, EVEN = 0.05, 0.05, 1e-9
+# What comes sooner than this (s) is not looked for more closely, and looked at again after so long: where a backlog
+# stays at a bound, as rates beyond it lead back, what is followed is off it by so much.
+SHORTEST_S = 0.005
 # What is linear changes from now to the end at most so many times as far as from now to the mean.
 REACH = 2.5
 # After so many of the shortest steps that were not linear it is looked again whether rates are.
@@ -203,7 +206,7 @@ class LookAhead:
 
     def look(self, flow: Flow, now: float, until: float) -> None:
         """Looks ahead from a flow to the second at which something else happens, or less far."""
-        self._ahead, self.faster, self.look_s = None, None, NEVER
+        self._ahead, self.faster, self.look_s, before = None, None, NEVER, self.faster
         answers_s, held_s = self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now)
         follow_s = now + _follow_s(flow, self._solver.frame.busy_machines)
         near_s = min(answers_s, held_s, follow_s)
@@ -216,8 +219,8 @@ class LookAhead:
             return
         self._uneven_until_s = max(self._uneven_until_s, now + UNEVEN_STEPS * (near_s - now))
         steady = min(answers_s, held_s) == NEVER
-        # What happens beyond the next bound of a backlog is not to be seen from here.
-        jump_s = min(until, self._backlogs.meets_s(flow, now))
+        # What happens beyond the next bound of a backlog is not to be seen from here; mostly rates bend as before.
+        jump_s = min(until, self._backlogs.meets_s(flow, now, before))
         far_s = min(far_s, jump_s)
         if far_s < now + SHORTEST_S:
             if far_s > now + INSTANT_S:
@@ -360,7 +363,7 @@ def _follow_s(flow: Flow, mine: Ints) -> float:
         return NEVER
     slope, hold_s = np.abs(growth(flow).slope[mine]), flow.queue.latency_s[mine]
     seconds = np.divide(FOLLOWED * hold_s, slope, out=np.full(len(mine), NEVER), where=slope > EVEN)
-    return max(float(seconds.min()), SHORTEST_S)
+    return max(float(seconds.min()), FOLLOWED_S)
 
 
 def _way(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], seconds: float) -> Way:

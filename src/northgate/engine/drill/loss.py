@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from northgate.engine.base import CannotRun, Watch, go_on, untold
-from northgate.engine.drill.cycles import Round, goes_on, round_of
+from northgate.engine.drill.cycles import Round, Rounds
 from northgate.engine.drill.result import DrillRun
 from northgate.engine.drill.run import Run
 from northgate.engine.network import Network, roomy
@@ -25,13 +25,11 @@ KEPT = 16
 
 @dataclass(frozen=True)
 class Loss:
-    """What a loss has come to. `run` ends early where everything that follows is more of the same (`again`); in each
-    such round `failed_a_round` requests fail."""
+    """What a loss has come to. `run` ends early where everything that follows is more of the same (`again`)."""
 
     run: DrillRun
     ends_s: float
     again: Round | None = None
-    failed_a_round: float = 0.0
 
     def failed_by(self, seconds: float) -> float:
         """The requests that have failed so long after the loss (s); beyond an hour, as in its last stretch."""
@@ -43,7 +41,7 @@ class Loss:
         rounds, rest_s = divmod(until - self.ends_s, self.again.lasts_s)
         start_s = self.ends_s - self.again.lasts_s
         rest = self._failed_at(start_s + rest_s) - self._failed_at(start_s)
-        return self._failed_at(self.ends_s) + rounds * self.failed_a_round + rest
+        return self._failed_at(self.ends_s) + rounds * self.again.failed + rest
 
     def _failed_at(self, second: float) -> float:
         at_s, failed = np.array(failed_by_second(self.run, self.ends_s)).T
@@ -60,7 +58,7 @@ class Loss:
         if self.settled:
             return float(self.run.keyframes[-1].cause_rps.sum())
         if self.again is not None:
-            return self.failed_a_round / self.again.lasts_s
+            return self.again.failed / self.again.lasts_s
         return (self._failed_at(self.ends_s) - self._failed_at(self.ends_s - LATE_S)) / LATE_S
 
     @property
@@ -100,11 +98,9 @@ class Losing:
         steps = [Step(at_s=LOST_AT_S, fail=part) for part in parts]
         drill = self._before.drill.model_copy(update={"steps": steps})
         self._check(drill)
-        rounds, run = _Rounds(), self._before.with_steps(steps)
+        rounds, run = Rounds(), self._before.with_steps(steps)
         made = run.run(watch, untold, lambda run: rounds.found(run) or (to_cascade and run.journal.cascade is not None))
-        if rounds.again is None:
-            return Loss(made, run.now)
-        return Loss(made, run.now, rounds.again, rounds.failed)
+        return Loss(made, run.now, rounds.again)
 
     def follow(self, parts: Sequence[Part], watch: Watch = go_on) -> DrillRun:
         """Fails parts as `lose` does and follows that for an hour in any case, with the flows of its first moments;
@@ -126,30 +122,6 @@ class Losing:
 def run_loss(network: Network, parts: Sequence[Part], watch: Watch = go_on) -> Loss:
     """A single loss, see `Losing`."""
     return Losing(network).lose(parts, watch)
-
-
-class _Rounds:
-    """Looks whether a run goes round and round."""
-
-    def __init__(self) -> None:
-        self.again: Round | None = None
-        self.failed = 0.0
-        self._told = 0
-
-    def found(self, run: Run) -> bool:
-        """Whether it does, by all that has happened so far."""
-        events = run.journal.events
-        if len(events) == self._told:
-            return False
-        self._told = len(events)
-        again = round_of(events)
-        if again is None or again.ends_s != run.now or again.ends_s - 2 * again.lasts_s < LOST_AT_S:
-            return False
-        failed = goes_on([(frame.t_s, frame.failed) for frame in run.keyframes], again)
-        if failed is None:
-            return False
-        self.again, self.failed = again, failed
-        return True
 
 
 def failed_by_second(run: DrillRun, ends_s: float) -> list[tuple[float, float]]:

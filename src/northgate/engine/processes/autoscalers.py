@@ -164,6 +164,12 @@ class Autoscaler:
         """The machines that do not serve yet."""
         return self.machines[(self.since >= 0) & (self.since < NEVER) & (now < self.since + self.scale.warmup_s - 1e-9)]
 
+    def stands(self, now: float) -> Iterator[Bools | Floats | Ints]:
+        """All that decisions to come depend on: who is there, in the order in which they came; seconds are from now."""
+        yield from (self._ended, self._proven, np.unique(self.since, return_inverse=True)[1], self.since < 0)
+        yield from (np.maximum(self.since + self.scale.warmup_s - now, 0.0), self.gone_at - now)
+        yield np.array([*self._worked, self._seen_s, self.next_s - now])
+
     def next_event_s(self, now: float) -> float:
         """The next decision, start of service or end of a drain."""
         ready = self.since[(self.since >= 0) & (self.since < NEVER)] + self.scale.warmup_s
@@ -189,6 +195,12 @@ class Autoscaling:
         """Takes in what machines have served over a stretch."""
         for scaler in self.scalers:
             scaler.watch(utilisation, seconds)
+
+    def stands(self, now: float) -> Iterator[Bools | Floats | Ints]:
+        """All that decisions to come depend on."""
+        for scaler in self.scalers:
+            yield from scaler.stands(now)
+        yield np.array([max(until_s - now, 0.0) for until_s in self._no_room_s.values()])
 
     def next_s(self, now: float) -> float:
         """The next decision, start of service or end of a drain."""

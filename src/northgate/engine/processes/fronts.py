@@ -45,6 +45,10 @@ class Addresses:
         starts = wants_change & (self._change_s == NEVER)
         self._change_s = np.where(starts, now + self._failover_s, np.where(wants_change, self._change_s, NEVER))
 
+    def stands(self, now: float) -> Iterator[Floats]:
+        """When fronts leave or join, in seconds from now."""
+        yield self._change_s - now
+
     def floats(self, front: int) -> bool:
         """Whether a front's address is held by one front at a time."""
         return bool(self._floats[front])

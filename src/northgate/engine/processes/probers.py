@@ -4,7 +4,7 @@ Between two changes of what a prober meets, its results follow from its beat alo
 is computed, never waited for. A prober is one front probing one member (a probed pair of the network).
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -101,6 +101,8 @@ class Probers:
         else:
             self._phase = np.mod(first_change_s, self._beat(outcome))
         self._since = 0.0
+        # How often each has found another thing, or come to believe one.
+        self.turns: Ints = np.zeros(len(beats.interval_s), dtype=np.int64)
         self._due_s: Floats | None = None
         self._send = self._phase.copy()
 
@@ -154,6 +156,7 @@ class Probers:
     def turn(self, probers: Ints) -> None:
         """These have changed their mind."""
         self._due_s = None
+        self.turns[probers] += 1
         self.believes[probers] = ~self.believes[probers]
         self._promised[probers] = NEVER
 
@@ -186,8 +189,25 @@ class Probers:
             np.where(different, outcome.slope, old.slope),
             outcome.spare,
         )
+        self.turns = self.turns + (old.passes != outcome.passes)
         self._outcome, self._since, self._due_s = mixed, now, None
         self._bend = np.zeros(len(mixed.passes))
+
+    def stands(self, now: float) -> Iterator[Bools | Floats]:
+        """All that verdicts to come depend on, but `next_sent_s`: beliefs, what has been counted, and what is found;
+        seconds are from now."""
+        outcome, sent, later = self._outcome, self._sent_before(now), now - self._since
+        passes, growing = outcome.passes, outcome.slope + self._bend * later
+        counted = np.where(passes, self._passes, self._fails) + sent
+        needed = np.where(passes, self._pass_after, self._fail_after)
+        yield from (self.believes, self._alive, passes, np.minimum(counted, needed))
+        # The first probe that finds otherwise begins to count anew.
+        yield np.where(sent > 0, 0.0, np.where(passes, self._fails, self._passes))
+        yield from (self._due() - now, outcome.delay_s + (outcome.slope + growing) / 2 * later, growing, self._bend)
+
+    def next_sent_s(self, now: float) -> Floats:
+        """How long until each sends its next probe (s)."""
+        return np.asarray(self._send + self._sent_before(now) * self._beat(self._outcome) - now)
 
     def bend(self, bend: Floats) -> None:
         """How fast, per prober, the slope of its delay grows from now on (seconds per second squared)."""
@@ -196,6 +216,7 @@ class Probers:
 
     def start(self, which: Bools) -> None:
         """These begin anew: out, with no passes."""
+        self.turns = self.turns + which
         self.believes = np.where(which, False, self.believes)
         self._passes = np.where(which, 0.0, self._passes)
         self._fails = np.where(which, self._fail_after, self._fails)
@@ -211,6 +232,7 @@ class Probers:
         self._alive = alive.copy()
         passes = self._outcome.passes
         changed = np.flatnonzero(back & (self.believes != passes))
+        self.turns = self.turns + back
         self.believes = np.where(back, passes, self.believes)
         self._promised = np.where(back, NEVER, self._promised)
         self._fails = np.where(back, np.where(passes, 0.0, self._fail_after), self._fails)

@@ -146,10 +146,6 @@ class Resolvers:
     def _now(self, healthy: Sequence[Bools], present: Bools, given: Sequence[Bools] | None) -> list[Record]:
         return [self._names.record(name, well, present, given) for name, well in enumerate(healthy)]
 
-    # Who holds what
-
-    # Changes
-
     def change(
         self, now: float, healthy: Sequence[Bools], present: Bools, given: Sequence[Bools] | None = None
     ) -> bool:  # fmt: skip
@@ -187,10 +183,8 @@ class Resolvers:
     @property
     def settles_s(self) -> float:
         """The second from which on nobody holds an answer that has changed; 0 if none ever did."""
-        ends = [
-            changes[-1] + hold for changes, hold in zip(self._changes, self._who.clients_hold_s, strict=True) if changes
-        ]
-        return max(ends, default=0.0)
+        held = zip(self._changes, self._who.clients_hold_s, strict=True)
+        return max((changes[-1] + hold_s for changes, hold_s in held if changes), default=0.0)
 
     def next_s(self, now: float) -> float:
         """The next second at which a tail bends, ends or is looked at again; inf when nobody holds old answers."""
@@ -212,7 +206,12 @@ class Resolvers:
             for changed in times[1:]:
                 yield from ((changed, span) for span in spans if now < changed + span - TOGETHER_S < NEVER)
 
-    # What is held
+    def stands(self, now: float) -> Iterator[Floats | Ints]:
+        """The records that anyone holds, and for how long they have been valid (s)."""
+        for times, records, longest_s in zip(self._times, self._records, self._who.longest_s, strict=True):
+            held = [at for at in range(len(times)) if at + 1 == len(times) or times[at + 1] > now - longest_s]
+            yield np.array([now - times[at] for at in held[1:]])
+            yield np.frombuffer(b"".join(b"".join(records[at].key) for at in held), dtype=np.uint8).astype(np.int64)
 
     def answers(self, now: float) -> Answers:
         """What everyone holds at a second."""

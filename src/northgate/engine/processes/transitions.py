@@ -45,6 +45,10 @@ class Drains:
         self.leaving[machine] = leaves
         self._ends_s = np.where(self.network.pairs.machine == machine, ends_s, self._ends_s)
 
+    def stands(self, now: float) -> Iterator[Bools | Floats]:
+        """Who leaves, and when connections end, in seconds from now."""
+        yield from (self.leaving, self._ends_s - now)
+
     def next_s(self, now: float) -> float:  # noqa: ARG002
         """When the next connections end."""
         return float(self._ends_s.min(initial=NEVER))
@@ -78,6 +82,10 @@ class Warmup:
     def warming(self) -> bool:
         """Whether any target is not warm yet."""
         return not bool(np.isnan(self._since).all())
+
+    def stands(self, now: float) -> Iterator[Floats]:
+        """For how long targets have been warming up (s; inf: they are warm)."""
+        yield np.where(np.isnan(self._since), NEVER, now - self._since)
 
     def next_s(self, now: float) -> float:
         """When the next weight rises."""

@@ -99,6 +99,10 @@ class Demand:
         """A client group asks so many times as much from now on."""
         self.surges[clients] = factor
 
+    def stands(self, now: float) -> Iterator[Floats]:
+        """When rates change next, in seconds from now."""
+        yield np.array([self.next_s(now) - now])
+
     def next_s(self, now: float) -> float:
         """The second of the next step of a profile; inf when there is none."""
         starts = (entry[0] for client in self.network.plan.clients for entry in client.profile)

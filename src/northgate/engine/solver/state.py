@@ -102,7 +102,7 @@ class State:
 
     def like(self, other: "State") -> bool:
         """Whether rates are those of another state: all is the same but where to begin to look for them."""
-        mine, theirs = self._numbers, other._numbers
+        mine, theirs = self.numbers, other.numbers
         return (
             self.truth is other.truth
             and self.encounter is other.encounter
@@ -112,7 +112,8 @@ class State:
         )
 
     @property
-    def _numbers(self) -> list[Bools | Floats]:
+    def numbers(self) -> list[Bools | Floats]:
+        """All that rates depend on, but for truth and where to begin to look for them."""
         held = [] if self.held is None else [self.held.sessions, self.held.connections]
         others = [one for one in (self.fresh, self.exists) if one is not None]
         return [
