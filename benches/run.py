@@ -21,6 +21,7 @@ from typing import Any
 
 import httpx2
 import numpy as np
+from benches.growing import draw, measured
 from tests.support.chromium import launch
 
 from northgate.engine.drill.run import run_drill, undisturbed
@@ -30,7 +31,7 @@ from northgate.engine.solver import Solver
 from northgate.engine.trace.question import Question
 from northgate.engine.trace.trace import trace
 from northgate.plan import plan_from_data, read_plan
-from northgate.plan.generated import generated_plan
+from northgate.plan.generated import ZONES_IN_REGION, generated_plan
 from northgate.plan.writing import plan_as_json
 from northgate.store.repository import Repository
 
@@ -242,6 +243,12 @@ def growth() -> None:
     row("peak memory of this process", resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, "MB")
 
 
+def growing() -> None:
+    """How the time of a drill with spread probes grows with each size of it; draws the figure of docs/engine.md."""
+    print("Growth of a drill, one size at a time")
+    draw(measured(row))
+
+
 def judging() -> None:
     """What is wrong with the demo, what each loss costs and how much is enough; and how that grows. Wall-clock time, as
     processes share the work."""
@@ -264,11 +271,15 @@ def judging() -> None:
     row("instances and zones that survive any zone's loss", taken_ms(lambda: sizing(plan, "zone", 0.85, None)))
     print("Growth of the table of losses")
     for targets, zones, groups in ((60, 3, 4), (240, 6, 10), (2000, 12, 40)):
-        large = generated_plan(targets=targets, zones=zones, groups=groups, rules=10)
+        # In every region a rule for each group: none is without load, and none beyond what it carries.
+        large = generated_plan(targets=targets, zones=zones, groups=groups, rules=groups * zones // ZONES_IN_REGION)
+        size = f"{targets:,} targets, {zones} zones, {groups} groups"
         losing = Losing(compile_network(large))
         classes = alike(losing.network)
-        each = median_ms(lambda: [loss_row(losing, [one]) for one in classes[:20]], 1) / 20  # noqa: B023
-        row(f"{targets:,} targets, {zones} zones, {groups} groups: {len(classes)} classes, each", each)
+        some = classes[:: max(1, len(classes) // 20)]
+        each = median_ms(lambda: [loss_row(losing, [one]) for one in some], 1) / len(some)  # noqa: B023
+        row(f"{size}: one of {len(classes)} classes", each)
+    row(f"{size}: every single loss, with headroom and a year", taken_ms(lambda: loss_table(large)))
 
 
 def browser() -> None:
@@ -423,7 +434,7 @@ def busy() -> None:
 
 PARTS: dict[str, Callable[[], None]] = {
     "command": command_line, "engine": engine, "sharing": sharing, "simulated": simulated, "growth": growth,
-    "judging": judging, "browser": browser, "long": long_use, "busy": busy,
+    "growing": growing, "judging": judging, "browser": browser, "long": long_use, "busy": busy,
 }  # fmt: skip
 
 

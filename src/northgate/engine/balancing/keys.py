@@ -9,13 +9,49 @@ from northgate.engine.base import Floats, Ints
 from northgate.engine.formulas import Keys, best_scores, ranking, winners
 from northgate.engine.network import Network, Segment
 
+# Of so many keys times targets it is kept which targets each key would fall to one after the other, the first few.
+RANKED, FIRST = 1 << 25, 7
 
-@dataclass
+
+@dataclass(frozen=True)
+class _Ranked:
+    """The first few targets of each key, by these weights: (keys, FIRST), -1 where there are no more."""
+
+    weight: Floats
+    order: Ints
+
+    def winners(self, keys: Keys, targets: Keys, weight: Floats) -> Ints:
+        """Where keys fall while some targets weigh nothing, and the others what they are ranked by."""
+        # One past the last stands for no target.
+        living = np.append(weight > 0, False)[self.order]
+        first = living.argmax(axis=1)
+        rows = np.arange(len(keys))
+        winner: Ints = self.order[rows, first].astype(np.int64)
+        far = np.flatnonzero(~living[rows, first])
+        if len(far):
+            winner[far] = winners(keys[far], targets, weight)
+        return winner
+
+
+@dataclass(frozen=True)
 class _Fallen:
     """Where the keys of a segment fall among the members of a cell, as last asked."""
 
     weight: Floats
     winner: Ints
+    ranked: _Ranked | None = None
+
+    def moved(self, keys: Keys, targets: Keys, weight: Floats) -> "_Fallen":
+        """Where they fall after weights have changed."""
+        comes_or_goes = (weight == 0) | (self.weight == 0) | (weight == self.weight)
+        if len(keys) * len(targets) > RANKED or not comes_or_goes.all():
+            return _Fallen(weight, _moved(keys, targets, self, weight))
+        ranked = self.ranked
+        if ranked is None or ((weight > 0) & (weight != ranked.weight)).any():
+            known = self.weight if ranked is None else np.maximum(self.weight, ranked.weight)
+            whole = np.where(weight > 0, weight, known)
+            ranked = _Ranked(whole, ranking(keys, targets, whole, FIRST).astype(np.int32))
+        return _Fallen(weight, ranked.winners(keys, targets, weight), ranked)
 
 
 @dataclass
@@ -44,8 +80,7 @@ class KeyTable:
                 continue
             known = self.fallen[digest, segment.digest]
             if not np.array_equal(known.weight, weight):
-                known = _Fallen(weight, _moved(segment.keys, targets, known, weight))
-                self.fallen[digest, segment.digest] = known
+                known = self.fallen[digest, segment.digest] = known.moved(segment.keys, targets, weight)
             made.append(np.bincount(known.winner, minlength=len(weight)) / len(segment.keys))
         return made
 

@@ -137,17 +137,26 @@ def steps_to_solve(steps: int, period: int) -> Ints:
 def read_off(steps: int, period: int, solved: Ints) -> Floats:
     """Factors by which every step's rates follow from those of the solved ones of its turn: (steps + 1, solved), each
     row the Lagrange polynomials of one step."""
-    # Loaded where it is needed only: it takes longer than most drills.
-    from scipy.interpolate import BarycentricInterpolator
-
     factors = np.zeros((steps + 1, len(solved)))
     for turn in range(period):
         mine, known = np.arange(turn, steps + 1, period), np.flatnonzero(solved % period == turn)
-        # Of the length 2, as wide ranges would lose digits.
-        scaled = (solved[known] - turn) * (2 / max(steps, 1))
-        polynomials = BarycentricInterpolator(scaled, np.eye(len(known)))
-        factors[mine[:, None], known] = polynomials((mine - turn) * (2 / max(steps, 1)))
+        factors[mine[:, None], known] = _lagrange(mine, solved[known], max(steps, 1))
     return factors
+
+
+def _lagrange(at: Ints, known: Ints, length: int) -> Floats:
+    """Per place, of so many in all, what Lagrange's polynomial of each known place is there.
+
+    Source: J.-P. Berrut and L. N. Trefethen, "Barycentric Lagrange interpolation" (2004). The libraries' own takes
+    longer to load than most drills.
+    """
+    # Of the length 4, as products over long ranges would lose digits.
+    apart = (known[:, None] - known) * (4 / length)
+    weights = 1 / np.prod(np.where(apart == 0, 1.0, apart), axis=1)
+    off = (at[:, None] - known) * (4 / length)
+    made = weights / np.where(off == 0, 1.0, off)
+    made /= made.sum(axis=1, keepdims=True)
+    return np.asarray(np.where((off == 0).any(axis=1, keepdims=True), off == 0, made))
 
 
 class Climb:

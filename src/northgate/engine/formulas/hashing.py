@@ -22,6 +22,8 @@ BLOCK = 1 << 15
 MANY = 1 << 22
 # From so many on, a compiled loop does, if no more than so many different weights stand beside each other.
 COMPILED, WEIGHTS = 1 << 28, 16
+# Of so many times as many the first few are picked out before they are ordered.
+FEW = 4
 
 
 def mix64(values: Keys) -> Keys:
@@ -120,9 +122,18 @@ def ranking(keys: Keys, targets: Keys, weights: Floats, count: int) -> Ints:
     rows = max(1, BLOCK // max(len(usable), 1))
     for start in range(0, len(keys) if found else 0, rows):
         hashed = mix64(mix64(keys[start : start + rows])[:, None] ^ targets[usable][None, :])
-        order = np.argsort(-_scores(hashed, weights[usable]), axis=1, kind="stable")[:, :found]
-        made[start : start + rows, :found] = usable[order]
+        made[start : start + rows, :found] = usable[_order(-_scores(hashed, weights[usable]), found)]
     return made
+
+
+def _order(values: Floats, count: int) -> Ints:
+    """The positions of the lowest values of each row, in their order; of equal ones the first comes first."""
+    if count * FEW > values.shape[1]:
+        return np.argsort(values, axis=1, kind="stable")[:, :count]
+    # One more than wanted, as of equal ones at the end either may be left out.
+    some = np.sort(np.argpartition(values, count, axis=1)[:, : count + 1], axis=1)
+    order = np.argsort(np.take_along_axis(values, some, axis=1), axis=1, kind="stable")
+    return np.take_along_axis(some, order, axis=1)[:, :count]
 
 
 def best_scores(keys: Keys, targets: Keys, weights: Floats) -> Floats:
