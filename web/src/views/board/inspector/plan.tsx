@@ -56,8 +56,9 @@ export function overview({ planKey, asked, document, state, looking, onSelect }:
 
 /** What a month of the plan costs, and when idle; on hover by what most of it is. */
 function Cost({ asked }: Pick<InspectorProps, "asked">) {
-  const { data } = useCost(asked);
-  if (!data) return null;
+  const { data, error } = useCost(asked);
+  // Its line is there from the beginning: what stands below does not move away under a pointer.
+  if (!data) return <Reading label="Cost of a month" value={error ? "not known" : "…"} />;
   const { parts, month, idle_month: idle, missing } = data;
   if (month === 0 && missing.length > 0) return <Reading label="Cost of a month" value="no prices given" />;
   const most = parts.slice(0, 3).map((one) => `${one.about} (${one.kind}) ${money(one.month)}`);
