@@ -10,7 +10,7 @@ from playwright.sync_api import Browser, Playwright
 BUILDS = (Path("/usr/bin/chromium-headless-shell"), Path("/usr/bin/chromium"))
 ARGUMENTS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
+    "--disable-component-update", "--disable-sync", "--font-render-hinting=none",
 ]  # fmt: skip
 
 
