@@ -89,7 +89,7 @@ export function BoardView() {
     change({ add: kind }, false);
   };
   const inspector: InspectorProps = {
-    planKey: key, asked, losses: losses.data ?? [], onLosses: small || lossesWanted ? undefined : () => setLossesWanted(true),
+    planKey: key, asked, losses: losses.data ?? (losses.isError ? [] : undefined), onLosses: small || lossesWanted ? undefined : () => setLossesWanted(true),
     document, state: state ?? EMPTY_STATE, looking, selection, lost: selectedIsLost, consequences: consequences.data ?? [], findings,
     onBreak: toggleLost, onAbout: aboutToBreak, broken: lost, onSelect: select, addresses, onFold: narrow ? () => setAway({ ...away, inspector: true }) : undefined,
     onAsIfAdded: (one) => change({ lost: formatSelection(one), as: "added", moment: "at_once", at: undefined }, false),

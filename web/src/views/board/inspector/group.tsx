@@ -33,17 +33,10 @@ export function describeGroup(props: InspectorProps, name: string): Described {
               <Reading label="Busiest" tone={loadTone(rates.peak_utilisation)} value={`${rates.busiest} · ${percent(rates.peak_utilisation)}`} />
             )}
             {rates?.room && <Room room={rates.room} />}
-            {losses
-              .filter((one) => state.cells.some((cell) => cell.group === name && cell.zone === one.zone))
-              .map((one) => (
-                <Reading
-                  key={one.zone}
-                  label={`Without ${one.zone}`}
-                  tone={loadTone(one.peak_utilisation[name] ?? 0)}
-                  value={`busiest ${percent(one.peak_utilisation[name] ?? 0)}`}
-                  why="The busiest target of this group when that zone is lost, everybody has noticed, and nothing changes any more."
-                />
-              ))}
+            {!props.onLosses &&
+              state.zones
+                .filter((zone) => state.cells.some((cell) => cell.group === name && cell.zone === zone.name))
+                .map((zone) => <Without key={zone.name} zone={zone.name} name={name} losses={losses} />)}
           </dl>
           {props.onLosses && <Button onClick={props.onLosses}>Work out what each zone’s loss leaves</Button>}
         </Section>
@@ -53,6 +46,21 @@ export function describeGroup(props: InspectorProps, name: string): Described {
       </>
     ),
   };
+}
+
+/** What the loss of a zone leaves of a group; its line is there before that is known, so that nothing below moves away. */
+function Without({ zone, name, losses }: { zone: string; name: string; losses: InspectorProps["losses"] }) {
+  const loss = losses?.find((one) => one.zone === zone);
+  if (losses && !loss) return null;
+  const load = loss?.peak_utilisation[name] ?? 0;
+  return (
+    <Reading
+      label={`Without ${zone}`}
+      tone={loadTone(load)}
+      value={loss ? `busiest ${percent(load)}` : "…"}
+      why="The busiest target of this group when that zone is lost, everybody has noticed, and nothing changes any more."
+    />
+  );
 }
 
 /** How far it is filled, what goes on from it, and from what load on. */

@@ -17,7 +17,8 @@ import { type Fault, type Selection } from "../../../plan/selection";
 export interface InspectorProps {
   planKey: string;
   asked: Asked;
-  losses: Schemas["ZoneLoss"][];
+  /** What each zone's loss leaves; undefined until that is worked out. */
+  losses: Schemas["ZoneLoss"][] | undefined;
   /** Asks for the losses, where they are not worked out unasked. */
   onLosses?: (() => void) | undefined;
   document: PlanDocument;

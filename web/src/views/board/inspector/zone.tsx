@@ -37,7 +37,7 @@ export function describeZone(props: InspectorProps, name: string): Described {
         </Section>
         {!isOutside(document.regions, name) && <Section title="If it were lost, and settled">
           <dl>
-            {Object.entries(props.losses.find((one) => one.zone === name)?.peak_utilisation ?? {}).map(([group, load]) => (
+            {Object.entries(props.losses?.find((one) => one.zone === name)?.peak_utilisation ?? {}).map(([group, load]) => (
               <Reading key={group} label={group} tone={loadTone(load)} value={`busiest ${percent(load)}`} />
             ))}
           </dl>
