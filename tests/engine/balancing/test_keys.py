@@ -1,5 +1,7 @@
 """Where keys fall, as targets come, go, and change their weights: as if nothing had been known before."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -26,6 +28,16 @@ def test_keys_fall_where_they_would_without_anything_known(steps):
             continue
         known = known.moved(KEYS, TARGETS, weight)
         assert np.array_equal(known.winner, winners(KEYS, TARGETS, weight))
+
+
+@given(st.lists(WEIGHTS | IN_USE, min_size=1, max_size=4), st.integers(1, table.FIRST))
+def test_keys_go_on_in_the_order_that_they_would_without_anything_known(steps, count):
+    known = table._Fallen(np.ones(len(TARGETS)), np.zeros(len(KEYS), dtype=np.int64))
+    for step in steps:
+        weight = np.array(step)
+        ranked = known.ranked_by(KEYS, TARGETS, weight)
+        assert np.array_equal(ranked.orders(KEYS, TARGETS, weight, count), ranking(KEYS, TARGETS, weight, count))
+        known = replace(known, ranked=ranked)
 
 
 def test_too_many_keys_are_not_ranked(monkeypatch):

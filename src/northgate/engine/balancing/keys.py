@@ -1,11 +1,11 @@
 """Where the keys of a hash fall."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from northgate.engine.base import Floats, Ints
+from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.formulas import Keys, best_scores, ranking, winners
 from northgate.engine.network import Network, Segment
 
@@ -20,10 +20,28 @@ class _Ranked:
     weight: Floats
     order: Ints
 
+    def fits(self, weight: Floats) -> bool:
+        """Whether some targets weigh nothing, and the others what they are ranked by."""
+        return not ((weight > 0) & (weight != self.weight)).any()
+
+    def _living(self, weight: Floats) -> Bools:
+        """Which of the first few targets of each key weigh anything; one past the last stands for no target."""
+        return np.asarray(np.append(weight > 0, False)[self.order])
+
+    def orders(self, keys: Keys, targets: Keys, weight: Floats, count: int) -> Ints:
+        """What `ranking` gives by these weights, which fit; no more than FIRST."""
+        living = self._living(weight)
+        places = np.argsort(~living, axis=1, kind="stable")[:, :count]
+        made = np.where(np.take_along_axis(living, places, 1), np.take_along_axis(self.order, places, 1), -1)
+        few = living.sum(axis=1) < min(count, int((weight > 0).sum()))
+        made = made.astype(np.int64)
+        if few.any():
+            made[few] = ranking(keys[few], targets, weight, count)
+        return made
+
     def winners(self, keys: Keys, targets: Keys, weight: Floats) -> Ints:
-        """Where keys fall while some targets weigh nothing, and the others what they are ranked by."""
-        # One past the last stands for no target.
-        living = np.append(weight > 0, False)[self.order]
+        """Where keys fall by these weights, which fit."""
+        living = self._living(weight)
         first = living.argmax(axis=1)
         rows = np.arange(len(keys))
         winner: Ints = self.order[rows, first].astype(np.int64)
@@ -46,12 +64,16 @@ class _Fallen:
         comes_or_goes = (weight == 0) | (self.weight == 0) | (weight == self.weight)
         if len(keys) * len(targets) > RANKED or not comes_or_goes.all():
             return _Fallen(weight, _moved(keys, targets, self, weight))
-        ranked = self.ranked
-        if ranked is None or ((weight > 0) & (weight != ranked.weight)).any():
-            known = self.weight if ranked is None else np.maximum(self.weight, ranked.weight)
-            whole = np.where(weight > 0, weight, known)
-            ranked = _Ranked(whole, ranking(keys, targets, whole, FIRST).astype(np.int32))
+        ranked = self.ranked_by(keys, targets, weight)
         return _Fallen(weight, ranked.winners(keys, targets, weight), ranked)
+
+    def ranked_by(self, keys: Keys, targets: Keys, weight: Floats) -> _Ranked:
+        """The first few targets of each key, by weights that these fit."""
+        if self.ranked is not None and self.ranked.fits(weight):
+            return self.ranked
+        known = self.weight if self.ranked is None else np.maximum(self.weight, self.ranked.weight)
+        whole = np.where(weight > 0, weight, known)
+        return _Ranked(whole, ranking(keys, targets, whole, FIRST).astype(np.int32))
 
 
 @dataclass
@@ -92,8 +114,15 @@ class KeyTable:
     def orders(self, cell: int, segment: Segment, weight: Floats, tries: int) -> Ints:
         """The pairs (positions in the cell) that each of a segment's sources would be sent to one after the other:
         (sources, at most tries + 1), -1 where there are no more."""
-        targets = self.network.members.keys[self.network.pairs.member[self.network.cells.pairs[cell]]]
-        return ranking(segment.keys, targets, weight, tries + 1)
+        member = self.network.pairs.member[self.network.cells.pairs[cell]]
+        keys, targets, digest = segment.keys, self.network.members.keys[member], member.tobytes()
+        if not 0 < len(keys) * len(targets) <= RANKED or tries >= FIRST or not weight.any():
+            return ranking(keys, targets, weight, tries + 1)
+        self._learn(digest, targets, [segment], weight)
+        known = self.fallen[digest, segment.digest]
+        ranked = known.ranked_by(keys, targets, weight)
+        self.fallen[digest, segment.digest] = replace(known, ranked=ranked)
+        return ranked.orders(keys, targets, weight, tries + 1)
 
     def _learn(self, digest: bytes, targets: Keys, segments: Sequence[Segment], weight: Floats) -> None:
         """Where the keys of segments fall that have not been asked for yet, of all of them at once."""
