@@ -10,7 +10,6 @@ takes connects is the last stop of
 Bad targets with equal p that fail alike are counted together, so the sum is over counts, not over targets.
 """
 
-from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -87,10 +86,11 @@ class _Lump:
 
 
 def _lumps(drawn: Floats, bad: Bools, silent: Bools) -> list[_Lump]:
-    alike: dict[tuple[float, bool], list[int]] = defaultdict(list)
-    for place in np.flatnonzero(bad):
-        alike[float(drawn[place]), bool(silent[place])].append(int(place))
-    return [_Lump(np.array(places), share, quiet) for (share, quiet), places in alike.items()]
+    places = np.flatnonzero(bad)
+    places = places[np.lexsort((silent[places], drawn[places]))]
+    share, quiet = drawn[places], silent[places]
+    begins = np.flatnonzero((share[1:] != share[:-1]) | (quiet[1:] != quiet[:-1])) + 1
+    return [_Lump(mine, float(drawn[mine[0]]), bool(silent[mine[0]])) for mine in np.split(places, begins) if len(mine)]
 
 
 def _one(number: int, count: int) -> tuple[int, ...]:

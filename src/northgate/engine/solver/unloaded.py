@@ -144,6 +144,7 @@ class Unloaded(Derives):
             self.choice = self._filled(self.choice)
         # Where calls end that go on to others, as found so far: by fate, cell, where they begin, and how all are drawn.
         self.stops: dict[tuple[int, int, int, bytes], LastStops] = {}
+        self.alike_stops: dict[tuple[int, int, bytes], Ints] = {}
         # To which targets the keys of a call fall at cells whose targets keys decide, those left out that are held
         # already: the classes, per cell, and their shares.
         self.falls: dict[tuple[int, int, int, tuple[int, ...], tuple[int, ...]], tuple[Ints, Floats]] = {}

@@ -103,7 +103,11 @@ class ClassOutcomes:
         made[placed.lost] = values[one.spent[cell][placed.lost], placed.lost_at]
         drawn = share[min(one.fate, len(share) - 1), mine]
         bad = ~self.takes[one.fate, mine]
+        alike, known = self.spreading.going_alike(one, cell, drawn), dict[int, Floats]()
         for start, some in placed.starts:
-            found = self.spreading.going_on(one, cell, start, drawn)
-            made[some] = np.tensordot(found.waited, values, 2) + (found.share * bad) @ values[0]
+            first = int(alike[start])
+            if first not in known:
+                found = self.spreading.going_on(one, cell, first, drawn)
+                known[first] = np.tensordot(found.waited, values, 2) + (found.share * bad) @ values[0]
+            made[some] = known[first]
         return made

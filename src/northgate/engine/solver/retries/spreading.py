@@ -6,6 +6,7 @@ import numpy as np
 
 from northgate.engine.base import (
     Floats,
+    Ints,
 )
 from northgate.engine.formulas import (
     LastStops,
@@ -23,7 +24,7 @@ class Spreading:
         self.unloaded, self.frame, self.choice = returning.unloaded, returning.frame, returning.choice
         self.entry, self.front, self.route = returning.entry, returning.front, returning.route
         self.row_part, self.takes, self.silent = returning.row_part, returning.takes, returning.silent
-        self.stops = returning.unloaded.stops
+        self.stops, self.alike = returning.unloaded.stops, returning.unloaded.alike_stops
         self.others, self.lumps = returning.others, returning.lumps
 
     def mix(self, share: Floats, pinned: Sequence[Pinned], coming: Callable[[Pinned], Floats]) -> None:
@@ -80,7 +81,8 @@ class Spreading:
             sums = np.bincount(at, weight[placed.taken], minlength=tries * count)
             waited = sums.reshape(tries, count).astype(np.float64)
         share = np.bincount(placed.lost_at, weight[placed.lost], minlength=count) + waited.sum(axis=0)
-        on = np.bincount(placed.start, weight[placed.begin], minlength=count + 1)
+        alike = self.going_alike(one, cell, drawn)
+        on = np.bincount(alike[placed.start], weight[placed.begin], minlength=count + 1)
         for start in np.flatnonzero(on):
             then = self.going_on(one, cell, int(start), drawn)
             share, waited = share + on[start] * then.share, waited + on[start] * then.waited
@@ -98,12 +100,28 @@ class Spreading:
             one.placed[cell] = Placed(taken, spent[taken], place[taken], lost, place[lost], begin, start)
         return one.placed[cell]
 
+    def going_alike(self, one: Pinned, cell: int, drawn: Floats) -> Ints:
+        """Per target of a cell, and for one past its last, the first from which calls go on in the same way: those that
+        take no connect, fail alike, and are drawn with the same share."""
+        key = (one.fate, cell, drawn.tobytes())
+        if key not in self.alike:
+            mine = self.network.cells.pairs[cell]
+            made, some = np.arange(len(mine) + 1), np.flatnonzero(~self.takes[one.fate, mine] & (drawn > 0))
+            kinds = np.stack([drawn[some], self.silent[one.fate, mine[some]].astype(np.float64)])
+            _, first, which = np.unique(kinds, axis=1, return_index=True, return_inverse=True)
+            made[some] = some[first[which.ravel()]]
+            self.alike[key] = made
+        return self.alike[key]
+
     def going_on(self, one: Pinned, cell: int, start: int, drawn: Floats) -> LastStops:
         """Where calls end that are first sent to the target at `start` of a cell (past its last: as all are drawn)."""
         key = (one.fate, cell, start, drawn.tobytes())
         if key not in self.stops:
             mine, tries = self.network.cells.pairs[cell], self.others[cell]
-            first = drawn if start == len(mine) else np.eye(len(mine))[start]
+            first = drawn
+            if start < len(mine):
+                first = np.zeros(len(mine))
+                first[start] = 1.0
             found = last_stops(first, drawn, ~self.takes[one.fate, mine], self.silent[one.fate, mine], tries)
             waited = np.zeros((tries + 1, len(mine)))
             waited[: len(found.waited)] = found.waited
