@@ -97,15 +97,31 @@ class Pinned:
 @dataclass(frozen=True)
 class Part:
     """Classes of a call's sources: their weights, per cell the pair that holds each (as one number with what is spent
-    before it), and whether no session holds any of them."""
+    before it), and which of them no session holds."""
 
     weights: Floats
     pins: dict[int, Ints]
-    free: bool
+    free: Bools
 
     def also(self, other: "Part") -> "Part":
-        """Those who are in one class of each; where both hold, the first does."""
-        return Part(self.weights * other.weights, other.pins | self.pins, free=self.free and other.free)
+        """Those who are in one class of each, which hold at different cells."""
+        mine, others = len(self.weights), len(other.weights)
+        pins = {cell: np.repeat(pin, others) for cell, pin in self.pins.items()}
+        pins |= {cell: np.tile(pin, mine) for cell, pin in other.pins.items()}
+        return Part(
+            np.outer(self.weights, other.weights).ravel(), pins, np.logical_and.outer(self.free, other.free).ravel()
+        )
+
+    def and_nobody(self) -> "Part":
+        """With one more class: those whom none of this holds."""
+        pins = {cell: np.append(pin, NOBODY) for cell, pin in self.pins.items()}
+        return Part(np.append(self.weights, max(1 - self.weights.sum(), 0.0)), pins, np.append(self.free, True))
+
+    def alone(self) -> "Iterator[Part]":
+        """Each class by itself."""
+        for one in range(len(self.weights)):
+            some = slice(one, one + 1)
+            yield Part(self.weights[some], {cell: pin[some] for cell, pin in self.pins.items()}, self.free[some])
 
 
 class ClassMaker:
@@ -138,11 +154,10 @@ class ClassMaker:
         reached, fate = np.flatnonzero(self.network.kept.at_cells[call]), int(self.unloaded.fate_of_call[call])
         bound = self._by_session(call, fate, reached)
         hashed = self._hashed(call, reached)
-        if len(bound) == 1 and not hashed:
+        if len(bound.weights) == 1 and not hashed:
             return None
-        parts = list(self._by_key(call, fate, bound, hashed))
-        weights = np.concatenate([part.weights for part in parts])
-        free = np.concatenate([np.full(len(part.weights), part.free) for part in parts])
+        parts = list(self._by_key(call, fate, bound, hashed)) if hashed else [bound]
+        weights, free = np.concatenate([part.weights for part in parts]), np.concatenate([part.free for part in parts])
         cells = {cell for part in parts for cell in part.pins} | {int(cell) for cell in reached if cell in self.others}
         cells |= {int(cell) for kind in self.network.kept.sessions for cell in np.intersect1d(kind.cells, reached)}
         pins = {
@@ -158,11 +173,11 @@ class ClassMaker:
         ways = np.flatnonzero(np.isin(self.entry, entries) & (self.row_part > 0))
         return Pinned(call, fate, entries, weights, free, held, spent, ways)
 
-    def _by_session(self, call: int, fate: int, reached: Ints) -> list[Part]:
+    def _by_session(self, call: int, fate: int, reached: Ints) -> Part:
         """Which sessions bind the call's sources: those of each kind with those of every other, as independent."""
         network, state = self.network, self.state
         client, takes = int(network.calls.client[call]), self.takes[fate]
-        found, kinds = [Part(np.ones(1), {}, free=True)], list[tuple[Ints, Ints, Floats, Ints]]()
+        found, kinds = Part(np.ones(1), {}, np.ones(1, dtype=bool)), list[tuple[Ints, Ints, Floats, Ints]]()
         for number, kind in enumerate(network.kept.sessions):
             mine = np.intersect1d(kind.cells, reached)
             if kind.client != client or not len(mine) or state.held is None:
@@ -177,24 +192,22 @@ class ClassMaker:
             kinds.append((mine, pins, held, members))
         many = math.prod(len(members) + 1 for _, _, _, members in kinds) > MOST_TOGETHER
         for mine, pins, held, members in kinds:
-            alone = [members[one : one + 1] for one in range(len(members))]
-            alike = self._alike(fate, mine, pins, members) if many else alone
-            bound = [self._held_at(mine, pins, held, some) for some in alike]
-            none = Part(np.array([max(1 - held.sum(), 0.0)]), {}, free=True)
-            found = [one.also(other) for one in found for other in [*bound, none]]
+            weights, places = held[members], pins[:, members]
+            if many:
+                alike = self._alike(fate, mine, pins, members)
+                weights = np.array([held[some].sum() for some in alike])
+                places = np.array([[self._lump(pin[some], held[some]) for some in alike] for pin in pins])
+            bound = Part(
+                weights, {int(cell): places[row] for row, cell in enumerate(mine)}, np.zeros(len(weights), bool)
+            )
+            found = found.also(bound.and_nobody())
         return found
 
-    def _held_at(self, cells: Ints, pins: Ints, held: Floats, some: Ints) -> Part:
-        """Those whom a session holds at one of some members that fare alike."""
-        made = {}
-        for row, cell in enumerate(cells):
-            pin = pins[row, some]
-            if len(some) > 1 and pin[0] != NOBODY:
-                pin = np.array(
-                    [self.lumps.add(pin // STRIDE, np.maximum(held[some], EMPTY)) * STRIDE + pin[0] % STRIDE]
-                )
-            made[int(cell)] = pin[:1]
-        return Part(np.array([held[some].sum()]), made, free=False)
+    def _lump(self, pins: Ints, held: Floats) -> int:
+        """Where those are held whom sessions hold at these pins, which fare alike."""
+        if len(pins) == 1 or pins[0] == NOBODY:
+            return int(pins[0])
+        return int(self.lumps.add(pins // STRIDE, np.maximum(held, EMPTY)) * STRIDE + pins[0] % STRIDE)
 
     def _alike(self, fate: int, cells: Ints, pins: Ints, members: Ints) -> list[Ints]:
         """The members in lumps that fare alike: they meet the same at every front, and are machines of one make with
@@ -224,16 +237,13 @@ class ClassMaker:
         hashed = [int(cell) for cell in reached if int(cell) in self.network.cells.by_key]
         return [cell for cell in hashed if len(segment.keys) and (weight[self.network.cells.pairs[cell]] > 0).any()]
 
-    def _by_key(self, call: int, fate: int, bound: Sequence[Part], hashed: Sequence[int]) -> Iterator[Part]:
+    def _by_key(self, call: int, fate: int, bound: Part, hashed: Sequence[int]) -> Iterator[Part]:
         """Of those bound alike, the keys that fall to the same targets at every front are a class; where a session
         holds, its key decides nothing, but where its target takes no connect, who comes next."""
-        if not hashed:
-            yield from bound
-            return
         segment = self.network.segments[int(self.network.calls.segment[call])]
-        every = max(1, -(-len(segment.keys) * len(bound) // MOST_CLASSES))
+        every = max(1, -(-len(segment.keys) * len(bound.weights) // MOST_CLASSES))
         known, mine = self.unloaded.falls, int(self.network.calls.segment[call])
-        for part in bound:
+        for part in bound.alone():
             pattern = tuple(int(part.pins[cell][0]) if cell in part.pins else NOBODY for cell in hashed)
             key = mine, fate, every, tuple(hashed), pattern
             if key not in known:
@@ -242,7 +252,7 @@ class ClassMaker:
             classes, share = known[key]
             pins = {cell: np.repeat(pin, len(share)) for cell, pin in part.pins.items()}
             pins |= {cell: classes[row] for row, cell in enumerate(hashed)}
-            yield Part(part.weights[0] * share, pins, free=part.free)
+            yield Part(part.weights[0] * share, pins, np.repeat(part.free, len(share)))
 
     def _fall(self, cell: int, fate: int, segment: Segment, held: int, every: int) -> Ints:
         """Where each key (of so many one) falls, that a session holds already (NOBODY: none does): the pair, and the
