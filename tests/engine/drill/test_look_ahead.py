@@ -136,3 +136,16 @@ def test_the_mean_beyond_a_step_is_that_of_the_parabola_through_it(lasted_s, ahe
     made = past.opens(last, 100.0 + ahead_s)
     assert made.opening == pytest.approx(np.full((1, 2), a + b * ahead_s / 2 + c * ahead_s**2 / 3), rel=1e-12)
     assert np.array_equal(made.opening, made.connecting)
+
+
+def test_what_is_led_on_comes_to_nothing_at_the_least():
+    """Rates that have fallen from 4 over 3 to 0 would go on below nothing; from 4 over 1 to 0 they turn up again."""
+    last = SimpleNamespace(opens=opens_of(0.0))
+    falling = look_ahead.Past(
+        100.0, 1.0, (SimpleNamespace(opens=opens_of(4.0)), SimpleNamespace(opens=opens_of(3.0)), last)
+    )
+    assert not falling.opens(last, 101.0).opening.any()
+    rising = look_ahead.Past(
+        100.0, 1.0, (SimpleNamespace(opens=opens_of(4.0)), SimpleNamespace(opens=opens_of(1.0)), last)
+    )
+    assert (rising.opens(last, 101.0).opening > 0).all()

@@ -121,6 +121,8 @@ def test_overload_takes_targets_out_through_their_probes():
         (6.0, 1.0, 1.0, np.inf),
         (-np.inf, 2.0, 0.0, np.inf),
         (np.inf, 0.0, 0.0, np.inf),
+        (-np.inf, 2.0, 1.0, np.inf),
+        (np.inf, -2.0, -1.0, np.inf),
     ],
 )
 def test_a_bound_is_met_at_the_first_root_and_never_where_there_is_none(off, slope, bend, second):

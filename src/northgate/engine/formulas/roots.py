@@ -12,9 +12,9 @@ def first_meeting(off: Floats, slope: Floats, bend: Floats) -> Floats:
     The roots by the way that loses no digits: q = -(s + sign(s) sqrt(s^2 - 2 b off)) / 2, then 2 q / b and off / q.
     """
     shape = np.broadcast_shapes(off.shape, slope.shape)
-    # Without a bend it does not matter how far off: it may be infinitely far.
-    bent = np.multiply(bend, off, out=np.zeros(shape), where=np.broadcast_to(bend != 0, shape))
-    inside = slope**2 - 2 * bent
+    # What is infinitely far off is never met.
+    off = np.where(np.isfinite(off), off, 0.0)
+    inside = slope**2 - 2 * bend * off
     part = -(slope + np.copysign(np.sqrt(np.maximum(inside, 0.0)), slope)) / 2
     none = np.full(shape, NEVER)
     first = np.divide(2 * part, bend, out=none.copy(), where=np.broadcast_to(bend != 0, shape))

@@ -64,12 +64,13 @@ class Opens:
         return self.mixed((other,), (0.5, 0.5))
 
     def mixed(self, others: "Sequence[Opens]", weights: Sequence[float]) -> "Opens":
-        """The sum of this and others, with these weights."""
+        """The sum of this and others, with these weights; where what is led on would come to less than nothing, it is
+        nothing."""
         every = [
             [one.opening, one.connecting, one.reconnecting, one.rps, one.bound, one.served] for one in (self, *others)
         ]
         opening, connecting, reconnecting, rps, bound, served = (
-            sum(weight * value for weight, value in zip(weights, values, strict=True))
+            np.maximum(sum(weight * value for weight, value in zip(weights, values, strict=True)), 0.0)
             for values in zip(*every, strict=True)
         )  # fmt: skip
         return Opens(opening, connecting, reconnecting, self.ending, rps, self.sources, bound, served)
