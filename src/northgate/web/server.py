@@ -26,6 +26,9 @@ if TYPE_CHECKING:
     from northgate.web.computing import Computer
 
 LOOPBACK = "127.0.0.1"
+# A connection on which nothing is asked is kept for so long (s): whoever asks again in the very moment in which it is
+# closed is not answered, and that moment should come seldom.
+KEEPS_S = 75
 SWITCH_S = 0.0005
 # The processes that compute are started so long after the first question (s), which is answered first; or so long after
 # the start (s) where nobody asks.
@@ -68,7 +71,7 @@ def _serve(
     serving = _Serving(repository, token, bounded=not open_browser)
     config = uvicorn.Config(
         Opening(serving.load, token), log_level="warning", access_log=False, server_header=False,
-        timeout_graceful_shutdown=1,
+        timeout_graceful_shutdown=1, timeout_keep_alive=KEEPS_S,
     )  # fmt: skip
     _Server(config, serving, told).run(sockets=[listening])
     repository.close()
