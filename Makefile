@@ -5,13 +5,14 @@ BIN := .venv/bin
 STAMPS := .make
 PLAN ?= examples/beckwater.plan.yaml
 DRILL ?= lose-fells-2
+NEWEST := src/northgate/store/migrations/newest.sql
 # Per cent of the lines and branches of plan and engine that tests pass.
 COVERED := 95
 WEB_SOURCES := $(shell find web/src web/index.html web/public web/vite.config.ts -type f 2>/dev/null)
 
 PY_SOURCES := $(shell find src -name '*.py' 2>/dev/null)
 
-.PHONY: setup demo test attack check check-package check-front-end check-generated fast bench types findings screenshots profile mutants clean
+.PHONY: setup demo test attack check check-package check-front-end check-generated fast bench types findings tables screenshots profile mutants clean
 .DELETE_ON_ERROR:
 
 setup: $(STAMPS)/bytecode $(STAMPS)/web
@@ -68,6 +69,8 @@ check-generated:
 	cmp $(STAMPS)/schema.d.ts web/src/api/schema.d.ts || (echo "the API types are stale: run 'make types'"; false)
 	$(BIN)/python -m northgate.review.documented $(STAMPS)/findings.md
 	cmp $(STAMPS)/findings.md docs/findings.md || (echo "the list of findings is stale: run 'make findings'"; false)
+	$(BIN)/python -m northgate.store.newest $(STAMPS)/newest.sql
+	cmp $(STAMPS)/newest.sql $(NEWEST) || (echo "the newest tables are stale: run 'make tables'"; false)
 
 # The quick tests: formulas, matching, the plan and what is true.
 fast: $(STAMPS)/python
@@ -81,6 +84,10 @@ types: $(STAMPS)/python $(STAMPS)/node
 # The list of all that a review can find, generated from its rules.
 findings: $(STAMPS)/python
 	$(BIN)/python -m northgate.review.documented docs/findings.md
+
+# The tables of a new store, generated from the migrations.
+tables: $(STAMPS)/python
+	$(BIN)/python -m northgate.store.newest $(NEWEST)
 
 # What pytest makes of the tests is kept, whatever the machine says: each of its processes would make it anew.
 test: export PYTHONDONTWRITEBYTECODE =

@@ -1,5 +1,14 @@
-"""`python -m northgate` is the command line."""
+"""`python -m northgate` and `northgate` are the command line."""
 
-from northgate.cli import main
+from northgate.loading import loading
 
-main()
+
+def main() -> None:
+    """Loads the command line and runs it."""
+    with loading():
+        from northgate.cli import main as run
+    run()
+
+
+if __name__ == "__main__":
+    main()

@@ -3,7 +3,9 @@
 import threading
 
 import pytest
+from starlette.applications import Starlette
 from starlette.responses import JSONResponse
+from starlette.routing import Route
 from starlette.testclient import TestClient
 
 from northgate.web.door.opening import THREADS, Opening
@@ -19,6 +21,11 @@ def built(tmp_path, monkeypatch):
     monkeypatch.setattr("northgate.web.door.pages.STATIC", tmp_path)
 
 
+def answering(path, who):
+    """An application that says who it is, at some paths."""
+    return Starlette(routes=[Route(path, lambda _: JSONResponse({"who": who}))])
+
+
 @pytest.fixture
 def opening(built):
     """A server that opens once `end` is set."""
@@ -26,9 +33,9 @@ def opening(built):
 
     def load():
         assert end.wait(WAIT_S)
-        return JSONResponse({"who": "the rest"})
+        return answering("/{path:path}", "the rest")
 
-    with TestClient(Opening(load), base_url="http://127.0.0.1") as client:
+    with TestClient(Opening([load]), base_url="http://127.0.0.1") as client:
         yield client, end
         end.set()
 
@@ -58,7 +65,7 @@ def test_the_guards_stand_from_the_first_moment(opening):
 
 def test_a_token_is_asked_for_from_the_first_moment(built):
     end = threading.Event()
-    made = Opening(lambda: end.wait(WAIT_S), "s3cret")
+    made = Opening([lambda: end.wait(WAIT_S)], "s3cret")
     with TestClient(made, base_url="http://127.0.0.1", follow_redirects=False) as client:
         assert client.get("/").status_code == 401
         assert client.get("/?token=s3cret").status_code == 303
@@ -71,8 +78,58 @@ def test_where_the_rest_cannot_be_loaded_who_asks_is_told(built):
         raise ImportError("a part is missing")
 
     told = pytest.raises(ImportError, match="a part is missing")
-    with TestClient(Opening(load), base_url="http://127.0.0.1") as client, told:
+    with TestClient(Opening([load]), base_url="http://127.0.0.1") as client, told:
         client.get("/api/plans")
+
+
+def test_what_a_board_asks_first_is_answered_before_all_is_loaded(built, monkeypatch):
+    monkeypatch.setattr("northgate.web.door.opening.UNASKED_S", WAIT_S)
+    begun, end = threading.Event(), threading.Event()
+
+    def rest():
+        begun.set()
+        assert end.wait(WAIT_S)
+        return answering("/{path:path}", "all")
+
+    made = Opening([lambda: answering("/api/plans/{key}", "the first"), rest])
+    with TestClient(made, base_url="http://127.0.0.1") as client:
+        assert client.get("/api/plans/one").json() == {"who": "the first"}
+        assert not begun.is_set()
+        answered = []
+        asking = threading.Thread(target=lambda: answered.append(client.get("/api/other").json()))
+        asking.start()
+        # Who asks for more has it loaded, and keeps nobody waiting meanwhile.
+        assert begun.wait(WAIT_S)
+        assert client.get("/api/plans/two").json() == {"who": "the first"}
+        assert client.get("/").text == "the page"
+        assert answered == []
+        end.set()
+        asking.join(WAIT_S)
+        assert answered == [{"who": "all"}]
+        assert client.get("/api/plans/one").json() == {"who": "all"}
+
+
+def test_all_is_loaded_though_nobody_asks_for_more(built, monkeypatch):
+    monkeypatch.setattr("northgate.web.door.opening.UNASKED_S", 0.0)
+    there = threading.Event()
+
+    def rest():
+        there.set()
+        return answering("/{path:path}", "all")
+
+    with TestClient(Opening([lambda: answering("/api/plans", "the first"), rest]), base_url="http://127.0.0.1"):
+        assert there.wait(WAIT_S)
+
+
+def test_where_all_cannot_be_loaded_the_first_still_answers(built, monkeypatch):
+    def rest():
+        raise ImportError("a part is missing")
+
+    made = Opening([lambda: answering("/api/plans", "the first"), rest])
+    with TestClient(made, base_url="http://127.0.0.1") as client:
+        assert client.get("/api/plans").json() == {"who": "the first"}
+        with pytest.raises(ImportError, match="a part is missing"):
+            client.get("/api/other")
 
 
 def test_there_is_room_for_many_who_wait(opening):

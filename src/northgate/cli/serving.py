@@ -17,6 +17,7 @@ from northgate.cli.common import (
     default_data,
     print_json,
 )
+from northgate.loading import loading
 
 store = typer.Typer(no_args_is_help=True, help="Look after the file in which plans are kept.")
 app.add_typer(store, name="store")
@@ -25,7 +26,8 @@ app.add_typer(store, name="store")
 @app.command()
 def serve(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None, private: Private = False) -> None:
     """Serve North Gate to this machine's browser."""
-    from northgate.web.server import serve_app
+    with loading():
+        from northgate.web.server import serve_app
 
     serve_app(data or default_data(), port=port, open_browser=not no_browser, private=private)
 
@@ -33,7 +35,8 @@ def serve(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = N
 @app.command()
 def demo(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None, private: Private = False) -> None:
     """Serve North Gate with the demo plan, Beckwater flood watch."""
-    from northgate.web.server import serve_app
+    with loading():
+        from northgate.web.server import serve_app
 
     folder = data or default_data() / "demo"
     serve_app(folder, port=port, open_browser=not no_browser, with_demo=True, private=private)

@@ -1,6 +1,7 @@
 """The tables of a store brought to what they are today, after a copy of the file has been kept."""
 
 import sqlite3
+from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 
@@ -9,6 +10,9 @@ from sqlalchemy import Connection, Engine, create_engine, event, inspect, text
 from northgate.store.errors import StoreError
 
 MIGRATIONS = Path(__file__).parent / "migrations"
+# What all migrations together make of nothing, see `store.newest`: a new store is made by it at once, since they are
+# slow to load.
+NEWEST = MIGRATIONS / "newest.sql"
 # Who finds the file in use waits so long (s).
 PATIENCE_S = 30
 
@@ -23,15 +27,36 @@ def migrate(engine: Engine, path: Path) -> None:
         if state not in known_migrations():
             raise StoreError(f"{path} was written by a newer North Gate (state {state}); nothing was changed")
         keep_copy(path, path.with_name(f"{path.stem}-before-{newest}{path.suffix}"))
+    in_one = _in_one_transaction(engine)
+    with in_one.begin() as connection:
+        # Asked again: another may have made the tables meanwhile.
+        if inspect(connection).get_table_names():
+            upgrade(connection)
+        else:
+            for statement in statements_of(NEWEST.read_text(encoding="utf-8")):
+                connection.exec_driver_sql(statement)
+    in_one.dispose()
+
+
+def upgrade(connection: Connection) -> None:
+    """Takes a store through all migrations that it has not been through."""
     from alembic import command
     from alembic.config import Config
 
-    config, in_one = Config(), _in_one_transaction(engine)
+    config = Config()
     config.set_main_option("script_location", str(MIGRATIONS))
-    with in_one.begin() as connection:
-        config.attributes["connection"] = connection
-        command.upgrade(config, "head")
-    in_one.dispose()
+    config.attributes["connection"] = connection
+    command.upgrade(config, "head")
+
+
+def statements_of(script: str) -> Iterator[str]:
+    """The statements of a script of SQL, each of which begins on a line of its own."""
+    statement = ""
+    for line in script.splitlines(keepends=True):
+        statement += line
+        if sqlite3.complete_statement(statement):
+            yield statement
+            statement = ""
 
 
 def _in_one_transaction(engine: Engine) -> Engine:

@@ -9,8 +9,8 @@ from northgate.engine.reports.losses import LossRow
 from northgate.losses import LossesAnswer, loss_table
 from northgate.review import ReviewAnswer
 from northgate.sizing import SizingAnswer, Survive, sizing
-from northgate.web import tasks
 from northgate.web.computing import Computer
+from northgate.web.deciding import tasks
 from northgate.web.told.model import WebAnswer
 
 

@@ -1,6 +1,5 @@
 """How the application is served."""
 
-import gc
 import secrets
 import socket
 import sys
@@ -13,8 +12,9 @@ from types import FrameType
 from typing import TYPE_CHECKING
 
 import uvicorn
-from starlette.types import ASGIApp
+from starlette.applications import Starlette
 
+from northgate.loading import loading
 from northgate.plan import plan_from_text
 from northgate.store.examples import DEMO_PLAN, demo_plan_text
 from northgate.store.holding import held
@@ -70,7 +70,7 @@ def _serve(
     sys.setswitchinterval(SWITCH_S)
     serving = _Serving(repository, token, bounded=not open_browser)
     config = uvicorn.Config(
-        Opening(serving.load, token), log_level="warning", access_log=False, server_header=False,
+        Opening((serving.first, serving.all), token), log_level="warning", access_log=False, server_header=False,
         timeout_graceful_shutdown=1, timeout_keep_alive=KEEPS_S,
     )  # fmt: skip
     _Server(config, serving, told).run(sockets=[listening])
@@ -84,22 +84,23 @@ class _Serving:
         self._repository, self._token, self._bounded = repository, token, bounded
         self._computer: Computer | None = None
 
-    def load(self) -> ASGIApp:
-        """Loads all that answers, and has the processes that compute started later."""
-        # What is loaded stays: to look for garbage among it costs a tenth of the time, and a pause later.
-        gc.disable()
-        from northgate.web.app import make_app
-
-        gc.freeze()
-        # What is compiled is large and lives on: it is looked through less often.
-        gc.set_threshold(5_000, 10, 10)
-        gc.enable()
+    def first(self) -> Starlette:
+        """Loads what answers while a board opens, and has the processes that compute started later."""
+        with loading():
+            from northgate.web.app import first_app
+            from northgate.web.computing import Computer
         if self._bounded:
             _bound()
-        made = make_app(self._repository, self._token)
-        self._computer = made.state.computer
+        self._computer = Computer(self._repository)
         threading.Thread(target=_warm, args=(self._computer,), daemon=True).start()
-        return made
+        return first_app(self._computer, self._token)
+
+    def all(self) -> Starlette:
+        """Loads all that answers, once a board is there, or at the first question about anything else."""
+        with loading():
+            from northgate.web.app import app_over
+        assert self._computer is not None
+        return app_over(self._computer, self._token)
 
     def close(self) -> None:
         """What is being computed is given up."""
@@ -109,7 +110,7 @@ class _Serving:
 
 def _warm(computer: "Computer") -> None:
     """Starts the processes that compute, once what was asked first has been answered, or nobody asks."""
-    from northgate.web import tasks
+    from northgate.web.deciding import tasks
     from northgate.work import warm
 
     if computer.asked.wait(WARM_UNASKED_S):

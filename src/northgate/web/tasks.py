@@ -1,23 +1,17 @@
-"""What other processes compute for the server, each a function of plain data; plans come as JSON."""
+"""What other processes compute of the engine for the server, each a function of plain data; plans come as JSON."""
 
-import datetime
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-from northgate.change import Rehearsed, UsualMade, rehearsed, usual
-from northgate.change.asked import Given
 from northgate.engine.drill import DrillRun, Losing, run_drill, undisturbed
 from northgate.engine.network import Network, compile_network
 from northgate.engine.reports import Change, LeverAnswer, ZoneLoss, levers, what_if, zone_losses
-from northgate.engine.reports.losses import LossRow
 from northgate.engine.solver import Flow
 from northgate.engine.trace import History, Question, trace, trace_probe
-from northgate.handover.sheet import export
 from northgate.plan import Plan, plan_from_text
 from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
-from northgate.review import ReviewAnswer, review
 from northgate.work import Teller, as_it_is, prepared, received
 
 
@@ -53,7 +47,7 @@ def losses_of_zones(plan: str, told: Teller) -> list[ZoneLoss]:
     return zone_losses(Losing(prepared(compile_network, plan)), told.watch)
 
 
-class _Ready:
+class Ready:
     """What what-ifs and traces of a plan begin with; raises CannotRun."""
 
     def __init__(self, plan: Plan) -> None:
@@ -67,18 +61,12 @@ class _Ready:
 
 def foresee(plan: str, _told: Teller) -> None:
     """Has a plan ready for what-ifs and traces; raises CannotRun."""
-    prepared(_Ready, plan)
+    prepared(Ready, plan)
 
 
 def lost(plan: str, parts: Sequence[Part], groups: Sequence[str] | None, change: Change, told: Teller) -> str:
     """The board at the three moments of a loss or an addition (JSON)."""
-    return what_if(prepared(_Ready, plan).losing, parts, groups, told.watch, change).model_dump_json(by_alias=True)
-
-
-def reviewed(plan: str, today: datetime.date, rows: Sequence[LossRow] | None, _told: Teller) -> ReviewAnswer:
-    """What is wrong with a plan, with what its losses come to where that is known."""
-    found: Plan = prepared(as_it_is, plan)
-    return review(found, today, rows, lambda: prepared(_Ready, plan).now)
+    return what_if(prepared(Ready, plan).losing, parts, groups, told.watch, change).model_dump_json(by_alias=True)
 
 
 @dataclass(frozen=True)
@@ -93,24 +81,9 @@ class ProbeAsked:
 def traced(plan: str, asked: Question | ProbeAsked, moment: bytes | None, second: float, _told: Teller) -> str:
     """What a request or a probe meets (JSON), now or at a second of a drill. `moment`: the flow then and the story of
     the drill, as they are sent without the network."""
-    ready = prepared(_Ready, plan)
+    ready = prepared(Ready, plan)
     flow, story = received(moment, ready.losing.plain) if moment else (ready.now, None)
     history = History(flow, story, second)
     if isinstance(asked, ProbeAsked):
         return trace_probe(flow, asked.group, asked.target, asked.front, history).model_dump_json(by_alias=True)
     return trace(flow, asked, history).model_dump_json(by_alias=True)
-
-
-def change(before: str, after: str, order: Sequence[tuple[int, float | None]] | None, told: Teller) -> Rehearsed:
-    """A change, rehearsed."""
-    return rehearsed(prepared(as_it_is, before), prepared(as_it_is, after), order, told=told)
-
-
-def usual_change(plan: str, code: str, given: Given, told: Teller) -> UsualMade:
-    """A usual change, rehearsed."""
-    return usual(prepared(as_it_is, plan), code, given, told)
-
-
-def exported(plan: str, kind: str, today: datetime.date, _told: Teller) -> str:
-    """A plan for those who build it."""
-    return export(prepared(as_it_is, plan), kind, today)

@@ -31,7 +31,12 @@ PART_OF_MEMORY, LEAST_BYTES = 0.5, 2**30
 LOOK_EVERY_S, GRACE_S = 0.05, 2.0
 
 # What a process is started as.
-WORKS = "from northgate.work.worker import main; main()"
+WORKS = """
+from northgate.loading import loading
+with loading():
+    from northgate.work.worker import main
+main()
+"""
 
 Made = TypeVar("Made")
 Given = tuple[Any, ...]

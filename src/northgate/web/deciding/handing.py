@@ -14,8 +14,8 @@ from northgate.handover.sheet import EXPORTS, MEDIA
 from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.problems import did_you_mean
 from northgate.store.repository import UnknownPlan
-from northgate.web import tasks
 from northgate.web.computing import Computer
+from northgate.web.deciding import tasks
 from northgate.web.deciding.meanwhile import alone_meanwhile
 from northgate.web.judge import WorkDone, work_done
 from northgate.web.judging import TheJudge

@@ -7,8 +7,8 @@ from fastapi import APIRouter, Depends, Query
 
 from northgate.change import UsualAnswer, UsualChange, UsualMade, offered
 from northgate.plan import PlanError, Problem
-from northgate.web import tasks
 from northgate.web.computing import Computer
+from northgate.web.deciding import tasks
 from northgate.web.deciding.handing import At, ChangeMoment, change_moment
 from northgate.web.deciding.meanwhile import alone_meanwhile
 from northgate.web.judge import WorkDone, work_done
