@@ -31,6 +31,6 @@ def pytest_collection_modifyitems(items):
 
 @pytest.hookimpl
 def pytest_collection_finish():
-    """What was loaded for the tests stays: to look through it for garbage again and again took a tenth of their time."""
+    """What was loaded for the tests stays: to look it through for garbage again and again took a tenth of the time."""
     gc.freeze()
     gc.set_threshold(MORE_OBJECTS)

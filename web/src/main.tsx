@@ -1,11 +1,10 @@
 import "./styles.css";
 
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { RouterProvider } from "@tanstack/react-router";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 
-import { router } from "./shell/router";
+import { App } from "./shell/router";
 
 // A revision never changes, and the engine is deterministic: an answer stays true while the page is open.
 const client = new QueryClient({
@@ -17,7 +16,7 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={client}>
-        <RouterProvider router={router} />
+        <App />
       </QueryClientProvider>
     </StrictMode>,
   );

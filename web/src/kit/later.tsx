@@ -1,7 +1,16 @@
-import { lazy, Suspense, useEffect, type ComponentType } from "react";
+import { lazy, Suspense, useEffect, useState, type ComponentType } from "react";
+
+// A board takes about so long from its plan to its first picture.
+const QUIET_MS = 600;
+
+/** What is loaded only when it is wanted. */
+export interface Ahead {
+  /** Loads it ahead; undefined once it is there. */
+  ahead: () => Promise<unknown> | undefined;
+}
 
 /** A component that is loaded when it is first wanted, or ahead of that in a quiet moment; once it is there, it is shown at once. */
-export function later<Props extends object>(load: () => Promise<ComponentType<Props>>): ComponentType<Props> & { ahead: () => void } {
+export function later<Props extends object>(load: () => Promise<ComponentType<Props>>): ComponentType<Props> & Ahead {
   let found: ComponentType<Props> | undefined;
   const get = async () => (found ??= await load());
   const Lazy = lazy(async () => ({ default: await get() })) as unknown as ComponentType<Props>;
@@ -14,15 +23,17 @@ export function later<Props extends object>(load: () => Promise<ComponentType<Pr
       </Suspense>
     );
   }
-  Later.ahead = () => void get();
+  Later.ahead = () => (found ? undefined : get());
   return Later;
 }
 
-/** Loads what is likely to be wanted once the page has come to rest. */
-export function useAhead(...components: { ahead: () => void }[]): void {
+/** Whether what was asked for has been there for a while: what is not seen at first is loaded then. */
+export function useQuiet(ready: boolean): boolean {
+  const [quiet, setQuiet] = useState(false);
   useEffect(() => {
-    const timer = setTimeout(() => components.forEach((one) => one.ahead()), 300);
+    if (!ready) return;
+    const timer = setTimeout(() => setQuiet(true), QUIET_MS);
     return () => clearTimeout(timer);
-    // eslint-disable-next-line react-hooks/exhaustive-deps -- once
-  }, []);
+  }, [ready]);
+  return quiet;
 }

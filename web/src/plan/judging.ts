@@ -3,7 +3,7 @@ import { keepPreviousData, useIsFetching, useQuery } from "@tanstack/react-query
 import { useEffect, useState } from "react";
 
 import { api, dataOf, type PlanDocument, type Schemas } from "../api/client";
-import { SEVERITIES, type SizingSearch } from "./judging-search";
+import { SEVERITIES, type SizingSearch } from "./searches";
 import { answerKey, type Asked } from "./queries";
 import type { Selection } from "./selection";
 import { objectAt } from "./trouble";
@@ -12,7 +12,7 @@ export type Finding = Schemas["FindingAnswer"];
 export type Severity = Finding["severity"];
 export type Loss = Schemas["LossRow"];
 
-export { SEVERITIES } from "./judging-search";
+export { SEVERITIES } from "./searches";
 /** What a severity means. */
 export const MEANS: Record<Severity, string> = { stops: "Traffic cannot flow as planned", risks: "It flows until something fails", advice: "Worth a thought" };
 

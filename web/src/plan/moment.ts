@@ -3,7 +3,8 @@ import { useCallback, useMemo } from "react";
 import type { BoardState, DrillAnswer, Part, PlanDocument, WhatIfAnswer } from "../api/client";
 import { useAskAhead, useDrill, useDrillState, usePlan, useStateNow, useWhatIf, type Asked } from "./queries";
 import { addedWords, halves, lossWords, partOf, type Fault, type Selection } from "./selection";
-import { toggled, useView, type Moment } from "./view";
+import type { Moment } from "./searches";
+import { toggled, useView } from "./view";
 
 /** Which of them one looks at: now, a second of a drill, a loss or an addition over time, something that is being added. */
 export type Looking =

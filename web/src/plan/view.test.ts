@@ -5,7 +5,7 @@ import type { DrillAnswer } from "../api/client";
 import { changeWords, pointerPart, problemAt } from "./edit";
 import { ProblemError } from "../api/client";
 import { formatSelection, halves, lostName, parseSelection, partOf, type Fault } from "./selection";
-import { readSearch } from "./view";
+import { readSearch } from "./searches";
 
 describe("the address bar", () => {
   it("keeps what is understood and drops the rest", () => {

@@ -1,4 +1,3 @@
-import { Link } from "@tanstack/react-router";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 
@@ -6,6 +5,7 @@ import type { PlanHead, Schemas } from "../api/client";
 import { Button } from "../kit/parts";
 import { useDeciding, useGate } from "../plan/deciding";
 import { useDifference } from "../plan/queries";
+import { Link } from "../plan/route";
 
 /** What has changed since the plan was agreed, in words; and agreeing on it. */
 export function ChangesDialog({ head, open, onOpenChange }: { head: PlanHead; open: boolean; onOpenChange: (open: boolean) => void }) {
@@ -83,10 +83,10 @@ function Standing({ head }: { head: PlanHead }) {
       <span className="flex flex-wrap justify-end gap-2">
         <span className="mr-auto flex gap-3">
           <Dialog.Close asChild>
-            <Link to="/plans/$key/compare" params={{ key: head.key }} search={{ way: "change" }} className="flex min-h-6 items-center text-north hover:underline">Rehearse the change</Link>
+            <Link to="/plans/:key/compare" params={{ key: head.key }} search={{ way: "change" }} className="flex min-h-6 items-center text-north hover:underline">Rehearse the change</Link>
           </Dialog.Close>
           <Dialog.Close asChild>
-            <Link to="/plans/$key/compare" params={{ key: head.key }} search={{ way: "log" }} className="flex min-h-6 items-center text-north hover:underline">Log</Link>
+            <Link to="/plans/:key/compare" params={{ key: head.key }} search={{ way: "log" }} className="flex min-h-6 items-center text-north hover:underline">Log</Link>
           </Dialog.Close>
         </span>
         <Dialog.Close asChild>

@@ -1,4 +1,3 @@
-import { useNavigate } from "@tanstack/react-router";
 import { Command } from "cmdk";
 import { useMemo, useState } from "react";
 
@@ -8,11 +7,11 @@ import { useDeciding } from "../plan/deciding";
 import { useCopyPlan, useEdit } from "../plan/edit";
 import { usePlan } from "../plan/queries";
 import { formatSelection, type Selection } from "../plan/selection";
-import type { ViewSearch } from "../plan/view";
 import { ADDABLE } from "../plan/kinds";
 import { SHEET_TITLES } from "../plan/sheet-names";
 import { tourTo } from "../views/start/tour-steps";
 import { best, findable, type Findable } from "./findable";
+import { searchNow, useNavigate } from "../plan/route";
 
 interface Action {
   title: string;
@@ -40,8 +39,8 @@ function Found({ planKey, onAdd, onDone }: { planKey: string; onAdd: (kind: stri
   const actions = useActions(planKey, plan.data?.head, onAdd);
   const objects = useMemo(() => (plan.data ? findable(plan.data.document) : []), [plan.data]);
   const open = ({ to }: Findable) => {
-    if ("drill" in to) void navigate({ to: "/plans/$key/drill", params: { key: planKey }, search: { drill: to.drill } });
-    else void navigate({ to: "/plans/$key/board", params: { key: planKey }, search: (before: ViewSearch) => ({ ...before, add: undefined, select: formatSelection(to.select) }) });
+    if ("drill" in to) navigate({ to: "/plans/:key/drill", params: { key: planKey }, search: { drill: to.drill } });
+    else navigate({ to: "/plans/:key/board", params: { key: planKey }, search: { ...searchNow("/plans/:key/board"), add: undefined, select: formatSelection(to.select) } });
   };
   const found = best<Action | Findable>([...actions, ...objects], typed, MOST_SHOWN);
   return (
@@ -78,33 +77,33 @@ function useActions(planKey: string, head: PlanHead | undefined, onAdd: (kind: s
   const copy = useCopyPlan();
   const params = { key: planKey };
   const action = (title: string, act: () => void, key?: string): Action => ({ title, words: "", act, ...(key ? { key } : {}) });
-  const select = (selection: Selection | undefined) => () => void navigate({ to: "/plans/$key/board", params, search: (before: ViewSearch) => ({ ...before, add: undefined, select: selection && formatSelection(selection) }) });
+  const select = (selection: Selection | undefined) => () => navigate({ to: "/plans/:key/board", params, search: { ...searchNow("/plans/:key/board"), add: undefined, select: selection && formatSelection(selection) } });
   return [
     action("Add to the plan", () => onAdd("group"), "a"),
-    action("Go to the board", () => void navigate({ to: "/plans/$key/board", params, search: {} })),
-    action("Trace a request", () => void navigate({ to: "/plans/$key/trace", params, search: {} })),
-    action("Go to the drill", () => void navigate({ to: "/plans/$key/drill", params, search: {} })),
-    action("Losses: what each would cost", () => void navigate({ to: "/plans/$key/losses", params, search: {} })),
-    action("Sizing: how much is enough", () => void navigate({ to: "/plans/$key/sizing", params, search: {} })),
-    action("Compare with what is agreed", () => void navigate({ to: "/plans/$key/compare", params, search: {} })),
-    action("Variants", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "variants" } })),
-    action("Sweep settings", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "sweep" } })),
-    action("Log of the plan", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "log" } })),
-    action("Rehearse the change", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "change" } })),
-    action("Usual changes: a share, a port, a zone emptied", () => void navigate({ to: "/plans/$key/compare", params, search: { way: "usual" } })),
-    action("Hand over: the sheet and its parts", () => void navigate({ to: "/plans/$key/handover", params })),
-    action("Findings: what is wrong with the plan", () => void navigate({ to: "/plans/$key/findings", params, search: {} })),
-    action("Index of the plan", () => void navigate({ to: "/plans/$key/index", params })),
+    action("Go to the board", () => navigate({ to: "/plans/:key/board", params, search: {} })),
+    action("Trace a request", () => navigate({ to: "/plans/:key/trace", params, search: {} })),
+    action("Go to the drill", () => navigate({ to: "/plans/:key/drill", params, search: {} })),
+    action("Losses: what each would cost", () => navigate({ to: "/plans/:key/losses", params, search: {} })),
+    action("Sizing: how much is enough", () => navigate({ to: "/plans/:key/sizing", params, search: {} })),
+    action("Compare with what is agreed", () => navigate({ to: "/plans/:key/compare", params, search: {} })),
+    action("Variants", () => navigate({ to: "/plans/:key/compare", params, search: { way: "variants" } })),
+    action("Sweep settings", () => navigate({ to: "/plans/:key/compare", params, search: { way: "sweep" } })),
+    action("Log of the plan", () => navigate({ to: "/plans/:key/compare", params, search: { way: "log" } })),
+    action("Rehearse the change", () => navigate({ to: "/plans/:key/compare", params, search: { way: "change" } })),
+    action("Usual changes: a share, a port, a zone emptied", () => navigate({ to: "/plans/:key/compare", params, search: { way: "usual" } })),
+    action("Hand over: the sheet and its parts", () => navigate({ to: "/plans/:key/handover", params })),
+    action("Findings: what is wrong with the plan", () => navigate({ to: "/plans/:key/findings", params, search: {} })),
+    action("Index of the plan", () => navigate({ to: "/plans/:key/index", params })),
     ...(head?.can_undo ? [action("Undo", () => move.mutate("undo"), "Ctrl Z")] : []),
     ...(head?.can_redo ? [action("Redo", () => move.mutate("redo"), "Ctrl Shift Z")] : []),
     ...(head && head.agreed !== head.revision ? [action(`Agree on revision ${head.revision}`, () => stand.mutate({ agreed: true, who: "", why: "" }))] : []),
     action("Settings of the plan", select(undefined)),
-    action("Copy this plan", () => copy.mutate(planKey, { onSuccess: (made) => void navigate({ to: "/plans/$key/board", params: { key: made.key }, search: {} }) })),
+    action("Copy this plan", () => copy.mutate(planKey, { onSuccess: (made) => navigate({ to: "/plans/:key/board", params: { key: made.key }, search: {} }) })),
     action("Download the plan file", () => window.location.assign(`/api/plans/${planKey}/file`)),
     ...ADDABLE.map(([kind, words]) => action(`Add: ${words}`, () => onAdd(kind))),
-    ...Object.entries(SHEET_TITLES).map(([sheet, title]) => action(`Sheet: ${title}`, () => void navigate({ to: "/plans/$key/sheets/$sheet", params: { key: planKey, sheet } }))),
-    action("All plans", () => void navigate({ to: "/plans" })),
-    action("Start a plan", () => void navigate({ to: "/start" })),
+    ...Object.entries(SHEET_TITLES).map(([sheet, title]) => action(`Sheet: ${title}`, () => navigate({ to: "/plans/:key/sheets/:sheet", params: { key: planKey, sheet } }))),
+    action("All plans", () => navigate({ to: "/plans" })),
+    action("Start a plan", () => navigate({ to: "/start" })),
     action("Day or night survey", toggle),
     action("Take the tour", () => tourTo(0)),
   ];

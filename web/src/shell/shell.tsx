@@ -1,31 +1,34 @@
-import { Link, Outlet, useLocation, useNavigate, useParams } from "@tanstack/react-router";
 import { Keyboard, Moon, Plus, Sun } from "lucide-react";
-import { lazy, Suspense, useEffect, useState } from "react";
+import { useEffect, useState, type ComponentType, type ReactNode } from "react";
+import type { ToasterProps } from "sonner";
 
 import type { PlanHead } from "../api/client";
 import { StandingPill, UndoRedo } from "./changes";
-import { later, useAhead } from "../kit/later";
+import { later, useQuiet } from "../kit/later";
 import { Button } from "../kit/parts";
 import { useKey } from "../kit/keys";
 import { useTheme } from "../kit/theme";
 import { SEVERITIES, useKnownFindings } from "../plan/judging";
 import { usePlan } from "../plan/queries";
-import type { ViewSearch } from "../plan/view";
 import { titleOf } from "./titles";
 import { Tour } from "../views/start/tour";
+import { Link, searchNow, useKeyOfPlan, useNavigate, usePath } from "../plan/route";
 
 // What is not there at the first sight is loaded after it.
-const Toaster = lazy(async () => ({ default: (await import("sonner")).Toaster }));
+const Toaster = later(async () => (await import("sonner")).Toaster as ComponentType<ToasterProps>);
 const KeysDialog = later(async () => (await import("./keys-dialog")).KeysDialog);
 const Palette = later(async () => (await import("./palette")).Palette);
 
 /** The frame of every view: the bar on top, the view beneath. */
-export function Shell() {
-  const { key } = useParams({ strict: false });
-  useAhead(Palette, KeysDialog);
+export function Shell({ children }: { children: ReactNode }) {
+  const key = useKeyOfPlan();
   const { theme } = useTheme();
-  const { pathname } = useLocation();
+  const pathname = usePath();
   const plan = usePlan(key ?? "", key !== undefined);
+  const quiet = useQuiet(key === undefined || plan.data !== undefined || plan.isError);
+  useEffect(() => {
+    if (quiet) for (const one of [Palette, KeysDialog]) void one.ahead();
+  }, [quiet]);
   const title = titleOf(pathname, plan.data?.head.title);
   useEffect(() => {
     document.title = title;
@@ -43,10 +46,8 @@ export function Shell() {
         <KeysHelp />
         <ThemeButton />
       </header>
-      <Outlet />
-      <Suspense>
-        <Toaster theme={theme === "night" ? "dark" : "light"} position="bottom-left" offset={{ bottom: 10, left: 130 }} mobileOffset={{ bottom: 8, left: 8, right: 8 }} toastOptions={{ className: "!bg-panel !text-ink !border-line-strong !font-sans" }} />
-      </Suspense>
+      {children}
+      {quiet && <Toaster theme={theme === "night" ? "dark" : "light"} position="bottom-left" offset={{ bottom: 10, left: 130 }} mobileOffset={{ bottom: 8, left: 8, right: 8 }} toastOptions={{ className: "!bg-panel !text-ink !border-line-strong !font-sans" }} />}
     </div>
   );
 }
@@ -54,9 +55,9 @@ export function Shell() {
 function PlanBar({ planKey }: { planKey: string }) {
   const plan = usePlan(planKey);
   const navigate = useNavigate();
-  const { pathname } = useLocation();
+  const pathname = usePath();
   const [inSheets, inSizing] = [pathname.includes("/sheets/"), pathname.endsWith("/sizing")];
-  const add = (kind: string) => void navigate({ to: "/plans/$key/board", params: { key: planKey }, search: (before: ViewSearch) => ({ ...before, add: kind, lost: undefined, at: undefined, moment: undefined }) });
+  const add = (kind: string) => navigate({ to: "/plans/:key/board", params: { key: planKey }, search: { ...searchNow("/plans/:key/board"), add: kind, lost: undefined, at: undefined, moment: undefined } });
   useKey("add", () => add("group"));
   if (!plan.data) return <span className="ml-auto" />;
   const head: PlanHead = plan.data.head;
@@ -64,31 +65,31 @@ function PlanBar({ planKey }: { planKey: string }) {
     <>
       <span className="h-5 w-px shrink-0 bg-bar-soft/40 max-md:hidden" />
       {!head.variant && <span className="min-w-8 truncate max-lg:max-w-40 max-md:hidden" title={head.title}>{head.title}</span>}
-      {head.variant && <Link to="/plans/$key/compare" params={{ key: planKey }} search={{ way: "variants" }} className="min-w-12 truncate rounded border border-bar-soft/60 px-1.5 max-lg:max-w-40 hover:border-bar-ink" title={`${head.title}, a variant: ${head.variant}`} data-testid="variant">{head.variant}</Link>}
+      {head.variant && <Link to="/plans/:key/compare" params={{ key: planKey }} search={{ way: "variants" }} className="min-w-12 truncate rounded border border-bar-soft/60 px-1.5 max-lg:max-w-40 hover:border-bar-ink" title={`${head.title}, a variant: ${head.variant}`} data-testid="variant">{head.variant}</Link>}
       <StandingPill head={head} />
       <UndoRedo head={head} />
       <nav className="flex h-11 overflow-x-auto xl:shrink-0 max-md:order-last max-md:w-full max-md:justify-center md:ml-1" aria-label="Views">
-        <ViewLink to="/plans/$key/board" planKey={planKey}>Board</ViewLink>
-        <Link to="/plans/$key/trace" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
+        <ViewLink to="/plans/:key/board" planKey={planKey}>Board</ViewLink>
+        <Link to="/plans/:key/trace" params={{ key: planKey }} search={{}} className={TAB} tab>
           Trace
         </Link>
-        <Link to="/plans/$key/drill" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
+        <Link to="/plans/:key/drill" params={{ key: planKey }} search={{}} className={TAB} tab>
           Drill
         </Link>
-        <Link to="/plans/$key/losses" params={{ key: planKey }} search={{}} className={`${TAB} ${inSizing ? "active" : ""}`} activeOptions={{ includeSearch: false }}>
+        <Link to="/plans/:key/losses" params={{ key: planKey }} search={{}} className={`${TAB} ${inSizing ? "active" : ""}`} tab>
           Losses
         </Link>
         <FindingsLink planKey={planKey} revision={head.revision} />
-        <Link to="/plans/$key/compare" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
+        <Link to="/plans/:key/compare" params={{ key: planKey }} search={{}} className={TAB} tab>
           Compare
         </Link>
-        <Link to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet: "machines" }} className={`${TAB} ${inSheets ? "active" : ""}`} aria-current={inSheets ? "page" : undefined}>
+        <Link to="/plans/:key/sheets/:sheet" params={{ key: planKey, sheet: "machines" }} className={`${TAB} ${inSheets ? "active" : ""}`} aria-current={inSheets ? "page" : undefined}>
           Sheets
         </Link>
-        <Link to="/plans/$key/index" params={{ key: planKey }} className={TAB}>
+        <Link to="/plans/:key/index" params={{ key: planKey }} className={TAB} tab>
           Index
         </Link>
-        <Link to="/plans/$key/handover" params={{ key: planKey }} className={TAB}>
+        <Link to="/plans/:key/handover" params={{ key: planKey }} className={TAB} tab>
           Hand over
         </Link>
       </nav>
@@ -110,7 +111,7 @@ function FindingsLink({ planKey, revision }: { planKey: string; revision: number
   const told = SEVERITIES.filter((one) => one !== "advice" && (counts?.[one] ?? 0) > 0);
   const label = ["Findings", ...told.map((one) => `${counts?.[one]} ${one}`)].join(", ");
   return (
-    <Link to="/plans/$key/findings" params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }} aria-label={label} title={label}>
+    <Link to="/plans/:key/findings" params={{ key: planKey }} search={{}} className={TAB} tab aria-label={label} title={label}>
       Findings
       {told.map((one) => (
         <span key={one} className={`ml-1.5 rounded-sm px-1 text-[11px] leading-4 font-semibold text-bar tabular-nums ${one === "stops" ? "bg-[#f58067]" : "bg-[#e5b766]"}`} aria-hidden="true" data-testid={`count-${one}`}>
@@ -124,9 +125,9 @@ function FindingsLink({ planKey, revision }: { planKey: string; revision: number
 const TAB =
   "flex h-full shrink-0 items-center px-2.5 text-bar-soft hover:text-bar-ink [&.active]:font-semibold [&.active]:text-bar-ink [&.active]:shadow-[inset_0_-4px_0_var(--bar-ink)]";
 
-function ViewLink({ to, planKey, children }: { to: "/plans/$key/board"; planKey: string; children: string }) {
+function ViewLink({ to, planKey, children }: { to: "/plans/:key/board"; planKey: string; children: string }) {
   return (
-    <Link to={to} params={{ key: planKey }} search={{}} className={TAB} activeOptions={{ includeSearch: false }}>
+    <Link to={to} params={{ key: planKey }} search={{}} className={TAB} tab>
       {children}
     </Link>
   );

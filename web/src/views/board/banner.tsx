@@ -4,7 +4,7 @@ import { lazy, Suspense } from "react";
 import { Button, IconButton } from "../../kit/parts";
 import { clock } from "../../kit/format";
 import type { Looking } from "../../plan/moment";
-import type { Moment } from "../../plan/view";
+import type { Moment } from "../../plan/searches";
 
 /** Its buttons are not needed before something breaks, but then at once. */
 export const loadWhatIf = () => import("./what-if");

@@ -1,4 +1,3 @@
-import { useNavigate } from "@tanstack/react-router";
 import { lazy, Suspense, useCallback, useEffect, useMemo, useState } from "react";
 
 import { ProblemError, type BoardState, type DrillAnswer, type PlanDocument } from "../../api/client";
@@ -20,6 +19,7 @@ import type { InspectorProps } from "./inspector/shared";
 import { NextSteps } from "./next-steps";
 import { Button, Skeleton } from "../../kit/parts";
 import { objectAt, Trouble } from "../../plan/trouble";
+import { useNavigate } from "../../plan/route";
 
 // The board itself is seen first; what stands beside it comes a moment later.
 const Inspector = lazy(async () => ({ default: (await import("./inspector/inspector")).Inspector }));
@@ -60,7 +60,7 @@ export function BoardView() {
     (part: Selection) => {
       const moment = search.at === undefined ? {} : { drill: drill?.name, at: search.at };
       const asked = part.kind === "client" ? { client: part.name } : { probe: part.name };
-      void navigate({ to: "/plans/$key/trace", params: { key }, search: { ...asked, ...moment } });
+      navigate({ to: "/plans/:key/trace", params: { key }, search: { ...asked, ...moment } });
     },
     [navigate, key, search.at, drill?.name],
   );

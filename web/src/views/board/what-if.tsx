@@ -3,7 +3,7 @@ import { HelpCircle } from "lucide-react";
 import { RadioGroup } from "radix-ui";
 import { amount, span } from "../../kit/format";
 import type { Looking } from "../../plan/moment";
-import { MOMENTS, type Moment } from "../../plan/view";
+import { MOMENTS, type Moment } from "../../plan/searches";
 
 const WORDS: Record<"lost" | "added", Record<Moment, string>> = {
   lost: { at_once: "at once", noticed: "noticed", settled: "settled" },

@@ -1,5 +1,4 @@
 /** How the plan came to be what it is: every revision, what it changed and why, and who stands by it. */
-import { Link } from "@tanstack/react-router";
 import { useState, type FormEvent } from "react";
 
 import type { Schemas } from "../../api/client";
@@ -7,6 +6,7 @@ import { Button, Skeleton } from "../../kit/parts";
 import { useDeciding, useLog } from "../../plan/deciding";
 import type { Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
+import { Link } from "../../plan/route";
 
 type Entry = Schemas["LogEntry"];
 /** So many changes of a revision are told at once. */
@@ -49,7 +49,7 @@ function Line({ entry, planKey }: { entry: Entry; planKey: string }) {
       <span className="flex items-start gap-2">
         {!current && (
           <>
-            <Link to="/plans/$key/compare" params={{ key: planKey }} search={{ since: revision }} className="flex min-h-6 items-center text-[12px] text-north hover:underline" aria-label={`Compare with revision ${revision}`}>beside now</Link>
+            <Link to="/plans/:key/compare" params={{ key: planKey }} search={{ since: revision }} className="flex min-h-6 items-center text-[12px] text-north hover:underline" aria-label={`Compare with revision ${revision}`}>beside now</Link>
             <Button className="text-[12px]" disabled={goTo.isPending} aria-label={`Go to revision ${revision}`} onClick={() => goTo.mutate(revision)}>Go to it</Button>
           </>
         )}

@@ -1,6 +1,5 @@
 /** The way from one revision to another, rehearsed: what is done when, what fails meanwhile, and the way back. */
 import { useQueryClient } from "@tanstack/react-query";
-import { getRouteApi } from "@tanstack/react-router";
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
 
@@ -13,8 +12,8 @@ import { answerKey, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 import { BoardThen, Rehearsed, type MomentProps } from "./rehearsed";
 import { mayMove, moved, readOrder, timed, writeOrder, type Place } from "./order";
+import { useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/compare");
 type Change = Schemas["RehearsalAnswer"];
 
 export function Rehearsal({ asked, before }: { asked: Asked; before: Ordered }) {
@@ -35,10 +34,10 @@ function ChangeMoment({ asked, before, ...given }: MomentProps & { asked: Asked;
 }
 
 function Steps({ change, order, waiting }: { change: Change; order: string | undefined; waiting: boolean }) {
-  const navigate = route.useNavigate();
+  const { say } = useRoute("/plans/:key/compare");
   const back = new Map(change.rollback.map((one) => [one.from_step, one]));
   const places = readOrder(order, change.steps.length);
-  const take = (made: Place[]) => void navigate({ search: (now) => ({ ...now, order: writeOrder(made) }), replace: true });
+  const take = (made: Place[]) => say((now) => ({ ...now, order: writeOrder(made) }), true);
   return (
     <div className={`relative max-w-full overflow-x-auto ${waiting ? "opacity-60" : ""}`} tabIndex={0} role="group" aria-label="Steps" aria-busy={waiting}>
       <table className="w-full text-left tabular-nums" data-testid="change-steps">

@@ -1,6 +1,5 @@
 /** What a rehearsed change comes to, and its board at any second. */
 import type { UseQueryResult } from "@tanstack/react-query";
-import { getRouteApi } from "@tanstack/react-router";
 import type { ComponentType, ReactNode } from "react";
 
 import type { Schemas } from "../../api/client";
@@ -9,8 +8,8 @@ import { Button, Section, Skeleton } from "../../kit/parts";
 import { NO_ADDRESSES } from "../../plan/addresses";
 import { Trouble } from "../../plan/trouble";
 import { Board } from "../../board/board";
+import { useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/compare");
 type Change = Schemas["RehearsalAnswer"];
 
 export interface MomentProps {
@@ -20,9 +19,8 @@ export interface MomentProps {
 
 /** The change in one sentence, over time, and in numbers; its steps; its board at a second that is asked for. */
 export function Rehearsed({ change, Moment, children }: { change: Change; Moment: ComponentType<MomentProps>; children: ReactNode }) {
-  const { at } = route.useSearch();
-  const navigate = route.useNavigate();
-  const goTo = (second: number | undefined) => void navigate({ search: (now) => ({ ...now, at: second }), replace: true });
+  const { search: { at }, say } = useRoute("/plans/:key/compare");
+  const goTo = (second: number | undefined) => say((now) => ({ ...now, at: second }), true);
   const { readings, at_once: once } = change;
   return (
     <div className="grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_300px]" data-testid="rehearsed">

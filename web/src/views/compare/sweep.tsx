@@ -1,5 +1,4 @@
 /** One or two settings swept: a heat map of what a drill comes to, at what price in probes; one click adopts a cell. */
-import { getRouteApi } from "@tanstack/react-router";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent, type KeyboardEvent } from "react";
 
@@ -9,13 +8,13 @@ import { Button } from "../../kit/parts";
 import { Working } from "../../kit/working";
 import { useSettings, useSweep, useSweepProgress, type Swept } from "../../plan/deciding";
 import { useEdit } from "../../plan/edit";
-import type { CompareSearch } from "../../plan/judging-search";
+import type { CompareSearch } from "../../plan/searches";
 import { answerKey, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 import { adopting, isNow, offered, readAxis, strength, writeAxis, type Axis } from "./heat";
 import { readingWords, shownReading } from "./words";
+import { useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/compare");
 const BOX = "min-h-7 rounded border border-line-strong bg-panel px-2";
 /** What is swept for most often. */
 const READINGS = ["failed", "failed_share", "worst_blind_s", "settled_s", "peak_utilisation", "peak_latency_ms", "sessions_moved", "peak_targets"];
@@ -39,7 +38,7 @@ export function Sweep({ asked, document, search }: { asked: Asked; document: Pla
 }
 
 function Question({ asked, document, drill, search }: { asked: Asked; document: PlanDocument; drill: string; search: CompareSearch }) {
-  const navigate = route.useNavigate();
+  const { say } = useRoute("/plans/:key/compare");
   const settings = useSettings(asked).data ?? [];
   const [ask, setAsk] = useState({ drill, reading: search.reading ?? "failed" });
   const [written, setWritten] = useState<Axis[]>([0, 1].map((place) => readAxis(search.set?.[place] ?? "") ?? NO_AXIS));
@@ -53,7 +52,7 @@ function Question({ asked, document, drill, search }: { asked: Asked; document: 
   const send = (event: FormEvent) => {
     event.preventDefault();
     const set = axes.filter((one) => one.path.trim() !== "").map(writeAxis);
-    if (set.length) void navigate({ search: (before) => ({ ...before, ...ask, set }) });
+    if (set.length) say((before) => ({ ...before, ...ask, set }));
   };
   return (
     <form className="mb-5 grid max-w-4xl gap-2" onSubmit={send}>

@@ -1,6 +1,5 @@
 /** Usual changes, ready-made: what each asks for as a sentence with gaps, and what it comes to beside all at once. */
 import { useQueryClient } from "@tanstack/react-query";
-import { getRouteApi, useNavigate } from "@tanstack/react-router";
 import { useState, type FormEvent } from "react";
 
 import type { Schemas } from "../../api/client";
@@ -9,12 +8,12 @@ import { Button, Skeleton } from "../../kit/parts";
 import { Working } from "../../kit/working";
 import { useUsual, useUsualChanges, useUsualMoment, useUsualProgress, type Usually } from "../../plan/deciding";
 import { useEdit, type Operation } from "../../plan/edit";
-import type { CompareSearch } from "../../plan/judging-search";
+import type { CompareSearch } from "../../plan/searches";
 import { answerKey, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 import { BoardThen, Rehearsed, type MomentProps } from "./rehearsed";
+import { useNavigate, useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/compare");
 type Change = Schemas["UsualChange"];
 
 export function UsualChanges({ asked, search }: { asked: Asked; search: CompareSearch }) {
@@ -36,12 +35,12 @@ export function UsualChanges({ asked, search }: { asked: Asked; search: CompareS
 const BOX = "min-h-7 rounded border border-line-strong bg-panel px-2";
 
 function Offer({ change, chosen }: { change: Change; chosen: Usually | undefined }) {
-  const navigate = route.useNavigate();
+  const { say } = useRoute("/plans/:key/compare");
   const said = new Map(chosen?.said.map((one) => [one.slice(0, one.indexOf("=")), one.slice(one.indexOf("=") + 1)]));
   const [given, setGiven] = useState(Object.fromEntries(change.asks.map((one) => [one.name, said.get(one.name) ?? one.given])));
   const send = (event: FormEvent) => {
     event.preventDefault();
-    void navigate({ search: (now) => ({ ...now, usual: change.code, said: change.asks.map(({ name }) => `${name}=${given[name] ?? ""}`), at: undefined }) });
+    say((now) => ({ ...now, usual: change.code, said: change.asks.map(({ name }) => `${name}=${given[name] ?? ""}`), at: undefined }));
   };
   return (
     <li className={`border-t border-dotted border-line first:border-t-0 ${chosen ? "bg-foot" : ""}`}>
@@ -125,7 +124,7 @@ function Take({ planKey, patch, adds }: { planKey: string; patch: Operation[]; a
   const name = drill && "value" in drill ? (drill.value as { name: string }).name : undefined;
   const take = () =>
     edit.mutate(patch, {
-      onSuccess: () => void (name !== undefined ? navigate({ to: "/plans/$key/drill", params: { key: planKey }, search: { drill: name } }) : navigate({ to: "/plans/$key/compare", params: { key: planKey }, search: { way: "change" } })),
+      onSuccess: () => void (name !== undefined ? navigate({ to: "/plans/:key/drill", params: { key: planKey }, search: { drill: name } }) : navigate({ to: "/plans/:key/compare", params: { key: planKey }, search: { way: "change" } })),
     });
   return (
     <p className="mt-3">

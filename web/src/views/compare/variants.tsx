@@ -1,5 +1,4 @@
 /** The plan and its variants: every drill on each of them, what each costs, and taking one over. */
-import { Link, useNavigate } from "@tanstack/react-router";
 import { FlaskConical } from "lucide-react";
 import { useState, type FormEvent } from "react";
 
@@ -11,6 +10,7 @@ import { useDeciding, useMatrix, useTryVariant } from "../../plan/deciding";
 import type { Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 import { NEITHER, readingWords, shownReading } from "./words";
+import { Link, useNavigate } from "../../plan/route";
 
 type Matrix = Schemas["MatrixAnswer"];
 
@@ -38,7 +38,7 @@ function TryOne({ planKey }: { planKey: string }) {
       onSuccess: (made) => {
         setName("");
         notify(`This is ${made.variant ?? made.title}. Whatever you change here, the plan stays as it is.`, { tone: "success" });
-        void navigate({ to: "/plans/$key/board", params: { key: made.key }, search: {} });
+        navigate({ to: "/plans/:key/board", params: { key: made.key }, search: {} });
       },
     });
   };
@@ -89,11 +89,11 @@ function Head({ column, planKey }: { column: Schemas["Column"]; planKey: string 
   const here = column.key === planKey;
   return (
     <th scope="col" className="max-w-56 pr-6 pb-1 text-right font-normal">
-      <Link to="/plans/$key/board" params={{ key: column.key }} search={{}} className="font-semibold hover:underline">{column.name}</Link>
+      <Link to="/plans/:key/board" params={{ key: column.key }} search={{}} className="font-semibold hover:underline">{column.name}</Link>
       <span className="block text-[12px] text-ink-soft">revision {column.revision}{here ? ", this one" : ""}</span>
       {!here && (
         <span className="mt-1 flex justify-end gap-1.5">
-          <Link to="/plans/$key/compare" params={{ key: planKey }} search={{ beside: column.key }} className="flex min-h-6 items-center text-[12px] text-north hover:underline" aria-label={`Compare with ${column.name}`}>compare</Link>
+          <Link to="/plans/:key/compare" params={{ key: planKey }} search={{ beside: column.key }} className="flex min-h-6 items-center text-[12px] text-north hover:underline" aria-label={`Compare with ${column.name}`}>compare</Link>
           <Button className="text-[12px]" disabled={takeOver.isPending} aria-label={`Take over ${column.name}`} onClick={() => takeOver.mutate(column.key)}>Take over</Button>
         </span>
       )}

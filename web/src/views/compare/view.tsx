@@ -1,10 +1,9 @@
 /** A plan beside an earlier revision or its variants, its settings swept, the change rehearsed, and its log. */
-import { getRouteApi, Link } from "@tanstack/react-router";
 
 import type { PlanHead } from "../../api/client";
 import { Skeleton } from "../../kit/parts";
 import { useVariants, type Before } from "../../plan/deciding";
-import type { CompareSearch, Way } from "../../plan/judging-search";
+import type { CompareSearch, Way } from "../../plan/searches";
 import { usePlan, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 import { LogOfPlan } from "./log";
@@ -13,8 +12,8 @@ import { SideBySide } from "./side-by-side";
 import { Sweep } from "./sweep";
 import { UsualChanges } from "./usual";
 import { Variants } from "./variants";
+import { Link, useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/compare");
 const CALLED: [Way, string][] = [
   ["side", "side by side"],
   ["variants", "variants"],
@@ -25,8 +24,7 @@ const CALLED: [Way, string][] = [
 ];
 
 export function CompareView() {
-  const { key } = route.useParams();
-  const search = route.useSearch();
+  const { params: { key }, search } = useRoute("/plans/:key/compare");
   const plan = usePlan(key);
   if (plan.error) return <main id="main" className="flex-1 overflow-y-auto"><Trouble error={plan.error} /></main>;
   if (!plan.data) return <main id="main" className="flex-1 p-8" aria-label="Compare"><Skeleton className="h-40" /></main>;
@@ -55,7 +53,7 @@ export function CompareView() {
 
 function WayLink({ planKey, search, way, chosen, children }: { planKey: string; search: CompareSearch; way: Way; chosen: boolean; children: string }) {
   return (
-    <Link to="/plans/$key/compare" params={{ key: planKey }} search={{ ...search, at: undefined, way: way === "side" ? undefined : way }} aria-current={chosen ? "true" : undefined} activeOptions={{ exact: true }} className={`min-h-6 rounded border px-2 py-0.5 ${chosen ? "border-ink bg-panel font-semibold" : "border-line-strong hover:border-ink"}`}>
+    <Link to="/plans/:key/compare" params={{ key: planKey }} search={{ ...search, at: undefined, way: way === "side" ? undefined : way }} aria-current={chosen ? "true" : undefined} className={`min-h-6 rounded border px-2 py-0.5 ${chosen ? "border-ink bg-panel font-semibold" : "border-line-strong hover:border-ink"}`}>
       {children}
     </Link>
   );
@@ -65,7 +63,7 @@ const BOX = "min-h-6 rounded border border-line-strong bg-paper px-1.5 text-ink"
 
 /** What stands beside the current revision: an earlier one, or another plan of the family. */
 function Against({ head, before }: { head: PlanHead; before: Before }) {
-  const navigate = route.useNavigate();
+  const { say } = useRoute("/plans/:key/compare");
   const others = (useVariants(head.key).data ?? []).filter((one) => one.key !== head.key);
   const usual = head.agreed ?? 1;
   const since = before.since ?? usual;
@@ -73,7 +71,7 @@ function Against({ head, before }: { head: PlanHead; before: Before }) {
     <span className="flex flex-wrap items-center gap-2 text-ink-soft">
       {`revision ${head.revision} against${others.length === 0 ? " revision" : ""}`}
       {others.length > 0 && (
-        <select aria-label="What it is compared with" className={BOX} value={before.beside ?? ""} onChange={(event) => void navigate({ search: (now) => ({ ...now, beside: event.target.value || undefined, order: undefined }), replace: true })}>
+        <select aria-label="What it is compared with" className={BOX} value={before.beside ?? ""} onChange={(event) => say((now) => ({ ...now, beside: event.target.value || undefined, order: undefined }), true)}>
           <option value="">its revision</option>
           {others.map((one) => <option key={one.key} value={one.key}>{one.variant ?? one.title}</option>)}
         </select>
@@ -87,7 +85,7 @@ function Against({ head, before }: { head: PlanHead; before: Before }) {
             min={1}
             max={head.revision}
             value={since}
-            onChange={(event) => void navigate({ search: (now) => ({ ...now, order: undefined, since: Math.min(Math.max(Number(event.target.value) || 1, 1), head.revision) }), replace: true })}
+            onChange={(event) => say((now) => ({ ...now, order: undefined, since: Math.min(Math.max(Number(event.target.value) || 1, 1), head.revision) }), true)}
           />
           {since === head.agreed ? "which is agreed" : since === 1 ? "as it was taken in" : ""}
         </>

@@ -1,5 +1,4 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { getRouteApi, Link } from "@tanstack/react-router";
 import { Pause, Play, Plus, StepBack, StepForward, Trash2, Wrench } from "lucide-react";
 import { useMemo, useState, type PointerEvent } from "react";
 
@@ -21,15 +20,13 @@ import { Charts, rowsOf } from "./charts";
 import { LEFT, RIGHT, rowAt } from "./layout";
 import { sayRow } from "./readout";
 import { addingFault, drillPlace, happenings, movingStep, usualFaults } from "./script";
+import { Link, useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/drill");
 const MOST_STRIPS = 12;
 
 /** What happens, second by second: a drill with its script, its charts, and what it comes to. */
 export function DrillView() {
-  const { key } = route.useParams();
-  const search = route.useSearch();
-  const navigate = route.useNavigate();
+  const { params: { key }, search, say } = useRoute("/plans/:key/drill");
   const plan = usePlan(key);
   const document = plan.data?.document;
   const asked: Asked = { key, revision: plan.data?.head.revision };
@@ -37,7 +34,7 @@ export function DrillView() {
   const name = known ? search.drill : document?.drills[0]?.name;
   const drill = useDrill(asked, name, true);
   const strips = useStrips(asked, name, undefined, drill.data !== undefined, true);
-  const change = (changes: { drill?: string | undefined; at?: number | undefined }) => void navigate({ search: (before) => ({ ...before, ...changes }), replace: changes.drill === undefined });
+  const change = (changes: { drill?: string | undefined; at?: number | undefined }) => say((before) => ({ ...before, ...changes }), changes.drill === undefined);
   const error = plan.error ?? drill.error;
   if (error) return <main id="main" className="flex-1 overflow-y-auto"><Trouble error={error} document={document} /></main>;
   if (!document) return <Skeleton className="flex-1 p-8" />;
@@ -51,7 +48,7 @@ function NoDrill({ planKey }: { planKey: string }) {
     <main id="main" className="flex flex-col items-start gap-3 p-8">
       <h1 className="text-xl font-semibold">No drill yet</h1>
       <p className="max-w-prose text-ink-soft">A drill loses parts of the plan at certain seconds and brings them back: second by second you see what fails, who notices when, and whether it holds what you expect.</p>
-      <Link to="/plans/$key/board" params={{ key: planKey }} search={{ add: "drill" }} className="rounded border border-north bg-north px-2 py-0.5 font-medium text-panel">
+      <Link to="/plans/:key/board" params={{ key: planKey }} search={{ add: "drill" }} className="rounded border border-north bg-north px-2 py-0.5 font-medium text-panel">
         Add a drill
       </Link>
     </main>
@@ -137,7 +134,7 @@ function Drilled(props: DrilledProps) {
           </span>
           <AddFault document={document} drill={drill} at={at} onAdd={(patch) => edit.mutate(patch)} />
           {at !== undefined && (
-            <Link to="/plans/$key/board" params={{ key: planKey }} search={{ drill: drill.name, at }} className="shrink-0 rounded border border-line-strong bg-panel px-2 py-0.5 font-medium hover:border-ink">
+            <Link to="/plans/:key/board" params={{ key: planKey }} search={{ drill: drill.name, at }} className="shrink-0 rounded border border-line-strong bg-panel px-2 py-0.5 font-medium hover:border-ink">
               Second {Math.round(at)} on the board
             </Link>
           )}

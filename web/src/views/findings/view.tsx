@@ -1,5 +1,4 @@
 /** What is wrong with the plan: by severity and place, each with its reason, its remedy, and a way to leave it as it is. */
-import { getRouteApi, Link } from "@tanstack/react-router";
 import { useMemo, useState, type FormEvent } from "react";
 
 import type { PlanDocument } from "../../api/client";
@@ -12,12 +11,11 @@ import { usePlan } from "../../plan/queries";
 import { formatSelection, type Selection } from "../../plan/selection";
 import { Trouble } from "../../plan/trouble";
 import { SeverityMark } from "../../plan/severity";
+import { Link, useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/findings");
 
 export function FindingsView() {
-  const { key } = route.useParams();
-  const { only } = route.useSearch();
+  const { params: { key }, search: { only } } = useRoute("/plans/:key/findings");
   const plan = usePlan(key);
   const asked = { key, revision: plan.data?.head.revision };
   const quick = useFindings(asked, false);
@@ -101,7 +99,7 @@ function fits(one: Finding, filter: string): boolean {
 
 function Choice({ planKey, severity, chosen, count }: { planKey: string; severity: Severity | undefined; chosen: boolean; count: number }) {
   return (
-    <Link to="/plans/$key/findings" params={{ key: planKey }} search={{ only: severity }} aria-current={chosen ? "true" : undefined} className={`flex min-h-6 items-center gap-1.5 rounded border px-2 py-0.5 ${chosen ? "border-ink bg-panel font-semibold" : "border-line-strong hover:border-ink"}`}>
+    <Link to="/plans/:key/findings" params={{ key: planKey }} search={{ only: severity }} aria-current={chosen ? "true" : undefined} className={`flex min-h-6 items-center gap-1.5 rounded border px-2 py-0.5 ${chosen ? "border-ink bg-panel font-semibold" : "border-line-strong hover:border-ink"}`}>
       {severity && <SeverityMark severity={severity} />} {severity ?? "all"} <span className="tabular-nums">{count}</span>
     </Link>
   );
@@ -181,8 +179,8 @@ function ToObject({ planKey, object }: { planKey: string; object: Selection }) {
   const words = object.kind === "zone" ? "zone" : KINDS[object.kind as ObjectKind].words;
   const called = `${words} ${object.name}`;
   const style = "text-north hover:underline";
-  if (object.kind === ("drill" as Selection["kind"])) return <Link to="/plans/$key/drill" params={{ key: planKey }} search={{ drill: object.name }} className={style} data-roving>{called}</Link>;
-  return <Link to="/plans/$key/board" params={{ key: planKey }} search={{ select: formatSelection(object) }} className={style} data-roving>{called}</Link>;
+  if (object.kind === ("drill" as Selection["kind"])) return <Link to="/plans/:key/drill" params={{ key: planKey }} search={{ drill: object.name }} className={style} data-roving>{called}</Link>;
+  return <Link to="/plans/:key/board" params={{ key: planKey }} search={{ select: formatSelection(object) }} className={style} data-roving>{called}</Link>;
 }
 
 /** With a capital, and a full stop where it is a sentence. */

@@ -1,13 +1,12 @@
 /** What those who build the plan get: one sheet to print, and its parts as files. */
-import { getRouteApi } from "@tanstack/react-router";
 import { Download, ExternalLink } from "lucide-react";
 
 import { Copyable } from "../../kit/copyable";
 import { Skeleton } from "../../kit/parts";
 import { usePlan } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
+import { useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/handover");
 
 const PARTS: { kind: string; title: string; says: string }[] = [
   { kind: "checklist", title: "Checklist", says: "every step in the order in which it can be built, with every value to type" },
@@ -22,7 +21,7 @@ const PARTS: { kind: string; title: string; says: string }[] = [
 const TABLES = ["routes", "drills", "losses", "cost", "findings"];
 
 export function HandoverView() {
-  const { key } = route.useParams();
+  const { params: { key } } = useRoute("/plans/:key/handover");
   const plan = usePlan(key);
   if (plan.error) return <main id="main" className="flex-1 overflow-y-auto"><Trouble error={plan.error} /></main>;
   if (!plan.data) return <main id="main" className="flex-1 p-8" aria-label="Hand over"><Skeleton className="h-40" /></main>;

@@ -1,5 +1,4 @@
 /** The index of the plan: everything that is in it, what uses it, and what is used by nobody. */
-import { getRouteApi, Link } from "@tanstack/react-router";
 import { Plus } from "lucide-react";
 import { useMemo, useState } from "react";
 import type { PlanDocument, Schemas } from "../../api/client";
@@ -11,17 +10,17 @@ import { useIndex, usePlan } from "../../plan/queries";
 import { formatSelection } from "../../plan/selection";
 import { Trouble } from "../../plan/trouble";
 import { SHEET_OF } from "../../plan/sheet-names";
+import { Link, useRoute } from "../../plan/route";
 
 type Entry = Schemas["IndexEntry"];
 
-const route = getRouteApi("/plans/$key/index");
 /** More rows of a kind than this are asked for. */
 const MOST_ROWS = 100;
 /** What can be added from here: the others stand within these. */
 const ADDED: Record<string, string> = { target_group: "group", subnet: "network", zone: "region" };
 
 export function IndexView() {
-  const { key } = route.useParams();
+  const { params: { key } } = useRoute("/plans/:key/index");
   const plan = usePlan(key);
   const index = useIndex({ key, revision: plan.data?.head.revision });
   const [filter, setFilter] = useState("");
@@ -114,12 +113,12 @@ function Kind({ planKey, document, kind, title, entries }: KindProps) {
         {title} <span className="text-[12px] font-normal text-ink-soft">{entries.length}</span>
         <span className="ml-auto flex gap-3 text-[12px] font-normal">
           {sheet && (
-            <Link to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet }} className="text-north hover:underline">
+            <Link to="/plans/:key/sheets/:sheet" params={{ key: planKey, sheet }} className="text-north hover:underline">
               as a sheet
             </Link>
           )}
           {kind !== "listener" || document.balancers.length > 0 ? (
-            <Link to="/plans/$key/board" params={{ key: planKey }} search={{ add: ADDED[kind] ?? kind }} className="flex items-center gap-0.5 text-north hover:underline" aria-label={`Add to ${title.toLowerCase()}`}>
+            <Link to="/plans/:key/board" params={{ key: planKey }} search={{ add: ADDED[kind] ?? kind }} className="flex items-center gap-0.5 text-north hover:underline" aria-label={`Add to ${title.toLowerCase()}`}>
               <Plus size={12} aria-hidden="true" /> add
             </Link>
           ) : null}
@@ -147,11 +146,11 @@ function Row({ planKey, document, entry }: { planKey: string; document: PlanDocu
   return (
     <li className="grid gap-x-4 border-b border-dotted border-line py-1 sm:grid-cols-[minmax(0,1.1fr)_minmax(0,1.6fr)_minmax(0,1.5fr)]">
       {entry.kind === "drill" ? (
-        <Link to="/plans/$key/drill" params={open} search={{ drill: entry.name }} className={name} data-roving>
+        <Link to="/plans/:key/drill" params={open} search={{ drill: entry.name }} className={name} data-roving>
           {entry.name}
         </Link>
       ) : (
-        <Link to="/plans/$key/board" params={open} search={{ select: formatSelection(selectionOf(entry, networkOf)) }} className={name} data-roving>
+        <Link to="/plans/:key/board" params={open} search={{ select: formatSelection(selectionOf(entry, networkOf)) }} className={name} data-roving>
           {entry.name}
         </Link>
       )}
@@ -179,11 +178,11 @@ function Users({ planKey, entry, networkOf }: { planKey: string; entry: Entry; n
         <span key={`${one.kind} ${one.name}`}>
           {place > 0 && ", "}
           {one.kind === "drill" ? (
-            <Link to="/plans/$key/drill" params={{ key: planKey }} search={{ drill: one.name }} className="text-north hover:underline">
+            <Link to="/plans/:key/drill" params={{ key: planKey }} search={{ drill: one.name }} className="text-north hover:underline">
               {one.name}
             </Link>
           ) : (
-            <Link to="/plans/$key/board" params={{ key: planKey }} search={{ select: formatSelection(selectionOf(one, networkOf)) }} className="text-north hover:underline">
+            <Link to="/plans/:key/board" params={{ key: planKey }} search={{ select: formatSelection(selectionOf(one, networkOf)) }} className="text-north hover:underline">
               {one.name}
             </Link>
           )}

@@ -1,5 +1,4 @@
 /** How much is enough: what one wants to survive, and what that needs, each with its evidence and a way to adopt it. */
-import { getRouteApi } from "@tanstack/react-router";
 import { useState, type FormEvent, type ReactNode } from "react";
 
 import type { Schemas } from "../../api/client";
@@ -7,18 +6,18 @@ import { amount, percent, seconds } from "../../kit/format";
 import { Button } from "../../kit/parts";
 import { useEdit, type Operation } from "../../plan/edit";
 import { useSizing } from "../../plan/judging";
-import { readSizingSearch, SURVIVED, type SizingSearch } from "../../plan/judging-search";
+import { readSizingSearch, SURVIVED, type SizingSearch } from "../../plan/searches";
 import { usePlan } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 import { Head } from "./head";
+import { useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/sizing");
 const BOX = "min-h-7 rounded border border-line-strong bg-panel px-2";
 const CALLED: Record<(typeof SURVIVED)[number], string> = { zone: "zone", region: "region", instance: "instance", fault_domain: "fault domain" };
 
 export function SizingView() {
-  const { key } = route.useParams();
-  const search = readSizingSearch({ ...route.useSearch() });
+  const { params: { key }, search: said } = useRoute("/plans/:key/sizing");
+  const search = readSizingSearch({ ...said });
   const plan = usePlan(key);
   const sizing = useSizing({ key, revision: plan.data?.head.revision }, search);
   const error = plan.error ?? sizing.error;
@@ -35,7 +34,7 @@ export function SizingView() {
 
 /** The question as a sentence with gaps. */
 function Question({ search }: { search: SizingSearch }) {
-  const navigate = route.useNavigate();
+  const { say } = useRoute("/plans/:key/sizing");
   const [survive, setSurvive] = useState(search.survive);
   const [below, setBelow] = useState(String(Math.round(search.below * 1000) / 10));
   const [failed, setFailed] = useState(search.failed === undefined ? "" : String(search.failed));
@@ -43,7 +42,7 @@ function Question({ search }: { search: SizingSearch }) {
   const send = (event: FormEvent) => {
     event.preventDefault();
     const number = (text: string) => (text.trim() !== "" && Number.isFinite(Number(text)) ? Number(text) : undefined);
-    void navigate({ search: { survive, below: (number(below) ?? 85) / 100, failed: number(failed), surge: number(surge) } });
+    say({ survive, below: (number(below) ?? 85) / 100, failed: number(failed), surge: number(surge) });
   };
   return (
     <form className="flex flex-wrap items-center gap-x-2 gap-y-2" onSubmit={send}>

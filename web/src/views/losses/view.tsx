@@ -1,6 +1,5 @@
 /** What each loss would cost: every part lost in turn, ranked; pairs; how far away overload is; and what a year comes to. */
 import { useQueryClient } from "@tanstack/react-query";
-import { getRouteApi, useNavigate } from "@tanstack/react-router";
 import { useMemo, useState } from "react";
 
 import type { PlanDocument, Schemas } from "../../api/client";
@@ -15,14 +14,13 @@ import { drillOf } from "./drills";
 import { Head } from "./head";
 import { PairMap } from "./pairs";
 import { Year } from "./year";
+import { useNavigate, useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/losses");
 /** More rows than this are asked for. */
 const MOST_ROWS = 40;
 
 export function LossesView() {
-  const { key } = route.useParams();
-  const { pairs = false } = route.useSearch();
+  const { params: { key }, search: { pairs = false } } = useRoute("/plans/:key/losses");
   const plan = usePlan(key);
   const asked: Asked = { key, revision: plan.data?.head.revision };
   const losses = useLosses(asked, pairs);
@@ -79,7 +77,7 @@ function useMakeDrill(planKey: string, document: PlanDocument) {
   const navigate = useNavigate();
   const make = (row: Loss) => {
     const { name, value } = drillOf(document, row);
-    edit.mutate([adding("/drills/-", value)], { onSuccess: () => void navigate({ to: "/plans/$key/drill", params: { key: planKey }, search: { drill: name } }) });
+    edit.mutate([adding("/drills/-", value)], { onSuccess: () => navigate({ to: "/plans/:key/drill", params: { key: planKey }, search: { drill: name } }) });
   };
   return { make, pending: edit.isPending };
 }

@@ -1,5 +1,4 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
 import { Copy, Download, FileUp, Plus, Trash2, Upload } from "lucide-react";
 import { useState, type DragEvent } from "react";
 
@@ -10,6 +9,7 @@ import { counted } from "../../kit/format";
 import { Button, IconButton } from "../../kit/parts";
 import { setting, useCopyPlan } from "../../plan/edit";
 import { usePlans } from "../../plan/queries";
+import { Link, useNavigate } from "../../plan/route";
 
 /** Actions on the list of plans; each shows the list anew when it is done. */
 function usePlanActions() {
@@ -100,7 +100,7 @@ export function PlansView() {
               <Upload size={13} aria-hidden="true" /> Take in a file
               <input type="file" className="sr-only" accept=".yaml,.yml,.json" multiple onChange={(event) => void takeFiles(event.target.files)} />
             </label>
-            <Button className="border-north text-north" onClick={() => void navigate({ to: "/start" })}>
+            <Button className="border-north text-north" onClick={() => navigate({ to: "/start" })}>
               <Plus size={13} aria-hidden="true" /> Start a plan
             </Button>
           </span>
@@ -150,7 +150,7 @@ function PlanItem({ plan, onCopy, onDelete, onRename, onUpdate, updated }: PlanI
         </p>
         {plan.unreadable && <p className="text-[12px] text-vermilion-text">It cannot be read: {plan.unreadable}. It can be given out as it is kept, and deleted.</p>}
       </div>
-      <Link to="/plans/$key/board" params={{ key: plan.key }} search={{}} className="rounded border border-north px-3 py-0.5 font-medium text-north hover:bg-north-fill">
+      <Link to="/plans/:key/board" params={{ key: plan.key }} search={{}} className="rounded border border-north px-3 py-0.5 font-medium text-north hover:bg-north-fill">
         Open
       </Link>
       <a className="grid size-6 place-items-center rounded border border-line-strong hover:border-ink" href={`/api/plans/${plan.key}/file`} title="Give out the plan file" aria-label={`Give out ${plan.key}`}>

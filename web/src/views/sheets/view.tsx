@@ -1,4 +1,3 @@
-import { getRouteApi, Link } from "@tanstack/react-router";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { ArrowDown, ArrowUp, ClipboardPaste, Download, Plus, Trash2 } from "lucide-react";
 import { Dialog } from "radix-ui";
@@ -17,13 +16,13 @@ import { pastedChanges, removingRows, type Column, type Row, type Sheet } from "
 import { SHEETS } from "./sheets";
 import { TakeIn } from "./take-in";
 import { readRows, underColumns, unknownColumns, writeCsv } from "../../kit/rows";
+import { Link, useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/sheets/$sheet");
 const ROW_HEIGHT = 28;
 
 /** Many of a thing: a dense grid with inline editing, filter, sort, paste and CSV. */
 export function SheetsView() {
-  const { key, sheet: name } = route.useParams();
+  const { params: { key, sheet: name } } = useRoute("/plans/:key/sheets/:sheet");
   const plan = usePlan(key);
   const sheet = (SHEETS as Record<string, Sheet>)[name] ?? SHEETS.machines;
   if (plan.error) return <Trouble error={plan.error} />;
@@ -45,7 +44,7 @@ function SheetsNav({ planKey, document }: { planKey: string; document: PlanDocum
   return (
     <nav className="w-44 shrink-0 overflow-y-auto border-r border-line bg-foot py-2 max-md:flex max-md:w-full max-md:overflow-x-auto max-md:border-r-0 max-md:border-b" aria-label="Sheets">
       {Object.entries(SHEETS).map(([one, { title }]) => (
-        <Link key={one} to="/plans/$key/sheets/$sheet" params={{ key: planKey, sheet: one }} className="mx-2 flex min-h-6 items-baseline justify-between gap-2 rounded px-2 py-0.5 whitespace-nowrap text-ink hover:bg-line/60 [&.active]:bg-ink [&.active]:text-paper">
+        <Link key={one} tab to="/plans/:key/sheets/:sheet" params={{ key: planKey, sheet: one }} className="mx-2 flex min-h-6 items-baseline justify-between gap-2 rounded px-2 py-0.5 whitespace-nowrap text-ink hover:bg-line/60 [&.active]:bg-ink [&.active]:text-paper">
           {title} <span className="text-[12px] tabular-nums opacity-75">{counts[one]}</span>
         </Link>
       ))}

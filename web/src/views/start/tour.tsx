@@ -1,4 +1,3 @@
-import { useNavigate } from "@tanstack/react-router";
 import { X } from "lucide-react";
 import { useEffect, useRef } from "react";
 
@@ -6,8 +5,9 @@ import { useKey } from "../../kit/keys";
 import { Button, IconButton } from "../../kit/parts";
 import { usePlan } from "../../plan/queries";
 import { leaveTour, tourSteps, tourTo, useTourStep } from "./tour-steps";
+import { useNavigate } from "../../plan/route";
 
-const VIEWS = { board: "/plans/$key/board", drill: "/plans/$key/drill", trace: "/plans/$key/trace" } as const;
+const VIEWS = { board: "/plans/:key/board", drill: "/plans/:key/drill", trace: "/plans/:key/trace" } as const;
 
 /** The tour's card: it stands beside the work and never in its way; Escape leaves it. */
 export function Tour({ planKey }: { planKey: string }) {
@@ -30,7 +30,7 @@ function Card({ planKey, at }: { planKey: string; at: number }) {
     const to = steps[next];
     if (!to) return leaveTour();
     tourTo(next);
-    void navigate({ to: VIEWS[to.view], params: { key: planKey }, search: to.search });
+    navigate({ to: VIEWS[to.view], params: { key: planKey }, search: to.search });
   };
   return (
     <section role="dialog" aria-label={`Tour, step ${at + 1} of ${steps.length}`} className={`fixed right-2 z-20 w-[min(300px,calc(100vw-16px))] rounded ${step.view === "board" ? "top-14 max-md:top-auto max-md:bottom-2" : "bottom-2"} print:hidden border border-north bg-panel p-4 text-[13px] text-ink shadow-xl`}>

@@ -1,5 +1,4 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useNavigate } from "@tanstack/react-router";
 import { RadioGroup } from "radix-ui";
 import { useMemo, useState, type ComponentProps } from "react";
 
@@ -7,8 +6,9 @@ import { api, dataOf, fileBody, ProblemError, type PlanHead, type Schemas } from
 import { counted } from "../../kit/format";
 import { Button } from "../../kit/parts";
 import { numberIn, servicesIn } from "../../plan/cells";
-import type { ViewSearch } from "../../plan/view";
+import type { ViewSearch } from "../../plan/searches";
 import { readRows, underColumns } from "../../kit/rows";
+import { useNavigate } from "../../plan/route";
 
 type Body = Schemas["ProposalBody"];
 
@@ -81,7 +81,7 @@ function useOpen() {
   const client = useQueryClient();
   return async (key: string, search: ViewSearch = {}) => {
     await client.invalidateQueries({ queryKey: ["plans"] });
-    void navigate({ to: "/plans/$key/board", params: { key }, search });
+    navigate({ to: "/plans/:key/board", params: { key }, search });
   };
 }
 

@@ -4,7 +4,8 @@ import { useState, type FormEvent, type ReactNode } from "react";
 import type { PlanDocument } from "../../api/client";
 import { amount } from "../../kit/format";
 import { Button } from "../../kit/parts";
-import { TIMES, VARIES, VARY_WORDS, type TraceSearch } from "./question";
+import { TIMES, VARIES, type TraceSearch } from "../../plan/searches";
+import { VARY_WORDS } from "./question";
 
 const BOX = "mt-0.5 block min-h-8 w-full min-w-0 rounded border border-line-strong bg-panel px-2 text-ink hover:border-ink";
 const METHODS = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"];

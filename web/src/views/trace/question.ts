@@ -1,9 +1,7 @@
 /** The request as it stands in the address bar, and as the form edits it. Pure. */
 
 import type { PlanDocument, Schemas } from "../../api/client";
-
-export const VARIES = ["connection", "kept", "source", "area"] as const;
-export type Vary = (typeof VARIES)[number];
+import type { TraceSearch, Vary } from "../../plan/searches";
 
 export const VARY_WORDS: Record<Vary, string> = {
   connection: "new connection each",
@@ -11,53 +9,6 @@ export const VARY_WORDS: Record<Vary, string> = {
   source: "new source each",
   area: "every area in turn",
 };
-
-export const TIMES = [1, 10, 20, 100, 1000] as const;
-
-/** What the address bar says of a trace. */
-export interface TraceSearch {
-  client?: string | undefined;
-  source?: string | undefined;
-  area?: string | undefined;
-  url?: string | undefined;
-  method?: string | undefined;
-  /** Headers, one a line: `name: value`. */
-  headers?: string | undefined;
-  session?: "kept" | undefined;
-  times?: number | undefined;
-  vary?: Vary | undefined;
-  /** Which of many is shown, counted from 1. */
-  show?: number | undefined;
-  drill?: string | undefined;
-  at?: number | undefined;
-  /** `group/target`: the probe of a target instead of a request. */
-  probe?: string | undefined;
-  /** `balancer/zone`: the front that probes. */
-  front?: string | undefined;
-}
-
-/** Keeps what is understood of a search and drops the rest. */
-export function readTraceSearch(search: Record<string, unknown>): TraceSearch {
-  const text = (name: string) => (typeof search[name] === "string" && search[name] ? search[name] : undefined);
-  const at = Number(search["at"]);
-  const times = Number(search["times"]);
-  return {
-    client: text("client"),
-    source: text("source"),
-    area: text("area"),
-    url: text("url"),
-    method: text("method"),
-    headers: text("headers"),
-    session: search["session"] === "kept" ? "kept" : undefined,
-    times: TIMES.find((one) => one === times),
-    vary: VARIES.find((one) => one === search["vary"]),
-    show: Number.isInteger(Number(search["show"])) && Number(search["show"]) > 1 ? Number(search["show"]) : undefined,
-    drill: text("drill"),
-    at: search["at"] !== undefined && Number.isFinite(at) && at >= 0 ? at : undefined,
-    probe: text("probe"),
-    front: text("front"),
-  };
-}
 
 /** The search with what it leaves open filled in from the plan: the first client group and its first URL. */
 export function filledIn(search: TraceSearch, document: PlanDocument): TraceSearch {

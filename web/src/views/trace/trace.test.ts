@@ -2,7 +2,8 @@ import { describe, expect, it } from "vitest";
 
 import type { PlanDocument, Schemas } from "../../api/client";
 import { answersByArea, candidateRows, countsByZone, failedBefore, isWrong, litParts, namesTogether, type Candidate } from "./candidates";
-import { commandFor, filledIn, headersIn, questionFor, readTraceSearch } from "./question";
+import { commandFor, filledIn, headersIn, questionFor } from "./question";
+import { readTraceSearch } from "../../plan/searches";
 
 function candidate(name: string, more: Partial<Candidate> = {}): Candidate {
   return { name, zone: "fells-1", chosen: false, share: 0.1, excluded: null, truth: "answers", belief: "in use", note: null, ...more };

@@ -1,4 +1,3 @@
-import { getRouteApi, Link } from "@tanstack/react-router";
 import { Check, ChevronDown, ChevronRight, Map as MapIcon, Wrench, X } from "lucide-react";
 import { useState } from "react";
 
@@ -12,21 +11,20 @@ import { Trouble } from "../../plan/trouble";
 import { Beads } from "./beads";
 import { candidateRows, failedBefore, isWrong, litParts, namesTogether, type CandidateRow } from "./candidates";
 import { TraceForm } from "./form";
-import { commandFor, filledIn, questionFor, VARY_WORDS, type TraceSearch } from "./question";
+import { commandFor, filledIn, questionFor, VARY_WORDS } from "./question";
+import type { TraceSearch } from "../../plan/searches";
+import { Link, useRoute } from "../../plan/route";
 
-const route = getRouteApi("/plans/$key/trace");
 
 /** One request hop by hop; and many in turn, as beads. */
 export function TraceView() {
-  const { key } = route.useParams();
-  const given = route.useSearch();
-  const navigate = route.useNavigate();
+  const { params: { key }, search: given, say } = useRoute("/plans/:key/trace");
   const plan = usePlan(key);
   const document = plan.data?.document;
   const search = document ? filledIn(given, document) : given;
   const asked = { key, revision: plan.data?.head.revision };
   const trace = useTrace(asked, document ? questionFor(search) : undefined);
-  const send = (changes: TraceSearch) => void navigate({ search: { ...search, ...changes } });
+  const send = (changes: TraceSearch) => say({ ...search, ...changes });
   if (!document) return plan.error ? <Trouble error={plan.error} /> : <Skeleton className="flex-1 p-8" />;
   return (
     <div className="flex min-h-0 flex-1 max-md:block max-md:overflow-y-auto print:block">
@@ -68,7 +66,7 @@ function Traced({ planKey, document, search, trace, onShow }: TracedProps) {
           {endWords(outcome)}
         </h1>
         <p className="min-w-0 flex-1 basis-64">{outcome.reason}</p>
-        <Link to="/plans/$key/board" params={{ key: planKey }} search={board} className="inline-flex shrink-0 items-center gap-1.5 self-center rounded border border-line-strong bg-panel px-2 py-0.5 font-medium hover:border-ink">
+        <Link to="/plans/:key/board" params={{ key: planKey }} search={board} className="inline-flex shrink-0 items-center gap-1.5 self-center rounded border border-line-strong bg-panel px-2 py-0.5 font-medium hover:border-ink">
           <MapIcon size={13} aria-hidden="true" /> Show on the board
         </Link>
       </header>
@@ -175,7 +173,7 @@ function HopName({ planKey, hop, search }: { planKey: string; hop: Schemas["Hop"
   if (!hop.link) return <span className={name}>{hop.about}</span>;
   const board: Record<string, string | number | undefined> = { select: hop.link, drill: search.drill, at: search.at };
   return (
-    <Link to="/plans/$key/board" params={{ key: planKey }} search={board} className={`${name} rounded hover:text-north hover:underline`} title={`Show ${hop.about} on the board`}>
+    <Link to="/plans/:key/board" params={{ key: planKey }} search={board} className={`${name} rounded hover:text-north hover:underline`} title={`Show ${hop.about} on the board`}>
       {hop.about}
     </Link>
   );

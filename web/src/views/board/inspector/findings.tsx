@@ -1,5 +1,4 @@
 /** What a review finds of what is selected, with remedies at hand. */
-import { Link } from "@tanstack/react-router";
 
 import { Button, Section } from "../../../kit/parts";
 import { useEdit, type Operation } from "../../../plan/edit";
@@ -7,6 +6,7 @@ import { findingsOf, type Finding } from "../../../plan/judging";
 import type { Selection } from "../../../plan/selection";
 import { SeverityMark } from "../../../plan/severity";
 import type { InspectorProps } from "./shared";
+import { Link } from "../../../plan/route";
 
 export function FindingsHere({ planKey, document, findings, selection }: Pick<InspectorProps, "planKey" | "document" | "findings"> & { selection: Selection }) {
   const mine = findingsOf(document, findings, selection);
@@ -16,7 +16,7 @@ export function FindingsHere({ planKey, document, findings, selection }: Pick<In
       <ul className="space-y-2" data-testid="findings-here">
         {mine.map((one) => <Here key={one.code + one.message} planKey={planKey} finding={one} />)}
       </ul>
-      <Link to="/plans/$key/findings" params={{ key: planKey }} search={{}} className="mt-1.5 inline-block min-h-6 text-[12px] text-north hover:underline">
+      <Link to="/plans/:key/findings" params={{ key: planKey }} search={{}} className="mt-1.5 inline-block min-h-6 text-[12px] text-north hover:underline">
         all findings
       </Link>
     </Section>
