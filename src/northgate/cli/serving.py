@@ -26,20 +26,22 @@ app.add_typer(store, name="store")
 @app.command()
 def serve(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None, private: Private = False) -> None:
     """Serve North Gate to this machine's browser."""
-    with loading():
-        from northgate.web.server import serve_app
-
-    serve_app(data or default_data(), port=port, open_browser=not no_browser, private=private)
+    _serve(data or default_data(), port, no_browser, private, with_demo=False)
 
 
 @app.command()
 def demo(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = None, private: Private = False) -> None:
     """Serve North Gate with the demo plan, Beckwater flood watch."""
-    with loading():
-        from northgate.web.server import serve_app
+    _serve(data or default_data() / "demo", port, no_browser, private, with_demo=True)
 
-    folder = data or default_data() / "demo"
-    serve_app(folder, port=port, open_browser=not no_browser, with_demo=True, private=private)
+
+def _serve(folder: Path, port: int, no_browser: bool, private: bool, with_demo: bool) -> None:
+    from northgate.web.first import Ahead
+
+    with Ahead() as ahead:
+        with loading():
+            from northgate.web.server import serve_app
+        serve_app(folder, ahead, port=port, open_browser=not no_browser, with_demo=with_demo, private=private)
 
 
 @store.command("check")

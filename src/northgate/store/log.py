@@ -12,7 +12,8 @@ from dataclasses import dataclass
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from northgate.store.repository import Head, Repository
+from northgate.store.head import Head
+from northgate.store.repository import Repository
 from northgate.store.tables import PlanRow, RevisionRow, StandingRow
 
 

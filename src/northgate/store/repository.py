@@ -5,7 +5,6 @@ UnknownPlan               there is no plan, or no revision, of that key
 
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +14,7 @@ from sqlalchemy.orm import Session, aliased
 
 from northgate.plan import Plan, PlanError, Problem, plan_from_text
 from northgate.store.errors import StoreError
+from northgate.store.head import Head
 from northgate.store.migrating import migrate
 from northgate.store.splices import CHAIN, MOST_SPLICES, WORTH, put_together, splice
 from northgate.store.tables import PlanRow, RevisionRow
@@ -38,23 +38,6 @@ class StaleRevision(Exception):
 
 class NothingToMoveTo(Exception):
     """There is nothing to undo, or to redo."""
-
-
-@dataclass(frozen=True)
-class Head:
-    """Where a plan stands: its key, the revision looked at, the agreed one, and what can be undone and redone.
-
-    `edits` counts those since the agreed revision, or since the plan was taken in; `variant` is what a variant of
-    another plan is called.
-    """
-
-    key: str
-    revision: int
-    agreed: int | None
-    can_undo: bool
-    can_redo: bool
-    edits: int
-    variant: str | None = None
 
 
 # The revision that comes so many before another.

@@ -6,7 +6,8 @@ add_variant               another of them
 
 from sqlalchemy import or_, select
 
-from northgate.store.repository import Head, Repository, free_key
+from northgate.store.head import Head
+from northgate.store.repository import Repository, free_key
 from northgate.store.tables import PlanRow, RevisionRow
 
 

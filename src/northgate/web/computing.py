@@ -17,7 +17,8 @@ from northgate.plan import Plan
 from northgate.plan.models.drills import Drill
 from northgate.plan.models.faults import Part
 from northgate.plan.problems import did_you_mean
-from northgate.store.repository import Head, Repository, StaleRevision, UnknownPlan
+from northgate.store.head import Head
+from northgate.store.repository import Repository, StaleRevision, UnknownPlan
 from northgate.web import tasks
 from northgate.web.tasks import ProbeAsked
 from northgate.web.waiting.answers import Answers

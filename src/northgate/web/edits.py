@@ -18,11 +18,13 @@ from northgate.plan.merging import merged
 from northgate.plan.problems import pointer
 from northgate.plan.references import Reference
 from northgate.plan.together import completed
-from northgate.store.repository import Head, NothingToMoveTo
+from northgate.store.head import Head
+from northgate.store.repository import NothingToMoveTo
 from northgate.web.computing import Computer
-from northgate.web.plans import LATEST, PlanWhole, Revision, TheComputer, plan_whole, read_plan_text, text_of
+from northgate.web.plans import LATEST, Revision, TheComputer, plan_whole, read_plan_text, text_of
 from northgate.web.told.details import IncompleteEdit, PlaceProblem, Together
 from northgate.web.told.model import WebAnswer
+from northgate.web.told.plans import PlanWhole
 from northgate.web.told.problems import EDIT_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 

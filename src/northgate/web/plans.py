@@ -14,10 +14,12 @@ from northgate.plan.overview import index_of, next_steps
 from northgate.plan.proposal import MachineRow, Server, propose, propose_server
 from northgate.plan.writing import plan_as_json, plan_as_yaml
 from northgate.store.examples import example_plans
-from northgate.store.repository import Head, UnknownPlan
+from northgate.store.head import Head
+from northgate.store.repository import UnknownPlan
 from northgate.web import tasks
 from northgate.web.computing import Computer
 from northgate.web.told.model import WebAnswer
+from northgate.web.told.plans import PlanHead, PlanWhole, told_head
 from northgate.web.told.problems import PROBLEM_RESPONSES
 from northgate.web.waiting.leaving import gone, stop_if
 
@@ -41,49 +43,9 @@ LATEST = 2**31
 Revision = Annotated[int | None, Query(ge=1, le=LATEST, description="By default the current one.")]
 
 
-class PlanHead(WebAnswer):
-    """A plan in the list: where it stands, and how much there is of it; `variant`: what it is called as a variant of
-    another; `unreadable`: why it cannot be read, if so."""
-
-    key: str
-    name: str
-    title: str
-    revision: int
-    agreed: int | None
-    edits: int
-    can_undo: bool
-    can_redo: bool
-    instances: int
-    zones: int
-    drills: int
-    variant: str | None = None
-    unreadable: str | None = None
-
-
-class PlanWhole(WebAnswer):
-    """A plan at one revision; `document` is the plan file as JSON, with every default filled in."""
-
-    head: PlanHead
-    document: Plan
-
-
 def plan_head(computer: Computer, head: Head) -> PlanHead:
     """What the list says of a plan."""
-    plan = computer.plan(head.key, head.revision)
-    return PlanHead(
-        key=head.key,
-        name=plan.name,
-        title=plan.title or plan.name,
-        revision=head.revision,
-        agreed=head.agreed,
-        edits=head.edits,
-        can_undo=head.can_undo,
-        can_redo=head.can_redo,
-        instances=len(plan.instances) + sum(fleet.count for fleet in plan.fleets),
-        zones=sum(len(region.zones) for region in plan.regions),
-        drills=len(plan.drills),
-        variant=head.variant,
-    )
+    return told_head(computer.plan(head.key, head.revision), head)
 
 
 def plan_whole(computer: Computer, head: Head, response: Response) -> PlanWhole:

@@ -6,7 +6,9 @@ import sys
 import threading
 import time
 import webbrowser
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future
+from contextlib import contextmanager
 from pathlib import Path
 from types import FrameType
 from typing import TYPE_CHECKING
@@ -19,7 +21,8 @@ from northgate.plan import plan_from_text
 from northgate.store.examples import DEMO_PLAN, demo_plan_text
 from northgate.store.holding import held
 from northgate.store.repository import Repository
-from northgate.web.door.opening import Opening
+from northgate.web.door.opening import Opening, Stage, part, prepared, whole
+from northgate.web.first import MOST_CHARACTERS, Ahead
 
 # What computes is loaded once the page is served.
 if TYPE_CHECKING:
@@ -33,6 +36,8 @@ SWITCH_S = 0.0005
 # The processes that compute are started so long after the first question (s), which is answered first; or so long after
 # the start (s) where nobody asks.
 WARM_AFTER_S, WARM_UNASKED_S = 1.0, 4.0
+# Where nobody asks for more than a board does, the rest is loaded after so long (s).
+UNASKED_S = 1.0
 
 
 def load_demo(repository: Repository) -> None:
@@ -42,20 +47,22 @@ def load_demo(repository: Repository) -> None:
         repository.add(plan_from_text(text, DEMO_PLAN), text)
 
 
-def serve_app(data: Path, *, port: int, open_browser: bool, with_demo: bool = False, private: bool = False) -> None:
-    """Serves on loopback until interrupted; exit status 2 when the port is taken. `private`: only those are answered
-    who open the address that is told, which has a token. Raises StoreError where another serves the folder."""
+def serve_app(
+    data: Path, ahead: Ahead, *, port: int, open_browser: bool, with_demo: bool = False, private: bool = False
+) -> None:
+    """Serves on loopback until interrupted; exit status 2 when the port is taken. `ahead` answers until all is loaded;
+    `private`: only those are answered who open the address that is told, which has a token. Raises StoreError where
+    another serves the folder."""
     token = secrets.token_urlsafe(24) if private else None
     with held(data) as tell:
-        _serve(data, port, tell, token, open_browser=open_browser, with_demo=with_demo)
+        repository = Repository(data / "northgate.sqlite")
+        if with_demo:
+            load_demo(repository)
+        _serve(_Serving(repository, token, ahead, bounded=not open_browser), port, tell, token, open_browser)
+        repository.close()
 
 
-def _serve(
-    data: Path, port: int, tell: Callable[[str], None], token: str | None, *, open_browser: bool, with_demo: bool
-) -> None:
-    repository = Repository(data / "northgate.sqlite")
-    if with_demo:
-        load_demo(repository)
+def _serve(serving: "_Serving", port: int, tell: Callable[[str], None], token: str | None, open_browser: bool) -> None:
     listening = _listen(port)
     address = f"http://{LOOPBACK}:{listening.getsockname()[1]}/"
     tell(address)
@@ -68,23 +75,46 @@ def _serve(
 
     # Who computes lets others go on sooner: an answer needs the interpreter again and again.
     sys.setswitchinterval(SWITCH_S)
-    serving = _Serving(repository, token, bounded=not open_browser)
+    serving.open()
     config = uvicorn.Config(
-        Opening((serving.first, serving.all), token), log_level="warning", access_log=False, server_header=False,
+        Opening(serving.stages, serving.wanted, token), log_level="warning", access_log=False, server_header=False,
         timeout_graceful_shutdown=1, timeout_keep_alive=KEEPS_S,
     )  # fmt: skip
     _Server(config, serving, told).run(sockets=[listening])
-    repository.close()
 
 
 class _Serving:
-    """What is served, once it is loaded; `bounded`: in the memory that North Gate allows itself."""
+    """What is served, and how it comes to be there; `bounded`: in the memory that North Gate allows itself."""
 
-    def __init__(self, repository: Repository, token: str | None, *, bounded: bool) -> None:
-        self._repository, self._token, self._bounded = repository, token, bounded
+    def __init__(self, repository: Repository, token: str | None, ahead: Ahead, *, bounded: bool) -> None:
+        self._repository, self._token, self._ahead, self._bounded = repository, token, ahead, bounded
         self._computer: Computer | None = None
+        self.stages = [Future[Stage]() for _ in range(3)]
+        self.wanted = threading.Event()
 
-    def first(self) -> Starlette:
+    def open(self) -> None:
+        """Begins to load what answers: what is asked first, what else a board asks, and all."""
+        for work in (self._prepare, self._load):
+            threading.Thread(target=work, daemon=True).start()
+
+    def _prepare(self) -> None:
+        with _told(self.stages[0]), self._ahead:
+            # The door opens a plan that is the only one.
+            (head,) = self._repository.list()
+            document = self._repository.document(head.key, head.revision)
+            if len(document) > MOST_CHARACTERS:
+                raise ValueError("so large a plan takes longer than the server does")
+            self.stages[0].set_result(prepared(self._ahead.ask(head, document), head.revision, self._token))
+
+    def _load(self) -> None:
+        _, first, last = self.stages
+        with _told(first, last):
+            first.set_result(part(self._first()))
+            # What is there answers sooner while nothing else is loaded.
+            self.wanted.wait(UNASKED_S)
+            last.set_result(whole(self._all()))
+
+    def _first(self) -> Starlette:
         """Loads what answers while a board opens, and has the processes that compute started later."""
         with loading():
             from northgate.web.app import first_app
@@ -95,8 +125,7 @@ class _Serving:
         threading.Thread(target=_warm, args=(self._computer,), daemon=True).start()
         return first_app(self._computer, self._token)
 
-    def all(self) -> Starlette:
-        """Loads all that answers, once a board is there, or at the first question about anything else."""
+    def _all(self) -> Starlette:
         with loading():
             from northgate.web.app import app_over
         assert self._computer is not None
@@ -106,6 +135,17 @@ class _Serving:
         """What is being computed is given up."""
         if self._computer is not None:
             self._computer.close()
+
+
+@contextmanager
+def _told(*stages: Future[Stage]) -> Iterator[None]:
+    """Whoever waits for stages that do not come is told why."""
+    try:
+        yield
+    except BaseException as error:
+        for stage in stages:
+            if not stage.done():
+                stage.set_exception(error)
 
 
 def _warm(computer: "Computer") -> None:

@@ -15,8 +15,9 @@ from northgate.store import log
 from northgate.web.computing import Computer
 from northgate.web.edits import ChangeAnswer, EditAnswer, IfMatch, edited, revision_in
 from northgate.web.judge import Judge
-from northgate.web.plans import LATEST, PlanWhole, Revision, TheComputer, plan_whole
+from northgate.web.plans import LATEST, Revision, TheComputer, plan_whole
 from northgate.web.told.model import WebAnswer
+from northgate.web.told.plans import PlanWhole
 from northgate.web.told.problems import EDIT_RESPONSES
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["deciding"], responses=EDIT_RESPONSES)

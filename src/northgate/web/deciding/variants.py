@@ -9,13 +9,14 @@ from pydantic import BaseModel, Field
 from northgate.engine.base import CannotRun
 from northgate.engine.reports import drill_answer
 from northgate.plan.models.drills import EXPECTABLE
-from northgate.store.repository import Head
+from northgate.store.head import Head
 from northgate.store.variants import add_variant, family
 from northgate.web.computing import Computer
 from northgate.web.edits import EditAnswer, IfMatch, edited, revision_in
 from northgate.web.judge import Judge
-from northgate.web.plans import PlanHead, TheComputer, plan_head
+from northgate.web.plans import TheComputer, plan_head
 from northgate.web.told.model import WebAnswer
+from northgate.web.told.plans import PlanHead
 from northgate.web.told.problems import EDIT_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 

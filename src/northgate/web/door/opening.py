@@ -1,21 +1,21 @@
 """The time in which a server opens: its page is there at once, and what answers the page's questions a little later."""
 
-import asyncio
-from collections.abc import Callable, Sequence
-from concurrent.futures import Future
-from threading import Event, Thread
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, wait
+from dataclasses import dataclass
+from threading import Event
 
 from anyio import to_thread
 from starlette.applications import Starlette
+from starlette.responses import Response
 from starlette.routing import Match
-from starlette.types import Receive, Scope, Send
+from starlette.types import ASGIApp, Receive, Scope, Send
 
 from northgate.web.door.guards import Guards
 from northgate.web.door.pages import is_of_page, page_routes
 
 THREADS = 400
-# Where nobody asks for more than the first application answers, the next is loaded after so long (s).
-UNASKED_S = 1.0
+READING = ("GET", "HEAD")
 
 
 def make_room() -> None:
@@ -23,49 +23,72 @@ def make_room() -> None:
     to_thread.current_default_thread_limiter().total_tokens = THREADS
 
 
+@dataclass(frozen=True)
+class Stage:
+    """An application of a server that opens, and which questions it answers."""
+
+    app: ASGIApp
+    answers: Callable[[Scope], bool]
+
+
+def part(app: Starlette) -> Stage:
+    """A part of the whole: it answers what it knows."""
+    return Stage(app, lambda scope: any(route.matches(scope)[0] is Match.FULL for route in app.routes))
+
+
+def whole(app: Starlette) -> Stage:
+    """An application that answers all."""
+    return Stage(app, lambda _: True)
+
+
+def prepared(answers: Mapping[tuple[str, str], bytes], revision: int, token: str | None) -> Stage:
+    """Answers (JSON) that are known already, by path and query: they hold for the revision of a plan."""
+
+    async def answer(scope: Scope, receive: Receive, send: Send) -> None:
+        known = Response(answers[_asked(scope)], media_type="application/json", headers={"etag": f'"{revision}"'})
+        await known(scope, receive, send)
+
+    return Stage(Guards(answer, token), lambda scope: scope["method"] == "GET" and _asked(scope) in answers)
+
+
+def _asked(scope: Scope) -> tuple[str, str]:
+    return scope["path"], scope["query_string"].decode("latin-1")
+
+
 class Opening:
-    """ASGI application: the page and what it loads, while a thread loads the applications that answer all else, each
-    all that the one before it does and more. What is asked meanwhile waits for the first that answers it."""
+    """ASGI application: the page and what it loads, and everything else as soon as one of the stages that come can
+    answer it, the last of which answers all. `wanted` is set once somebody waits for that last one."""
 
-    def __init__(self, loads: Sequence[Callable[[], Starlette]], token: str | None = None) -> None:
+    def __init__(self, stages: Sequence[Future[Stage]], wanted: Event, token: str | None = None) -> None:
         self._early = Guards(Starlette(routes=page_routes()), token)
-        self._loaded = [Future[Starlette]() for _ in loads]
-        # Is set once something is asked for that waits for all.
-        self._wanted = Event()
-        Thread(target=self._load, args=(loads,), daemon=True).start()
-
-    def _load(self, loads: Sequence[Callable[[], Starlette]]) -> None:
-        for number, (load, loaded) in enumerate(zip(loads, self._loaded, strict=True)):
-            if number:
-                # What is there answers sooner while nothing else is loaded.
-                self._wanted.wait(UNASKED_S)
-            try:
-                loaded.set_result(load())
-            except BaseException as error:
-                # Whoever asks is told.
-                for one in self._loaded[number:]:
-                    one.set_exception(error)
-                return
+        self._stages, self._wanted = list(stages), wanted
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Passes on to whoever can answer."""
         if scope["type"] == "lifespan":
             await self._live(receive, send)
-        elif not self._loaded[-1].done() and is_of_page(scope["path"]):
+        elif not self._stages[-1].done() and is_of_page(scope["path"]):
             await self._early(scope, receive, send)
         else:
             app = await self._who_answers(scope)
             await app(scope, receive, send)
 
-    async def _who_answers(self, scope: Scope) -> Starlette:
-        *some, last = self._loaded
-        if not last.done():
-            for loaded in some:
-                app = await asyncio.wrap_future(loaded)
-                if any(route.matches(scope)[0] is Match.FULL for route in app.routes):
-                    return app
-            self._wanted.set()
-        return await asyncio.wrap_future(last)
+    async def _who_answers(self, scope: Scope) -> ASGIApp:
+        last = self._stages[-1]
+        if scope["method"] not in READING:
+            # What it changes, no earlier stage knows of.
+            self._stages = [last]
+        while True:
+            coming = [stage for stage in self._stages if not stage.done()]
+            for stage in self._stages:
+                if stage.done() and stage.exception() is None and stage.result().answers(scope):
+                    return stage.result().app
+            if not coming:
+                # It could not be loaded: whoever asks is told why.
+                return last.result().app
+            if coming == [last]:
+                self._wanted.set()
+            await to_thread.run_sync(wait, coming, None, FIRST_COMPLETED, abandon_on_cancel=True)
 
     async def _live(self, receive: Receive, send: Send) -> None:
         """Answers the server when it starts and stops."""
