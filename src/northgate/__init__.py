@@ -9,3 +9,6 @@ __version__ = "0.2.0"
 # every process, before either is loaded.
 for _library in ("OPENBLAS", "MKL", "BLIS", "OMP", "VECLIB_MAXIMUM"):
     os.environ[f"{_library}_NUM_THREADS"] = "1"
+
+# No plugins of Pydantic are looked for: that would read what is known of every package that is installed.
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")

@@ -191,3 +191,25 @@ def test_a_first_start_is_shown_around_in_five_steps_and_left_for_good(page):
     page.get_by_placeholder("An object, a view, an action").fill("tour")
     page.keyboard.press("Enter")
     expect(card).to_contain_text("1 of 5")
+
+
+def test_an_address_of_nothing_says_so_and_leads_back(page):
+    page.goto("/plans/beckwater/elsewhere")
+    expect(page.get_by_role("heading", level=1)).to_have_text("There is nothing at this address")
+    page.get_by_role("main").get_by_role("link", name="All plans").click()
+    expect(page).to_have_url(re.compile("/plans$"))
+
+
+def test_a_view_is_gone_to_and_back_from_as_the_browser_does(page):
+    page.goto("/plans/beckwater/board?select=zone%3Afells-1")
+    views = page.get_by_role("navigation", name="Views")
+    views.get_by_role("link", name="Index").click()
+    expect(views.get_by_role("link", name="Index")).to_have_attribute("aria-current", "page")
+    page.go_back()
+    expect(page).to_have_url(re.compile("/board.select=zone%3Afells-1$"))
+    expect(views.get_by_role("link", name="Board")).to_have_attribute("aria-current", "page")
+    page.go_forward()
+    expect(page).to_have_url(re.compile("/index$"))
+    # With a key held it opens elsewhere, and this page stays.
+    views.get_by_role("link", name="Drill").click(modifiers=["ControlOrMeta"])
+    expect(page).to_have_url(re.compile("/index$"))

@@ -270,11 +270,11 @@ def test_renaming_takes_references_along_and_the_selection_follows(page, plan):
 
 def test_the_changes_since_the_agreed_revision_are_told_and_agreed(page, plan):
     key, ask = plan
-    page.goto(board(key, "balancer:fells-front"))
+    page.goto(board(key, "balancer:coast-front"))
     field(page, "Exposure").select_option(label="internal")
     expect(page.get_by_test_id("standing")).to_have_text("draft · 1 edit")
     page.get_by_test_id("standing").click()
-    expect(page.get_by_test_id("changes")).to_contain_text("balancer fells-front: exposure internal, was public")
+    expect(page.get_by_test_id("changes")).to_contain_text("balancer coast-front: exposure internal, was public")
     page.get_by_role("button", name="Agree on revision 2").click()
     expect(page.get_by_test_id("standing")).to_have_text("agreed")
     assert ask()["head"]["agreed"] == 2
