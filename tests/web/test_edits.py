@@ -181,7 +181,10 @@ def test_an_edit_of_a_drill_compiles_nothing_again_and_runs_only_that_drill(clie
     assert sorted(ask(*drills)) == ["compile_network", "drill", "drill", "undisturbed"]
     assert edit(client, [{"op": "replace", "path": "/drills/1/steps/0/at_s", "value": 61}], 1).status_code == 200
     assert ask(*drills) == ["drill"]
-    assert edit(client, [{"op": "replace", "path": "/probes/0/interval_s", "value": 11}], 2).status_code == 200
+    named = [{"op": "add", "path": "/title", "value": "Other"}, {"op": "replace", "path": "/name", "value": "other"}]
+    assert edit(client, named, 2).status_code == 200
+    assert ask(*drills) == []
+    assert edit(client, [{"op": "replace", "path": "/probes/0/interval_s", "value": 11}], 3).status_code == 200
     assert sorted(ask(*drills)) == ["compile_network", "drill", "drill", "undisturbed"]
 
 

@@ -36,10 +36,10 @@ FORESEE_AFTER_S = 0.3
 
 def content_of(plan: Plan) -> bytes:
     """A digest of all of a plan that answers come from but its drills: an edit of these, of notes and of reasons
-    computes nothing else. Of a plan that cannot be run there are no answers, whatever is kept of others: raises
-    CannotRun."""
+    computes nothing else, nor does a copy, whatever it is called. Of a plan that cannot be run there are no answers,
+    whatever is kept of others: raises CannotRun."""
     check_runnable(plan)
-    text = plan.model_dump_json(by_alias=True, exclude={"drills", "notes", "accepted"})
+    text = plan.model_dump_json(by_alias=True, exclude={"name", "title", "drills", "notes", "accepted"})
     return hashlib.sha256(text.encode()).digest()
 
 
