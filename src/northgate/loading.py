@@ -4,9 +4,10 @@ import gc
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-# What North Gate makes is mostly freed when it is let go; what is not is looked for each time that so many more
-# objects are there (Python's own 700 would cost a tenth of the time).
-MORE_OBJECTS = 50_000
+# Most of what North Gate makes is freed when it is let go. The rest, such as a drill that has run, is looked for each
+# time that so many more objects are there: Python's own 700 would cost a tenth of the time, and many thousands keep too
+# many drills of large plans.
+MORE_OBJECTS = 2_000
 
 
 @contextmanager

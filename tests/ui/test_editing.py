@@ -301,6 +301,9 @@ def test_rules_have_rates_an_order_and_a_winner(page, plan):
     expect(page.get_by_role("button", name="Move rule-2 down")).to_be_focused()
     assert rules_of(ask) == ["rule-2", "alerts"]
     page.get_by_role("button", name="done rule-2").click()
+    # What is still to come would move the rows under the hand.
+    for row in (0, 1):
+        expect(rules.nth(row)).to_contain_text("/s")
     rules.nth(1).drag_to(rules.nth(0))
     expect(rules.nth(1)).to_contain_text("rule-2")
     assert rules_of(ask) == ["alerts", "rule-2"]
