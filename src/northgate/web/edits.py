@@ -23,7 +23,7 @@ from northgate.store.repository import NothingToMoveTo
 from northgate.web.computing import Computer
 from northgate.web.plans import LATEST, Revision, TheComputer, plan_whole, read_plan_text, text_of
 from northgate.web.told.details import IncompleteEdit, PlaceProblem, Together
-from northgate.web.told.model import WebAnswer
+from northgate.web.told.model import WebAnswer, written
 from northgate.web.told.plans import PlanWhole
 from northgate.web.told.problems import EDIT_RESPONSES
 from northgate.web.waiting.leaving import watch_client
@@ -84,10 +84,10 @@ def revision_in(if_match: str) -> int:
     return int(found[1])
 
 
-@router.patch("")
+@router.patch("", response_model=EditAnswer)
 def edit_plan(
     key: str, operations: Operations, if_match: IfMatch, computer: TheComputer, response: Response
-) -> EditAnswer:
+) -> Response:
     """Makes a revision by a JSON Patch on the document; 412 when the plan has moved on since."""
     patch, before = [operation.plain() for operation in operations], revision_in(if_match)
 
@@ -98,7 +98,7 @@ def edit_plan(
             raise IncompleteEdit(error, _offer(plan, patch)) from error
 
     head = computer.edit(key, before, change)
-    return edited(computer, head, before, response)
+    return written(edited(computer, head, before, response), response.headers)
 
 
 def _offer(plan: Plan, patch: Patch) -> Together | None:

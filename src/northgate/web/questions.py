@@ -9,7 +9,6 @@ from pydantic import BaseModel, Field
 
 from northgate.engine.processes import Phases
 from northgate.engine.reports import (
-    AnswerModel,
     BoardState,
     Change,
     DrillAnswer,
@@ -34,7 +33,7 @@ from northgate.engine.trace import Question, TraceAnswer
 from northgate.plan.models.faults import Part
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.tasks import ProbeAsked
-from northgate.web.told.model import WebAnswer
+from northgate.web.told.model import WebAnswer, written
 from northgate.web.told.problems import PROBLEM_RESPONSES
 from northgate.web.waiting.leaving import watch_client
 
@@ -57,7 +56,7 @@ Groups = Annotated[list[str] | None, Query(description="Groups whose berths are 
 @router.get("/state", response_model=BoardState)
 def state_now(key: str, computer: TheComputer, groups: Groups = None, revision: Revision = None) -> Response:
     """The board now, with no fault."""
-    return _written(board_state(computer.settled(key, revision), groups=groups))
+    return written(board_state(computer.settled(key, revision), groups=groups))
 
 
 @router.post("/what-if", response_model=WhatIfAnswer)
@@ -67,11 +66,6 @@ def state_under_faults(
     """The board at the three moments of a loss, or of an addition."""
     answer = computer.what_if(key, revision, question.faults, question.groups, question.change)
     return Response(answer, media_type="application/json")
-
-
-def _written(answer: AnswerModel) -> Response:
-    """An answer as it is: large ones are written much sooner than the framework checks and writes them."""
-    return Response(answer.model_dump_json(by_alias=True), media_type="application/json")
 
 
 @router.get("/drills/{drill}")

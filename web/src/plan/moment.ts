@@ -17,7 +17,8 @@ export interface Shown {
   asked: Asked;
   /** The groups whose targets are asked for one by one; all where that is left out. */
   groups: string[] | undefined;
-  /** Whether the state is that of the newest revision, so that lesser questions may be asked. */
+  /** Whether the state is that of the newest revision; and whether the drill at the foot is, too, so that lesser questions may be asked. */
+  drawn: boolean;
   fresh: boolean;
   document: PlanDocument | undefined;
   drill: DrillAnswer | undefined;
@@ -87,8 +88,8 @@ export function useShown(): Shown {
   const drillIsFresh = !drill.isPlaceholderData;
   const inDrill = useDrillState(asked, drillIsFresh ? drill.data : undefined, asking ? undefined : search.at, groups);
   const error = plan.error ?? (asking ? whatIf.error : (now.error ?? inDrill.error ?? drill.error));
-  const fresh = asking ? !whatIf.isPlaceholderData : search.at === undefined ? boardIsFresh : !inDrill.isPlaceholderData;
-  const common = { asked, groups, fresh: fresh && drillIsFresh, document, drill: drill.data, error };
+  const drawn = asking ? !whatIf.isPlaceholderData : search.at === undefined ? boardIsFresh : !inDrill.isPlaceholderData;
+  const common = { asked, groups, drawn, fresh: drawn && drillIsFresh, document, drill: drill.data, error };
 
   if (asking && whatIf.data) {
     const moment = search.moment ?? "at_once";

@@ -50,12 +50,12 @@ export function askStateAhead(client: QueryClient, asked: Asked): void {
   }
 }
 
-export function useConsequences({ key, revision }: Asked) {
+export function useConsequences({ key, revision }: Asked, enabled: boolean) {
   return useQuery({
     queryKey: answerKey({ key, revision }, "consequences"),
     queryFn: async ({ signal }) =>
       dataOf(await api.GET("/api/plans/{key}/consequences", { params: { path: { key }, query: { revision } }, signal })),
-    enabled: revision !== undefined,
+    enabled: enabled && revision !== undefined,
     placeholderData: keepPreviousData,
   });
 }

@@ -33,12 +33,12 @@ export function BoardView() {
   const { key, search, selection, lost, change, select } = useView();
   const shown = useShown();
   const { breaks: toggleLost, about: aboutToBreak } = useBreaking(shown);
-  const { asked, fresh, error } = shown;
+  const { asked, drawn, fresh, error } = shown;
   const good = useLastGood(key, shown);
   const { state, drill, looking } = good;
   const document = shown.document;
   const schema = useSchema(fresh || search.add !== undefined);
-  const consequences = useConsequences(asked);
+  const consequences = useConsequences(asked, drawn);
   const [lossesWanted, setLossesWanted] = useState(false);
   const small = document !== undefined && isSmall(document);
   const losses = useZoneLosses(asked, fresh && (small || lossesWanted) && (selection?.kind === "group" || selection?.kind === "zone"));
