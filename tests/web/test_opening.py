@@ -83,8 +83,31 @@ def test_the_page_is_there_before_all_else_is_loaded(coming, client_of, ask):
     assert answers.empty()
     coming.all()
     assert answers.get(timeout=WAIT_S) == {"who": "all"}
-    # From then on it answers all.
-    assert client_of.get("/").json() == {"who": "all"}
+    # From then on it answers all that is asked.
+    assert client_of.get("/api/more").json() == {"who": "all"}
+    assert client_of.get("/").text == "the page"
+
+
+def test_what_a_page_loads_is_read_once_and_for_ever(built, client_of, tmp_path):
+    first = client_of.get("/assets/own.js")
+    assert "immutable" in first.headers["cache-control"]
+    (tmp_path / "assets" / "own.js").unlink()
+    again = client_of.get("/assets/own.js")
+    assert (again.text, again.headers["content-type"]) == ("the script", first.headers["content-type"])
+    known = client_of.get("/assets/own.js", headers={"if-none-match": first.headers["etag"]})
+    assert (known.status_code, known.text) == (304, "")
+    assert client_of.post("/assets/own.js").status_code == 405
+    assert client_of.get("/assets/../index.html").text == "the page"
+    assert client_of.get("/assets/%2e%2e/index.html").status_code == 404
+
+
+def test_the_page_itself_is_read_each_time(built, client_of, tmp_path):
+    assert client_of.get("/plans").headers["cache-control"] == "no-cache"
+    (tmp_path / "index.html").write_text("a newer page")
+    assert client_of.get("/plans").text == "a newer page"
+    assert client_of.get("/icon.svg").status_code == 503
+    (tmp_path / "icon.svg").write_text("<svg/>")
+    assert client_of.get("/icon.svg").headers["content-type"].startswith("image/svg+xml")
 
 
 def test_what_is_asked_first_is_answered_as_soon_as_anybody_can(coming, client_of, ask):
@@ -159,8 +182,8 @@ def test_there_is_room_for_many_who_wait(client_of):
     assert client_of.portal.call(room) == THREADS
 
 
-def test_a_front_end_that_is_not_built_is_told_of(client, monkeypatch, tmp_path):
-    monkeypatch.setattr("northgate.web.door.pages.STATIC", tmp_path)
-    refused = client.get("/plans")
+def test_a_front_end_that_is_not_built_is_told_of(built, client_of, tmp_path):
+    (tmp_path / "index.html").unlink()
+    refused = client_of.get("/plans")
     assert refused.status_code == 503
     assert "make setup" in refused.json()["detail"]

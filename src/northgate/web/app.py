@@ -11,7 +11,6 @@ from northgate.web import plans, questions
 from northgate.web.computing import Computer
 from northgate.web.door.guards import Guards
 from northgate.web.door.opening import make_room
-from northgate.web.door.pages import page_routes
 from northgate.web.told.problems import add_problem_handlers
 
 # What a board asks for while it opens.
@@ -34,9 +33,7 @@ def app_over(computer: Computer, token: str | None = None) -> FastAPI:
     from northgate.web.deciding import handing, log, sweeping, taking, usual, variants
 
     rest = (edits, judging, handing, log, sweeping, taking, usual, variants)
-    app = _made_of((*FIRST, *(one.router for one in rest)), computer, token)
-    app.router.routes.extend(page_routes())
-    return app
+    return _made_of((*FIRST, *(one.router for one in rest)), computer, token)
 
 
 def _made_of(routers: Sequence[APIRouter], computer: Computer, token: str | None) -> FastAPI:

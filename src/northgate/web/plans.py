@@ -1,6 +1,8 @@
 """Endpoints on plans: list, read, import, export, copy, delete."""
 
+import json
 from dataclasses import asdict
+from functools import cache
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Query, Request, Response
@@ -290,7 +292,12 @@ def take_example(name: str, computer: TheComputer) -> PlanHead:
     return plan_head(computer, computer.repository.add(*plans[name]))
 
 
-@schema_router.get("/schema")
-def schema() -> dict[str, object]:
+@schema_router.get("/schema", response_model=dict[str, object])
+def schema() -> Response:
     """The JSON Schema of the plan file; `x-refers-to` says what a string names."""
-    return plan_schema()
+    return Response(_schema_text(), media_type="application/json")
+
+
+@cache
+def _schema_text() -> str:
+    return json.dumps(plan_schema())

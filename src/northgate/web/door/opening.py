@@ -1,4 +1,4 @@
-"""The time in which a server opens: its page is there at once, and what answers the page's questions a little later."""
+"""What a server answers with: its page is there at once, and what answers the page's questions a little later."""
 
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, wait
@@ -12,7 +12,7 @@ from starlette.routing import Match
 from starlette.types import ASGIApp, Receive, Scope, Send
 
 from northgate.web.door.guards import Guards
-from northgate.web.door.pages import is_of_page, page_routes
+from northgate.web.door.pages import is_of_page, pages
 
 THREADS = 400
 READING = ("GET", "HEAD")
@@ -60,15 +60,15 @@ class Opening:
     answer it, the last of which answers all. `wanted` is set once somebody waits for that last one."""
 
     def __init__(self, stages: Sequence[Future[Stage]], wanted: Event, token: str | None = None) -> None:
-        self._early = Guards(Starlette(routes=page_routes()), token)
+        self._pages = Guards(pages(), token)
         self._stages, self._wanted = list(stages), wanted
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Passes on to whoever can answer."""
         if scope["type"] == "lifespan":
             await self._live(receive, send)
-        elif not self._stages[-1].done() and is_of_page(scope["path"]):
-            await self._early(scope, receive, send)
+        elif is_of_page(scope["path"]):
+            await self._pages(scope, receive, send)
         else:
             app = await self._who_answers(scope)
             await app(scope, receive, send)

@@ -2,14 +2,20 @@
 
 from pathlib import Path
 
-from starlette.exceptions import HTTPException
+from starlette.applications import Starlette
+from starlette.datastructures import Headers
 from starlette.requests import Request
-from starlette.responses import FileResponse
-from starlette.routing import BaseRoute, Mount, Route
-from starlette.staticfiles import StaticFiles
+from starlette.responses import FileResponse, Response
+from starlette.routing import Mount, Route
+from starlette.staticfiles import NotModifiedResponse, StaticFiles
+from starlette.types import Scope
+
+from northgate.web.told.details import problem_response
 
 STATIC = Path(__file__).parents[1] / "static"
 API = "/api"
+# A file whose name says what it holds (Vite adds a digest) never changes.
+FOR_EVER = "public, max-age=31536000, immutable"
 
 
 def is_of_page(path: str) -> bool:
@@ -17,19 +23,43 @@ def is_of_page(path: str) -> bool:
     return not path.startswith(f"{API}/")
 
 
-def page_routes() -> list[BaseRoute]:
-    """The ways to the page: whatever no other way has taken."""
-    assets = StaticFiles(directory=STATIC / "assets", check_dir=False)
-    return [Mount("/assets", assets, name="assets"), Route("/{path:path}", _page, include_in_schema=False)]
+def pages() -> Starlette:
+    """The application that hands out the page and what it loads."""
+    assets = Kept(directory=STATIC / "assets", check_dir=False)
+    return Starlette(routes=[Mount("/assets", assets), Route("/{path:path}", _page)])
 
 
-def _page(request: Request) -> FileResponse:
-    path = request.url.path
-    if not is_of_page(path):
-        raise HTTPException(404, f"There is no {path}")
-    if not (STATIC / "index.html").exists():
-        raise HTTPException(503, "The front end is not built; run `make setup`")
-    if path == "/icon.svg":
-        # Browsers ask for it whenever the address changes.
-        return FileResponse(STATIC / "icon.svg", headers={"cache-control": "max-age=86400"})
-    return FileResponse(STATIC / "index.html", headers={"cache-control": "no-cache"})
+class Kept(StaticFiles):
+    """Files that never change: they are read once, since each read on the way to a page waits for a thread. All of them
+    together take little more than a megabyte."""
+
+    def __init__(self, *, directory: Path, check_dir: bool) -> None:
+        super().__init__(directory=directory, check_dir=check_dir)
+        self._kept: dict[str, Response] = {}
+
+    async def get_response(self, path: str, scope: Scope) -> Response:
+        """The answer to a request for a file; raises HTTPException."""
+        kept = self._kept.get(path) if scope["method"] in ("GET", "HEAD") else None
+        if kept is not None:
+            asked = Headers(scope=scope)
+            return NotModifiedResponse(kept.headers) if self.is_not_modified(kept.headers, asked) else kept
+        found = await super().get_response(path, scope)
+        if isinstance(found, FileResponse) and found.status_code == 200:
+            headers = {"cache-control": FOR_EVER, "etag": found.headers["etag"]}
+            self._kept[path] = Response(Path(found.path).read_bytes(), headers=headers, media_type=found.media_type)
+            return self._kept[path]
+        return found
+
+
+async def _page(request: Request) -> Response:
+    try:
+        if request.url.path == "/icon.svg":
+            # Browsers ask for it whenever the address changes.
+            return _read("icon.svg", "image/svg+xml", "max-age=86400")
+        return _read("index.html", "text/html", "no-cache")
+    except FileNotFoundError:
+        return problem_response(503, "There is no page yet", "The front end is not built; run `make setup`")
+
+
+def _read(name: str, media_type: str, kept: str) -> Response:
+    return Response((STATIC / name).read_bytes(), headers={"cache-control": kept}, media_type=media_type)

@@ -1,6 +1,7 @@
 """Which errors are told as which problems (`details.py`)."""
 
 from collections.abc import Sequence
+from http import HTTPStatus
 from typing import Any
 
 from fastapi import FastAPI, Request
@@ -37,8 +38,10 @@ def add_problem_handlers(app: FastAPI) -> None:
         return problem_response(422, "The request cannot be read", _first(problems), problems)
 
     @app.exception_handler(HTTPException)
-    def refused(_: Request, error: HTTPException) -> JSONResponse:
-        return problem_response(error.status_code, _title(error), str(error.detail))
+    def refused(request: Request, error: HTTPException) -> JSONResponse:
+        nowhere = error.status_code == 404 and error.detail == HTTPStatus.NOT_FOUND.phrase
+        detail = f"There is no {request.url.path}" if nowhere else str(error.detail)
+        return problem_response(error.status_code, _title(error), detail)
 
 
 def _of_the_plan(app: FastAPI) -> None:
