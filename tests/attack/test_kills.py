@@ -29,7 +29,7 @@ CHILD = """
 import datetime, sys
 from pathlib import Path
 from northgate.store.care import backup, restore
-from northgate.store.migrating import known_migrations
+from northgate.store.states import known_migrations
 from northgate.store.repository import Repository
 import alembic.command, alembic.config
 what, path, other = sys.argv[1], Path(sys.argv[2]), Path(sys.argv[3])

@@ -6,9 +6,9 @@ import sqlite3
 import pytest
 
 from northgate.store.care import backup, check, restore
-from northgate.store.errors import StoreError
 from northgate.store.holding import LOCK
 from northgate.store.repository import Repository
+from northgate.store.states import StoreError
 from tests.support.plans import base_plan
 
 NOW = datetime.datetime(2026, 3, 1, 12, 30, 5)

@@ -8,10 +8,10 @@ import pytest
 from sqlalchemy import create_engine
 
 from northgate.store.care import backup, restore
-from northgate.store.errors import StoreError
 from northgate.store.holding import held
-from northgate.store.migrating import MIGRATIONS, known_migrations, migrate
+from northgate.store.migrating import migrate
 from northgate.store.repository import Repository
+from northgate.store.states import MIGRATIONS, Seen, StoreError, known_migrations, look
 from tests.store.test_care import NOW
 from tests.support.plans import base_plan
 
@@ -156,3 +156,26 @@ def test_a_migration_that_is_broken_off_has_changed_nothing(tmp_path, monkeypatc
         repository.close()
         number += 1
     assert number > 5
+
+
+def test_a_store_is_looked_at_before_it_is_opened(tmp_path):
+    path = tmp_path / "northgate.sqlite"
+    assert look(path) == Seen(usual=True)
+    store = Repository(path)
+    store.add(base_plan(name="one"))
+    store.add(base_plan(name="two"))
+    store.set_deleted("two", deleted=True)
+    assert look(path) == Seen(usual=True, plans=1, characters=len(store.document("one", 1)))
+    store.close()
+    path.write_text("no store")
+    assert look(path) == Seen(usual=False)
+
+
+@pytest.mark.parametrize("state", ["0001", "9999"])
+def test_of_a_store_in_another_state_there_is_something_to_tell(tmp_path, state):
+    path = tmp_path / "northgate.sqlite"
+    Repository(path).close()
+    with sqlite3.connect(path) as store:
+        store.execute("UPDATE alembic_version SET version_num = ?", (state,))
+    store.close()
+    assert not look(path).usual

@@ -3,9 +3,9 @@
 import pytest
 from starlette.testclient import TestClient
 
+from northgate.store.examples import load_demo
 from northgate.store.repository import Repository
 from northgate.web.app import make_app
-from northgate.web.server import load_demo
 
 
 @pytest.fixture

@@ -4,9 +4,11 @@ import json
 
 import pytest
 
+from northgate.store.examples import demo_as_kept
+from northgate.store.states import Seen
 from northgate.web.door.opening import prepared
-from northgate.web.first import Ahead, answers_for
-from northgate.web.server import _Serving
+from northgate.web.first import MOST_CHARACTERS, Ahead, Known, ahead_of
+from northgate.web.server import Serving
 from tests.support.plans import base_plan
 from tests.support.waits import WAIT_S
 
@@ -30,7 +32,7 @@ def asked(client, answers):
 
 def test_another_process_says_what_the_server_says(client, kept):
     with Ahead() as ahead:
-        answers = ahead.ask(*kept)
+        answers = ahead.answers(*kept)
     assert list(answers) == [("/api/plans", ""), (PLAN, ""), (f"{PLAN}/state", "revision=1")]
     assert read(answers) == asked(client, answers)
 
@@ -39,7 +41,7 @@ def test_it_does_so_of_an_edited_plan(client, repository):
     patch = [{"op": "add", "path": "/title", "value": "Once edited"}]
     assert client.patch(PLAN, json=patch, headers={"if-match": '"1"'}).status_code == 200
     (head,) = repository.list()
-    answers = answers_for(head, repository.document(head.key, head.revision))
+    answers = Known(head.key, repository.document(head.key, head.revision)).answers(head)
     assert (f"{PLAN}/state", "revision=2") in answers
     assert read(answers) == asked(client, answers)
 
@@ -60,17 +62,56 @@ def test_the_tag_is_that_which_an_edit_must_name(client, kept):
     assert dict(sent[0]["headers"])[b"etag"] == client.get(PLAN).headers["etag"].encode()
 
 
+def test_the_demo_is_read_ahead_and_answered_for_as_it_was_kept(client, kept):
+    head, document = kept
+    with Ahead(reads_demo=True) as ahead:
+        assert ahead.demo() == demo_as_kept() == ("beckwater", document)
+        answers = ahead.answers(head, document)
+    assert read(answers) == asked(client, answers)
+
+
+def test_where_another_plan_was_kept_it_answers_for_that(client, repository):
+    repository.set_deleted("beckwater", deleted=True)
+    other = repository.add(base_plan(name="another"))
+    with Ahead(reads_demo=True) as ahead:
+        ahead.demo()
+        answers = ahead.answers(other, repository.document("another", 1))
+    assert ("/api/plans/another/state", "revision=1") in answers
+    assert read(answers) == asked(client, answers)
+
+
 def test_of_what_cannot_be_read_it_says_nothing(kept):
     with Ahead() as ahead, pytest.raises(EOFError):
-        ahead.ask(kept[0], "no plan")
+        ahead.answers(kept[0], "no plan")
+
+
+@pytest.mark.parametrize(
+    ("seen", "with_demo", "answers"),
+    [
+        (Seen(usual=True), False, False),
+        (Seen(usual=True), True, True),
+        (Seen(usual=True, plans=1, characters=9), False, True),
+        (Seen(usual=True, plans=1, characters=MOST_CHARACTERS + 1), False, False),
+        (Seen(usual=True, plans=2, characters=9), False, False),
+        (Seen(usual=False, plans=1, characters=9), False, False),
+    ],
+)
+def test_it_is_asked_where_it_can_answer_sooner(tmp_path, seen, with_demo, answers):
+    file = tmp_path / "northgate.sqlite"
+    if seen.plans:
+        file.touch()
+    with ahead_of(file, seen, with_demo=with_demo) as ahead:
+        assert (ahead is not None) == answers
+        assert ahead is None or ahead.reads_demo == (with_demo and not seen.plans)
 
 
 @pytest.mark.parametrize(("plans", "why"), [(0, ValueError), (2, ValueError), (1, None)])
-def test_it_answers_for_the_only_plan_and_ends_whatever_there_is(repository, plans, why):
+def test_it_answers_for_the_only_plan_and_ends_whatever_there_is(repository, tmp_path, plans, why):
     for number in range(plans):
         repository.add(base_plan(name=f"plan-{number}"))
     ahead = Ahead()
-    serving = _Serving(repository, None, ahead, bounded=False)
+    serving = Serving(tmp_path / "plans.sqlite", ahead, usual=True)
+    serving._repository.set_result(repository)
     serving._prepare()
     stage = serving.stages[0]
     assert why is None if stage.exception(WAIT_S) is None else isinstance(stage.exception(), why)

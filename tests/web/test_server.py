@@ -4,11 +4,16 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
+from contextlib import suppress
 
+import httpx2
 import pytest
 
-from northgate.web.server import LOOPBACK, _listen
+from northgate.store.repository import Repository
+from northgate.store.states import StoreError
+from northgate.web.server import LOOPBACK, Serving, _listen
 from tests.support.waits import WAIT_S
 
 
@@ -38,3 +43,45 @@ def test_it_can_be_stopped_from_the_moment_it_tells_where_it_is(tmp_path, after_
         # As the shell has it: where it does not let interrupts through, there is nothing to end by.
         assert server.wait(WAIT_S) in (0, 128 + signal.SIGINT)
         assert server.stderr.read() == ""
+
+
+def test_a_store_that_needs_a_word_is_opened_before_the_address_is_told(tmp_path):
+    file = tmp_path / "northgate.sqlite"
+    file.write_text("no store, whatever it is called")
+    command = [sys.executable, "-m", "northgate", "serve", "--port", "0", "--no-browser", "--data", str(tmp_path)]
+    gone = subprocess.run(command, check=False, capture_output=True, text=True)
+    assert (gone.returncode, gone.stdout) == (2, "")
+    assert gone.stderr.startswith(f"{file} cannot be used: ")
+    assert file.read_text() == "no store, whatever it is called"
+
+
+def test_a_store_that_fails_once_the_address_is_told_ends_the_server(tmp_path, monkeypatch):
+    def fails(_):
+        raise StoreError("the disk is gone")
+
+    monkeypatch.setattr(Repository, "list", fails)
+    given_up, serving = threading.Event(), Serving(tmp_path / "plans.sqlite", None, usual=True, with_demo=True)
+    serving.open(given_up.set)
+    assert given_up.wait(WAIT_S)
+    for stage in serving.stages:
+        assert str(stage.exception(WAIT_S)) == "the disk is gone"
+    with pytest.raises(StoreError, match="the disk is gone"):
+        serving.close()
+
+
+def test_who_stops_it_while_it_answers_sees_no_errors(tmp_path):
+    command = [sys.executable, "-m", "northgate", "demo", "--port", "0", "--no-browser", "--data", str(tmp_path)]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as server:
+        address = server.stdout.readline().split()[4]
+        asked = threading.Thread(target=_ask, args=(f"{address}api/plans/beckwater/drills/lose-fells",), daemon=True)
+        asked.start()
+        time.sleep(1)
+        server.send_signal(signal.SIGINT)
+        assert server.wait(WAIT_S) in (0, 128 + signal.SIGINT)
+        assert server.stderr.read() == ""
+        asked.join(WAIT_S)
+
+
+def _ask(address):
+    with suppress(httpx2.HTTPError):
+        httpx2.get(address, timeout=WAIT_S)

@@ -14,10 +14,9 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from northgate.plan import PlanError, plan_from_text
-from northgate.store.errors import StoreError
 from northgate.store.holding import held
-from northgate.store.migrating import known_migrations
 from northgate.store.splices import CHAIN, put_together
+from northgate.store.states import StoreError, known_migrations
 
 TABLES = {"plan", "revision", "alembic_version"}
 # Of a broken file, this many faults are told.

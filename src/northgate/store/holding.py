@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from northgate.store.errors import StoreError
+from northgate.store.states import StoreError
 
 LOCK = "northgate.lock"
 

@@ -7,9 +7,8 @@ from pathlib import Path
 
 from sqlalchemy import Connection, Engine, create_engine, event, inspect, text
 
-from northgate.store.errors import StoreError
+from northgate.store.states import MIGRATIONS, StoreError, known_migrations
 
-MIGRATIONS = Path(__file__).parent / "migrations"
 # What all migrations together make of nothing, see `store.newest`: a new store is made by it at once, since they are
 # slow to load.
 NEWEST = MIGRATIONS / "newest.sql"
@@ -96,8 +95,3 @@ def keep_copy(path: Path, to: Path) -> None:
     except (sqlite3.Error, OSError) as error:
         beside.unlink(missing_ok=True)
         raise StoreError(f"{to} cannot be written: {error}; nothing was changed") from error
-
-
-def known_migrations() -> set[str]:
-    """The states that a store can be in, by their numbers."""
-    return {path.stem.partition("_")[0] for path in (MIGRATIONS / "versions").glob("[0-9]*.py")}

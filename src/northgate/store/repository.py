@@ -6,18 +6,22 @@ UnknownPlan               there is no plan, or no revision, of that key
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Row, create_engine, event, func, select, text
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.orm import Session, aliased
 
-from northgate.plan import Plan, PlanError, Problem, plan_from_text
-from northgate.store.errors import StoreError
-from northgate.store.head import Head
+from northgate.plan.problems import PlanError, Problem
+from northgate.store.head import Head, as_kept
 from northgate.store.migrating import migrate
 from northgate.store.splices import CHAIN, MOST_SPLICES, WORTH, put_together, splice
+from northgate.store.states import StoreError
 from northgate.store.tables import PlanRow, RevisionRow
+
+# A store is open before plans can be read.
+if TYPE_CHECKING:
+    from northgate.plan import Plan
 
 
 class UnknownPlan(LookupError):
@@ -89,8 +93,10 @@ class Repository:
             plan = self.plan_row(session, key)
             return self.head_of(session, plan, plan.current if revision is None else revision)
 
-    def plan(self, key: str, revision: int) -> Plan:
+    def plan(self, key: str, revision: int) -> "Plan":
         """A plan's document at a revision; raises UnknownPlan."""
+        from northgate.plan import plan_from_text
+
         with self.session() as session:
             return plan_from_text(self.text_of(session, self.plan_row(session, key), revision), key, is_json=True)
 
@@ -119,24 +125,28 @@ class Repository:
         with self.session() as session:
             return revision in _read_revisions(session, self.plan_row(session, key))
 
-    def add(self, plan: Plan, source: str | None = None) -> Head:
+    def add(self, plan: "Plan", source: str | None = None) -> Head:
         """Keeps a new plan under its name, with a number behind it when that is taken."""
+        return self.keep(plan.name, as_kept(plan), source)
+
+    def keep(self, name: str, document: str, source: str | None = None) -> Head:
+        """Keeps a new plan, given as it is kept (`as_kept`)."""
         with self.session() as session:
-            row = PlanRow(key=free_key(session, plan.name), current=1, agreed=None)
+            row = PlanRow(key=free_key(session, name), current=1, agreed=None)
             session.add(row)
             session.flush()
-            session.add(RevisionRow(plan_id=row.id, number=1, document=_readable(plan), source=source))
+            session.add(RevisionRow(plan_id=row.id, number=1, document=document, source=source))
             session.flush()
             return self.head_of(session, row, 1)
 
-    def edit(self, key: str, made_of: int, made: Plan, source: str | None = None) -> Head:
+    def edit(self, key: str, made_of: int, made: "Plan", source: str | None = None) -> Head:
         """Keeps what was made of the current revision, which must be `made_of`, or was read from a text; raises
         StaleRevision."""
         with self.session() as session:
             plan = self.current(session, key, made_of)
             numbers = select(func.max(RevisionRow.number)).where(RevisionRow.plan_id == plan.id)
             number = session.execute(numbers).scalar_one() + 1
-            parent, document = self.revision_row(session, plan, made_of), _readable(made)
+            parent, document = self.revision_row(session, plan, made_of), as_kept(made)
             row = RevisionRow(
                 plan_id=plan.id, number=number, document=document, parent=made_of, source=source, depth=parent.depth + 1
             )
@@ -292,13 +302,6 @@ def free_key(session: Session, name: str) -> str:
         number += 1
         key = f"{name}-{number}"
     return key
-
-
-def _readable(plan: Plan) -> str:
-    """A plan as it is kept; raises PlanError where it could not be read back, so that nothing unreadable is kept."""
-    text = plan.model_dump_json(by_alias=True, exclude_defaults=True)
-    plan_from_text(text, plan.name, is_json=True)
-    return text
 
 
 def _ancestors(parents: Mapping[int, int | None], number: int) -> Iterator[int]:

@@ -1,11 +1,15 @@
-"""What is asked first of the one plan that a store keeps, answered by a process of its own while the server loads: the
-list, the plan, and its board now. `python -m northgate.web.first` is that process."""
+"""What is asked first of the one plan that a store keeps, answered by a process of its own before the server has loaded
+what it needs: the list, the plan, and its board now. `python -m northgate.web.first [demo]` is that process."""
 
 import pickle
 import subprocess
 import sys
+from contextlib import AbstractContextManager, nullcontext, suppress
+from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+
+from northgate.store.states import Seen
 
 # Both sides begin at once: each loads only what it needs.
 if TYPE_CHECKING:
@@ -17,20 +21,42 @@ MOST_CHARACTERS = 200_000
 Answers = dict[tuple[str, str], bytes]
 
 
+def ahead_of(file: Path, seen: Seen, *, with_demo: bool) -> "AbstractContextManager[Ahead | None]":
+    """A process that answers for the only plan of a store, be it the demo that comes into it; None where there is
+    another number of plans, or one that takes so long that the server is no slower."""
+    alone = seen.plans == 1 and seen.characters <= MOST_CHARACTERS
+    new = with_demo and not file.exists()
+    return Ahead(reads_demo=new) if seen.usual and (alone or new) else nullcontext()
+
+
 class Ahead:
-    """A process that answers for one plan. It loads while its server does, from when it is made."""
+    """A process that reads plans and computes, while its server opens the store and hands out the page; `reads_demo`:
+    it reads the demo plan first."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, reads_demo: bool = False) -> None:
+        command = [sys.executable, "-P", "-m", "northgate.web.first", *(["demo"] if reads_demo else [])]
         self._process = subprocess.Popen(
-            [sys.executable, "-P", "-m", "northgate.web.first"],
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, process_group=0,
-        )  # fmt: skip
+            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, process_group=0
+        )
+        self.reads_demo = reads_demo
 
-    def ask(self, head: "Head", document: str) -> Answers:
+    def demo(self) -> tuple[str, str]:
+        """The demo plan as `demo_as_kept` gives it. Raises EOFError where the process has nothing to say."""
+        told: tuple[str, str] = self._told()
+        return told
+
+    def answers(self, head: "Head", document: str) -> Answers:
         """What will be asked first of a plan. Raises EOFError where the process has nothing to say."""
-        told, _ = self._process.communicate(pickle.dumps((head, document)))
-        answers: Answers = pickle.loads(told)
-        return answers
+        assert self._process.stdin is not None
+        with suppress(BrokenPipeError):
+            pickle.dump((head, document), self._process.stdin)
+            self._process.stdin.flush()
+        told: Answers = self._told()
+        return told
+
+    def _told(self) -> Any:
+        assert self._process.stdout is not None
+        return pickle.load(self._process.stdout)
 
     def __enter__(self) -> "Ahead":
         return self
@@ -41,38 +67,59 @@ class Ahead:
         self._process.wait()
         for pipe in (self._process.stdin, self._process.stdout):
             if pipe is not None:
-                pipe.close()
+                with suppress(BrokenPipeError):
+                    pipe.close()
 
 
-def answers_for(head: "Head", document: str) -> Answers:
-    """See `Ahead.ask`. Raises PlanError, and CannotRun."""
-    from northgate.engine.drill import undisturbed
-    from northgate.engine.network import check_runnable, compile_network
-    from northgate.engine.reports import board_state
-    from northgate.plan import plan_from_text
-    from northgate.web.told.plans import PlanWhole, told_head
+class Known:
+    """What is known of a plan before it is told where it stands: the plan, and its board now. Raises PlanError, and
+    CannotRun."""
 
-    plan = plan_from_text(document, head.key, is_json=True)
-    check_runnable(plan)
-    told = told_head(plan, head)
-    state = board_state(undisturbed(compile_network(plan)))
-    path = f"/api/plans/{head.key}"
-    return {
-        ("/api/plans", ""): f"[{told.model_dump_json(by_alias=True)}]".encode(),
-        (path, ""): PlanWhole(head=told, document=plan).model_dump_json(by_alias=True).encode(),
-        (f"{path}/state", f"revision={head.revision}"): state.model_dump_json(by_alias=True).encode(),
-    }
+    def __init__(self, name: str, document: str) -> None:
+        from northgate.engine.drill import undisturbed
+        from northgate.engine.network import check_runnable, compile_network
+        from northgate.engine.reports import board_state
+        from northgate.plan import plan_from_text
+
+        self.document = document
+        self.plan = plan_from_text(document, name, is_json=True)
+        check_runnable(self.plan)
+        self.state = board_state(undisturbed(compile_network(self.plan)))
+
+    def answers(self, head: "Head") -> Answers:
+        """What will be asked first of it."""
+        from northgate.web.told.plans import PlanWhole, told_head
+
+        told, path = told_head(self.plan, head), f"/api/plans/{head.key}"
+        return {
+            ("/api/plans", ""): f"[{told.model_dump_json(by_alias=True)}]".encode(),
+            (path, ""): PlanWhole(head=told, document=self.plan).model_dump_json(by_alias=True).encode(),
+            (f"{path}/state", f"revision={head.revision}"): self.state.model_dump_json(by_alias=True).encode(),
+        }
 
 
 def main() -> None:
-    """Answers for the plan that comes in."""
+    """Reads the demo, if it is asked to; then answers for the plan that comes in."""
     from northgate.loading import loading
 
     with loading():
         import northgate.engine.reports
         import northgate.web.told.plans  # noqa: F401
+        from northgate.store.examples import demo_as_kept
+    known = None
+    if sys.argv[1:]:
+        name, document = demo_as_kept()
+        _tell((name, document))
+        known = Known(name, document)
     head, document = pickle.load(sys.stdin.buffer)
-    sys.stdout.buffer.write(pickle.dumps(answers_for(head, document)))
+    if known is None or known.document != document:
+        known = Known(head.key, document)
+    _tell(known.answers(head))
+
+
+def _tell(what: object) -> None:
+    pickle.dump(what, sys.stdout.buffer)
+    sys.stdout.buffer.flush()
 
 
 if __name__ == "__main__":

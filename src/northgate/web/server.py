@@ -1,5 +1,6 @@
 """How the application is served."""
 
+import logging
 import secrets
 import socket
 import sys
@@ -8,7 +9,7 @@ import time
 import webbrowser
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from types import FrameType
 from typing import TYPE_CHECKING
@@ -17,15 +18,12 @@ import uvicorn
 from starlette.applications import Starlette
 
 from northgate.loading import loading
-from northgate.plan import plan_from_text
-from northgate.store.examples import DEMO_PLAN, demo_plan_text
-from northgate.store.holding import held
-from northgate.store.repository import Repository
 from northgate.web.door.opening import Opening, Stage, part, prepared, whole
-from northgate.web.first import MOST_CHARACTERS, Ahead
+from northgate.web.first import Ahead
 
-# What computes is loaded once the page is served.
+# What reads the store, and what computes, is loaded while the page is served.
 if TYPE_CHECKING:
+    from northgate.store.repository import Repository
     from northgate.web.computing import Computer
 
 LOOPBACK = "127.0.0.1"
@@ -40,29 +38,13 @@ WARM_AFTER_S, WARM_UNASKED_S = 1.0, 4.0
 UNASKED_S = 1.0
 
 
-def load_demo(repository: Repository) -> None:
-    """Adds the demo plan, or takes in its newer text, unless it is there already."""
-    text = demo_plan_text()
-    if all(repository.source(head.key, head.revision) != text for head in repository.list()):
-        repository.add(plan_from_text(text, DEMO_PLAN), text)
-
-
-def serve_app(
-    data: Path, ahead: Ahead, *, port: int, open_browser: bool, with_demo: bool = False, private: bool = False
+def serve(
+    serving: "Serving", tell: Callable[[str], None], *, port: int, open_browser: bool, private: bool = False
 ) -> None:
-    """Serves on loopback until interrupted; exit status 2 when the port is taken. `ahead` answers until all is loaded;
-    `private`: only those are answered who open the address that is told, which has a token. Raises StoreError where
-    another serves the folder."""
+    """Serves on loopback until interrupted, and tells where; exit status 2 when the port is taken. `private`: only
+    those are answered who open the address that is told, which has a token. Raises StoreError where the store cannot
+    be opened."""
     token = secrets.token_urlsafe(24) if private else None
-    with held(data) as tell:
-        repository = Repository(data / "northgate.sqlite")
-        if with_demo:
-            load_demo(repository)
-        _serve(_Serving(repository, token, ahead, bounded=not open_browser), port, tell, token, open_browser)
-        repository.close()
-
-
-def _serve(serving: "_Serving", port: int, tell: Callable[[str], None], token: str | None, open_browser: bool) -> None:
     listening = _listen(port)
     address = f"http://{LOOPBACK}:{listening.getsockname()[1]}/"
     tell(address)
@@ -75,40 +57,78 @@ def _serve(serving: "_Serving", port: int, tell: Callable[[str], None], token: s
 
     # Who computes lets others go on sooner: an answer needs the interpreter again and again.
     sys.setswitchinterval(SWITCH_S)
-    serving.open()
     config = uvicorn.Config(
         Opening(serving.stages, serving.wanted, token), log_level="warning", access_log=False, server_header=False,
         timeout_graceful_shutdown=1, timeout_keep_alive=KEEPS_S,
     )  # fmt: skip
-    _Server(config, serving, told).run(sockets=[listening])
+    server = _Server(config, serving, told)
+    serving.open(server.give_up, token, bounded=not open_browser)
+    server.run(sockets=[listening])
+    serving.close()
 
 
-class _Serving:
-    """What is served, and how it comes to be there; `bounded`: in the memory that North Gate allows itself."""
+class Serving:
+    """What is served, and how it comes to be there: first what `ahead` knows (None: nothing), then the store in `file`,
+    where something may have to be told of it unless it is as `usual`."""
 
-    def __init__(self, repository: Repository, token: str | None, ahead: Ahead, *, bounded: bool) -> None:
-        self._repository, self._token, self._ahead, self._bounded = repository, token, ahead, bounded
+    def __init__(self, file: Path, ahead: Ahead | None, *, usual: bool, with_demo: bool = False) -> None:
+        self._file, self._ahead, self._usual, self._with_demo = file, ahead, usual, with_demo
+        self._token: str | None = None
+        self._bounded = True
+        self._repository: Future[Repository] = Future()
         self._computer: Computer | None = None
         self.stages = [Future[Stage]() for _ in range(3)]
         self.wanted = threading.Event()
 
-    def open(self) -> None:
-        """Begins to load what answers: what is asked first, what else a board asks, and all."""
-        for work in (self._prepare, self._load):
-            threading.Thread(target=work, daemon=True).start()
+    def open(self, give_up: Callable[[], None], token: str | None = None, *, bounded: bool = True) -> None:
+        """Begins to load: what is asked first, the store, what else a board asks, and all; `bounded`: in the memory
+        that North Gate allows itself. Raises StoreError where something is to be told of the store; else `give_up` is
+        called if it cannot be opened."""
+        self._token, self._bounded = token, bounded
+        if not self._usual:
+            self._open_store()
+        threading.Thread(target=self._load, args=(give_up,), daemon=True).start()
+
+    def _open_store(self) -> None:
+        with loading():
+            from northgate.store.examples import load_demo
+            from northgate.store.repository import Repository
+        repository = Repository(self._file)
+        if self._with_demo:
+            load_demo(repository, self._demo)
+        self._repository.set_result(repository)
+
+    def _demo(self) -> tuple[str, str]:
+        from northgate.store.examples import demo_as_kept
+
+        if self._ahead is not None and self._ahead.reads_demo:
+            with suppress(EOFError):
+                return self._ahead.demo()
+        return demo_as_kept()
 
     def _prepare(self) -> None:
-        with _told(self.stages[0]), self._ahead:
-            # The door opens a plan that is the only one.
-            (head,) = self._repository.list()
-            document = self._repository.document(head.key, head.revision)
-            if len(document) > MOST_CHARACTERS:
-                raise ValueError("so large a plan takes longer than the server does")
-            self.stages[0].set_result(prepared(self._ahead.ask(head, document), head.revision, self._token))
+        """What is asked first is answered before anything else is loaded here."""
+        with _told(self.stages[0]):
+            if self._ahead is None:
+                raise LookupError("nobody answers ahead")
+            repository = self._repository.result()
+            with self._ahead:
+                # The door opens a plan that is the only one.
+                (head,) = repository.list()
+                answers = self._ahead.answers(head, repository.document(head.key, head.revision))
+            self.stages[0].set_result(prepared(answers, head.revision, self._token))
 
-    def _load(self) -> None:
+    def _load(self, give_up: Callable[[], None]) -> None:
         _, first, last = self.stages
-        with _told(first, last):
+        with _told(*self.stages):
+            if not self._repository.done():
+                try:
+                    self._open_store()
+                except BaseException as error:
+                    self._repository.set_exception(error)
+                    give_up()
+                    raise
+            self._prepare()
             first.set_result(part(self._first()))
             # What is there answers sooner while nothing else is loaded.
             self.wanted.wait(UNASKED_S)
@@ -121,7 +141,7 @@ class _Serving:
             from northgate.web.computing import Computer
         if self._bounded:
             _bound()
-        self._computer = Computer(self._repository)
+        self._computer = Computer(self._repository.result())
         threading.Thread(target=_warm, args=(self._computer,), daemon=True).start()
         return first_app(self._computer, self._token)
 
@@ -131,10 +151,15 @@ class _Serving:
         assert self._computer is not None
         return app_over(self._computer, self._token)
 
-    def close(self) -> None:
+    def stop(self) -> None:
         """What is being computed is given up."""
         if self._computer is not None:
             self._computer.close()
+
+    def close(self) -> None:
+        """Lets the store go; raises what kept it from being opened."""
+        if self._repository.done():
+            self._repository.result().close()
 
 
 @contextmanager
@@ -176,7 +201,7 @@ class _Server(uvicorn.Server):
     """Tells where it is once it answers, and can be stopped. Stops at once when it is told to: what is being computed
     then is given up."""
 
-    def __init__(self, config: uvicorn.Config, serving: _Serving, told: Callable[[], None]) -> None:
+    def __init__(self, config: uvicorn.Config, serving: Serving, told: Callable[[], None]) -> None:
         super().__init__(config)
         self._serving, self._told = serving, told
 
@@ -188,8 +213,14 @@ class _Server(uvicorn.Server):
 
     def handle_exit(self, sig: int, frame: FrameType | None) -> None:
         """Called by the signals that stop a process."""
-        self._serving.close()
+        # Whoever still waits for an answer gets none, which is no error.
+        logging.getLogger("uvicorn.error").setLevel(logging.CRITICAL)
+        self._serving.stop()
         super().handle_exit(sig, frame)
+
+    def give_up(self) -> None:
+        """Stops the server: there is nothing to answer with."""
+        self.should_exit = True
 
 
 def _listen(port: int) -> socket.socket:

@@ -8,9 +8,6 @@ from urllib.parse import parse_qs
 from starlette.responses import RedirectResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from northgate.plan.reading import MAX_BYTES
-from northgate.web.told.details import problem_response
-
 SECURITY_HEADERS = (
     (b"x-content-type-options", b"nosniff"),
     (b"referrer-policy", b"no-referrer"),
@@ -63,17 +60,18 @@ class Guards:
                 await _let_in(scope["path"], self._token)(scope, receive, with_headers)
                 return
             refusal = 401, "Only for who has its token", "Open the address that North Gate told when it was started"
-        if refusal is None:
+        if refusal is not None:
+            await _refusal(*refusal)(scope, receive, with_headers)
+        elif b"content-length" in headers or b"transfer-encoding" in headers:
             await self._bounded(headers, scope, receive, with_headers)
         else:
-            await problem_response(*refusal)(scope, receive, with_headers)
+            # It has no body (RFC 9112, 6.3).
+            await self._app(scope, receive, with_headers)
 
     async def _bounded(self, headers: dict[bytes, str], scope: Scope, receive: Receive, send: Send) -> None:
-        declared = headers.get(b"content-length", "0")
-        most = MOST_STREAMED if scope["path"].endswith("/take-in") else MAX_BYTES
-        too_large = problem_response(413, "Too large", f"A request may hold {most // 1_000_000} MB at most")
+        declared, most = headers.get(b"content-length", "0"), _most(scope["path"])
         if not declared.isdigit() or int(declared) > most:
-            await too_large(scope, receive, send)
+            await _too_large(most)(scope, receive, send)
             return
         seen = 0
 
@@ -88,11 +86,31 @@ class Guards:
         try:
             await self._app(scope, counted, send)
         except _TooLarge:
-            await too_large(scope, receive, send)
+            await _too_large(most)(scope, receive, send)
 
 
 class _TooLarge(Exception):
     """The body went on beyond what its length declared."""
+
+
+# The first page is handed out before what follows is loaded: what knows plans.
+
+
+def _most(path: str) -> int:
+    """How many bytes a body may have."""
+    from northgate.plan.reading import MAX_BYTES
+
+    return MOST_STREAMED if path.endswith("/take-in") else MAX_BYTES
+
+
+def _too_large(most: int) -> Response:
+    return _refusal(413, "Too large", f"A request may hold {most // 1_000_000} MB at most")
+
+
+def _refusal(status: int, title: str, detail: str) -> Response:
+    from northgate.web.told.details import problem_response
+
+    return problem_response(status, title, detail)
 
 
 def _brings(headers: dict[bytes, str], token: str) -> bool:

@@ -10,8 +10,6 @@ from starlette.routing import Mount, Route
 from starlette.staticfiles import NotModifiedResponse, StaticFiles
 from starlette.types import Scope
 
-from northgate.web.told.details import problem_response
-
 STATIC = Path(__file__).parents[1] / "static"
 API = "/api"
 # A file whose name says what it holds (Vite adds a digest) never changes.
@@ -58,6 +56,8 @@ async def _page(request: Request) -> Response:
             return _read("icon.svg", "image/svg+xml", "max-age=86400")
         return _read("index.html", "text/html", "no-cache")
     except FileNotFoundError:
+        from northgate.web.told.details import problem_response
+
         return problem_response(503, "There is no page yet", "The front end is not built; run `make setup`")
 
 

@@ -12,8 +12,8 @@ from starlette.exceptions import HTTPException
 from northgate.engine.base import CannotRun
 from northgate.plan import PlanError, Problem
 from northgate.plan.problems import did_you_mean, pointer
-from northgate.store.errors import StoreError
 from northgate.store.repository import NothingToMoveTo, StaleRevision, UnknownPlan
+from northgate.store.states import StoreError
 from northgate.web.told.details import IncompleteEdit, ProblemDetails, problem_response
 from northgate.web.waiting.leaving import Abandoned
 from northgate.work import Busy
