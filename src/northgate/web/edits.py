@@ -23,9 +23,10 @@ from northgate.store.repository import NothingToMoveTo
 from northgate.web.computing import Computer
 from northgate.web.plans import LATEST, Revision, TheComputer, plan_whole, read_plan_text, text_of
 from northgate.web.told.details import IncompleteEdit, PlaceProblem, Together
-from northgate.web.told.model import WebAnswer, written
+from northgate.web.told.model import WebAnswer
 from northgate.web.told.plans import PlanWhole
 from northgate.web.told.problems import EDIT_RESPONSES
+from northgate.web.told.writing import written
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(prefix="/api/plans/{key}", tags=["edits"], responses=EDIT_RESPONSES)

@@ -88,12 +88,12 @@ class Known:
 
     def answers(self, head: "Head") -> Answers:
         """What will be asked first of it."""
-        from northgate.web.told.plans import PlanWhole, told_head
+        from northgate.web.told.plans import told_head, whole_text
 
         told, path = told_head(self.plan, head), f"/api/plans/{head.key}"
         return {
             ("/api/plans", ""): f"[{told.model_dump_json(by_alias=True)}]".encode(),
-            (path, ""): PlanWhole(head=told, document=self.plan).model_dump_json(by_alias=True).encode(),
+            (path, ""): whole_text(told, self.plan).encode(),
             (f"{path}/state", f"revision={head.revision}"): self.state.model_dump_json(by_alias=True).encode(),
         }
 

@@ -33,8 +33,9 @@ from northgate.engine.trace import Question, TraceAnswer
 from northgate.plan.models.faults import Part
 from northgate.web.plans import Revision, TheComputer
 from northgate.web.tasks import ProbeAsked
-from northgate.web.told.model import WebAnswer, written
+from northgate.web.told.model import WebAnswer
 from northgate.web.told.problems import PROBLEM_RESPONSES
+from northgate.web.told.writing import written
 from northgate.web.waiting.leaving import watch_client
 
 router = APIRouter(

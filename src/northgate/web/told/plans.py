@@ -47,3 +47,8 @@ def told_head(plan: Plan, head: Head) -> PlanHead:
         drills=len(plan.drills),
         variant=head.variant,
     )
+
+
+def whole_text(told: PlanHead, plan: Plan) -> str:
+    """A `PlanWhole` as JSON: its parts know how they are written, the whole would first have to be made ready."""
+    return f'{{"head":{told.model_dump_json(by_alias=True)},"document":{plan.model_dump_json(by_alias=True)}}}'
