@@ -8,10 +8,12 @@ import pytest
 from sqlalchemy import create_engine
 
 from northgate.store.care import backup, restore
+from northgate.store.head import as_kept
 from northgate.store.holding import held
+from northgate.store.log import stand
 from northgate.store.migrating import migrate
 from northgate.store.repository import Repository
-from northgate.store.states import MIGRATIONS, Seen, StoreError, known_migrations, look
+from northgate.store.states import MIGRATIONS, Only, Seen, StoreError, begin, known_migrations, look
 from tests.store.test_care import NOW
 from tests.support.plans import base_plan
 
@@ -162,13 +164,61 @@ def test_a_store_is_looked_at_before_it_is_opened(tmp_path):
     path = tmp_path / "northgate.sqlite"
     assert look(path) == Seen(usual=True)
     store = Repository(path)
-    store.add(base_plan(name="one"))
-    store.add(base_plan(name="two"))
-    store.set_deleted("two", deleted=True)
-    assert look(path) == Seen(usual=True, plans=1, characters=len(store.document("one", 1)))
+    assert look(path) == Seen(usual=True)
+    store.add(base_plan(name="one"), "its text")
+    for title in ("A", "B", "C"):
+        head = store.head("one")
+        store.edit("one", head.revision, base_plan(name="one", title=title))
+        if title == "A":
+            stand(store, "one", 2)
+    head = store.undo("one", 4)
+    assert (head.can_undo, head.can_redo, head.edits) == (True, True, 1)
+    seen = look(path)
+    assert seen == Seen(usual=True, only=Only(head, store.document("one", 3), "its text"))
     store.close()
+    assert look(path) == seen
+    Repository(path).add(base_plan(name="two"))
+    assert look(path) == Seen(usual=True)
+    Repository(path).set_deleted("two", deleted=True)
+    assert look(path) == seen
+    with sqlite3.connect(path) as damaged:
+        damaged.execute("UPDATE revision SET document = 'no splice' WHERE number = 3")
+    damaged.close()
+    assert look(path) == Seen(usual=True)
     path.write_text("no store")
     assert look(path) == Seen(usual=False)
+
+
+def test_a_store_that_is_begun_with_a_plan_is_as_one_that_is_opened_and_given_it(tmp_path):
+    begun, opened, plan = tmp_path / "begun.sqlite", tmp_path / "opened.sqlite", base_plan(name="one")
+    begin(begun, plan.name, as_kept(plan), "the text")
+    store = Repository(opened)
+    store.add(plan, "the text")
+    store.close()
+    assert Repository(begun).list() == Repository(opened).list()
+    assert look(begun) == look(opened)
+    assert all_but_dates(begun) == all_but_dates(opened)
+
+
+def all_but_dates(path):
+    """What a store holds, as SQL."""
+    with sqlite3.connect(path) as store:
+        store.execute("UPDATE plan SET created_at = ''")
+        store.execute("UPDATE revision SET created_at = ''")
+        held_in_it = list(store.iterdump())
+    store.close()
+    return held_in_it
+
+
+def test_where_no_store_can_be_begun_it_is_told_and_nothing_is_left(tmp_path):
+    (tmp_path / "begun.sqlite").mkdir()
+    with pytest.raises(StoreError, match=r"begun\.sqlite cannot be used"):
+        begin(tmp_path / "begun.sqlite", "one", "{}", "the text")
+    half = tmp_path / "half.sqlite"
+    with pytest.raises(StoreError, match="NOT NULL"):
+        begin(half, "one", None, "the text")
+    Repository(half).close()
+    assert look(half) == Seen(usual=True)
 
 
 @pytest.mark.parametrize("state", ["0001", "9999"])

@@ -4,8 +4,9 @@ import json
 
 import pytest
 
-from northgate.store.examples import demo_as_kept
-from northgate.store.states import Seen
+from northgate.store.examples import demo_as_kept, demo_plan_text
+from northgate.store.head import Head
+from northgate.store.states import Only, Seen, look
 from northgate.web.door.opening import prepared
 from northgate.web.first import MOST_CHARACTERS, Ahead, Known, ahead_of
 from northgate.web.server import Serving
@@ -85,34 +86,51 @@ def test_of_what_cannot_be_read_it_says_nothing(kept):
         ahead.answers(kept[0], "no plan")
 
 
+def kept_alone(characters=9, source=None):
+    """What is seen of a store with one plan."""
+    head = Head("one", revision=1, agreed=None, can_undo=False, can_redo=False, edits=0)
+    return Seen(usual=True, only=Only(head, "x" * characters, source))
+
+
 @pytest.mark.parametrize(
     ("seen", "with_demo", "answers"),
     [
         (Seen(usual=True), False, False),
-        (Seen(usual=True), True, True),
-        (Seen(usual=True, plans=1, characters=9), False, True),
-        (Seen(usual=True, plans=1, characters=MOST_CHARACTERS + 1), False, False),
-        (Seen(usual=True, plans=2, characters=9), False, False),
-        (Seen(usual=False, plans=1, characters=9), False, False),
+        (Seen(usual=True), True, False),
+        (kept_alone(), False, True),
+        (kept_alone(MOST_CHARACTERS + 1), False, False),
+        # The demo has another text by now: it comes into the list.
+        (kept_alone(source="an older text"), True, False),
+        (kept_alone(source=demo_plan_text()), True, True),
     ],
 )
-def test_it_is_asked_where_it_can_answer_sooner(tmp_path, seen, with_demo, answers):
-    file = tmp_path / "northgate.sqlite"
-    if seen.plans:
-        file.touch()
-    with ahead_of(file, seen, with_demo=with_demo) as ahead:
+def test_of_a_store_that_is_there_it_is_asked_where_it_can_answer_sooner(tmp_path, seen, with_demo, answers):
+    (tmp_path / "northgate.sqlite").touch()
+    with ahead_of(tmp_path / "northgate.sqlite", seen, with_demo=with_demo) as ahead:
         assert (ahead is not None) == answers
-        assert ahead is None or ahead.reads_demo == (with_demo and not seen.plans)
+        assert ahead is None or not ahead.reads_demo
 
 
-@pytest.mark.parametrize(("plans", "why"), [(0, ValueError), (2, ValueError), (1, None)])
-def test_it_answers_for_the_only_plan_and_ends_whatever_there_is(repository, tmp_path, plans, why):
-    for number in range(plans):
-        repository.add(base_plan(name=f"plan-{number}"))
-    ahead = Ahead()
-    serving = Serving(tmp_path / "plans.sqlite", ahead, usual=True)
-    serving._repository.set_result(repository)
-    serving._prepare()
-    stage = serving.stages[0]
-    assert why is None if stage.exception(WAIT_S) is None else isinstance(stage.exception(), why)
-    assert ahead._process.poll() is not None
+@pytest.mark.parametrize("with_demo", [False, True])
+def test_a_store_that_is_not_there_yet_is_begun_with_the_demo_alone(tmp_path, with_demo):
+    file = tmp_path / "northgate.sqlite"
+    with ahead_of(file, look(file), with_demo=with_demo) as ahead:
+        assert (ahead is not None) == with_demo
+        serving = Serving(file, look(file), ahead, with_demo=with_demo)
+        serving._prepare()
+    if with_demo:
+        assert serving.stages[0].exception() is None
+        beckwater = Head("beckwater", revision=1, agreed=None, can_undo=False, can_redo=False, edits=0)
+        assert look(file).only == Only(beckwater, demo_as_kept()[1], demo_plan_text())
+    else:
+        assert isinstance(serving.stages[0].exception(), LookupError)
+        assert not file.exists()
+
+
+def test_whoever_is_asked_ends_whatever_there_is(repository, tmp_path, kept):
+    for wrong in ("no plan", kept[1]):
+        ahead = Ahead()
+        serving = Serving(tmp_path / "other.sqlite", Seen(usual=True, only=Only(kept[0], wrong, None)), ahead)
+        serving._prepare()
+        assert (serving.stages[0].exception(WAIT_S) is None) == (wrong == kept[1])
+        assert ahead._process.poll() is not None

@@ -46,7 +46,7 @@ def _serve(folder: Path, port: int, no_browser: bool, private: bool, with_demo: 
         with ahead_of(file, seen, with_demo=with_demo) as ahead:
             with loading():
                 from northgate.web.server import Serving, serve
-            serving = Serving(file, ahead, usual=seen.usual, with_demo=with_demo)
+            serving = Serving(file, seen, ahead, with_demo=with_demo)
             serve(serving, tell, port=port, open_browser=not no_browser, private=private)
 
 

@@ -1,6 +1,5 @@
 """The plans that ship with North Gate: the demo, and smaller ones to begin from."""
 
-from collections.abc import Callable
 from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -46,9 +45,8 @@ def demo_as_kept() -> tuple[str, str]:
     return plan.name, as_kept(plan)
 
 
-def load_demo(repository: "Repository", read: Callable[[], tuple[str, str]] = demo_as_kept) -> None:
-    """Adds the demo plan, or takes in its newer text, unless it is there already; `read` gives its name, and how it is
-    kept."""
+def load_demo(repository: "Repository") -> None:
+    """Adds the demo plan, or takes in its newer text, unless it is there already."""
     text = demo_plan_text()
     if all(repository.source(head.key, head.revision) != text for head in repository.list()):
-        repository.keep(*read(), text)
+        repository.keep(*demo_as_kept(), text)

@@ -1,17 +1,13 @@
 """The tables of a store brought to what they are today, after a copy of the file has been kept."""
 
 import sqlite3
-from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 
 from sqlalchemy import Connection, Engine, create_engine, event, inspect, text
 
-from northgate.store.states import MIGRATIONS, StoreError, known_migrations
+from northgate.store.states import MIGRATIONS, NEWEST, StoreError, known_migrations, statements_of
 
-# What all migrations together make of nothing, see `store.newest`: a new store is made by it at once, since they are
-# slow to load.
-NEWEST = MIGRATIONS / "newest.sql"
 # Who finds the file in use waits so long (s).
 PATIENCE_S = 30
 
@@ -46,16 +42,6 @@ def upgrade(connection: Connection) -> None:
     config.set_main_option("script_location", str(MIGRATIONS))
     config.attributes["connection"] = connection
     command.upgrade(config, "head")
-
-
-def statements_of(script: str) -> Iterator[str]:
-    """The statements of a script of SQL, each of which begins on a line of its own."""
-    statement = ""
-    for line in script.splitlines(keepends=True):
-        statement += line
-        if sqlite3.complete_statement(statement):
-            yield statement
-            statement = ""
 
 
 def _in_one_transaction(engine: Engine) -> Engine:

@@ -3,20 +3,19 @@
 UnknownPlan               there is no plan, or no revision, of that key
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import Row, create_engine, event, func, select, text
+from sqlalchemy import create_engine, event, func, select, text
 from sqlalchemy.exc import DatabaseError
-from sqlalchemy.orm import Session, aliased
+from sqlalchemy.orm import Session
 
-from northgate.plan.problems import PlanError, Problem
-from northgate.store.head import Head, as_kept
+from northgate.store.head import Ask, Head, Kept, as_kept, document_of, head_at, heads, source_of
 from northgate.store.migrating import migrate
-from northgate.store.splices import CHAIN, MOST_SPLICES, WORTH, put_together, splice
-from northgate.store.states import StoreError
+from northgate.store.splices import MOST_SPLICES, WORTH, splice
+from northgate.store.states import DURABLE, StoreError
 from northgate.store.tables import PlanRow, RevisionRow
 
 # A store is open before plans can be read.
@@ -44,18 +43,6 @@ class NothingToMoveTo(Exception):
     """There is nothing to undo, or to redo."""
 
 
-# The revision that comes so many before another.
-ANCESTOR = """
-WITH RECURSIVE way(number, back) AS (
-    VALUES (:number, 0)
-    UNION ALL
-    SELECT revision.parent, way.back + 1 FROM way JOIN revision
-    ON revision.plan_id = :plan AND revision.number = way.number WHERE way.back < :back
-)
-SELECT number FROM way WHERE back = :back
-"""
-
-
 class Repository:
     """Plans in one SQLite file; safe to use from several threads, every accepted change is on disk when it returns.
 
@@ -76,16 +63,8 @@ class Repository:
 
     def list(self) -> list[Head]:
         """All plans at their current revision, oldest first; also those whose revision is not there."""
-        child = aliased(RevisionRow)
-        made_of_it = select(child.id).where(child.plan_id == PlanRow.id, child.parent == PlanRow.current).exists()
-        here = (RevisionRow.plan_id == PlanRow.id) & (RevisionRow.number == PlanRow.current)
-        asked = select(PlanRow, RevisionRow.parent, RevisionRow.depth, made_of_it.label("can_redo"))
-        asked = asked.outerjoin(RevisionRow, here).where(~PlanRow.deleted).order_by(PlanRow.id)
         with self.session() as session:
-            return [
-                self._head(session, row.PlanRow, row.PlanRow.current, row.parent, row.depth or 0, can_redo=row.can_redo)
-                for row in session.execute(asked)
-            ]
+            return [head for _, head in heads(_ask(session))]
 
     def head(self, key: str, revision: int | None = None) -> Head:
         """Where a plan stands at a revision, by default its current one; raises UnknownPlan."""
@@ -114,11 +93,7 @@ class Repository:
         """The text that a revision, or the last before it that was read from one, was read from; None when it was made
         here from the first."""
         with self.session() as session:
-            plan = self.plan_row(session, key)
-            read = _read_revisions(session, plan)
-            way = [revision, *_ancestors(self._parents(session, plan), revision)]
-            found = next((number for number in way if number in read), None)
-            return None if found is None else self.revision_row(session, plan, found).source
+            return source_of(_ask(session), _kept(self.plan_row(session, key)), revision)
 
     def is_as_read(self, key: str, revision: int) -> bool:
         """Whether a revision is what was read from a text, with no edit since."""
@@ -186,41 +161,17 @@ class Repository:
 
     def head_of(self, session: Session, plan: PlanRow, number: int) -> Head:
         """Where a plan stands at a revision; raises UnknownPlan."""
-        row = _place(session, plan, number)
-        if row is None:
+        found = head_at(_ask(session), _kept(plan), number)
+        if found is None:
             raise UnknownPlan(f"{plan.key}, revision {number}", [])
-        made_of_it = select(RevisionRow.number).where(RevisionRow.plan_id == plan.id, RevisionRow.parent == number)
-        can_redo = session.execute(made_of_it.limit(1)).first() is not None
-        return self._head(session, plan, number, row.parent, row.depth, can_redo=can_redo)
-
-    def _head(
-        self, session: Session, plan: PlanRow, number: int, parent: int | None, depth: int, *, can_redo: bool
-    ) -> Head:
-        return Head(
-            key=plan.key,
-            revision=number,
-            agreed=plan.agreed,
-            can_undo=parent is not None,
-            can_redo=can_redo,
-            edits=_edits(session, plan, number, depth),
-            variant=plan.variant,
-        )
+        return found
 
     def text_of(self, session: Session, plan: PlanRow, number: int) -> str:
         """A revision's document; raises UnknownPlan, and PlanError where it cannot be put together."""
-        chain = session.execute(text(CHAIN), {"plan": plan.id, "number": number}).all()
-        if not chain:
+        found = document_of(_ask(session), _kept(plan), number)
+        if found is None:
             raise UnknownPlan(f"{plan.key}, revision {number}", [])
-        try:
-            return put_together([(row.splices, row.document) for row in chain])
-        except (ValueError, TypeError) as error:
-            raise PlanError(
-                [Problem("", f"revision {number} of {plan.key} cannot be put together: {error}")]
-            ) from error
-
-    def _parents(self, session: Session, plan: PlanRow) -> dict[int, int | None]:
-        query = select(RevisionRow.number, RevisionRow.parent).where(RevisionRow.plan_id == plan.id)
-        return {row.number: row.parent for row in session.execute(query)}
+        return found
 
     def revision_row(self, session: Session, plan: PlanRow, number: int) -> RevisionRow:
         """A revision of a plan; raises UnknownPlan."""
@@ -264,21 +215,12 @@ class Repository:
         return row
 
 
-def _place(session: Session, plan: PlanRow, number: int) -> Row[int | None, int] | None:
-    """Of which revision one was made, and how many come before it."""
-    query = select(RevisionRow.parent, RevisionRow.depth)
-    return session.execute(query.where(RevisionRow.plan_id == plan.id, RevisionRow.number == number)).one_or_none()
+def _ask(session: Session) -> Ask:
+    return lambda query, values: session.execute(text(query), values).all()
 
 
-def _edits(session: Session, plan: PlanRow, number: int, depth: int) -> int:
-    """How many edits lie between a revision and the agreed one, or the first when that is not among its
-    ancestors."""
-    agreed = None if plan.agreed is None else _place(session, plan, plan.agreed)
-    if agreed is None or agreed.depth > depth:
-        return depth
-    back = depth - agreed.depth
-    found = session.execute(text(ANCESTOR), {"plan": plan.id, "number": number, "back": back}).scalar()
-    return back if found == plan.agreed else depth
+def _kept(plan: PlanRow) -> Kept:
+    return Kept(plan.id, plan.key, plan.agreed, plan.variant)
 
 
 def _read_revisions(session: Session, plan: PlanRow) -> set[int]:
@@ -287,9 +229,8 @@ def _read_revisions(session: Session, plan: PlanRow) -> set[int]:
 
 
 def _durable(connection: Any, _: Any) -> None:
-    """Every commit reaches the disk before it returns; readers and a writer do not block each other."""
     cursor = connection.cursor()
-    for setting in ("journal_mode = WAL", "synchronous = FULL", "foreign_keys = ON"):
+    for setting in DURABLE:
         cursor.execute(f"PRAGMA {setting}")
     cursor.close()
 
@@ -302,10 +243,3 @@ def free_key(session: Session, name: str) -> str:
         number += 1
         key = f"{name}-{number}"
     return key
-
-
-def _ancestors(parents: Mapping[int, int | None], number: int) -> Iterator[int]:
-    parent = parents.get(number)
-    while parent is not None:
-        yield parent
-        parent = parents.get(parent)

@@ -9,6 +9,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
+from northgate.store.examples import demo_plan_text
 from northgate.store.states import Seen
 
 # Both sides begin at once: each loads only what it needs.
@@ -24,9 +25,12 @@ Answers = dict[tuple[str, str], bytes]
 def ahead_of(file: Path, seen: Seen, *, with_demo: bool) -> "AbstractContextManager[Ahead | None]":
     """A process that answers for the only plan of a store, be it the demo that comes into it; None where there is
     another number of plans, or one that takes so long that the server is no slower."""
-    alone = seen.plans == 1 and seen.characters <= MOST_CHARACTERS
-    new = with_demo and not file.exists()
-    return Ahead(reads_demo=new) if seen.usual and (alone or new) else nullcontext()
+    if with_demo and not file.exists():
+        return Ahead(reads_demo=True)
+    alone = seen.only is not None and len(seen.only.document) <= MOST_CHARACTERS
+    # Where the demo has a newer text, another plan comes.
+    same = not with_demo or (seen.only is not None and seen.only.source == demo_plan_text())
+    return Ahead() if alone and same else nullcontext()
 
 
 class Ahead:

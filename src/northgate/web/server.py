@@ -9,7 +9,7 @@ import time
 import webbrowser
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from pathlib import Path
 from types import FrameType
 from typing import TYPE_CHECKING
@@ -18,6 +18,8 @@ import uvicorn
 from starlette.applications import Starlette
 
 from northgate.loading import loading
+from northgate.store.examples import demo_plan_text
+from northgate.store.states import Seen, begin, look
 from northgate.web.door.opening import Opening, Stage, part, prepared, whole
 from northgate.web.first import Ahead
 
@@ -69,10 +71,10 @@ def serve(
 
 class Serving:
     """What is served, and how it comes to be there: first what `ahead` knows (None: nothing), then the store in `file`,
-    where something may have to be told of it unless it is as `usual`."""
+    of which so much is `seen`."""
 
-    def __init__(self, file: Path, ahead: Ahead | None, *, usual: bool, with_demo: bool = False) -> None:
-        self._file, self._ahead, self._usual, self._with_demo = file, ahead, usual, with_demo
+    def __init__(self, file: Path, seen: Seen, ahead: Ahead | None, *, with_demo: bool = False) -> None:
+        self._file, self._seen, self._ahead, self._with_demo = file, seen, ahead, with_demo
         self._token: str | None = None
         self._bounded = True
         self._repository: Future[Repository] = Future()
@@ -85,42 +87,29 @@ class Serving:
         that North Gate allows itself. Raises StoreError where something is to be told of the store; else `give_up` is
         called if it cannot be opened."""
         self._token, self._bounded = token, bounded
-        if not self._usual:
+        if not self._seen.usual:
             self._open_store()
         threading.Thread(target=self._load, args=(give_up,), daemon=True).start()
-
-    def _open_store(self) -> None:
-        with loading():
-            from northgate.store.examples import load_demo
-            from northgate.store.repository import Repository
-        repository = Repository(self._file)
-        if self._with_demo:
-            load_demo(repository, self._demo)
-        self._repository.set_result(repository)
-
-    def _demo(self) -> tuple[str, str]:
-        from northgate.store.examples import demo_as_kept
-
-        if self._ahead is not None and self._ahead.reads_demo:
-            with suppress(EOFError):
-                return self._ahead.demo()
-        return demo_as_kept()
 
     def _prepare(self) -> None:
         """What is asked first is answered before anything else is loaded here."""
         with _told(self.stages[0]):
             if self._ahead is None:
                 raise LookupError("nobody answers ahead")
-            repository = self._repository.result()
             with self._ahead:
+                if self._ahead.reads_demo:
+                    begin(self._file, *self._ahead.demo(), demo_plan_text())
+                    self._seen = look(self._file)
                 # The door opens a plan that is the only one.
-                (head,) = repository.list()
-                answers = self._ahead.answers(head, repository.document(head.key, head.revision))
+                assert self._seen.only is not None
+                head = self._seen.only.head
+                answers = self._ahead.answers(head, self._seen.only.document)
             self.stages[0].set_result(prepared(answers, head.revision, self._token))
 
     def _load(self, give_up: Callable[[], None]) -> None:
         _, first, last = self.stages
-        with _told(*self.stages):
+        self._prepare()
+        with _told(first, last):
             if not self._repository.done():
                 try:
                     self._open_store()
@@ -128,11 +117,19 @@ class Serving:
                     self._repository.set_exception(error)
                     give_up()
                     raise
-            self._prepare()
             first.set_result(part(self._first()))
             # What is there answers sooner while nothing else is loaded.
             self.wanted.wait(UNASKED_S)
             last.set_result(whole(self._all()))
+
+    def _open_store(self) -> None:
+        with loading():
+            from northgate.store.examples import load_demo
+            from northgate.store.repository import Repository
+        repository = Repository(self._file)
+        if self._with_demo:
+            load_demo(repository)
+        self._repository.set_result(repository)
 
     def _first(self) -> Starlette:
         """Loads what answers while a board opens, and has the processes that compute started later."""
