@@ -1,26 +1,26 @@
-"""What is asked first is answered ahead, by another process: what the server says itself, value by value."""
+"""What is asked first is answered before the server is there: as it says itself, value by value."""
 
 import json
+import subprocess
+import sys
 
 import pytest
 
 from northgate.store.examples import demo_as_kept, demo_plan_text
-from northgate.store.head import Head
-from northgate.store.states import Only, Seen, look
+from northgate.store.repository import Repository
+from northgate.store.states import look
 from northgate.web.door.opening import prepared
-from northgate.web.first import MOST_CHARACTERS, Ahead, Known, ahead_of
-from northgate.web.server import Serving
+from northgate.web.first import first_answers
+from northgate.web.server import MOST_CHARACTERS, Serving
 from tests.support.plans import base_plan
-from tests.support.waits import WAIT_S
 
 PLAN = "/api/plans/beckwater"
 
 
 @pytest.fixture
-def kept(client, repository):
-    """The demo as it is kept."""
-    (head,) = repository.list()
-    return head, repository.document(head.key, head.revision)
+def file(tmp_path):
+    """A store that is not there yet."""
+    return tmp_path / "northgate.sqlite"
 
 
 def read(answers):
@@ -31,9 +31,9 @@ def asked(client, answers):
     return {(path, query): client.get(path, params=query).json() for path, query in answers}
 
 
-def test_another_process_says_what_the_server_says(client, kept):
-    with Ahead() as ahead:
-        answers = ahead.answers(*kept)
+def test_it_says_what_the_server_says(client, repository):
+    (head,) = repository.list()
+    answers = first_answers(head, repository.document(head.key, head.revision))
     assert list(answers) == [("/api/plans", ""), (PLAN, ""), (f"{PLAN}/state", "revision=1")]
     assert read(answers) == asked(client, answers)
 
@@ -42,13 +42,13 @@ def test_it_does_so_of_an_edited_plan(client, repository):
     patch = [{"op": "add", "path": "/title", "value": "Once edited"}]
     assert client.patch(PLAN, json=patch, headers={"if-match": '"1"'}).status_code == 200
     (head,) = repository.list()
-    answers = Known(head.key, repository.document(head.key, head.revision)).answers(head)
+    answers = first_answers(head, repository.document(head.key, head.revision))
     assert (f"{PLAN}/state", "revision=2") in answers
     assert read(answers) == asked(client, answers)
 
 
-def test_the_tag_is_that_which_an_edit_must_name(client, kept):
-    head, _ = kept
+def test_the_tag_is_that_which_an_edit_must_name(client, repository):
+    (head,) = repository.list()
     sent = []
 
     async def send(message):
@@ -63,74 +63,66 @@ def test_the_tag_is_that_which_an_edit_must_name(client, kept):
     assert dict(sent[0]["headers"])[b"etag"] == client.get(PLAN).headers["etag"].encode()
 
 
-def test_the_demo_is_read_ahead_and_answered_for_as_it_was_kept(client, kept):
-    head, document = kept
-    with Ahead(reads_demo=True) as ahead:
-        assert ahead.demo() == demo_as_kept() == ("beckwater", document)
-        answers = ahead.answers(head, document)
-    assert read(answers) == asked(client, answers)
+def prepared_for(file, *, with_demo=False):
+    """What is asked first of a server over a store: whether it is answered ahead."""
+    serving = Serving(file, with_demo=with_demo)
+    serving._prepare()
+    return serving.stages[0].exception() is None
 
 
-def test_where_another_plan_was_kept_it_answers_for_that(client, repository):
-    repository.set_deleted("beckwater", deleted=True)
-    other = repository.add(base_plan(name="another"))
-    with Ahead(reads_demo=True) as ahead:
-        ahead.demo()
-        answers = ahead.answers(other, repository.document("another", 1))
-    assert ("/api/plans/another/state", "revision=1") in answers
-    assert read(answers) == asked(client, answers)
+def test_a_new_store_is_begun_with_the_demo_which_is_answered_for(file):
+    assert prepared_for(file, with_demo=True)
+    only = look(file).only
+    assert (only.head.key, only.document, only.source) == (*demo_as_kept(), demo_plan_text())
+    # The second time it is there.
+    assert prepared_for(file, with_demo=True)
+    assert prepared_for(file)
+    store = Repository(file)
+    assert [head.key for head in store.list()] == ["beckwater"]
+    store.close()
 
 
-def test_of_what_cannot_be_read_it_says_nothing(kept):
-    with Ahead() as ahead, pytest.raises(EOFError):
-        ahead.answers(kept[0], "no plan")
-
-
-def kept_alone(characters=9, source=None):
-    """What is seen of a store with one plan."""
-    head = Head("one", revision=1, agreed=None, can_undo=False, can_redo=False, edits=0)
-    return Seen(usual=True, only=Only(head, "x" * characters, source))
+def test_without_the_demo_no_store_is_begun(file):
+    assert not prepared_for(file)
+    assert not file.exists()
 
 
 @pytest.mark.parametrize(
-    ("seen", "with_demo", "answers"),
-    [
-        (Seen(usual=True), False, False),
-        (Seen(usual=True), True, False),
-        (kept_alone(), False, True),
-        (kept_alone(MOST_CHARACTERS + 1), False, False),
-        # The demo has another text by now: it comes into the list.
-        (kept_alone(source="an older text"), True, False),
-        (kept_alone(source=demo_plan_text()), True, True),
-    ],
+    ("plans", "ahead"), [([], False), ([base_plan()], True), ([base_plan(), base_plan(name="other")], False)]
 )
-def test_of_a_store_that_is_there_it_is_asked_where_it_can_answer_sooner(tmp_path, seen, with_demo, answers):
-    (tmp_path / "northgate.sqlite").touch()
-    with ahead_of(tmp_path / "northgate.sqlite", seen, with_demo=with_demo) as ahead:
-        assert (ahead is not None) == answers
-        assert ahead is None or not ahead.reads_demo
+def test_the_only_plan_is_answered_for(file, plans, ahead):
+    store = Repository(file)
+    for plan in plans:
+        store.add(plan)
+    store.close()
+    assert prepared_for(file) == ahead
 
 
-@pytest.mark.parametrize("with_demo", [False, True])
-def test_a_store_that_is_not_there_yet_is_begun_with_the_demo_alone(tmp_path, with_demo):
-    file = tmp_path / "northgate.sqlite"
-    with ahead_of(file, look(file), with_demo=with_demo) as ahead:
-        assert (ahead is not None) == with_demo
-        serving = Serving(file, look(file), ahead, with_demo=with_demo)
-        serving._prepare()
-    if with_demo:
-        assert serving.stages[0].exception() is None
-        beckwater = Head("beckwater", revision=1, agreed=None, can_undo=False, can_redo=False, edits=0)
-        assert look(file).only == Only(beckwater, demo_as_kept()[1], demo_plan_text())
-    else:
-        assert isinstance(serving.stages[0].exception(), LookupError)
-        assert not file.exists()
+def test_where_the_demo_has_a_newer_text_the_list_waits_for_it(file):
+    store = Repository(file)
+    store.keep(*demo_as_kept(), "an older text")
+    store.close()
+    assert not prepared_for(file, with_demo=True)
 
 
-def test_whoever_is_asked_ends_whatever_there_is(repository, tmp_path, kept):
-    for wrong in ("no plan", kept[1]):
-        ahead = Ahead()
-        serving = Serving(tmp_path / "other.sqlite", Seen(usual=True, only=Only(kept[0], wrong, None)), ahead)
-        serving._prepare()
-        assert (serving.stages[0].exception(WAIT_S) is None) == (wrong == kept[1])
-        assert ahead._process.poll() is not None
+@pytest.mark.parametrize("document", ["no plan", "x" * (MOST_CHARACTERS + 1)])
+def test_of_what_cannot_be_read_or_takes_long_nothing_is_said(file, document):
+    store = Repository(file)
+    store.keep("one", document)
+    store.close()
+    assert not prepared_for(file)
+
+
+def test_until_then_no_more_is_loaded_than_it_takes(file):
+    """What opens a store and what answers all else take longer to load than the answers do."""
+    asked = f"""
+import sys
+from pathlib import Path
+from northgate.web.server import Serving
+serving = Serving(Path({str(file)!r}), with_demo=True)
+assert not [name for name in sys.modules if name.startswith(("numpy", "pydantic", "northgate.plan.models"))]
+serving._prepare()
+assert serving.stages[0].result()
+assert not [name for name in sys.modules if name.startswith(("sqlalchemy", "fastapi"))]
+"""
+    subprocess.run([sys.executable, "-c", asked], check=True)

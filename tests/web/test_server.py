@@ -12,7 +12,7 @@ import httpx2
 import pytest
 
 from northgate.store.repository import Repository
-from northgate.store.states import Seen, StoreError
+from northgate.store.states import StoreError
 from northgate.web.server import LOOPBACK, Serving, _listen
 from tests.support.waits import WAIT_S
 
@@ -60,7 +60,7 @@ def test_a_store_that_fails_once_the_address_is_told_ends_the_server(tmp_path, m
         raise StoreError("the disk is gone")
 
     monkeypatch.setattr(Repository, "list", fails)
-    given_up, serving = threading.Event(), Serving(tmp_path / "plans.sqlite", Seen(usual=True), None, with_demo=True)
+    given_up, serving = threading.Event(), Serving(tmp_path / "plans.sqlite", with_demo=True)
     serving.open(given_up.set)
     assert given_up.wait(WAIT_S)
     for stage in serving.stages[1:]:

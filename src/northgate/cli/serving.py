@@ -37,17 +37,12 @@ def demo(port: Port = 8420, no_browser: NoBrowser = False, data: DataFolder = No
 
 def _serve(folder: Path, port: int, no_browser: bool, private: bool, with_demo: bool) -> None:
     from northgate.store.holding import held
-    from northgate.store.states import look
-    from northgate.web.first import ahead_of
 
-    file = folder / "northgate.sqlite"
     with held(folder) as tell:
-        seen = look(file)
-        with ahead_of(file, seen, with_demo=with_demo) as ahead:
-            with loading():
-                from northgate.web.server import Serving, serve
-            serving = Serving(file, seen, ahead, with_demo=with_demo)
-            serve(serving, tell, port=port, open_browser=not no_browser, private=private)
+        with loading():
+            from northgate.web.server import Serving, serve
+        serving = Serving(folder / "northgate.sqlite", with_demo=with_demo)
+        serve(serving, tell, port=port, open_browser=not no_browser, private=private)
 
 
 @store.command("check")

@@ -18,10 +18,9 @@ import uvicorn
 from starlette.applications import Starlette
 
 from northgate.loading import loading
-from northgate.store.examples import demo_plan_text
-from northgate.store.states import Seen, begin, look
+from northgate.store.examples import demo_as_kept, demo_plan_text
+from northgate.store.states import Only, begin, look
 from northgate.web.door.opening import Opening, Stage, part, prepared, whole
-from northgate.web.first import Ahead
 
 # What reads the store, and what computes, is loaded while the page is served.
 if TYPE_CHECKING:
@@ -36,6 +35,8 @@ SWITCH_S = 0.0005
 # The processes that compute are started so long after the first question (s), which is answered first; or so long after
 # the start (s) where nobody asks.
 WARM_AFTER_S, WARM_UNASKED_S = 1.0, 4.0
+# The board of a plan of more characters takes too long for all else to wait.
+MOST_CHARACTERS = 200_000
 # Where nobody asks for more than a board does, the rest is loaded after so long (s).
 UNASKED_S = 1.0
 
@@ -70,11 +71,11 @@ def serve(
 
 
 class Serving:
-    """What is served, and how it comes to be there: first what `ahead` knows (None: nothing), then the store in `file`,
-    of which so much is `seen`."""
+    """What is served, and how it comes to be there: the store in `file`, into which the demo comes where it is to be
+    served (`with_demo`)."""
 
-    def __init__(self, file: Path, seen: Seen, ahead: Ahead | None, *, with_demo: bool = False) -> None:
-        self._file, self._seen, self._ahead, self._with_demo = file, seen, ahead, with_demo
+    def __init__(self, file: Path, *, with_demo: bool = False) -> None:
+        self._file, self._with_demo = file, with_demo
         self._token: str | None = None
         self._bounded = True
         self._repository: Future[Repository] = Future()
@@ -87,24 +88,33 @@ class Serving:
         that North Gate allows itself. Raises StoreError where something is to be told of the store; else `give_up` is
         called if it cannot be opened."""
         self._token, self._bounded = token, bounded
-        if not self._seen.usual:
+        if not look(self._file).usual:
             self._open_store()
         threading.Thread(target=self._load, args=(give_up,), daemon=True).start()
 
     def _prepare(self) -> None:
-        """What is asked first is answered before anything else is loaded here."""
+        """What is asked first is answered before what else is asked is loaded."""
         with _told(self.stages[0]):
-            if self._ahead is None:
-                raise LookupError("nobody answers ahead")
-            with self._ahead:
-                if self._ahead.reads_demo:
-                    begin(self._file, *self._ahead.demo(), demo_plan_text())
-                    self._seen = look(self._file)
-                # The door opens a plan that is the only one.
-                assert self._seen.only is not None
-                head = self._seen.only.head
-                answers = self._ahead.answers(head, self._seen.only.document)
-            self.stages[0].set_result(prepared(answers, head.revision, self._token))
+            only = self._only()
+            if only is None or len(only.document) > MOST_CHARACTERS:
+                raise LookupError("there is no plan that would be answered for sooner than all others")
+            with loading():
+                from northgate.web.first import first_answers
+            answers = first_answers(only.head, only.document)
+            self.stages[0].set_result(prepared(answers, only.head.revision, self._token))
+
+    def _only(self) -> Only | None:
+        """The only plan in the store, be it the demo that comes into it; the door opens that one."""
+        if not self._with_demo:
+            return look(self._file).only
+        text = demo_plan_text()
+        if not self._file.exists():
+            with loading():
+                import northgate.plan.reading  # noqa: F401
+            begin(self._file, *demo_as_kept(), text)
+        only = look(self._file).only
+        # Where the demo has a newer text, another plan comes.
+        return only if only is not None and only.source == text else None
 
     def _load(self, give_up: Callable[[], None]) -> None:
         _, first, last = self.stages
