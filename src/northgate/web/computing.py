@@ -78,9 +78,10 @@ class Computer(Answers):
         return self._network(self.plan(key, number), self.content(key, number))
 
     def _network(self, plan: Plan, content: bytes) -> Network:
+        """The compiled plan, which can be run: it has a `content`."""
         question = ("network", content)
         if len(plan.machines) < MANY:
-            return self.once(question, lambda: compile_network(plan))
+            return self.once(question, lambda: compile_network(plan, checked=True))
         return self.alone(question, tasks.compiled, plan, short=True)
 
     def content(self, key: str, number: int) -> bytes:

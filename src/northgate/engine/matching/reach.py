@@ -4,8 +4,9 @@ One function serves requests, probes and the probes of names. A connection passe
 its source lets it out and the one at its destination lets it in; its answers then pass by themselves.
 """
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
+from functools import cached_property, lru_cache, partial
 from typing import Any, Literal
 
 from northgate.engine.matching.spans import Range, narrowest, within
@@ -51,15 +52,46 @@ class Remedy:
 
 
 @dataclass(frozen=True)
-class Check:
-    """One thing that a connection passes or not: why, where in the plan that stands, and what would let it pass."""
+class Told:
+    """What is told of something that a connection passes or not: what it is about, why, where in the plan that stands,
+    and what would let it pass."""
 
-    kind: Literal["route", "firewall"]
     about: str
-    ok: bool
     because: str
     where: str
     remedy: Remedy | None = None
+
+
+class Check:
+    """One thing that a connection passes or not; what is told of it is worked out when somebody asks, as mostly it only
+    matters whether it is passed."""
+
+    def __init__(self, kind: Literal["route", "firewall"], ok: bool, tell: Callable[[], Told]) -> None:
+        self.kind, self.ok, self._tell = kind, ok, tell
+
+    @cached_property
+    def _told(self) -> Told:
+        return self._tell()
+
+    @property
+    def about(self) -> str:
+        """The networks at both ends, or the firewall."""
+        return self._told.about
+
+    @property
+    def because(self) -> str:
+        """Why it is passed, or not."""
+        return self._told.because
+
+    @property
+    def where(self) -> str:
+        """Where in the plan that stands (JSON Pointer)."""
+        return self._told.where
+
+    @property
+    def remedy(self) -> Remedy | None:
+        """What would let it pass; None where it does, or nothing would."""
+        return self._told.remedy
 
 
 def checks(
@@ -90,65 +122,106 @@ def passes(found: Sequence[Check]) -> bool:
 
 
 def _route(plan: Plan, source: End, to: End) -> Check:
-    ends = dict.fromkeys(end.network or "the public Internet" for end in (source, to))
-    both = " → ".join(ends)
+    way = _open_way(plan, source, to)
+    if way is not None:
+        return Check("route", True, lambda: Told(*_route_place(plan, source, to, because=_open_words(way, source, to))))
+    return Check("route", False, lambda: _no_route(plan, source, to))
+
+
+def _route_place(plan: Plan, source: End, to: End, because: str) -> tuple[str, str, str]:
+    """What a route is about, why it is there or not, and the place of the network to which it leads."""
+    about = " → ".join(dict.fromkeys(end.network or "the public Internet" for end in (source, to)))
     place = {network.name: index for index, network in enumerate(plan.networks)}
-    at = pointer(("networks", place[to.network])) if to.network in place else ""
-    why = _open_way(plan, source, to)
-    if why:
-        return Check("route", both, True, why, at)
+    return about, because, pointer(("networks", place[to.network])) if to.network in place else ""
+
+
+def _no_route(plan: Plan, source: End, to: End) -> Told:
     if source.outside:
-        return Check("route", both, False, f"{to.label} is internal: no route from the public Internet", to.where or at)
+        about, because, at = _route_place(
+            plan, source, to, f"{to.label} is internal: no route from the public Internet"
+        )
+        return Told(about, because, to.where or at)
+    about, because, at = _route_place(plan, source, to, f"{source.network} and {to.network} are not peers")
     patch = {"op": "add", "path": f"{at}/peers/-", "value": source.network}
-    remedy = Remedy(f"peer {to.network} with {source.network}", (patch,))
-    return Check("route", both, False, f"{source.network} and {to.network} are not peers", f"{at}/peers", remedy)
+    return Told(about, because, f"{at}/peers", Remedy(f"peer {to.network} with {source.network}", (patch,)))
 
 
-def _open_way(plan: Plan, source: End, to: End) -> str | None:
+OpenWay = Literal["undrawn", "outside", "same", "peers", "public"]
+
+
+def _open_way(plan: Plan, source: End, to: End) -> OpenWay | None:
     """Why there is a route; None when there is none."""
-    undrawn = next((end for end in (source, to) if not end.outside and end.network is None), None)
-    ways = (
-        (undrawn is not None, f"no network is drawn for {undrawn and undrawn.label}: nothing stands in its way"),
-        (to.outside, f"{to.label} is on the public Internet"),
-        (not source.outside and source.network == to.network, f"both stand in {to.network}"),
-        (_peers(plan, source.network or "", to.network or ""), f"{source.network} and {to.network} are peers"),
-        (to.public, f"{to.label} can be reached from the public Internet"),
-    )
-    return next((why for open_, why in ways if open_), None)
+    if _undrawn(source, to) is not None:
+        return "undrawn"
+    if to.outside:
+        return "outside"
+    if not source.outside and source.network == to.network:
+        return "same"
+    if _peers(plan, source.network or "", to.network or ""):
+        return "peers"
+    return "public" if to.public else None
+
+
+def _open_words(way: OpenWay, source: End, to: End) -> str:
+    undrawn = _undrawn(source, to)
+    return {
+        "undrawn": f"no network is drawn for {undrawn and undrawn.label}: nothing stands in its way",
+        "outside": f"{to.label} is on the public Internet",
+        "same": f"both stand in {to.network}",
+        "peers": f"{source.network} and {to.network} are peers",
+        "public": f"{to.label} can be reached from the public Internet",
+    }[way]
+
+
+def _undrawn(source: End, to: End) -> End | None:
+    """The end for which no network is drawn."""
+    return next((end for end in (source, to) if not end.outside and end.network is None), None)
 
 
 def _peers(plan: Plan, one: str, other: str) -> bool:
-    declared = {(network.name, peer) for network in plan.networks for peer in network.peers}
-    return (one, other) in declared or (other, one) in declared
+    wanted = {one: other, other: one}
+    return any(wanted.get(network.name) in network.peers for network in plan.networks if network.name in wanted)
 
 
 def _lets_out(index: int, firewall: Firewall, to: End, protocol: str, port: int) -> Check:
-    at = pointer(("firewalls", index, "allow_out"))
     if firewall.allow_out == "any":
-        return Check("firewall", firewall.name, True, "lets everything out", at)
+        at = pointer(("firewalls", index, "allow_out"))
+        return Check("firewall", True, lambda: Told(firewall.name, "lets everything out", at))
     for number, rule in enumerate(firewall.allow_out):
         if _fits(rule, protocol, port) and _names(rule.to, to):
-            return Check(
-                "firewall", firewall.name, True, f"rule {number + 1} lets out {_words(rule)}", f"{at}/{number}"
-            )
-    wanted = _peer_of(to, to)
+            return Check("firewall", True, partial(_rule_told, index, firewall, number, rule))
+    return Check("firewall", False, lambda: _kept_in(index, firewall, to, protocol, port))
+
+
+def _rule_told(index: int, firewall: Firewall, number: int, rule: AllowIn | AllowOut) -> Told:
+    """Of a rule that lets something pass."""
+    field, does = ("allow_in", "allows") if isinstance(rule, AllowIn) else ("allow_out", "lets out")
+    at = pointer(("firewalls", index, field, number))
+    return Told(firewall.name, f"rule {number + 1} {does} {_words(rule)}", at)
+
+
+def _kept_in(index: int, firewall: Firewall, to: End, protocol: str, port: int) -> Told:
+    at, wanted = pointer(("firewalls", index, "allow_out")), _peer_of(to, to)
     value = {"protocol": protocol, "ports": [str(port)], "to": wanted}
     remedy = Remedy(
         f"let {firewall.name} send {protocol} {port} to {wanted}",
         ({"op": "add", "path": f"{at}/-", "value": value},),
     )
     because = f"no rule of {firewall.name} lets out {protocol} {port} to {to.label}"
-    return Check("firewall", firewall.name, False, because, at, remedy)
+    return Told(firewall.name, because, at, remedy)
 
 
 def _lets_in(index: int, firewall: Firewall, to: End, needs: Sequence[Need], gone: GoneRules) -> Check:
     """Whether a firewall takes the first of what is needed; where it does not, the remedy lets it take all."""
-    at = pointer(("firewalls", index, "allow_in"))
-    seen, protocol, port = needs[0]
     number = _allowing(firewall, needs[0], gone)
     if number is not None:
-        words = _words(firewall.allow_in[number])
-        return Check("firewall", firewall.name, True, f"rule {number + 1} allows {words}", f"{at}/{number}")
+        return Check("firewall", True, lambda: _rule_told(index, firewall, number, firewall.allow_in[number]))
+    return Check("firewall", False, lambda: _kept_out(index, firewall, to, needs, gone))
+
+
+def _kept_out(index: int, firewall: Firewall, to: End, needs: Sequence[Need], gone: GoneRules) -> Told:
+    at = pointer(("firewalls", index, "allow_in"))
+    seen, protocol, port = needs[0]
     lost = [number for number in range(len(firewall.allow_in)) if (firewall.name, number) in gone]
     standing = "" if not lost else f" (rule {', '.join(str(number + 1) for number in lost)} is gone)"
     lacking = [need for need in needs if _allowing(firewall, need, gone) is None]
@@ -161,7 +234,7 @@ def _lets_in(index: int, firewall: Firewall, to: End, needs: Sequence[Need], gon
         ),
     )
     because = f"no rule of {firewall.name} allows {protocol} {port} from {seen.label}{standing}"
-    return Check("firewall", firewall.name, False, because, at, None if lost else remedy)
+    return Told(firewall.name, because, at, None if lost else remedy)
 
 
 def _allowing(firewall: Firewall, need: Need, gone: GoneRules) -> int | None:
@@ -184,8 +257,14 @@ def _words(rule: AllowIn | AllowOut) -> str:
 def _fits(rule: AllowIn | AllowOut, protocol: str, port: int) -> bool:
     if rule.protocol not in ("any", protocol):
         return False
-    spans = (text.partition("-") for text in rule.ports)
-    return any(int(low) <= port <= int(high or low) for low, _, high in spans)
+    return any(low <= port <= high for low, high in map(_ports, rule.ports))
+
+
+@lru_cache(10_000)
+def _ports(text: str) -> tuple[int, int]:
+    """The first and the last of some ports: `80`, or `8000-8099`."""
+    low, _, high = text.partition("-")
+    return int(low), int(high or low)
 
 
 def _names(peer: str, end: End) -> bool:

@@ -36,6 +36,7 @@ class Paths:
         self._subnets = {subnet.name: (net.name, subnet) for net in self.plan.networks for subnet in net.subnets}
         self._open = not self.plan.networks and not self.plan.firewalls
         self._known: dict[GoneRules, Blocked] = {}
+        self._machines: dict[int, End] = {}
         self._fronts = [self._front_end(front) for front in range(len(network.fronts.zone))]
         self._seen_client = np.array(
             [seen_source(balancer) == "client" for balancer in self.plan.balancers], dtype=bool
@@ -63,6 +64,11 @@ class Paths:
 
     def machine(self, machine: int) -> End:
         """A machine as an end; one outside the plan is on the public Internet."""
+        if machine not in self._machines:
+            self._machines[machine] = self._machine_end(machine)
+        return self._machines[machine]
+
+    def _machine_end(self, machine: int) -> End:
         name = self.network.machines.names[machine]
         if not self.network.machines.real[machine]:
             return End(name, outside=bool(self.network.machines.outside[machine]))
