@@ -232,6 +232,7 @@ def test_aliases_stand_for_what_they_name_and_are_counted_out():
         load_yaml("a: &a [*a]\n")
 
 
+@pytest.mark.no_cover
 def test_reading_takes_time_by_the_size_alone_and_problems_are_cut():
     """A hundred thousand unknown fields, told as twenty and how many more."""
     text = HEAD + "".join(f"field-{n}: 1\n" for n in range(100_000))

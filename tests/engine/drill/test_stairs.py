@@ -119,6 +119,7 @@ def test_a_name_that_is_watched_meanwhile_changes_its_answer_when_it_would(monke
     agree(run, other)
 
 
+@pytest.mark.no_cover
 def test_stairs_end_where_a_group_is_left_with_nobody(monkeypatch):
     """Then requests fall to the next tier: a leap, which no polynomial foretells."""
     data = spread_out(240)
