@@ -5,7 +5,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from playwright.sync_api import APIRequestContext, Page, sync_playwright
+from playwright.sync_api import APIRequestContext, Page, expect, sync_playwright
 from tests.support.chromium import launch
 
 FOLDER = Path(__file__).parent / "screenshots"
@@ -107,6 +107,8 @@ def take(page: Page, address: str, name: str, view: str) -> None:
     page.locator(next((one for part, one in shown.items() if part in view), "[data-zone]")).first.wait_for(
         timeout=240_000
     )
+    # Nothing that is still to come holds its place with a skeleton.
+    expect(page.get_by_test_id("skeleton")).to_have_count(0, timeout=60_000)
     page.wait_for_load_state("networkidle")
     page.evaluate("document.fonts.ready")
     if name == "start":

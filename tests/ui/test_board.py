@@ -193,6 +193,19 @@ def test_a_first_start_is_shown_around_in_five_steps_and_left_for_good(page):
     expect(card).to_contain_text("1 of 5")
 
 
+def test_until_the_plans_are_there_the_door_says_what_it_waits_for(page):
+    held = []
+
+    def hold(route):
+        held.append(route)
+
+    page.route("**/api/plans", hold)
+    page.goto("/")
+    expect(page.get_by_role("status")).to_have_text("Opening the plans …")
+    held[0].continue_()
+    expect(page.get_by_test_id("banner")).to_be_visible()
+
+
 def test_an_address_of_nothing_says_so_and_leads_back(page):
     page.goto("/plans/beckwater/elsewhere")
     expect(page.get_by_role("heading", level=1)).to_have_text("There is nothing at this address")

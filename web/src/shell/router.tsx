@@ -65,7 +65,12 @@ function Door() {
     if (only) navigate({ to: "/plans/:key/board", params: { key: only.key }, replace: true });
     else navigate({ to: "/plans", replace: true });
   }, [found, isPending, navigate]);
-  return null;
+  // The page is there before the plans are.
+  return (
+    <main id="main" className="p-7">
+      <p role="status" className="text-ink-soft">Opening the plans …</p>
+    </main>
+  );
 }
 
 function Nowhere() {
