@@ -193,7 +193,7 @@ def test_a_first_start_is_shown_around_in_five_steps_and_left_for_good(page):
     expect(card).to_contain_text("1 of 5")
 
 
-def test_until_the_plans_are_there_the_door_says_what_it_waits_for(page):
+def test_until_the_plans_are_there_the_door_shows_the_shapes_of_what_will_be(page):
     held = []
 
     def hold(route):
@@ -201,7 +201,8 @@ def test_until_the_plans_are_there_the_door_says_what_it_waits_for(page):
 
     page.route("**/api/plans", hold)
     page.goto("/")
-    expect(page.get_by_role("status")).to_have_text("Opening the plans …")
+    expect(page.get_by_role("status", name="Opening the plans")).to_be_visible()
+    expect(page.get_by_test_id("skeleton").first).to_be_visible()
     held[0].continue_()
     expect(page.get_by_test_id("banner")).to_be_visible()
 

@@ -5,6 +5,7 @@ import { later, type Ahead } from "../kit/later";
 import { placeAt, type Place } from "../plan/places";
 import { usePlans } from "../plan/queries";
 import { Link, useNavigate } from "../plan/route";
+import { Reading } from "../views/board/reading";
 import { BoardView } from "../views/board/view";
 import { firstTour } from "../views/start/tour-steps";
 import { Shell } from "./shell";
@@ -67,8 +68,8 @@ function Door() {
   }, [found, isPending, navigate]);
   // The page is there before the plans are.
   return (
-    <main id="main" className="p-7">
-      <p role="status" className="text-ink-soft">Opening the plans …</p>
+    <main id="main" className="flex min-h-0 flex-1" aria-label="Plans">
+      <Reading called="Opening the plans" />
     </main>
   );
 }

@@ -17,6 +17,7 @@ import type { Pictured } from "./adding/adding";
 import { isAddKind, type AddKind } from "./adding/kinds";
 import type { InspectorProps } from "./inspector/shared";
 import { NextSteps } from "./next-steps";
+import { Reading } from "./reading";
 import { Button, Skeleton } from "../../kit/parts";
 import { objectAt, Trouble } from "../../plan/trouble";
 import { useNavigate } from "../../plan/route";
@@ -82,7 +83,7 @@ export function BoardView() {
   const addresses = useMemo(() => (index.data && document ? addressMap(index.data.entries, document) : NO_ADDRESSES), [index.data, document]);
   const lostSince = useMemo(() => zonesLostSince(document, drill, looking), [document, drill, looking]);
   if (error && !document) return <Trouble error={error} />;
-  if (!document || (!state && !error)) return <Reading />;
+  if (!document || (!state && !error)) return <Reading called="Reading the plan" />;
   const selectedIsLost = selection !== undefined && lost.some((one) => formatSelection(one) === formatSelection(selection));
   const onAdd = (kind: AddKind | undefined) => {
     setAway(undefined);
@@ -173,20 +174,6 @@ export function BoardView() {
       picture={picture}
     />
     </Suspense>
-  );
-}
-
-/** While the plan is read: the shapes of what will be there. */
-function Reading() {
-  return (
-    <div className="flex min-h-0 flex-1" role="status" aria-label="Reading the plan">
-      <div className="flex-1 p-4">
-        <Skeleton className="h-full" />
-      </div>
-      <div className="w-[316px] border-l border-line-strong p-4 max-md:hidden">
-        <Skeleton />
-      </div>
-    </div>
   );
 }
 
