@@ -93,8 +93,8 @@ def test_every_chart_explains_itself_under_the_pointer_and_with_the_focus(page):
     expect(readout).to_contain_text(re.compile(r"busiest \S+: offered [\d.,]+/s / capacity \d+/s = \d+ %"))
     # Charts move down as long as something comes above them.
     page.wait_for_load_state("networkidle")
-    strip = charts.locator("[data-target=tiles-7]")
-    strip.hover(position={"x": strip.bounding_box()["width"] * 0.6, "y": 10})
+    strip = charts.locator("[data-target=tiles-7]").bounding_box()
+    page.mouse.move(strip["x"] + strip["width"] * 0.6, strip["y"] + 10)
     expect(readout).to_contain_text("2 × 10 between probes + 5 to give up or answer: 25 to 35 s possible")
 
 
