@@ -3,7 +3,8 @@ PORT ?= 8420
 PYTHON ?= python3
 BIN := .venv/bin
 STAMPS := .make
-PLAN ?= examples/beckwater.plan.yaml
+DEMO := examples/beckwater.plan.yaml
+PLAN ?= $(DEMO)
 DRILL ?= lose-fells-2
 NEWEST := src/northgate/store/migrations/newest.sql
 # Per cent of the lines and branches of plan and engine that tests pass.
@@ -26,10 +27,11 @@ $(STAMPS)/python: requirements.lock bootstrap.lock pyproject.toml
 	@touch $@
 
 # Compiled ahead, so that the command line starts fast even where Python may not write its caches, and the one compiled
-# loop is there when it is first needed.
-$(STAMPS)/bytecode: $(STAMPS)/python $(PY_SOURCES)
+# loop is there when it is first needed; and the demo's first answers.
+$(STAMPS)/bytecode: $(STAMPS)/python $(PY_SOURCES) $(DEMO)
 	$(BIN)/python -m compileall -q src
 	$(BIN)/python -m northgate.engine.formulas.hash_kernel
+	$(BIN)/python -m northgate.web.door.ahead
 	@touch $@
 
 $(STAMPS)/node: web/package-lock.json web/package.json
@@ -120,4 +122,4 @@ mutants: $(STAMPS)/python
 	$(BIN)/mutmut run; $(BIN)/mutmut results
 
 clean:
-	rm -rf .venv web/node_modules $(STAMPS) src/northgate/web/static
+	rm -rf .venv web/node_modules $(STAMPS) src/northgate/web/static src/northgate/web/ahead.json

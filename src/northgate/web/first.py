@@ -6,10 +6,8 @@ from northgate.engine.network import compile_network
 from northgate.engine.reports import board_state
 from northgate.plan import plan_from_text
 from northgate.store.head import Head
+from northgate.web.door.ahead import Answers
 from northgate.web.told.plans import told_head, whole_text
-
-# Answers (JSON), by path and query.
-Answers = dict[tuple[str, str], bytes]
 
 
 def first_answers(head: Head, document: str) -> Answers:

@@ -20,6 +20,7 @@ from starlette.applications import Starlette
 from northgate.loading import loading
 from northgate.store.examples import demo_as_kept, demo_plan_text
 from northgate.store.states import Only, begin, look
+from northgate.web.door.ahead import Ahead, made_ahead
 from northgate.web.door.opening import Opening, Stage, part, prepared, whole
 
 # What reads the store, and what computes, is loaded while the page is served.
@@ -95,23 +96,24 @@ class Serving:
     def _prepare(self) -> None:
         """What is asked first is answered before what else is asked is loaded."""
         with _told(self.stages[0]):
-            only = self._only()
+            ahead = made_ahead(demo_plan_text())
+            only = self._only(ahead)
             if only is None or len(only.document) > MOST_CHARACTERS:
                 raise LookupError("there is no plan that would be answered for sooner than all others")
-            with loading():
-                from northgate.web.first import first_answers
-            answers = first_answers(only.head, only.document)
+            answers = ahead.answers_for(only.head, only.document) if ahead else None
+            if answers is None:
+                with loading():
+                    from northgate.web.first import first_answers
+                answers = first_answers(only.head, only.document)
             self.stages[0].set_result(prepared(answers, only.head.revision, self._token))
 
-    def _only(self) -> Only | None:
+    def _only(self, ahead: Ahead | None) -> Only | None:
         """The only plan in the store, be it the demo that comes into it; the door opens that one."""
         if not self._with_demo:
             return look(self._file).only
         text = demo_plan_text()
         if not self._file.exists():
-            with loading():
-                import northgate.plan.reading  # noqa: F401
-            begin(self._file, *demo_as_kept(), text)
+            begin(self._file, *((ahead.name, ahead.document) if ahead else _demo_as_kept()), text)
         only = look(self._file).only
         # Where the demo has a newer text, another plan comes.
         return only if only is not None and only.source == text else None
@@ -167,6 +169,12 @@ class Serving:
         """Lets the store go; raises what kept it from being opened."""
         if self._repository.done():
             self._repository.result().close()
+
+
+def _demo_as_kept() -> tuple[str, str]:
+    with loading():
+        import northgate.plan.reading  # noqa: F401
+    return demo_as_kept()
 
 
 @contextmanager
