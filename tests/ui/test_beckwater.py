@@ -10,7 +10,7 @@ from playwright.sync_api import expect
 from northgate.plan import plan_from_data, plan_from_text
 from tests.plan.test_reading import EXAMPLE
 from tests.support.waits import WAIT_S
-from tests.ui.drawing import Drawing
+from tests.ui.drawing import Drawing, visit
 
 # Long, and on its own server: it runs beside the other tests of the interface.
 pytestmark = pytest.mark.xdist_group("drawing")
@@ -68,7 +68,7 @@ def start(page, plan):
 
 def paste(page, key, sheet, columns, objects, button):
     """Pastes rows into a sheet, and takes them."""
-    page.goto(f"/plans/{key}/sheets/{sheet}")
+    visit(page, f"/plans/{key}/sheets/{sheet}")
     page.get_by_role("button", name="Paste rows").click()
     rows = [[str(one[column]) if one[column] is not None else "" for column in columns] for one in objects]
     page.get_by_label("Rows", exact=True).fill("\n".join("\t".join(row) for row in [columns, *rows]))
@@ -79,7 +79,7 @@ def paste(page, key, sheet, columns, objects, button):
 
 def remove_rows(page, key, sheet, count):
     """Takes all rows out of a sheet."""
-    page.goto(f"/plans/{key}/sheets/{sheet}")
+    visit(page, f"/plans/{key}/sheets/{sheet}")
     page.get_by_label("Choose all rows").check()
     page.get_by_role("button", name=f"Delete {count}").click()
     expect(page.get_by_test_id("row-count")).to_have_text("0 rows")

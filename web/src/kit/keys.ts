@@ -62,6 +62,21 @@ export function fits(event: Pick<KeyboardEvent, "ctrlKey" | "metaKey" | "altKey"
   return (event.ctrlKey || event.metaKey) === control && !event.altKey && (!letter || event.shiftKey === shift);
 }
 
+/** How a key is bound. */
+function bindingOf(key: Key) {
+  return {
+    // By the sign that is typed, wherever it stands on the keyboard; only the space bar has none.
+    useKey: key.key !== "space",
+    ignoreModifiers: true,
+    delimiter: "|",
+    enableOnFormTags: true,
+    ignoreEventWhen: (event: KeyboardEvent) => (!key.everywhere && isInDialog(event)) || (event.target instanceof HTMLElement && isForField(event.target, key)),
+  };
+}
+
+// The same ones each time that a caller is drawn: others would be bound anew.
+const BINDINGS = new Map(Object.values<Key>(KEYS).map((key) => [key, bindingOf(key)]));
+
 /** Binds a key while the caller is shown; `act` returns false when it had nothing to do, so that the browser may. Text fields keep their keys. */
 export function useKey(name: keyof typeof KEYS, act: () => unknown): void {
   const key: Key = KEYS[name];
@@ -70,14 +85,7 @@ export function useKey(name: keyof typeof KEYS, act: () => unknown): void {
     (event) => {
       if (fits(event, key) && act() !== false) event.preventDefault();
     },
-    // By the sign that is typed, wherever it stands on the keyboard; only the space bar has none.
-    {
-      useKey: key.key !== "space",
-      ignoreModifiers: true,
-      delimiter: "|",
-      enableOnFormTags: true,
-      ignoreEventWhen: (event) => (!key.everywhere && isInDialog(event)) || (event.target instanceof HTMLElement && isForField(event.target, key)),
-    },
+    BINDINGS.get(key),
   );
 }
 

@@ -1,5 +1,5 @@
 /** What is wrong with the plan, and what losses cost. */
-import { keepPreviousData, useIsFetching, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
 import { api, dataOf, type PlanDocument, type Schemas } from "../api/client";
@@ -31,13 +31,26 @@ const CALM_MS = 100;
 
 /** Whether what one looks at is there for a revision, so that what stands beside it may be asked for. */
 function useCalm({ key, revision }: Asked): boolean {
-  const busy = useIsFetching({ queryKey: answerKey({ key, revision }, "state") }) > 0;
+  const client = useQueryClient();
   const [calm, setCalm] = useState<number>();
   useEffect(() => {
-    if (busy || revision === undefined) return;
-    const timer = window.setTimeout(() => setCalm(revision), CALM_MS);
-    return () => window.clearTimeout(timer);
-  }, [busy, revision]);
+    if (revision === undefined) return;
+    const state = answerKey({ key, revision }, "state");
+    let timer: number | undefined;
+    const settle = () => {
+      window.clearTimeout(timer);
+      if (client.isFetching({ queryKey: state }) === 0) timer = window.setTimeout(() => setCalm(revision), CALM_MS);
+    };
+    // Of all that happens to what is asked, only what happens to the state is looked at: very much does.
+    const leave = client.getQueryCache().subscribe(({ type, query }) => {
+      if (type === "updated" && state.every((part, at) => query.queryKey[at] === part)) settle();
+    });
+    settle();
+    return () => {
+      leave();
+      window.clearTimeout(timer);
+    };
+  }, [client, key, revision]);
   return calm === revision;
 }
 
