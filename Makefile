@@ -95,8 +95,7 @@ tables: $(STAMPS)/python
 test: export PYTHONDONTWRITEBYTECODE =
 test: setup $(STAMPS)/chromium check
 	cd web && npm run --silent test
-	$(BIN)/pytest -q -n 2 -m "not no_cover" --cov --cov-report=term:skip-covered --cov-fail-under=$(COVERED) tests/plan tests/engine
-	$(BIN)/pytest -q -n 2 -m no_cover --dist loadgroup tests
+	$(BIN)/pytest -q -n 2 --dist loadgroup --cov --cov-report=term:skip-covered --cov-fail-under=$(COVERED)
 
 # What means no good, for long: nonsense asked of the server, files of every kind, kills in the middle of what is done
 # to the store; then what it came to.

@@ -13,7 +13,7 @@ from tests.support.exploring import EXPLORING
 from tests.support.plans import plan_data
 from tests.support.tally import answered
 
-ROUNDS, EACH = (60, 12) if EXPLORING else (4, 6)
+ROUNDS, EACH = (60, 12) if EXPLORING else (2, 6)
 # What an answer may be besides what is documented for a question: who asks wrongly is told so.
 ALWAYS = {404, 405, 413, 415, 421, 422}
 TEXTS = [

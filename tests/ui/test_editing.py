@@ -10,6 +10,7 @@ from playwright.sync_api import expect
 
 from tests.support.waits import WAIT_S
 from tests.ui.demo import DEMO
+from tests.ui.drawing import visit
 
 pytestmark = pytest.mark.xdist_group("browser")
 
@@ -422,6 +423,33 @@ def test_the_palette_finds_objects_and_actions(page, plan):
     page.keyboard.type("sheet: clients")
     page.keyboard.press("Enter")
     expect(page.get_by_role("table", name="Clients")).to_be_visible()
+
+
+def test_what_is_typed_into_a_palette_that_was_waited_for_stays(page):
+    """It is still being loaded when it is called; what comes afterwards draws the page anew."""
+    held, called = [], False
+
+    def hold(route):
+        if called:
+            route.continue_()
+        else:
+            held.append(route)
+
+    page.route(re.compile("/assets/panels-"), hold)
+    page.goto("/plans/beckwater/board")
+    expect(page.get_by_role("button", name="Find or do (/)")).to_be_visible()
+    page.keyboard.press("/")
+    # Until the page has been drawn again for what is loaded in a quiet moment.
+    page.wait_for_timeout(1000)
+    called = True
+    assert held
+    for route in held:
+        route.continue_()
+    typed = page.get_by_placeholder("An object, a view, an action")
+    typed.fill("holding")
+    visit(page, "/plans/beckwater/trace")
+    expect(page).to_have_title(re.compile("Trace"))
+    expect(typed).to_have_value("holding")
 
 
 def test_a_sheet_edits_many_rows_at_once_and_sorts_and_filters(page, plan):

@@ -134,7 +134,7 @@ def test_what_stays_at_a_bound_is_followed_closely(monkeypatch):
 
 
 @pytest.mark.no_cover
-@settings(max_examples=examples(4))
+@settings(max_examples=examples(2))
 @given(plans_with_a_drill())
 def test_losses_followed_at_once_are_as_those_followed_one_by_one(data):
     plan = plan_from_data(data)

@@ -77,7 +77,7 @@ def test_lost_targets_that_are_noticed_one_after_the_other(monkeypatch):
 
 
 @pytest.mark.no_cover
-@settings(max_examples=examples(4))
+@settings(max_examples=examples(2))
 @given(
     st.sampled_from([150, 241]),
     st.sampled_from([{}, {"balance": "least-connections"}, {"balance": "two-choices"}, {"try_others": 1}]),

@@ -15,7 +15,8 @@ export function later<Props extends object>(load: () => Promise<ComponentType<Pr
   const get = async () => (found ??= await load());
   const Lazy = lazy(async () => ({ default: await get() })) as unknown as ComponentType<Props>;
   function Later(props: Props) {
-    const Found = found;
+    // As it was at first: what is waited for is not put in anew, with nothing typed into it, when the page is drawn again.
+    const [Found] = useState(() => found);
     if (Found) return <Found {...props} />;
     return (
       <Suspense>
