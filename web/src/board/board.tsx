@@ -1,6 +1,6 @@
 /** The board: zones across, the way of a request down. */
 
-import { useCallback, useMemo } from "react";
+import { memo, useCallback, useMemo } from "react";
 import { useRoving } from "../kit/roving";
 import { useSize } from "../kit/use-size";
 import { plainSelection, withOwnAddresses } from "../plan/own";
@@ -18,8 +18,8 @@ import { StickyHeads, Zones } from "./parts/zones";
 /** Below this width the board is scrolled instead (CSS pixels). */
 const NARROWEST = 600;
 
-/** The board: zones across, the way of a request down. */
-export function Board({ document, onSelect, ...given }: BoardProps) {
+/** The board: zones across, the way of a request down. Drawn anew only when something on it is another. */
+export const Board = memo(function Board({ document, onSelect, ...given }: BoardProps) {
   const drawn = useMemo(() => withOwnAddresses(document, given.state), [document, given.state]);
   const select = useCallback((selection: Selection) => onSelect(plainSelection(selection)), [onSelect]);
   const props: BoardProps = { ...given, document: drawn, onSelect: select };
@@ -45,4 +45,4 @@ export function Board({ document, onSelect, ...given }: BoardProps) {
       )}
     </div>
   );
-}
+});

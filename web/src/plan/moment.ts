@@ -13,6 +13,9 @@ export type Looking =
   | { mode: "what-if"; words: string; change: "lost" | "added"; moment: Moment; answer: WhatIfAnswer }
   | { mode: "adding"; words: string };
 
+/** The same each time: what is drawn of it is drawn anew only for something else. */
+const NOW: Looking = { mode: "now" };
+
 export interface Shown {
   asked: Asked;
   /** The groups whose targets are asked for one by one; all where that is left out. */
@@ -76,7 +79,8 @@ export function useShown(): Shown {
   const faults = useMemo(() => partsOf(lost), [lost]);
   const known = document?.drills.some((one) => one.name === search.drill);
   const drillName = known ? search.drill : document?.drills[0]?.name;
-  const asked: Asked = { key, revision: plan.data?.head.revision };
+  const revision = plan.data?.head.revision;
+  const asked: Asked = useMemo(() => ({ key, revision }), [key, revision]);
   const groups = useMemo(() => wantedGroups(document, selection), [document, selection]);
   const asking = faults.length > 0;
   const now = useStateNow(asked, groups, !asking && search.at === undefined);
@@ -100,5 +104,5 @@ export function useShown(): Shown {
     const at = Math.min(search.at, drill.data.lasts_s);
     return { ...common, state: inDrill.data ?? now.data, looking: { mode: "drill", drill: drill.data, at } };
   }
-  return { ...common, state: now.data, looking: { mode: "now" } };
+  return { ...common, state: now.data, looking: NOW };
 }

@@ -1,5 +1,5 @@
 import { Pause, Play, StepBack, StepForward } from "lucide-react";
-import { useEffect, useMemo, useRef, type KeyboardEvent, type PointerEvent } from "react";
+import { memo, useEffect, useMemo, useRef, type KeyboardEvent, type PointerEvent } from "react";
 
 import type { DrillAnswer, PlanDocument, Schemas, Strip } from "../api/client";
 import { amount, clock, span } from "../kit/format";
@@ -31,7 +31,7 @@ interface TimelineProps {
 }
 
 /** The time line at the foot: script, served rate by zone, failures, truth and belief, and the cursor that moves it all. */
-export function Timeline(props: TimelineProps) {
+export const Timeline = memo(function Timeline(props: TimelineProps) {
   const { document, drill, at, strip } = props;
   const { frame, width } = useSize();
   const axis = useMemo(
@@ -52,7 +52,7 @@ export function Timeline(props: TimelineProps) {
       </div>
     </section>
   );
-}
+});
 
 /** While playing, the cursor runs ten seconds a second, and waits at the end. */
 export function usePlaying({ playing, at, drill, onAt, onPlay }: Pick<TimelineProps, "playing" | "at" | "drill" | "onAt" | "onPlay">) {

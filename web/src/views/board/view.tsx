@@ -28,6 +28,9 @@ const Adding = lazy(async () => ({ default: (await import("./adding/adding")).Ad
 const Timeline = lazy(async () => ({ default: (await import("../../timeline/timeline")).Timeline }));
 
 const NO_FINDINGS: Finding[] = [];
+const NOTHING_LOST = new Map<string, number>();
+const NO_CONSEQUENCES: InspectorProps["consequences"] = [];
+const NO_LOSSES: InspectorProps["losses"] = [];
 
 /** The main view: board, inspector, and the time line at the foot. */
 export function BoardView() {
@@ -41,6 +44,7 @@ export function BoardView() {
   const schema = useSchema(fresh || search.add !== undefined);
   const consequences = useConsequences(asked, drawn);
   const [lossesWanted, setLossesWanted] = useState(false);
+  const wantLosses = useCallback(() => setLossesWanted(true), []);
   const small = document !== undefined && isSmall(document);
   const losses = useZoneLosses(asked, fresh && (small || lossesWanted) && (selection?.kind === "group" || selection?.kind === "zone"));
   const [playing, setPlaying] = useState(false);
@@ -52,6 +56,8 @@ export function BoardView() {
   const strips = useStrips(asked, drill?.name, group, fresh);
   const strip = strips.data?.find((one) => one.target === target) ?? strips.data?.[0];
   const goTo = useCallback((second: number) => change({ at: second, lost: undefined, as: undefined, moment: undefined }), [change]);
+  const asIfAdded = useCallback((one: Selection) => change({ lost: formatSelection(one), as: "added", moment: "at_once", at: undefined }, false), [change]);
+  const toDrill = useCallback((name: string) => change({ drill: name, at: undefined }, false), [change]);
   const backToNow = useCallback(() => {
     setPlaying(false);
     change({ at: undefined, lost: undefined, as: undefined, moment: undefined, lit: undefined, add: undefined }, false);
@@ -90,10 +96,10 @@ export function BoardView() {
     change({ add: kind }, false);
   };
   const inspector: InspectorProps = {
-    planKey: key, asked, losses: losses.data ?? (losses.isError ? [] : undefined), onLosses: small || lossesWanted ? undefined : () => setLossesWanted(true),
-    document, state: state ?? EMPTY_STATE, looking, selection, lost: selectedIsLost, consequences: consequences.data ?? [], findings,
+    planKey: key, asked, losses: losses.data ?? (losses.isError ? NO_LOSSES : undefined), onLosses: small || lossesWanted ? undefined : wantLosses,
+    document, state: state ?? EMPTY_STATE, looking, selection, lost: selectedIsLost, consequences: consequences.data ?? NO_CONSEQUENCES, findings,
     onBreak: toggleLost, onAbout: aboutToBreak, broken: lost, onSelect: select, addresses, onFold: narrow ? () => setAway({ ...away, inspector: true }) : undefined,
-    onAsIfAdded: (one) => change({ lost: formatSelection(one), as: "added", moment: "at_once", at: undefined }, false),
+    onAsIfAdded: asIfAdded,
   };
   const picture = ({ side, ...other }: Pictured) => (
     <div className="flex min-h-0 flex-1 print:block">
@@ -135,7 +141,7 @@ export function BoardView() {
             playing={playing}
             onAt={goTo}
             onPlay={setPlaying}
-            onDrill={(name) => change({ drill: name, at: undefined }, false)}
+            onDrill={toDrill}
           />
           </Suspense>
         ) : document.drills.length > 0 ? (
@@ -240,8 +246,8 @@ function stripFor(selection: Selection | undefined, drill: DrillAnswer | undefin
 
 /** For each zone that a drill has lost by now, how long ago. */
 function zonesLostSince(document: PlanDocument | undefined, drill: DrillAnswer | undefined, looking: Looking): Map<string, number> {
+  if (looking.mode !== "drill") return NOTHING_LOST;
   const since = new Map<string, number>();
-  if (looking.mode !== "drill") return since;
   const steps = document?.drills.find((one) => one.name === drill?.name)?.steps ?? [];
   for (const step of [...steps].sort((a, b) => a.at_s - b.at_s)) {
     if (step.at_s > looking.at) break;

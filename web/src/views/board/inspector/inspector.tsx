@@ -2,6 +2,7 @@
 
 import { Check, ChevronDown, Link2Off, Undo2, X } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
+import { memo } from "react";
 import { useLingering } from "../../../kit/lingering";
 import { Button, IconButton } from "../../../kit/parts";
 import { type ObjectKind } from "../../../plan/names";
@@ -21,7 +22,7 @@ import { describeObject } from "./object";
 import { overview } from "./plan";
 
 /** What is selected: its readings at this moment, its settings, and what they mean. */
-export function Inspector(props: InspectorProps) {
+export const Inspector = memo(function Inspector(props: InspectorProps) {
   const { selection, onSelect } = props;
   const isAddition = props.looking.mode === "what-if" && props.looking.change === "added";
   const body = selection ? describe(props, selection) : overview(props);
@@ -53,7 +54,7 @@ export function Inspector(props: InspectorProps) {
       {body.content}
     </aside>
   );
-}
+});
 
 function BreakButton({ selection, lost, onBreak, onAbout }: InspectorProps & { selection: Selection }) {
   const about = useLingering(() => onAbout(selection));
