@@ -16,7 +16,7 @@ from tests.support.strategies import plans_with_a_drill
 pytestmark = pytest.mark.no_cover
 
 # Of a drill that is solved more often, the first flows are looked at; all of them where one explores.
-ENOUGH = 1_000_000 if EXPLORING else 500
+ENOUGH = 1_000_000 if EXPLORING else 300
 
 
 class Enough(Exception):

@@ -1,9 +1,13 @@
 """The board in a real browser: what it shows is what the engine says."""
 
 import re
+from urllib.parse import urlsplit
 
 import pytest
 from playwright.sync_api import expect
+
+from northgate.store.head import Head
+from northgate.web.door.ahead import questions
 
 pytestmark = pytest.mark.xdist_group("browser")
 
@@ -34,6 +38,21 @@ def test_the_demo_opens_on_its_board(page, api):
         assert number(shown) == round(one["served_rps"])
     assert page.locator("[data-part^='berth:']").count() == len(state["berths"])
     assert page.evaluate("document.fonts.check('13px \"Public Sans Variable\"')")
+
+
+def test_what_the_board_of_the_demo_asks_is_what_is_made_ahead(page, api):
+    """Nothing else, so that a new server answers all of it from what was made at set-up."""
+    asked = []
+    page.on("request", lambda request: asked.append(urlsplit(request.url)))
+    page.goto(BOARD)
+    expect(page.get_by_test_id("strip")).to_be_visible()
+    expect(page.get_by_test_id("count-risks")).to_be_visible()
+    head = Head("beckwater", revision=1, agreed=None, can_undo=False, can_redo=False, edits=0)
+    groups = {row["group"] for row in api("/drills/lose-fells-2")["blind"]}
+    made = set(questions(head, "lose-fells-2", groups))
+    known = {(one.path, one.query) for one in asked if one.path.startswith("/api/")}
+    assert len(known) >= 7
+    assert known <= made
 
 
 def test_breaking_a_zone_shows_what_fails_at_once_noticed_and_settled(page):

@@ -1,5 +1,6 @@
 """The demo's first answers are made when North Gate is set up, and hold until something changes."""
 
+import asyncio
 import json
 import os
 import subprocess
@@ -32,10 +33,22 @@ def demo_store(tmp_path):
     return file
 
 
-def test_they_are_those_that_a_server_of_the_demo_would_compute(made, demo_store):
+def test_they_are_those_that_a_server_of_the_demo_would_compute(made, demo_store, client):
     found, only = ahead.made_ahead(demo_plan_text(), made), look(demo_store).only
     assert (found.name, found.document) == demo_as_kept()
-    assert found.answers_for(only.head, only.document) == first_answers(only.head, only.document)
+    answers = found.answers_for(only.head, only.document)
+    assert answers.items() >= first_answers(only.head, only.document).items()
+    asked = {(path, query): client.get(path, params=query).content for path, query in answers}
+    assert answers == asked
+    assert any("/drills/" in path for path, _ in answers)
+
+
+def test_where_a_question_is_refused_nothing_is_made():
+    async def refuse(scope, receive, send):
+        await send({"type": "http.response.start", "status": 503})
+
+    with pytest.raises(ValueError, match="/api/plans answers 503"):
+        asyncio.run(ahead._answer(refuse, "/api/plans"))
 
 
 def test_of_an_edited_plan_nothing_was_made(made, demo_store):
@@ -55,13 +68,13 @@ def test_they_hold_until_the_demo_changes(made):
 
 
 @pytest.mark.parametrize("change", ["touched", "longer", "new", "gone"])
-def test_they_hold_until_a_module_changes(tmp_path, monkeypatch, change):
+def test_they_hold_until_a_module_changes(made, tmp_path, monkeypatch, change):
     package = tmp_path / "package"
     (package / "room" / "__pycache__").mkdir(parents=True)
     module, file = package / "room" / "module.py", tmp_path / "ahead.json"
     module.write_text("ONE = 1\n")
     monkeypatch.setattr(ahead, "PACKAGE", package)
-    ahead.make(file)
+    file.write_text(json.dumps(json.loads(made.read_bytes()) | {"modules": ahead._modules()}))
     assert ahead.made_ahead(demo_plan_text(), file)
     (package / "room" / "__pycache__" / "module.py").touch()
     assert ahead.made_ahead(demo_plan_text(), file)
