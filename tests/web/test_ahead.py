@@ -1,6 +1,5 @@
 """The demo's first answers are made when North Gate is set up, and hold until something changes."""
 
-import asyncio
 import json
 import os
 import subprocess
@@ -8,6 +7,7 @@ import sys
 from pathlib import Path
 
 import pytest
+from anyio.from_thread import start_blocking_portal
 
 from northgate.store.examples import demo_as_kept, demo_plan_text
 from northgate.store.repository import Repository
@@ -47,8 +47,8 @@ def test_where_a_question_is_refused_nothing_is_made():
     async def refuse(scope, receive, send):
         await send({"type": "http.response.start", "status": 503})
 
-    with pytest.raises(ValueError, match="/api/plans answers 503"):
-        asyncio.run(ahead._answer(refuse, "/api/plans"))
+    with start_blocking_portal() as elsewhere, pytest.raises(ValueError, match="/api/plans answers 503"):
+        elsewhere.call(ahead._answer, refuse, "/api/plans")
 
 
 def test_of_an_edited_plan_nothing_was_made(made, demo_store):

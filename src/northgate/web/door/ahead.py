@@ -55,6 +55,8 @@ def make(file: Path = FILE) -> None:
     """Makes the demo's first answers."""
     from tempfile import TemporaryDirectory
 
+    from anyio.from_thread import start_blocking_portal
+
     from northgate.store.examples import demo_as_kept, demo_plan_text
     from northgate.store.repository import Repository
     from northgate.web.app import app_over
@@ -65,7 +67,8 @@ def make(file: Path = FILE) -> None:
     with TemporaryDirectory() as folder:
         repository = Repository(Path(folder) / "demo.sqlite")
         head, computer = repository.keep(name, document, text), Computer(repository)
-        answers = asyncio.run(_answers_of(app_over(computer), head))
+        with start_blocking_portal() as elsewhere:
+            answers = elsewhere.call(_answers_of, app_over(computer), head)
         computer.close()
         repository.close()
     made = {"modules": _modules(), "source": text, "name": name, "document": document, "head": asdict(head)}
