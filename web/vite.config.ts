@@ -7,12 +7,12 @@ const BASE = [
   /rolldown.runtime|vite.preload/,
   /node_modules.(react|react-dom|scheduler|openapi-fetch|zustand|react-hotkeys-hook|use-sync-external-store|lucide-react|wouter|regexparam)[\\/]/,
   /node_modules.@tanstack.(?!react-virtual|virtual)/,
-  /src.(api|board|plan|kit)[\\/](?!deciding|copyable|reading|rows|working)/,
+  /src.(api|board|plan|kit)[\\/](?!deciding|bounds|cells|sheet-names|copyable|reading|rows|working)/,
 ];
 // What a board loads once it is seen: forms, menus, what tells and finds.
 const PANELS = [
   /node_modules.(sonner|cmdk|papaparse|react-remove-scroll|react-remove-scroll-bar|aria-hidden|use-sidecar|use-callback-ref|react-style-singleton|tslib|get-nonce|radix-ui|@radix-ui|@floating-ui)[\\/]/,
-  /src.form[\\/]|src.shell.(palette|findable|keys-dialog)|src.kit.(copyable|reading|rows|working)|src.plan.deciding|src.views.board.(inspector|what-if)/,
+  /src.form[\\/]|src.shell.(palette|findable|keys-dialog)|src.kit.(copyable|reading|rows|working)|src.plan.(deciding|bounds|cells|sheet-names)|src.views.board.(inspector|what-if)/,
 ];
 const among = (some: RegExp[]) => (id: string) => some.some((one) => one.test(id));
 
