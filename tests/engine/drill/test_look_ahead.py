@@ -8,7 +8,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from northgate.engine.drill import look_ahead
+from northgate.engine.drill.ahead import look_ahead, steps
+from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.formulas import occupancy
 from northgate.engine.processes import resolvers
 from northgate.engine.solver import Opens, Solver
@@ -68,7 +69,7 @@ def test_a_probe_finds_another_thing_at_the_second_of_its_algebra():
     vote = next(vote for vote in run.votes if vote.answer == 1 and not vote.believed)
     first = np.ceil((turned - 60) / 10) * 10 + 60
     assert vote.at_s == pytest.approx(first + 20)
-    assert min(abs(frame.t_s - turned) for frame in run.keyframes) <= look_ahead.FOUND_S
+    assert min(abs(frame.t_s - turned) for frame in run.keyframes) <= FOUND_S
 
 
 def finer(monkeypatch, times):
@@ -76,8 +77,8 @@ def finer(monkeypatch, times):
     for module, name in ((occupancy, "STEP"), (occupancy, "SLOW"), (occupancy, "RELAXED"), (look_ahead, "FOLLOWED")):
         monkeypatch.setattr(module, name, getattr(module, name) / times)
     monkeypatch.setattr(resolvers, "STEPS_OF_TAIL", resolvers.STEPS_OF_TAIL * times)
-    monkeypatch.setattr(look_ahead, "BENT", look_ahead.BENT / times**2)
-    monkeypatch.setattr(look_ahead, "HELD", look_ahead.HELD / times**3)
+    monkeypatch.setattr(steps, "BENT", steps.BENT / times**2)
+    monkeypatch.setattr(steps, "HELD", steps.HELD / times**3)
     monkeypatch.setattr(look_ahead, "UNEVEN_STEPS", 1e6)
 
 
@@ -112,10 +113,10 @@ def test_what_turns_at_the_very_end_of_a_step_is_found_from_before_it():
 
     def found_at(second):
         spare = np.array([4 - second**2])
-        return look_ahead.Found(spare > 0, spare)
+        return Found(spare > 0, spare)
 
     turns_s = found_at(0).turns_s(found_at(5), found_at(10), found_at, 0, 10)
-    assert 2 <= turns_s <= 2 + look_ahead.FOUND_S
+    assert 2 <= turns_s <= 2 + FOUND_S
     assert found_at(0).turns_s(found_at(0.5), found_at(1), found_at, 0, 1) == 1
 
 
@@ -132,7 +133,7 @@ def test_the_mean_beyond_a_step_is_that_of_the_parabola_through_it(lasted_s, ahe
     first, middle, last = (
         SimpleNamespace(opens=opens_of(a + b * t + c * t * t)) for t in (-lasted_s, -lasted_s / 2, 0.0)
     )
-    past = look_ahead.Past(100.0, lasted_s, (first, middle, last))
+    past = steps.Past(100.0, lasted_s, (first, middle, last))
     made = past.opens(last, 100.0 + ahead_s)
     assert made.opening == pytest.approx(np.full((1, 2), a + b * ahead_s / 2 + c * ahead_s**2 / 3), rel=1e-12)
     assert np.array_equal(made.opening, made.connecting)
@@ -141,11 +142,20 @@ def test_the_mean_beyond_a_step_is_that_of_the_parabola_through_it(lasted_s, ahe
 def test_what_is_led_on_comes_to_nothing_at_the_least():
     """Rates that have fallen from 4 over 3 to 0 would go on below nothing; from 4 over 1 to 0 they turn up again."""
     last = SimpleNamespace(opens=opens_of(0.0))
-    falling = look_ahead.Past(
-        100.0, 1.0, (SimpleNamespace(opens=opens_of(4.0)), SimpleNamespace(opens=opens_of(3.0)), last)
-    )
+    falling = steps.Past(100.0, 1.0, (SimpleNamespace(opens=opens_of(4.0)), SimpleNamespace(opens=opens_of(3.0)), last))
     assert not falling.opens(last, 101.0).opening.any()
-    rising = look_ahead.Past(
-        100.0, 1.0, (SimpleNamespace(opens=opens_of(4.0)), SimpleNamespace(opens=opens_of(1.0)), last)
-    )
+    rising = steps.Past(100.0, 1.0, (SimpleNamespace(opens=opens_of(4.0)), SimpleNamespace(opens=opens_of(1.0)), last))
     assert (rising.opens(last, 101.0).opening > 0).all()
+
+
+@pytest.mark.parametrize(("look_s", "last_s"), [(102.0, 102.0), (102.0, 101.9999), (100.004, 100.003)])
+def test_a_backlog_goes_through_a_step_as_on_the_parabola_of_its_load(look_s, last_s):
+    """∫ (u0 + a t + b t² - 1) dt from 0 to h is (u0 - 1) h + a h² / 2 + b h³ / 3; so `faster` h² / 2 is the rest."""
+    start, a, b, long_s = np.array([1.2, 0.4]), np.array([0.3, -0.1]), np.array([-0.05, 0.0]), look_s - 100
+
+    def flow_after(seconds):
+        return SimpleNamespace(queue=SimpleNamespace(utilisation=start + a * seconds + b * seconds**2))
+
+    flows = flow_after(0.0), flow_after(long_s / 2), flow_after(last_s - 100)
+    step = steps.Step(100.0, look_s, last_s, flows, None, jumps=True)
+    assert step.faster * long_s**2 / 2 == pytest.approx(a * long_s**2 / 2 + b * long_s**3 / 3, rel=1e-6)

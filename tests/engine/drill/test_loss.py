@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 
-from northgate.engine.drill import Losing, look_ahead, run_drill, run_loss
+from northgate.engine.drill import Losing, run_drill, run_loss
+from northgate.engine.drill.ahead import look_ahead
 from northgate.engine.drill.cycles import SAME, Standing
 from northgate.engine.network import compile_network
 from northgate.engine.solver import Solver

@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from northgate.engine.base import Bools, Floats, Ints
-from northgate.engine.drill.look_ahead import Stretch
+from northgate.engine.drill.ahead.steps import Stretch
 from northgate.engine.drill.result import Ends, Keyframe, Turns
 from northgate.engine.drill.stairs import Climbed
 from northgate.engine.processes import Backlogs, Holdings, Resolvers

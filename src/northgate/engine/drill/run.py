@@ -12,11 +12,12 @@ from functools import partial
 import numpy as np
 
 from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, total_by, untold
+from northgate.engine.drill.ahead.found import Found
+from northgate.engine.drill.ahead.look_ahead import LookAhead
 from northgate.engine.drill.blind import BlindTimes
 from northgate.engine.drill.by_hand import Newcomers, Records, Rolls, Way, first_given, with_room
 from northgate.engine.drill.drawing import on_the_stairs, on_the_way
 from northgate.engine.drill.journal import Journal
-from northgate.engine.drill.look_ahead import Found, LookAhead
 from northgate.engine.drill.readings import Totals, readings_of
 from northgate.engine.drill.result import DrillRun, Keyframe
 from northgate.engine.drill.script import Hands, Script, check_events, check_restores, counted, first_change_s
@@ -93,8 +94,7 @@ class Run:
         self.backlogs, self.fronts = Backlogs(self.world), Fronts(self.world, self.holdings)
         self.target_checks, self.name_checks = TargetChecks(self.world), NameChecks(network)
         self.given = first_given(network, drill)
-        self.attempts: Attempts | None = None
-        self.shares: Floats | None = None
+        self.begins: tuple[Attempts | None, Floats | None] = (None, None)
         self.flow, healthy = self._settle()
         change_s, phases = first_change_s(drill) if change_s is None else change_s, drill.phases
         found = self.target_checks.findings(self.flow, self.backlogs.backlog_s)
@@ -179,7 +179,7 @@ class Run:
 
     def _look(self) -> None:
         """What follows from the flow of now: what probes find, and how far it holds."""
-        self.attempts, self.shares = self.flow.attempts, self.flow.pair_share
+        self.begins = self.flow.attempts, self.flow.pair_share
         self._meet()
         self.names.meet(self.now, self.flow)
         self.look_ahead.look(self.flow, self.now, self._until_s())
@@ -256,8 +256,8 @@ class Run:
             exists=self.world.present(),
             given=self.names.given if healthy is None else self.given,
             leaving=self.drains.leaving,
-            attempts=self.attempts,
-            shares=self.shares,
+            attempts=self.begins[0],
+            shares=self.begins[1],
         )
 
     def _advance_to(self, second: float) -> None:
@@ -274,6 +274,7 @@ class Run:
                 self.totals.add(flow, part * seconds, flow.state.backlog_s)
             self.totals.add(ahead.parts[-1][0], 0.0, later_s)
             self.holdings.held = ahead.held or self.holdings.after(ahead.opens, seconds)
+            self.begins = self.look_ahead.begin(second)
         else:
             self.scaling.watch(self.flow.queue.utilisation, seconds)
             self.totals.add(self.flow, seconds, later_s)

@@ -1,6 +1,8 @@
 """The fixed point of what depends on load: the shares of targets that are chosen by how busy they are, and how often
 calls are tried again, which depends on what becomes of them."""
 
+from dataclasses import dataclass, field
+
 import numpy as np
 
 from northgate.engine.base import Floats
@@ -12,19 +14,21 @@ from northgate.engine.solver.state import Attempts
 SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-11, 400, 1 / 64, 2.0
 # Attempts are settled when none changes by more than this. They are led on by what the last few rounds have told, once
 # they change by less than NEAR; what leads much further off than before is taken back.
-SETTLED_TRIES, MEMORY, NEAR, WORSE = 1e-11, 6, 1e-1, 10.0
+SETTLED_TRIES, MEMORY, NEAR, WORSE = 1e-11, 3, 1e-1, 10.0
 # What has not been halved in so many rounds does not settle. Where an answer is just too late with the repeats that
 # this makes, and just in time without them, who is too late is then held while attempts settle; FREE: until that.
 # What is so many times as far off as it has been jumps.
 PATIENCE, FREE, HALVED, JUMPS = 40, 12, 0.5, 1e3
+# While attempts are off by so much, shares that depend on load need not be nearer than this part of it.
+CLOSER = 1e-3
 
 
 class Secants:
-    """How what is off has changed as attempts did, in the last few rounds: the next state differs little from the last
-    one, so its first round is led on by what that has told."""
+    """How what is off has changed as attempts, or shares, did in the last few rounds: the next state differs little
+    from the last one, so its first round is led on by what that has told."""
 
     def __init__(self) -> None:
-        # How far attempts have come from one round to the next, and how what is off has changed.
+        # How far they have come from one round to the next, and how what is off has changed.
         self._pairs: list[tuple[Floats, Floats]] = []
 
     def add(self, come: Floats, changed: Floats) -> None:
@@ -45,17 +49,27 @@ class Secants:
         return np.asarray(off - parts @ (come + changed))
 
 
-def fixed_point(one_pass: OnePass, secants: Secants) -> tuple[Forth, Back]:
+@dataclass(frozen=True)
+class Memory:
+    """What a solver remembers from one state for the next: of attempts, and of shares that depend on load."""
+
+    attempts: Secants = field(default_factory=Secants)
+    shares: Secants = field(default_factory=Secants)
+
+
+def fixed_point(one_pass: OnePass, memory: Memory) -> tuple[Forth, Back]:
     """The fixed point of the shares that depend on load and of the attempts that depend on failures, from the state
     before on: for every number of attempts the shares that go with them."""
-    share, lead, settling = _first(one_pass), _Lead(one_pass, secants), _Settling(SETTLED_TRIES, FREE)
-    lateness = one_pass.backward.waits.lateness
+    share, lead, settling = _first(one_pass), _Lead(one_pass, memory.attempts), _Settling(SETTLED_TRIES, FREE)
+    lateness, enough = one_pass.backward.waits.lateness, SETTLED
     while True:
-        forth = _with_shares(one_pass, share)
+        forth = _with_shares(one_pass, share, enough, memory.shares)
         back = one_pass.back(forth)
         if not one_pass.again:
             return forth, back
-        if settling.ends(lead.look(back)):
+        change = lead.look(back)
+        enough = max(SETTLED, CLOSER * change)
+        if settling.ends(change):
             if lateness.holds and not (settling.settles and lateness.goes_on()):
                 return forth, back
             if settling.settles and not lateness.holds:
@@ -66,10 +80,10 @@ def fixed_point(one_pass: OnePass, secants: Secants) -> tuple[Forth, Back]:
         share = forth.share
 
 
-def _with_shares(one_pass: OnePass, share: Floats) -> Forth:
-    """One way forth, with the shares that follow from the load that they make."""
-    forth, settling = one_pass.forth(share), _Settling(SETTLED)
-    step, before = 1.0, np.zeros(0)
+def _with_shares(one_pass: OnePass, share: Floats, enough: float, secants: Secants) -> Forth:
+    """One way forth, with the shares that follow from the load that they make, `enough` being what they may be off."""
+    forth, settling = one_pass.forth(share), _Settling(enough)
+    step, come, before = 1.0, np.zeros(0), np.zeros(0)
     while one_pass.unloaded.frame.busy:
         wanted = one_pass.busy_shares(forth)
         off = (wanted - share).ravel()
@@ -77,9 +91,22 @@ def _with_shares(one_pass: OnePass, share: Floats) -> Forth:
             break
         if len(before):
             step = _next_step(step, before, off)
-        share, before = share + step * (wanted - share), off
+            secants.add(come, off - before)
+        to = _led_on(share, off, step, secants)
+        share, come, before = to, (to - share).ravel(), off
         forth = one_pass.forth(share)
     return forth
+
+
+def _led_on(share: Floats, off: Floats, step: float, secants: Secants) -> Floats:
+    """Shares that are led on by what the last rounds have told, once they are near; where that would send anybody
+    nothing who is sent something, so far towards what is wanted."""
+    if np.abs(off).max() < NEAR:
+        made = np.maximum(share + secants.step(off).reshape(share.shape), 0.0)
+        if ((made > 0) == (share > 0)).all():
+            return made
+        secants.forget()
+    return share + step * off.reshape(share.shape)
 
 
 class _Settling:
@@ -120,6 +147,7 @@ class _Lead:
 
     def __init__(self, one_pass: OnePass, secants: Secants) -> None:
         self.one_pass, self.secants = one_pass, secants
+        self._made = one_pass.attempts_made
         # Where the last round began, and how far off that was.
         self._last: tuple[Attempts, Floats] | None = None
         # What was wanted before the last step that led on, and how far off attempts were then.
@@ -128,7 +156,12 @@ class _Lead:
     def look(self, back: Back) -> float:
         """How far attempts are from what is wanted now."""
         self.wanted = self.one_pass.attempts_wanted(back)
-        self.off = self.one_pass.attempts.off(self.wanted)
+        off = self.one_pass.attempts.off(self.wanted)
+        # What nobody tries is as it is wanted at once: no rate follows from it.
+        untried = np.where(self._made, 0.0, off)
+        if untried.any():
+            self.one_pass.take(self.one_pass.attempts.moved(untried))
+        self.off = off - untried
         self.change = float(np.abs(self.off).max(initial=0.0))
         return self.change
 
@@ -141,7 +174,7 @@ class _Lead:
             return
         now = self.one_pass.attempts
         if self._last and self._last[0].fits(now):
-            self.secants.add(self._last[0].off(now), self.off - self._last[1])
+            self.secants.add(np.where(self._made, self._last[0].off(now), 0.0), self.off - self._last[1])
         step = self.secants.step(self.off) if self.change < NEAR else self.off
         self._last = now, self.off
         self._fallback = (self.wanted, self.change) if step is not self.off else None

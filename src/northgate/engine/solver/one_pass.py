@@ -2,10 +2,14 @@
 
 from dataclasses import replace
 
+import numpy as np
+
 from northgate.engine.base import (
     QUIET,
     UNMET,
+    Bools,
     Floats,
+    cached,
 )
 from northgate.engine.formulas import Queue
 from northgate.engine.solver.backward import Backward
@@ -82,6 +86,14 @@ class OnePass:
         """How often calls connect, as things stand."""
         repeats, connected = self.repeats, self.connected
         return Attempts(repeats.mult, repeats.after_one, connected.tries, connected.anew)
+
+    @cached
+    def attempts_made(self) -> Bools:
+        """What of the attempts, all in a row, anybody makes: calls go to such an entry, a source holds such a
+        connection."""
+        book, others = self.repeats.book.first_connects, (self.repeats.after_one, self.connected.anew)
+        after_one, anew = (np.ones(one.size, dtype=bool) for one in others)
+        return np.concatenate([book > 0, after_one, self.connected.held.ravel() > 0, anew])
 
     def attempts_wanted(self, back: Back) -> Attempts:
         """How often calls would connect, given what becomes of one."""

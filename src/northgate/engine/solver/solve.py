@@ -2,7 +2,7 @@
 
 from northgate.engine.balancing import KeyTable
 from northgate.engine.network import Network
-from northgate.engine.solver.fixed_point import Secants, fixed_point
+from northgate.engine.solver.fixed_point import Memory, fixed_point
 from northgate.engine.solver.flow import Flow
 from northgate.engine.solver.one_pass import OnePass
 from northgate.engine.solver.state import State
@@ -18,7 +18,7 @@ class Solver:
         self.network = network
         self.frame, self._keys = frame or Frame(network), keys or KeyTable(network)
         self._last: Unloaded | None = None
-        self._secants = Secants()
+        self._memory = Memory()
 
     def another(self) -> "Solver":
         """One for another run on the same network, which begins with what is known and remembers for itself."""
@@ -27,7 +27,7 @@ class Solver:
     def solve(self, state: State) -> Flow:
         """The rates of a state: where every request goes, and what becomes of it."""
         one_pass = OnePass(self._unloaded(state), state)
-        forth, back = fixed_point(one_pass, self._secants)
+        forth, back = fixed_point(one_pass, self._memory)
         return flow_of(one_pass, forth, back)
 
     def _unloaded(self, state: State) -> Unloaded:

@@ -58,10 +58,6 @@ class Attempts:
         ]
         return Attempts(made[0], made[1], made[2], made[3])
 
-    def beyond(self, before: "Attempts") -> "Attempts":
-        """What lies as far beyond this as another lies before it; this one where the two are about other things."""
-        return self.moved(before.off(self)) if before.fits(self) else self
-
 
 @dataclass(frozen=True)
 class State:

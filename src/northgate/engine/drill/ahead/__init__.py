@@ -1,0 +1,1 @@
+"""How far a drill looks ahead, and what it finds on the way."""

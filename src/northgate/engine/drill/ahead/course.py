@@ -1,0 +1,65 @@
+"""Where to begin to look for a flow: on the way along which others near it lie."""
+
+from collections.abc import Iterable, Sequence
+from math import prod
+
+import numpy as np
+
+from northgate.engine.base import Floats
+from northgate.engine.solver import Attempts, Flow
+
+# Through so many flows a curve is laid; and where it would count any of them more than so often, through fewer.
+MOST, STEEPEST = 3, 12.0
+
+
+class Course:
+    """Flows at some seconds of one way along which rates change smoothly: how often calls are tried, and where those
+    are sent who are chosen by how busy targets are, at other seconds of it, nearly."""
+
+    def __init__(self, known: Iterable[tuple[float, Flow]]) -> None:
+        """`known`: flows with their seconds, at least one; of the same second the last holds."""
+        self._known = dict(known)
+
+    def add(self, second: float, flow: Flow) -> None:
+        """One more flow is known."""
+        self._known[second] = flow
+
+    def at(self, second: float) -> tuple[Attempts, Floats]:
+        """The attempts and the shares of a second (`State.attempts`, `State.shares`): those of the parabola, or line,
+        through the nearest flows of which the same numbers are known."""
+        nearest = sorted(self._known, key=lambda known_s: abs(known_s - second))
+        first = self._known[nearest[0]]
+        alike = [known_s for known_s in nearest if _fits(self._known[known_s], first)][:MOST]
+        weights = weights_at(second, alike)
+        while max(map(abs, weights)) > STEEPEST:
+            weights = weights_at(second, alike[: len(weights) - 1])
+        flows = [self._known[known_s] for known_s in alike[: len(weights)]]
+        # What comes to less than nothing is as at the nearest.
+        attempts = Attempts(
+            *(mixed(parts, weights) for parts in zip(*(one.attempts.parts for one in flows), strict=True))
+        )
+        return attempts, mixed([one.pair_share for one in flows], weights)
+
+
+def weights_at(second: float, known_s: Sequence[float]) -> list[float]:
+    """How much what is known at each of some different seconds counts at another, on the polynomial through all.
+
+    Source: Lagrange's formula, `w_k = Π (t - t_j) / (t_k - t_j)` over the others j.
+    """
+    return [
+        prod((second - other) / (mine - other) for other in known_s if other != mine) for mine in known_s
+    ]  # fmt: skip
+
+
+def _fits(one: Flow, other: Flow) -> bool:
+    return one.attempts.fits(other.attempts) and one.pair_share.shape == other.pair_share.shape
+
+
+def mixed(values: Sequence[Floats], weights: Sequence[float]) -> Floats:
+    """The sum of values with weights that come to 1; where that is not more than nothing, the first."""
+    if len(values) == 1:
+        return values[0]
+    made = weights[0] * values[0]
+    for weight, value in zip(weights[1:], values[1:], strict=True):
+        made += weight * value
+    return np.where(made > 0, made, values[0])

@@ -1,0 +1,82 @@
+"""The flows of later seconds, as shares change by themselves."""
+
+from dataclasses import replace
+
+from northgate.engine.base import Floats
+from northgate.engine.drill.ahead.course import Course
+from northgate.engine.drill.ahead.steps import Past, faster_until
+from northgate.engine.processes import Holdings, Resolvers, growth
+from northgate.engine.solver import Attempts, Flow, Held, Opens, Solver
+
+# What is held half-way is found again where more than OTHERWISE is held otherwise; or NEARLY, where it was led on from
+# the last step, which is nearer than what it is held against.
+OTHERWISE, NEARLY = 1e-7, 1e-6
+
+
+class FlowsAhead:
+    """The flows that follow from one of now, while nothing else happens; each is looked for near those that are known.
+
+    `past`: the last step, where it leads to now.
+    """
+
+    def __init__(self, solver: Solver, resolvers: Resolvers, holdings: Holdings) -> None:
+        self._solver, self._resolvers, self._holdings = solver, resolvers, holdings
+        self.past: Past | None = None
+
+    def set_out(self, flow: Flow, now: float, past: Past | None) -> None:
+        """From now on this is the flow of now."""
+        self.past, self._flow, self._now = past, flow, now
+        self._course = Course((*(past.known if past else ()), (now, flow)))
+
+    def begin(self, second: float) -> tuple[Attempts, Floats]:
+        """The attempts and shares with which to begin to look for the flow of a second."""
+        return self._course.at(second)
+
+    def held_then(self, flows: tuple[Flow, Flow, Flow], second: float) -> Held:
+        """What is held at a second until which these are the flows at first, half-way and then."""
+        first, middle, last = (one.opens for one in flows)
+        return self._holdings.led_on((first, middle, last), second - self._now)[0]
+
+    def middle(self, look_s: float) -> Flow:
+        """The flow half-way to a second."""
+        flow, now, past = self._flow, self._now, self.past if self._holdings.sorts else None
+        half_s = (now + look_s) / 2
+        opens, faster = (past.opens(flow, half_s), past.faster) if past else (flow.opens, None)
+        middle = self.at(half_s, opens, faster)
+        if not self._holdings.sorts:
+            return middle
+        opens, held, most = flow.opens.and_then(middle.opens), middle.state.held, NEARLY if past else OTHERWISE
+        if held is None or self._holdings.after(opens, half_s - now).apart(held) > most:
+            # Sessions and connections are opened otherwise meanwhile: what is held half-way is found again.
+            middle = self.at(half_s, opens, faster_until(flow, middle, now, look_s))
+        return middle
+
+    def at(self, second: float, opens: Opens, faster: Floats | None = None) -> Flow:
+        """The flow at a later second; until then sessions and connections are opened so, and utilisations grow so
+        fast."""
+        attempts, shares = self._course.at(second)
+        state = replace(
+            self._flow.state,
+            answers=self._resolvers.answers(second),
+            held=self._holdings.after(opens, second - self._now),
+            backlog_s=growth(self._flow, faster).after(second - self._now),
+            attempts=attempts,
+            shares=shares,
+        )
+        found = self._solver.solve(state)
+        self._course.add(second, found)
+        return found
+
+    def mean(self, second: float, backlog_s: Floats, opens: Opens | None = None) -> Flow:
+        """The flow under the mean of what clients hold until a second, and these backlogs: what is linear in shares is
+        that of their mean. `opens`: how sessions and connections are opened meanwhile, where that is known."""
+        flow, now = self._flow, self._now
+        answers, mean, known = self._resolvers.mean_answers(now, second), flow, opens or flow.opens
+        for _ in range(2):
+            held = self._holdings.mean(known, second - now)
+            state = replace(flow.state, answers=answers, held=held, backlog_s=backlog_s)
+            mean = self._solver.solve(replace(state, attempts=mean.attempts, shares=mean.pair_share))
+            if opens is not None or not mean.opens.otherwise(known):
+                break
+            known = mean.opens
+        return mean

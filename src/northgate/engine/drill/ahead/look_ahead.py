@@ -1,0 +1,221 @@
+"""How far one may look ahead while shares change by themselves, and what rates are until then."""
+
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+
+import numpy as np
+
+from northgate.engine.base import NEVER, Floats, Ints
+from northgate.engine.drill.ahead.flows import FlowsAhead
+from northgate.engine.drill.ahead.found import FOUND_S, Found
+from northgate.engine.drill.ahead.steps import SAME, Past, Step, Stretch, faster_until, way_of
+from northgate.engine.processes import Backlogs, Entry, Holdings, Resolvers, growth
+from northgate.engine.solver import Attempts, Flow, Opens, Solver, State
+
+# Load-dependent shares are solved again when a hold time has changed by the fraction FOLLOWED, FOLLOWED_S (s) later at
+# the earliest; differences below EVEN are none.
+FOLLOWED, FOLLOWED_S, EVEN = 0.05, 0.05, 1e-9
+# What comes sooner than this (s) is not looked for more closely, and looked at again after so long: where a backlog
+# stays at a bound, as rates beyond it lead back, what is followed is off it by so much.
+SHORTEST_S = 0.005
+# What is linear changes from now to the end at most so many times as far as from now to the mean.
+REACH = 2.5
+# After so many of the shortest steps that were not linear it is looked again whether rates are.
+UNEVEN_STEPS = 6.0
+# Where rates bend more, a step is still at least this part of what is looked at in any case: a kink is a kink.
+SHORTER = 2
+# A step is at most so many times as long as the last; of what seems to be right this part is tried; and what was too
+# long is shortened by no more than this at once.
+LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
+# What comes so much sooner or later than it was looked for, shortly before, comes as was looked for.
+SOON_S = 1e-3
+# In so short a time (s) nothing changes.
+INSTANT_S = 1e-6
+# When a backlog meets its bound is found again so many times, as what is known of rates grows; once a whole step is
+# known, it is moved by no more than this part of it.
+CORRECTED, MOVED = 2, 1 / 8
+# A step that is so many times too long goes nowhere.
+WILD = 1 / 20
+
+
+class LookAhead:
+    """When to look again at shares that change meanwhile (as old answers fade, sessions are opened and end, and those
+    who are chosen by how busy they are follow their backlogs), and the rates until then.
+
+    Where rates are linear in what is held, the flow of what is held on the mean is exact, however far ahead; elsewhere
+    steps are as long as rates bend little, and added up by Simpson's rule. `found`: what every probe finds under a
+    flow, and which machines keep up; `faster`: how fast utilisations grow until then (1/s; None: not at all).
+    """
+
+    def __init__(
+        self, solver: Solver, resolvers: Resolvers, holdings: Holdings, backlogs: Backlogs,
+        found: Callable[[Flow], Found], end_s: float,
+    ) -> None:  # fmt: skip
+        self._solver, self._resolvers, self._holdings, self._backlogs = solver, resolvers, holdings, backlogs
+        self._found = found
+        # Nobody looks further than to the end.
+        self._end_s, self._past_end_s = end_s, float(np.nextafter(end_s, np.inf))
+        self.look_s = NEVER
+        # Where rates were not linear, they are not expected to be so for a while.
+        self._uneven_until_s = 0.0
+        # How long the last step was that bent little enough, where rates are not linear; and that step.
+        self._step_s = 0.0
+        self._past: Past | None = None
+        self._flows = FlowsAhead(solver, resolvers, holdings)
+        self.faster: Floats | None = None
+        self._ahead: Stretch | None = None
+
+    @property
+    def moves(self) -> bool:
+        """Whether shares change."""
+        return self.look_s < NEVER
+
+    def next_s(self, now: float) -> float:  # noqa: ARG002
+        """When to look again."""
+        return self.look_s
+
+    def take(self, now: float) -> Iterator[Entry]:  # noqa: ARG002
+        """What has changed is seen by the next solve."""
+        yield from ()
+
+    def opens(self, flow: Flow) -> Opens:
+        """How sessions and connections are opened until then, on the mean; `flow` is that of now."""
+        return self._ahead.opens if self._ahead else flow.opens
+
+    def there(self, state: State, now: float) -> Flow | None:
+        """The flow of a state, if it is the one to which was looked ahead."""
+        ahead = self._ahead
+        if ahead is None or ahead.then is None or ahead.end_s != now or not state.like(ahead.then.state):
+            return None
+        return ahead.then
+
+    def look(self, flow: Flow, now: float, until: float) -> None:
+        """Looks ahead from a flow to the second at which something else happens, or less far."""
+        self._ahead, self.faster, self.look_s, before = None, None, NEVER, self.faster
+        self._flows.set_out(flow, now, self._past if self._past and self._past.leads_to(flow, now) else None)
+        answers_s, held_s = self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now)
+        follow_s = now + _follow_s(flow, self._solver.frame.busy_machines)
+        near_s = min(answers_s, held_s, follow_s)
+        if near_s == NEVER:
+            return
+        bends_s, drawn_s = self._resolvers.bends_s(now), self._holdings.drawn_s(flow.opens, now)
+        far_s = min(until, self._past_end_s, bends_s, drawn_s)
+        sorts = (answers_s < NEVER) + (held_s < NEVER) * self._holdings.sorts
+        if follow_s == NEVER and sorts == 1 and now >= self._uneven_until_s and self._goes_evenly(flow, now, far_s):
+            return
+        self._uneven_until_s = max(self._uneven_until_s, now + UNEVEN_STEPS * (near_s - now))
+        steady = min(answers_s, held_s) == NEVER
+        # What happens beyond the next bound of a backlog is not to be seen from here; mostly rates bend as before.
+        jump_s = min(until, self._backlogs.meets_s(flow, now, before))
+        far_s = min(far_s, jump_s)
+        if far_s < now + SHORTEST_S:
+            if far_s > now + INSTANT_S:
+                # So short a way goes as half-way.
+                middle = self._flows.middle(far_s)
+                self._go(Stretch(far_s, ((middle, 1.0),), middle.opens), far_s, faster_until(flow, middle, now, far_s))
+            self.look_s = now + SHORTEST_S
+            return
+        self._step(flow, now, min(near_s, far_s), far_s, jump_s, until, steady=steady)
+
+    def _goes_evenly(self, flow: Flow, now: float, far_s: float) -> bool:
+        """Whether all goes as it goes now until something else happens, or a tail bends; if so, that far is looked.
+
+        Rates are linear in what clients hold of one sort (answers, or sessions, or connections) while every request is
+        sent and fares alike.
+        """
+        mean = self._flows.mean(far_s, flow.state.backlog_s)
+        if not (flow.treats_like(mean) and self._backlogs.kept(flow, mean, REACH)):
+            return False
+        ahead = Stretch(min(far_s, self._end_s), ((mean, 1.0),), mean.opens, evenly=True)
+        self._go(ahead, far_s, faster_until(flow, mean, now, far_s))
+        return True
+
+    def _go(self, ahead: Stretch, look_s: float, faster: Floats) -> None:
+        self._ahead, self.look_s, self.faster = ahead, look_s, faster
+
+    def _step(
+        self, flow: Flow, now: float, near_s: float, far_s: float, jump_s: float, until: float, *, steady: bool
+    ) -> None:
+        """Looks as far ahead as rates bend little, and to `near_s` in any case; at `jump_s` they may jump."""
+        shortest_s, corrected = now + (near_s - now) / SHORTER, 0
+        # What was too long for the last step is not tried again.
+        longest_s = max(now + self._step_s, shortest_s if self._flows.past else near_s)
+        look_s, turns = far_s if far_s < now + 1.5 * (longest_s - now) else longest_s, False
+        while True:
+            middle = self._flows.middle(look_s)
+            if steady and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
+                # All that is busier is so alike.
+                return
+            faster = faster_until(flow, middle, now, look_s)
+            meets_s = self._backlogs.meets_s(flow, now, faster)
+            if now + SHORTEST_S < meets_s < look_s - FOUND_S and corrected < CORRECTED:
+                # Rates bend: a backlog comes to its bound sooner than it seemed.
+                corrected += 1
+                look_s, jump_s, shortest_s = meets_s, meets_s, min(shortest_s, meets_s)
+                continue
+            # Of what jumps it is asked how things are just before.
+            jumps = turns or look_s == jump_s
+            last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
+            last = self._flows.at(last_s, middle.opens, faster)
+            way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
+            # Where rates jump to and fro, nothing is to be found on the way between.
+            wild = way.longer < WILD and look_s > shortest_s
+            crossing_s = look_s if wild or turns else self._finds_otherwise_s(flow, middle, last, now, last_s)
+            if crossing_s < last_s - FOUND_S:
+                look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
+                continue
+            if look_s <= shortest_s or way.longer >= 1:
+                break
+            look_s, turns = max(shortest_s, now + (look_s - now) * max(SAFE * way.longer, SHORTENED)), False
+        step = Step(now, look_s, last_s, (flow, middle, last), way, jumps=jumps)
+        self._take_step(step, until if look_s == jump_s else now)
+
+    def _take_step(self, step: Step, until: float) -> None:
+        """Goes a step that bends little; where it ends before `until`, a backlog is at its bound, then or nearly."""
+        now, look_s, way, (flow, middle, last) = step.now, step.look_s, step.way, step.flows
+        self._step_s = (look_s - now) * min(SAFE * way.longer, LONGER)
+        if look_s < until:
+            meets_s = self._backlogs.meets_s(flow, now, step.faster)
+            if 0 < abs(meets_s - look_s) < MOVED * (look_s - now):
+                look_s = min(meets_s, until)
+                way = replace(way, held=self._flows.held_then(step.flows, look_s))
+        held = way.held if way.longer >= 1 and way.off > SAME else None
+        then = None if step.jumps else last
+        if then and held:
+            then = self._solver.solve(replace(then.state, held=held, attempts=then.attempts, shares=then.pair_share))
+        self._past = None if step.jumps else Past(look_s, look_s - now, step.flows)
+        parts = tuple(zip(step.flows, (1 / 6, 4 / 6, 1 / 6), strict=True))
+        self._go(Stretch(min(look_s, self._end_s), parts, middle.opens, then, held), look_s, step.faster)
+
+    def _finds_otherwise_s(self, flow: Flow, middle: Flow, then: Flow, now: float, look_s: float) -> float:
+        """The second, before another, from which on a probe finds another thing than now, or a machine keeps up no
+        longer; that other one if there is none."""
+        faster = faster_until(flow, middle, now, look_s)
+
+        def found_at(second: float) -> Found:
+            return self._found(self._flows.at(second, middle.opens, faster))
+
+        return self._found(flow).turns_s(self._found(middle), self._found(then), found_at, now, look_s)
+
+    def begin(self, second: float) -> tuple[Attempts, Floats]:
+        """The attempts and shares with which to begin to look for the flow of a second until which was looked."""
+        return self._flows.begin(second)
+
+    def until(self, flow: Flow, now: float, second: float) -> Stretch:
+        """What lies ahead until a second: all that was looked at, or less."""
+        ahead = self._ahead
+        if ahead is None or abs(ahead.end_s - second) <= (SOON_S if ahead.soon else 0.0):
+            return ahead or Stretch(second, ((flow, 1.0),), flow.opens)
+        grown = self._backlogs.grown or growth(flow)
+        mean = self._flows.mean(second, grown.mean(second - now), ahead.opens)
+        return Stretch(second, ((mean, 1.0),), mean.opens, evenly=ahead.evenly)
+
+
+def _follow_s(flow: Flow, mine: Ints) -> float:
+    """How long until a hold of these machines, chosen by how busy they are, has changed by FOLLOWED; inf while none of
+    their backlogs moves."""
+    if not len(mine):
+        return NEVER
+    slope, hold_s = np.abs(growth(flow).slope[mine]), flow.queue.latency_s[mine]
+    seconds = np.divide(FOLLOWED * hold_s, slope, out=np.full(len(mine), NEVER), where=slope > EVEN)
+    return max(float(seconds.min()), FOLLOWED_S)

@@ -1,0 +1,137 @@
+"""A step ahead: what lies in it, how rates bend on it, and what it tells of the next."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from northgate.engine.base import Floats, Ints
+from northgate.engine.processes import Holdings
+from northgate.engine.solver import Flow, Held, Opens
+
+# A step is short enough when rates bend by no more than this part of what they change by, or of SMALL of all; Simpson's
+# rule is then right to about BENT^4 / 100 of that change.
+BENT, SMALL = 0.25, 1e-4
+# The same of utilisations where holds decide who is chosen: backlogs add them up by their mean alone.
+BENT_BUSY = 0.1
+# And when in two halves, each with the mean of how sessions and connections are opened in it, no more than this share
+# of sources would be held otherwise at its end; what then is led on to, where that is more than SAME, is nearer by far.
+HELD, SAME = 1e-5, 2e-8
+# The last step leads to a flow in which utilisations differ by less than this from those at its end.
+LED_TO = 1e-3
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
+    connections are opened on the mean, the flow at the end and what is held then, where these are known. `evenly`:
+    rates go along a straight line."""
+
+    end_s: float
+    parts: tuple[tuple[Flow, float], ...]
+    opens: Opens
+    then: Flow | None = None
+    held: Held | None = None
+    evenly: bool = False
+
+    @property
+    def soon(self) -> bool:
+        """Whether it is so short that the flow half-way stands for all of it."""
+        return len(self.parts) == 1 and not self.evenly
+
+
+@dataclass(frozen=True)
+class Way:
+    """How rates go through a step: what is held at its end, led on to, and by how much that is otherwise than at first
+    (`Holdings.led_on`); how many times as long the step might be, less than 1 where it is too long.
+
+    What rates bend, beside what they change, grows as the step does, and what is held otherwise as its cube.
+    """
+
+    held: Held
+    off: float
+    longer: float
+
+
+@dataclass(frozen=True)
+class Step:
+    """A step from now to a second, its flows at first, half-way and at last (at `last_s`: where rates jump at its end,
+    just before), and how rates go through it."""
+
+    now: float
+    look_s: float
+    last_s: float
+    flows: tuple[Flow, Flow, Flow]
+    way: Way
+    jumps: bool
+
+    @property
+    def faster(self) -> Floats:
+        """How fast utilisations grow in it, on the mean that counts for backlogs (1/s): with u = u0 + a t + b t^2 a
+        backlog grows by a h^2 / 2 + b h^3 / 3 more than by u0 h, as if u grew by a + 2 b h / 3 a second."""
+        first, middle, last = (flow.queue.utilisation for flow in self.flows)
+        half_s, last_s, whole_s = (self.look_s - self.now) / 2, self.last_s - self.now, self.look_s - self.now
+        half = (middle - first) / half_s
+        bend = ((last - first) / last_s - half) / (last_s - half_s)
+        return np.asarray(half - bend * half_s + bend * 2 * whole_s / 3)
+
+
+@dataclass(frozen=True)
+class Past:
+    """The last step, which did not end in a jump: when it ended, how long it was (s), and its flows at first, half-way
+    and then."""
+
+    end_s: float
+    lasted_s: float
+    flows: tuple[Flow, Flow, Flow]
+
+    def leads_to(self, flow: Flow, now: float) -> bool:
+        """Whether it leads to a flow: where it ended nothing has happened."""
+        last = self.flows[2]
+        if self.end_s != now or not last.opens.like(flow.opens):
+            return False
+        return bool(np.abs(flow.queue.utilisation - last.queue.utilisation).max(initial=0.0) < LED_TO)
+
+    @property
+    def known(self) -> tuple[tuple[float, Flow], ...]:
+        """The flows before its end, by second."""
+        first, middle, _ = self.flows
+        return (self.end_s - self.lasted_s, first), (self.end_s - self.lasted_s / 2, middle)
+
+    @property
+    def faster(self) -> Floats:
+        """How fast utilisations grow at its end."""
+        _, middle, last = self.flows
+        return np.asarray((last.queue.utilisation - middle.queue.utilisation) / (self.lasted_s / 2))
+
+    def opens(self, flow: Flow, second: float) -> Opens:
+        """How they are opened on the mean from its end to a second, if that goes on along the parabola through the last
+        step."""
+        part = (second - self.end_s) / self.lasted_s
+        first, middle = 2 * (part**2 / 3 + part / 4), -4 * (part**2 / 3 + part / 2)
+        opened = [one.opens for one in self.flows[:2]]
+        return flow.opens.mixed(opened, (1 - first - middle, first, middle))
+
+
+def way_of(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], seconds: float) -> Way:
+    """How rates go from a flow by that half-way to the last one before so many seconds have passed; `busy`: the
+    machines that are chosen by how busy they are."""
+    first, middle, last = (one.opens for one in flows)
+    held, off = holdings.led_on((first, middle, last), seconds)
+    rates = [np.concatenate([one.zone_served, one.cause_rps]) for one in flows]
+    used = [one.queue.utilisation[busy] for one in flows]
+    bent = max(_bent(rates, SMALL * flows[0].requests) / BENT, _bent(used, SMALL) / BENT_BUSY)
+    return Way(held, off, min(1 / max(bent, 1e-9), (HELD / max(off, SAME)) ** (1 / 3)))
+
+
+def faster_until(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
+    """How fast utilisations grow until a second, of which half-way is known."""
+    return np.asarray((middle.queue.utilisation - flow.queue.utilisation) / ((second - now) / 2))
+
+
+def _bent(values: Sequence[Floats], least: float) -> float:
+    """How far values before, half-way and after lie beside a straight line at most, as a part of their change, or of
+    `least`."""
+    before, between, after = values
+    change = np.maximum(np.abs(after - before), least)
+    return float((np.abs(before - 2 * between + after) / change).max(initial=0.0))
