@@ -2,7 +2,13 @@
 
 from northgate.engine.formulas.address_tries import Connects, connects
 from northgate.engine.formulas.blind_times import Bounds, Sum, down_bounds, up_bounds
-from northgate.engine.formulas.failover import LastStops, last_of_orders, last_stops, last_stops_in_order
+from northgate.engine.formulas.failover import (
+    LastStops,
+    last_of_orders,
+    last_stops,
+    last_stops_in_order,
+    last_stops_of_two,
+)
 from northgate.engine.formulas.hashing import (
     Keys,
     address_keys,
@@ -45,6 +51,7 @@ __all__ = [
     "last_of_orders",
     "last_stops",
     "last_stops_in_order",
+    "last_stops_of_two",
     "mean_wait_s",
     "mix64",
     "overload",

@@ -15,8 +15,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import Bools, Floats, Ints, sum_columns
 
+# What is left to draw from, where that is no more than this, is nobody.
+NOBODY_LEFT = 1e-12
 # A state of trying: how many of each lump of bad targets have been tried, and which lump was the last.
 _State = tuple[tuple[int, ...], int]
 
@@ -54,6 +56,23 @@ def last_stops(first: Floats, drawn: Floats, bad: Bools, silent: Bools, tries: i
     for lump, ended in zip(lumps, left, strict=True):
         share[lump.places] += ended / len(lump.places)
     return LastStops(share, waited)
+
+
+def last_stops_of_two(first: Floats, drawn: Floats, bad: Bools, silent: Bools, group: Ints, groups: int) -> LastStops:
+    """As `last_stops` with one further try, of many kinds of requests in many groups at once: all are of shape (kinds,
+    targets), `group` is that of each target; `share` (kinds, targets), `waited` (2, kinds, targets).
+
+    With one further try the sum of the module is q_i + p_i Σ q_a / (P - p_a), with P the sum of all p of the group; at
+    a bad one, which is not tried twice, the sum leaves it out.
+    """
+    rest = sum_columns(group, drawn, groups)[:, group] - drawn
+    tried = bad & (first > 0) & (rest > NOBODY_LEFT)
+    again = np.divide(first, rest, out=np.zeros_like(first), where=tried)
+    from_silent = sum_columns(group, np.where(silent, again, 0.0), groups)[:, group]
+    from_all = sum_columns(group, again, groups)[:, group]
+    waited = np.where(bad, 0.0, np.stack([first + drawn * (from_all - from_silent), drawn * from_silent]))
+    lost = np.where(tried, 0.0, first) + drawn * (from_all - again)
+    return LastStops(np.where(bad, lost, waited[0] + waited[1]), waited)
 
 
 def last_stops_in_order(order: Ints, bad: Bools, silent: Bools) -> LastStops:
@@ -105,7 +124,7 @@ def _try_one(
     for (counts, last), weight in states.items():
         gone = sum(count * lump.drawn for count, lump in zip(counts, lumps, strict=True))
         rest = whole - gone
-        if rest <= 1e-12:
+        if rest <= NOBODY_LEFT:
             left[last] += weight.sum()
             continue
         then += weight / rest

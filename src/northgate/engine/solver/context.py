@@ -1,9 +1,12 @@
 """What the stages of a pass work with, and what they hand on."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-from northgate.engine.base import Bools, Floats, Ints
-from northgate.engine.formulas import LastStops, Queue
+import numpy as np
+
+from northgate.engine.base import Floats, Ints
+from northgate.engine.formulas import Queue
 from northgate.engine.network import Network
 from northgate.engine.solver.connections import OpenConnections
 from northgate.engine.solver.retries.attempts import Repeats
@@ -56,12 +59,28 @@ class Sent:
 
 @dataclass(frozen=True)
 class Stop:
-    """Requests of one fate at one cell's pairs that have tried others: which of them are bad, and where it ends."""
+    """Requests of some fates that end at some pairs which take them, after they may have tried others; by place, each a
+    fate and a pair: what ends there, and what of it after 0, 1, ... silent ones, (tries + 1, places)."""
 
-    fate: int
+    fate: Ints
     pairs: Ints
-    bad: Bools
-    found: LastStops
+    share: Floats
+    waited: Floats
+
+
+def together(stops: Sequence[Stop]) -> list[Stop]:
+    """The same stops in as few as there are numbers of tries."""
+    by_tries: dict[int, list[Stop]] = {}
+    for stop in stops:
+        by_tries.setdefault(len(stop.waited), []).append(stop)
+    return [some[0] if len(some) == 1 else _joined(some) for some in by_tries.values()]
+
+
+def _joined(stops: Sequence[Stop]) -> Stop:
+    fate, pairs, share, waited = (
+        np.concatenate([getattr(one, name) for one in stops], axis=-1) for name in ("fate", "pairs", "share", "waited")
+    )
+    return Stop(fate, pairs, share, waited)
 
 
 @dataclass(frozen=True)

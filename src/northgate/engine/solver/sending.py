@@ -1,5 +1,7 @@
 """Where requests are sent: those that a session binds, those that are drawn, and those that go on to other targets."""
 
+from collections.abc import Collection, Mapping
+
 import numpy as np
 
 from northgate.engine.balancing import busy_shares
@@ -10,9 +12,11 @@ from northgate.engine.base import (
     Floats,
     Ints,
     cached,
+    sum_columns,
 )
-from northgate.engine.formulas import LastStops, Queue, last_stops, last_stops_in_order
-from northgate.engine.solver.context import Back, Sent, Stage, Stop
+from northgate.engine.formulas import LastStops, Queue, last_stops, last_stops_in_order, last_stops_of_two
+from northgate.engine.solver.context import Back, Sent, Stage, Stop, together
+from northgate.engine.solver.retries.classes import Pinned
 from northgate.engine.solver.retries.holding import sessions_of_free
 from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT
 
@@ -57,25 +61,54 @@ class Sending(Stage):
         `classes`: those that are held and repeated as their classes go, else like all that are drawn anew."""
         if not self.frame.with_others:
             return first, []
-        ends, stops = np.repeat(first, self.fates, axis=0) if len(first) == 1 else first.copy(), []
-        met = self.state.encounter.fate_met
+        ends = np.repeat(first, self.fates, axis=0) if len(first) == 1 else first.copy()
+        by_class = self._by_class if classes else {}
+        stops = self._to_one_more(ends, drawn, by_class)
         for cell, tries in self.frame.with_others:
-            mine = self.network.cells.pairs[cell]
-            bad = (met[:, mine] != ANSWERS) & ~self.frame.leads_on[mine]
-            held = {one.fate: one for one in self.repeats.pinned if cell in one.spent} if classes else {}
-            for followed, one in held.items():
-                found = self.repeats.ends_at(one, cell, drawn[min(followed, len(drawn) - 1), mine])
-                ends[followed, mine] = found.share
-                stops.append(Stop(followed, mine, bad[followed], found))
-            for fate in np.flatnonzero((ends[:, mine] * bad).sum(axis=1) > 0):
-                if int(fate) in held:
-                    continue
-                silent = met[fate, mine] != REFUSES
-                own = drawn[min(int(fate), len(drawn) - 1), mine]
-                found = self._by_hash(cell, int(fate), bad[fate], silent, tries, ends[fate, mine], own)
+            mine, followed = self.network.cells.pairs[cell], by_class.get(cell, {})
+            bad = self._bad[:, mine]
+            on = followed if cell in self.frame.one_more else {*followed, *np.flatnonzero((ends[:, mine] * bad).any(1))}
+            for fate in map(int, on):
+                own = drawn[min(fate, len(drawn) - 1), mine]
+                if fate in followed:
+                    found = self.repeats.ends_at(followed[fate], cell, own)
+                else:
+                    silent = self.state.encounter.fate_met[fate, mine] != REFUSES
+                    found = self._by_hash(cell, fate, bad[fate], silent, tries, ends[fate, mine], own)
                 ends[fate, mine] = found.share
-                stops.append(Stop(int(fate), mine, bad[fate], found))
-        return ends, stops
+                some = ~bad[fate] & (found.share > 0)
+                at = mine[some]
+                stops.append(Stop(np.full(len(at), fate), at, found.share[some], found.waited[:, some]))
+        return ends, together(stops)
+
+    @cached
+    def _bad(self) -> Bools:
+        """Per fate and pair: whether a connect fails there, so that its request may go on to others."""
+        return np.asarray((self.state.encounter.fate_met != ANSWERS) & ~self.frame.leads_on)
+
+    @cached
+    def _by_class(self) -> dict[int, dict[int, Pinned]]:
+        """The calls whose classes are followed where they go on to others, by cell and fate."""
+        made: dict[int, dict[int, Pinned]] = {}
+        for one in self.repeats.pinned:
+            for cell in one.spent:
+                made.setdefault(cell, {})[one.fate] = one
+        return made
+
+    def _to_one_more(self, ends: Floats, drawn: Floats, by_class: Mapping[int, Collection[int]]) -> list[Stop]:
+        """Puts into `ends` where requests end that go on to one other at most; without those followed by class."""
+        mine, group, groups = self.frame.one_more_pairs, self.frame.one_more_group, len(self.frame.one_more)
+        first, bad = ends[:, mine], self._bad[:, mine]
+        for cell, fates in by_class.items():
+            bad[np.ix_([*fates], self.network.pairs.cell[mine] == cell)] = False
+        goes_on = sum_columns(group, np.where(bad, first, 0.0), groups)[:, group] > 0
+        if not goes_on.any():
+            return []
+        silent = self.state.encounter.fate_met[:, mine] != REFUSES
+        found = last_stops_of_two(first, np.broadcast_to(drawn[:, mine], first.shape), bad, silent, group, groups)
+        ends[:, mine] = np.where(goes_on, found.share, first)
+        fate, place = np.nonzero(goes_on & ~bad & (found.share > 0))
+        return [Stop(fate, mine[place], found.share[fate, place], found.waited[:, fate, place])]
 
     def _by_hash(
         self, cell: int, fate: int, bad: Bools, silent: Bools, tries: int, first: Floats, drawn: Floats
@@ -84,8 +117,12 @@ class Sending(Stage):
         segment = self.network.segments[int(self.state.encounter.fate_segment[fate])]
         if cell not in self.network.cells.by_key or not len(segment.keys) or (first != drawn).any():
             return last_stops(first, drawn, bad, silent, tries)
-        weight = self.choice.pair_weight[self.network.cells.pairs[cell]]
-        return last_stops_in_order(self.unloaded.keys.orders(cell, segment, weight, tries), bad, silent)
+        known = self.unloaded.stops_in_order
+        if (fate, cell) not in known:
+            weight = self.choice.pair_weight[self.network.cells.pairs[cell]]
+            orders = self.unloaded.keys.orders(cell, segment, weight, tries)
+            known[fate, cell] = last_stops_in_order(orders, bad, silent)
+        return known[fate, cell]
 
     def busy_shares(self, share: Floats, sent: Sent, queue: Queue, back: Back | None) -> Floats:
         """The shares that would follow from the load that these shares make; `back`: what becomes of it, where targets

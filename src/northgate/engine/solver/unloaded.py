@@ -46,6 +46,10 @@ class Frame:
             for cell, group in enumerate(network.cells.group)
             if tries[group] and network.fronts.layer[network.cells.front[cell]] == 7
         ]
+        # Those of them that go on to one other at most, and not by key; their pairs, and the place of each one's cell.
+        self.one_more = [cell for cell, tries in self.with_others if tries == 1 and cell not in self.hashed]
+        self.one_more_pairs = np.flatnonzero(np.isin(pairs.cell, self.one_more))
+        self.one_more_group = np.searchsorted(self.one_more, pairs.cell[self.one_more_pairs])
         cause = entries.fixed_cause
         self.fixed = np.flatnonzero(~self.routed)
         self.fixed_cause: Ints = cause[self.entry][self.fixed]
@@ -142,6 +146,8 @@ class Unloaded(Derives):
 
         if frame.fills:
             self.choice = self._filled(self.choice)
+        # Where keys end that go on in an order of their own, as found so far: by fate and cell.
+        self.stops_in_order: dict[tuple[int, int], LastStops] = {}
         # Where calls end that go on to others, as found so far: by fate, cell, where they begin, and how all are drawn.
         self.stops: dict[tuple[int, int, int, bytes], LastStops] = {}
         self.alike_stops: dict[tuple[int, int, bytes], Ints] = {}

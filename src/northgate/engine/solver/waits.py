@@ -78,7 +78,7 @@ class Waits(Stage):
                 values = np.zeros((self.repeats.others[cell] + 1, len(mine), KINDS))
                 wait_s = np.arange(len(values))[:, None] * network.pairs.connect_timeout_s[mine]
                 latency_s = queue.latency_s[machine] + wait_s
-                late = self._late_after(one.fate, mine, latency_s, wait_s, queue, waits)
+                late = self._late_after(np.full(len(mine), one.fate), mine, latency_s, wait_s, queue, waits)
                 values[:, :, list(pair)] = np.array([value[one.fate, mine] for value in pair.values()]).T
                 takes = self.repeats.takes[one.fate, mine] & ~self.frame.leads_on[mine]
                 taken = np.where(late, 1 - queue.excess[machine], 0.0)
@@ -94,28 +94,29 @@ class Waits(Stage):
                 self.after_waits[one.fate, cell] = values
 
     def _late_after(
-        self, fate: int, mine: Ints, latency_s: Floats, wait_s: Floats, queue: Queue, waits: int
+        self, fate: Ints, mine: Ints, latency_s: Floats, wait_s: Floats, queue: Queue, waits: int
     ) -> Bools:  # fmt: skip
-        """Whether answers of a cell's pairs come too late after a front has waited so long for silent ones; its own
-        patience for an answer begins anew with each."""
+        """Whether answers to requests of these fates at these pairs come too late after a front has waited so long for
+        silent ones; its own patience for an answer begins anew with each."""
         encounter = self.state.encounter
         slope = queue.slope[self.network.pairs.machine[mine]]
         budget_s = encounter.budget_s[fate, mine] - waits * encounter.connect_s[fate]
         bounds_s = np.minimum(budget_s, encounter.response_s[mine] + wait_s)
-        return self.lateness.say((fate, mine.tobytes(), waits, len(wait_s)), too_late(latency_s, slope, bounds_s))
+        return self.lateness.say(
+            (fate.tobytes(), mine.tobytes(), waits, len(wait_s)), too_late(latency_s, slope, bounds_s)
+        )
 
     def after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop, waits: int) -> None:
         """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
-        network, encounter, found = self.network, self.state.encounter, stop.found
-        good = ~stop.bad & (found.share > 0)
-        mine, share, waited = stop.pairs[good], found.share[good], found.waited[:, good]
+        network, encounter, fate, mine = self.network, self.state.encounter, stop.fate, stop.pairs
+        share, waited = stop.share, stop.waited
         machine = network.pairs.machine[mine]
         wait_s = np.arange(len(waited))[:, None] * network.pairs.connect_timeout_s[mine]
         latency_s = queue.latency_s[machine] + wait_s
-        late = self._late_after(stop.fate, mine, latency_s, wait_s, queue, waits)
+        late = self._late_after(fate, mine, latency_s, wait_s, queue, waits)
         taken = 1 - queue.excess[machine]
         on_time = np.where(late, 0.0, waited)
-        liked = np.where(encounter.bad_page[stop.fate, mine], 0.0, taken / share)
+        liked = np.where(encounter.bad_page[fate, mine], 0.0, taken / share)
         values = {
             SERVED: on_time.sum(axis=0) * liked,
             WORK: (on_time * latency_s).sum(axis=0) * liked,
@@ -124,7 +125,7 @@ class Waits(Stage):
             LATE: np.where(late[0], taken, 0.0),
         }
         for kind, value in values.items():
-            pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[stop.fate, mine] = value
+            pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[fate, mine] = value
 
     def late(self, queue: Queue, waits: int) -> Bools:
         """Per fate and pair: whether an answer comes too late, after so many connects that took their time-out."""
