@@ -1,7 +1,7 @@
 """What becomes of connects of held classes."""
 
-from collections.abc import Callable, Mapping
-from functools import cache
+from collections.abc import Mapping
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -9,9 +9,12 @@ from northgate.engine.base import (
     KINDS,
     NONE_HEALTHY,
     UNMET,
+    Bools,
     Floats,
+    Ints,
+    sum_columns,
 )
-from northgate.engine.solver.retries.classes import Pinned
+from northgate.engine.solver.retries.classes import NOBODY, Pinned
 from northgate.engine.solver.retries.kinds import capped, with_trip
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.retries.spreading import Spreading
@@ -19,6 +22,25 @@ from northgate.engine.solver.retries.spreading import Spreading
 # What becomes of calls that have met silent targets before: per fate and cell (silent ones before, pair of the cell,
 # kind).
 AfterWaits = Mapping[tuple[int, int], Floats]
+
+
+# So many numbers of what becomes of classes at arrivals are held at once, at most.
+MOST_AT_ONCE = 4_000_000
+
+
+@dataclass(frozen=True)
+class Ways:
+    """How connects of a call that is followed by class go: the arrivals (`rows`) that lead to a pool, the cells to
+    which they may lead with what each sends there (arrivals, cells), and the share of each entry's requests that it
+    gets (entries, arrivals); those at which all classes fare `alike`, with the same; and the entries that have none."""
+
+    cells: Ints
+    rows: Ints
+    chosen: Floats
+    part: Floats
+    alike: Ints
+    part_alike: Floats
+    elsewhere: Bools
 
 
 class ClassOutcomes:
@@ -33,56 +55,64 @@ class ClassOutcomes:
         self.others, self.lumps = returning.others, returning.lumps
         self.spreading = spreading
         self.over = np.zeros(len(self.network.fronts.zone))
+        self._ways: dict[int, Ways] = {}
 
     def of_class(
         self, one: Pinned, entry: Floats, share: Floats, pair: Mapping[int, Floats], row: Floats, after: AfterWaits
     ) -> Floats:
         """What becomes of one connect by entry of the call, class and kind."""
-        made = np.zeros((len(one.entries), len(one.weights), KINDS))
-        place = {int(entry): number for number, entry in enumerate(one.entries)}
-        somewhere = np.zeros(len(one.entries), dtype=bool)
-        at_cell = cache(lambda cell: self._class_at(one, cell, share, pair, after))
-        for number in one.ways:
-            of_row, at = row[number][None, :], place[int(self.entry[number])]
-            if self.route[number] >= 0 and self.unloaded.arrives[number]:
-                of_row = self._class_routed(one, int(number), at_cell)
-            made[at] += self.row_part[number] * of_row
-            somewhere[at] = True
+        if one.call not in self._ways:
+            self._ways[one.call] = self._find_ways(one)
+        ways, classes = self._ways[one.call], len(one.weights)
+        made = np.repeat((ways.part_alike @ row[ways.alike])[:, None], classes, axis=1)
         # Outside, or without any front in the address: whatever holds a call, all fare alike.
-        made[~somewhere] = entry[one.entries[~somewhere], None, :]
+        made[ways.elsewhere] = entry[one.entries[ways.elsewhere], None]
+        if len(ways.cells):
+            at_cells = self._at_cells(one, ways.cells, share, pair, after).reshape(len(ways.cells), -1)
+            at_once = max(MOST_AT_ONCE // at_cells.shape[1], 1)
+            for start in range(0, len(ways.rows), at_once):
+                some = slice(start, start + at_once)
+                self._add_routed(made, ways, some, (ways.chosen[some] @ at_cells).reshape(-1, classes, KINDS))
         return made
 
-    def _class_routed(self, one: Pinned, number: int, at_cell: Callable[[int], Floats]) -> Floats:
-        """What becomes of one connect of each class at an arrival that leads to a pool: (classes, kinds)."""
-        network, front = self.network, int(self.front[number])
-        route = int(self.route[number])
-        made = np.zeros((len(one.weights), KINDS))
-        for weighted in np.flatnonzero(network.weighted.route == route):
-            if self.choice.weighted_share[weighted] > 0:
-                cell = int(network.weighted.cell[weighted])
-                made += self.choice.weighted_share[weighted] * at_cell(cell)
-        refused = self.choice.route_refused[route]
-        made[:, NONE_HEALTHY] += refused
-        if self.network.fronts.layer[front] == 4:
-            made[:, UNMET + NONE_HEALTHY] += refused
-        with_trip(made, float(self.frame.trip_s[number]))
-        capped(made, float(self.over[front]))
-        return made
+    def _add_routed(self, made: Floats, ways: Ways, some: slice, of_row: Floats) -> None:
+        """Adds what becomes of connects at some arrivals that lead to a pool; `of_row` at its cells: (arrivals,
+        classes, kinds)."""
+        rows = ways.rows[some]
+        front, refused = self.front[rows], self.choice.route_refused[self.route[rows]]
+        of_row[:, :, NONE_HEALTHY] += refused[:, None]
+        of_row[:, :, UNMET + NONE_HEALTHY] += (refused * self.frame.at_4[rows])[:, None]
+        with_trip(of_row, self.frame.trip_s[rows, None])
+        capped(of_row, self.over[front, None])
+        made += (ways.part[:, some] @ of_row.reshape(len(rows), -1)).reshape(made.shape)
 
-    def _class_at(self, one: Pinned, cell: int, share: Floats, pair: Mapping[int, Floats], after: AfterWaits) -> Floats:
-        """What becomes of an attempt of each class at a cell: (classes, kinds), or one row for all."""
-        if cell in one.spent:
-            return self._class_after_others(one, cell, share, after)
-        mine = self.network.cells.pairs[cell]
-        drawn, kinds = np.zeros((1, KINDS)), list(pair)
+    def _find_ways(self, one: Pinned) -> Ways:
+        choice, weighted, mine = self.choice, self.network.weighted, one.ways
+        part = np.where(one.entries[:, None] == self.entry[mine], self.row_part[mine], 0.0)
+        routed = (self.route[mine] >= 0) & self.unloaded.arrives[mine]
+        rows = mine[routed]
+        chosen = np.zeros((len(rows), self.frame.cells))
+        for place, number in enumerate(rows):
+            groups = weighted.route == self.route[number]
+            np.add.at(chosen[place], weighted.cell[groups], choice.weighted_share[groups])
+        cells = np.flatnonzero(chosen.any(axis=0)) if len(rows) else np.zeros(0, dtype=np.int64)
+        elsewhere = ~np.isin(one.entries, self.entry[mine])
+        return Ways(cells, rows, chosen[:, cells], part[:, routed], mine[~routed], part[:, ~routed], elsewhere)
+
+    def _at_cells(
+        self, one: Pinned, cells: Ints, share: Floats, pair: Mapping[int, Floats], after: AfterWaits
+    ) -> Floats:
+        """What becomes of an attempt of each class at cells: (cells, classes, kinds)."""
+        made, kinds = np.zeros((len(cells), len(one.weights), KINDS)), list(pair)
         values = np.array([value[one.fate] for value in pair.values()])
-        drawn[0, kinds] = values[:, mine] @ share[min(one.fate, len(share) - 1), mine]
-        if cell not in one.pins:
-            return drawn
-        pins = one.pins[cell]
-        made = np.zeros((len(pins), KINDS))
-        made[:, kinds] = self.lumps.value(values, pins).T
-        return np.where((pins >= 0)[:, None], made, drawn)
+        drawn = sum_columns(self.network.pairs.cell, values * share[min(one.fate, len(share) - 1)], self.frame.cells)
+        pins = np.array([one.pins.get(int(cell), np.full(len(one.weights), NOBODY)) for cell in cells])
+        held = np.where(pins >= 0, self.lumps.value(values, pins), drawn[:, cells, None])
+        made[:, :, kinds] = held.transpose(1, 2, 0)
+        for place, cell in enumerate(cells):
+            if int(cell) in one.spent:
+                made[place] = self._class_after_others(one, int(cell), share, after)
+        return made
 
     def _class_after_others(self, one: Pinned, cell: int, share: Floats, after: AfterWaits) -> Floats:
         """What becomes of one connect of each class where calls go on to others: by the target at which a class ends,
