@@ -126,18 +126,21 @@ class OpenConnections:
     def _repeats(self) -> Floats:
         return np.where(self.ends_at_first_failure, 0.0, self.retries[:, None])
 
-    def ended_under_calls(self, outcome: Floats) -> Floats:
-        """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without
+    def lost(self, outcome: Floats) -> Floats:
+        """Per kind and pair: the share of calls under which a connection ends there, and which are repeated without
         one."""
-        fails = unit(1 - outcome[:, :, SERVED])
         again = (self.retries > 0)[:, None]
-        ended = np.where(self.ends_at_first_failure & again, fails, 0.0)
-        return np.asarray(self.held * ended + np.where(again, self.reset, 0.0))
+        return np.where(self.ends_at_first_failure & again, unit(1 - outcome[:, :, SERVED]), 0.0)
+
+    def ended_under_calls(self, lost: Floats) -> Floats:
+        """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without
+        one, that of calls there being `lost`; those who were reset too."""
+        return np.asarray(self.held * lost + np.where((self.retries > 0)[:, None], self.reset, 0.0))
 
     def spent_before(self, outcome: Floats) -> Floats:
         """Per call the mean time that those have spent whose connection has ended under them (s): all the patience of
         the first attempt, or the round trip that it takes to be reset."""
-        ended = self.ended_under_calls(outcome)
+        ended = self.ended_under_calls(self.lost(outcome))
         by_reset = np.where((self.retries > 0)[:, None], self.reset, 0.0)
         timeout_s = self.network.calls.timeout_s[self.calls][:, None]
         spent, whole = self.by_call((ended - by_reset) * timeout_s + by_reset * self.trip_s), self.by_call(ended)

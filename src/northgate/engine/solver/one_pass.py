@@ -22,6 +22,10 @@ from northgate.engine.solver.state import Attempts, State
 from northgate.engine.solver.unloaded import Unloaded
 
 
+# So few of a call's connects are none.
+NOBODY = 1e-12
+
+
 class OnePass:
     """Passes over one state: forward to targets, through their queues, and back."""
 
@@ -32,8 +36,9 @@ class OnePass:
         self.context = Context(unloaded, repeats, connected)
         self.state, self.unloaded, self.repeats, self.connected = state, unloaded, repeats, connected
         self.sending, self.forward, self.backward = Sending(self.context), Forward(self.context), Backward(self.context)
-        if self.again and state.attempts is not None and state.attempts.fits(self.attempts):
-            self.take(state.attempts)
+        self.attempts = Attempts(repeats.mult, repeats.mult, connected.tries, np.zeros_like(connected.held))
+        before = state.attempts if self.again else None
+        self.take(before if before is not None and before.fits(self.attempts) else self.attempts)
 
     @property
     def again(self) -> bool:
@@ -81,33 +86,34 @@ class OnePass:
         """Whether any connect takes its time-out."""
         return any(back.book[:, UNMET + cause].any() for cause in QUIET)
 
-    @property
-    def attempts(self) -> Attempts:
-        """How often calls connect, as things stand."""
-        repeats, connected = self.repeats, self.connected
-        return Attempts(repeats.mult, repeats.after_one, connected.tries, connected.anew)
-
     @cached
     def attempts_made(self) -> Bools:
         """What of the attempts, all in a row, anybody makes: calls go to such an entry, a source holds such a
         connection."""
-        book, others = self.repeats.book.first_connects, (self.repeats.after_one, self.connected.anew)
-        after_one, anew = (np.ones(one.size, dtype=bool) for one in others)
-        return np.concatenate([book > 0, after_one, self.connected.held.ravel() > 0, anew])
+        book, held = self.repeats.book.first_connects > NOBODY, self.connected.held.ravel() > 0
+        return np.concatenate([book, np.full(book.shape, self.connected.any), held, held])
 
     def attempts_wanted(self, back: Back) -> Attempts:
         """How often calls would connect, given what becomes of one."""
         repeats, connected = self.repeats, self.connected
         mult = repeats.against_once(repeats.ended(back.books)[0])
         open_now = connected.outcome(back.pair)
-        lost = connected.ended_under_calls(open_now)
-        for kind, ended in zip(connected.kinds, lost, strict=True):
-            repeats.lose_connections(kind.call, ended)
-        after_one = repeats.ended(back.books, 1)[0] if lost.any() else repeats.after_one
-        return Attempts(mult, after_one, connected.attempts(open_now), connected.by_call(lost))
+        lost = connected.lost(open_now)
+        after_one = self.attempts.after_one
+        if self._lose(lost).any():
+            after_one = repeats.against_once(repeats.ended(back.books, 1)[0], 1)
+        return Attempts(mult, after_one, connected.attempts(open_now), lost)
+
+    def _lose(self, lost: Floats) -> Floats:
+        """Such shares of the calls over connections end them, whose sources go on without: by kind and pair the share
+        of all sources."""
+        ended = self.connected.ended_under_calls(lost)
+        for kind, mine in zip(self.connected.kinds, ended, strict=True):
+            self.repeats.lose_connections(kind.call, mine)
+        return ended
 
     def take(self, attempts: Attempts) -> None:
         """From now on calls connect that often."""
+        self.attempts, self.connected.tries = attempts, attempts.over_open
+        self.connected.anew = self.repeats.anew = self.connected.by_call(self._lose(attempts.lost))
         self.repeats.take(attempts.book, attempts.after_one)
-        self.connected.tries, self.connected.anew = attempts.over_open, attempts.anew
-        self.repeats.anew = attempts.anew

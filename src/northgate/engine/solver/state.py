@@ -27,19 +27,19 @@ class Held:
 @dataclass(frozen=True)
 class Attempts:
     """How often calls connect, against once each: `book` by what their outcomes are kept by (`repeats.Repeats`:
-    entries, then classes of held calls at entries); `after_one` how often when one attempt has been made already;
-    `over_open` how often over open connections, by kind and pair; `anew`: per call the share that goes on without its
-    connection, as that has ended under it."""
+    entries, then classes of held calls at entries); `after_one` the same when one attempt has been made already;
+    `over_open` how often over open connections, by kind and pair; `lost`: which share of the calls there goes on
+    without its connection, as that has ended under it. None of it depends on how many there are."""
 
     book: Floats
     after_one: Floats
     over_open: Floats
-    anew: Floats
+    lost: Floats
 
     @property
     def parts(self) -> tuple[Floats, ...]:
         """All of it."""
-        return (self.book, self.after_one, self.over_open, self.anew)
+        return (self.book, self.after_one, self.over_open, self.lost)
 
     def fits(self, other: "Attempts") -> bool:
         """Whether both are about the same entries, connections and classes."""

@@ -32,8 +32,8 @@ from northgate.engine.solver.unloaded import Unloaded
 class Repeats:
     """The calls of one state that may be tried more than once: how often they connect, and what becomes of them.
 
-    `mult` and `after_one` are what is iterated: per row of the book how often calls connect, against once each; and how
-    often those that have one attempt behind them do. `free` is per call the share without an open connection, `anew`
+    `mult` is what is iterated: per row of the book how often calls connect, against once each; `after_one` how often
+    those that have one attempt behind them do. `free` is per call the share without an open connection, `anew`
     the share whose connection has just ended under it.
     """
 
@@ -130,10 +130,16 @@ class Repeats:
         return made
 
     def take(self, mult: Floats, after_one: Floats) -> None:
-        """From now on calls connect that often, against once each."""
-        self.mult, self.after_one = mult, after_one
+        """From now on calls connect that often, against once each; and those that have one attempt behind them."""
+        self.mult, self.after_one = mult, after_one * self._once(1)
 
-    def against_once(self, connected: Floats) -> Floats:
-        """So many connects by row of the book, against once each."""
-        once = self.book.first_connects
+    def _once(self, spent: int) -> Floats:
+        """Per row of the book the connects of a call that has `spent` attempts behind it, were each the only one."""
+        if not spent or self.weights_after_one is self.book.weights:
+            return self.book.first_connects
+        return self.book.connects_once(self.weights_after_one)
+
+    def against_once(self, connected: Floats, spent: int = 0) -> Floats:
+        """So many connects by row of the book, of calls that have `spent` attempts behind them, against once each."""
+        once = self._once(spent)
         return np.divide(connected, once, out=np.ones_like(once), where=once > 0)

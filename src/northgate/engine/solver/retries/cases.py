@@ -82,12 +82,16 @@ class Book:
     @cached
     def first_connects(self) -> Floats:
         """Per row of the book: the connects of a call there if each attempt connected once, and was the only one."""
+        return self.connects_once(self.weights)
+
+    def connects_once(self, weights: Floats) -> Floats:
+        """The same of calls that are in the classes with these weights."""
         made = np.zeros(self.size)
         made[: len(self.state.dns_share)] = self.state.dns_share
         for cases in self.cases:
             made[np.unique(cases.entry)] = 0.0
         for cases in self.cases:
-            weight = cases.share * self.weights[cases.kind] / cases.row.shape[1]
+            weight = cases.share * weights[cases.kind] / cases.row.shape[1]
             part = np.broadcast_to(weight[:, None], cases.row.shape)
             np.add.at(made, cases.row, part)
         return made
