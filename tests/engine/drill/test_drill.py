@@ -207,3 +207,18 @@ def test_a_drill_tells_how_far_it_has_come():
     reached = []
     run = run_drill(network, network.plan.drills[0], reached=reached.append)
     assert reached == [frame.t_s for frame in run.keyframes]
+
+
+def test_an_answer_that_came_to_take_the_whole_time_out_counts_for_the_longest_blind_time():
+    """Two instances are left with 300 of 200 requests/s each: answers take half a second longer each second, until a
+    probe waits in vain. The pass before it may have been known as late as that, as the next follows on the result."""
+    data = plan_data()
+    data["fleets"][0]["instance"] |= {"capacity_rps": 200, "queue_s": 20}
+    data["probes"][0] |= {"next_after": "result"}
+    run = drill_of(data, [fail(60, instance=f"tiles-{number}") for number in (1, 2, 3, 4)], lasts_s=200)
+    interval_s, time_out_s = 10, 5
+    overloaded = [row for row in run.blind if row.change == "down" and row.true_at_s > 60]
+    assert len(overloaded) == 12, "two instances behind three fronts, twice"
+    for row in overloaded:
+        assert row.bounds.latest.first_s == pytest.approx(interval_s + time_out_s)
+        assert row.blind_s <= row.bounds.latest_s

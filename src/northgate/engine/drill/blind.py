@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from northgate.engine.base import Bools, Ints
+from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.formulas import Bounds, down_bounds, up_bounds
 from northgate.engine.processes import Entry, Targets, World
 from northgate.engine.truth import ANSWERS, Encounter
@@ -68,6 +68,17 @@ class BlindTimes:
         self._wrong_since[~alive] = np.nan
         unseen = alive & outcome.passes & self._requests_fail(self.world.encounter) & ~self._never_well
         yield from self._look_unseen(now, unseen)
+
+    def grow(self, more_s: Floats) -> None:
+        """Until now, just before anything else happens, backlogs have grown by so much per machine (s): so much longer
+        answers take, as long as they are awaited."""
+        found, probed = self.targets.found, self.network.probed
+        more = np.where(found.passes, more_s[self.network.pairs.machine[probed.pair]], 0.0)
+        if more.any():
+            delay_s = np.minimum(found.delay_s + more, np.maximum(found.delay_s, probed.timeout_s))
+            self._answer_s = np.where(found.passes, delay_s, self._answer_s)
+            self._quickest_s = np.where(found.passes, np.minimum(self._quickest_s, delay_s), self._quickest_s)
+            self._slowest_s = np.where(found.passes, np.maximum(self._slowest_s, delay_s), self._slowest_s)
 
     def _note_answers(self, before: Bools) -> None:
         outcome = self.targets.found

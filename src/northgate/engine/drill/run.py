@@ -262,8 +262,7 @@ class Run:
 
     def _advance_to(self, second: float) -> None:
         """Goes on to a second: rates add up, backlogs grow, sessions and connections open and end."""
-        seconds = second - self.now
-        later_s: Floats = self.backlogs.after(seconds)
+        seconds, later_s = second - self.now, self.backlogs.after(second - self.now)
         if seconds > 0 and self.look_ahead.moves:
             ahead = self.look_ahead.until(self.flow, self.now, second)
             first = self.keyframes.pop()
@@ -278,6 +277,7 @@ class Run:
         else:
             self.scaling.watch(self.flow.queue.utilisation, seconds)
             self.totals.add(self.flow, seconds, later_s)
+        self.blind.grow(later_s - self.backlogs.backlog_s)
         self.backlogs.advance(later_s, second)
         self.now = second
 

@@ -69,7 +69,7 @@ class Stop:
 
 
 def together(stops: Sequence[Stop]) -> list[Stop]:
-    """The same stops in as few as there are numbers of tries."""
+    """As few stops as there are numbers of tries, of all places of these."""
     by_tries: dict[int, list[Stop]] = {}
     for stop in stops:
         by_tries.setdefault(len(stop.waited), []).append(stop)

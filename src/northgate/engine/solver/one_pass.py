@@ -21,7 +21,6 @@ from northgate.engine.solver.sending import Sending
 from northgate.engine.solver.state import Attempts, State
 from northgate.engine.solver.unloaded import Unloaded
 
-
 # So few of a call's connects are none.
 NOBODY = 1e-12
 

@@ -85,7 +85,7 @@ class Book:
         return self.connects_once(self.weights)
 
     def connects_once(self, weights: Floats) -> Floats:
-        """The same of calls that are in the classes with these weights."""
+        """Per row of the book: `first_connects` of calls that are in the classes with these weights."""
         made = np.zeros(self.size)
         made[: len(self.state.dns_share)] = self.state.dns_share
         for cases in self.cases:
