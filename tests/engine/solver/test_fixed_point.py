@@ -47,6 +47,18 @@ def test_the_oldest_secants_give_way():
     assert secants.step(off) == pytest.approx(1.0)
 
 
+def test_a_round_that_tells_nothing_new_is_left_out():
+    """It differs from the one after it by a thousandth; what would be made of that is a thousand times as far."""
+    off, new = np.array([1.0, 2.0]), (np.array([1.0, 0.0]), np.array([-1.0, 0.0]))
+    secants, of_new = Secants(), Secants()
+    secants.add(np.array([1.0, 1.0]), np.array([-1.0, 1e-3]))
+    for one in (secants, of_new):
+        one.add(*new)
+    assert secants.step(off).tolist() == of_new.step(off).tolist()
+    secants.add(np.array([0.0, 1.0]), np.array([0.0, -0.5]))
+    assert secants.step(off) == pytest.approx([1.0, 4.0])
+
+
 def busy_plan(retries):
     """A third of the instances is slow, and there is not capacity for all."""
     data = plan_data()

@@ -14,7 +14,9 @@ from northgate.engine.solver.state import Attempts
 SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-11, 400, 1 / 64, 2.0
 # Attempts are settled when none changes by more than this. They are led on by what the last few rounds have told, once
 # they change by less than NEAR; what leads much further off than before is taken back.
-SETTLED_TRIES, MEMORY, NEAR, WORSE = 1e-11, 3, 1e-1, 10.0
+SETTLED_TRIES, MEMORY, NEAR, WORSE = 1e-11, 5, 1e-1, 10.0
+# Rounds whose changes are the same but for this part of them tell the same.
+SAME_DIRECTION = 1e-2
 # What has not been halved in so many rounds does not settle. Where an answer is just too late with the repeats that
 # this makes, and just in time without them, who is too late is then held while attempts settle; FREE: until that.
 # What is so many times as far off as it has been jumps.
@@ -40,13 +42,26 @@ class Secants:
         self._pairs = []
 
     def step(self, off: Floats) -> Floats:
-        """Where all of the last rounds' changes, taken together, would leave nothing off."""
-        told = [pair for pair in self._pairs if len(pair[0]) == len(off)]
-        if not told:
-            return off
-        come, changed = (np.array(rows) for rows in zip(*told, strict=True))
-        parts = np.linalg.lstsq(changed.T, off, rcond=1e-10)[0]
-        return np.asarray(off - parts @ (come + changed))
+        """Where all of the last rounds' changes, taken together, would leave nothing off, or as little as they can.
+
+        Least squares by making what each round changed orthogonal to what those after it did (modified Gram-Schmidt);
+        a round that tells nothing new is left out.
+        """
+        made, rest, known = off, off, list[tuple[Floats, Floats]]()
+        for come, changed in reversed(self._pairs):
+            if len(come) != len(off):
+                continue
+            along, led = changed, come + changed
+            for direction, leads in known:
+                part = direction @ along
+                along, led = along - part * direction, led - part * leads
+            length, whole = float(along @ along) ** 0.5, float(changed @ changed) ** 0.5
+            if length > SAME_DIRECTION * whole:
+                along, led = along / length, led / length
+                part = along @ rest
+                made, rest = made - part * led, rest - part * along
+                known.append((along, led))
+        return made
 
 
 @dataclass(frozen=True)
