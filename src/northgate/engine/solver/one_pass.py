@@ -36,7 +36,7 @@ class OnePass:
         self.state, self.unloaded, self.repeats, self.connected = state, unloaded, repeats, connected
         self.sending, self.forward, self.backward = Sending(self.context), Forward(self.context), Backward(self.context)
         self.attempts = Attempts(repeats.mult, repeats.mult, connected.tries, np.zeros_like(connected.held))
-        before = state.attempts if self.again else None
+        before = state.attempts
         self.take(before if before is not None and before.fits(self.attempts) else self.attempts)
 
     @property
@@ -114,5 +114,6 @@ class OnePass:
     def take(self, attempts: Attempts) -> None:
         """From now on calls connect that often."""
         self.attempts, self.connected.tries = attempts, attempts.over_open
-        self.connected.anew = self.repeats.anew = self.connected.by_call(self._lose(attempts.lost))
+        if self.connected.any:
+            self.connected.anew = self.repeats.anew = self.connected.by_call(self._lose(attempts.lost))
         self.repeats.take(attempts.book, attempts.after_one)

@@ -34,10 +34,11 @@ class Course:
         while max(map(abs, weights)) > STEEPEST:
             weights = weights_at(second, alike[: len(weights) - 1])
         flows = [self._known[known_s] for known_s in alike[: len(weights)]]
-        # What comes to less than nothing is as at the nearest.
-        attempts = Attempts(
-            *(mixed(parts, weights) for parts in zip(*(one.attempts.parts for one in flows), strict=True))
-        )
+        attempts = first.attempts
+        # Where nobody repeats anything all have the same.
+        if any(one.attempts is not attempts for one in flows):
+            parts = zip(*(one.attempts.parts for one in flows), strict=True)
+            attempts = Attempts(*(mixed(part, weights) for part in parts))
         return attempts, mixed([one.pair_share for one in flows], weights)
 
 
@@ -57,7 +58,7 @@ def _fits(one: Flow, other: Flow) -> bool:
 
 def mixed(values: Sequence[Floats], weights: Sequence[float]) -> Floats:
     """The sum of values with weights that come to 1; where that is not more than nothing, the first."""
-    if len(values) == 1:
+    if all(value is values[0] for value in values):
         return values[0]
     made = weights[0] * values[0]
     for weight, value in zip(weights[1:], values[1:], strict=True):
