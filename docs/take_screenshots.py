@@ -109,7 +109,7 @@ def take(page: Page, address: str, name: str, view: str) -> None:
     )
     # Nothing that is still to come holds its place with a skeleton.
     expect(page.get_by_test_id("skeleton")).to_have_count(0, timeout=60_000)
-    page.wait_for_load_state("networkidle")
+    page.wait_for_load_state("networkidle", timeout=240_000)
     page.evaluate("document.fonts.ready")
     if name == "start":
         fill_in_start(page)
