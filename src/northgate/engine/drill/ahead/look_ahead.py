@@ -107,7 +107,7 @@ class LookAhead:
         steady = min(answers_s, held_s) == NEVER
         # What happens beyond the next bound of a backlog is not to be seen from here; mostly rates bend as before.
         jump_s = min(until, self._backlogs.meets_s(flow, now, before))
-        far_s = min(far_s, jump_s)
+        sure_s, far_s = far_s, min(far_s, jump_s)
         if far_s < now + SHORTEST_S:
             if far_s > now + INSTANT_S:
                 # So short a way goes as half-way.
@@ -115,7 +115,7 @@ class LookAhead:
                 self._go(Stretch(far_s, ((middle, 1.0),), middle.opens), far_s, faster_until(flow, middle, now, far_s))
             self.look_s = now + SHORTEST_S
             return
-        self._step(flow, now, min(near_s, far_s), far_s, jump_s, until, steady=steady)
+        self._step(flow, now, min(near_s, far_s), far_s, jump_s, sure_s, steady=steady)
 
     def _goes_evenly(self, flow: Flow, now: float, far_s: float) -> bool:
         """Whether all goes as it goes now until something else happens, or a tail bends; if so, that far is looked.
@@ -134,9 +134,10 @@ class LookAhead:
         self._ahead, self.look_s, self.faster = ahead, look_s, faster
 
     def _step(
-        self, flow: Flow, now: float, near_s: float, far_s: float, jump_s: float, until: float, *, steady: bool
-    ) -> None:
-        """Looks as far ahead as rates bend little, and to `near_s` in any case; at `jump_s` they may jump."""
+        self, flow: Flow, now: float, near_s: float, far_s: float, jump_s: float, sure_s: float, *, steady: bool
+    ) -> None:  # fmt: skip
+        """Looks as far ahead as rates bend little, and to `near_s` in any case; at `jump_s` they may jump, and until
+        `sure_s` nothing else happens."""
         shortest_s, corrected = now + (near_s - now) / SHORTER, 0
         # What was too long for the last step is not tried again.
         longest_s = max(now + self._step_s, shortest_s if self._flows.past else near_s)
@@ -168,16 +169,16 @@ class LookAhead:
                 break
             look_s, turns = max(shortest_s, now + (look_s - now) * max(SAFE * way.longer, SHORTENED)), False
         step = Step(now, look_s, last_s, (flow, middle, last), way, jumps=jumps)
-        self._take_step(step, until if look_s == jump_s else now)
+        self._take_step(step, sure_s if look_s == jump_s else now)
 
-    def _take_step(self, step: Step, until: float) -> None:
-        """Goes a step that bends little; where it ends before `until`, a backlog is at its bound, then or nearly."""
+    def _take_step(self, step: Step, sure_s: float) -> None:
+        """Goes a step that bends little; where it ends before `sure_s`, a backlog is at its bound, then or nearly."""
         now, look_s, way, (flow, middle, last) = step.now, step.look_s, step.way, step.flows
         self._step_s = (look_s - now) * min(SAFE * way.longer, LONGER)
-        if look_s < until:
+        if look_s < sure_s:
             meets_s = self._backlogs.meets_s(flow, now, step.faster)
             if 0 < abs(meets_s - look_s) < MOVED * (look_s - now):
-                look_s = min(meets_s, until)
+                look_s = min(meets_s, sure_s)
                 way = replace(way, held=self._flows.held_then(step.flows, look_s))
         held = way.held if way.longer >= 1 and way.off > SAME else None
         then = None if step.jumps else last
