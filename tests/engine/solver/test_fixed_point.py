@@ -96,3 +96,12 @@ def test_how_often_nobody_tries_is_as_wanted_wherever_one_begins():
     found = Solver(flow.network).solve(replace(flow.state, attempts=away))
     assert not held.all()
     assert found.attempts.over_open == pytest.approx(np.ones_like(away.over_open))
+
+
+def test_who_is_tried_once_forgets_a_storm():
+    """Where nobody goes on any more (as once did, to the next address of a dead front), nothing of it is left."""
+    flow = undisturbed(network_of(plan_data()))
+    storm = replace(flow.attempts, book=np.full_like(flow.attempts.book, 3.0))
+    found = Solver(flow.network).solve(replace(flow.state, attempts=storm))
+    assert found.queue.utilisation == pytest.approx(flow.queue.utilisation)
+    assert found.attempts.book == pytest.approx(flow.attempts.book)

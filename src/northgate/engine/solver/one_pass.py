@@ -36,7 +36,8 @@ class OnePass:
         self.state, self.unloaded, self.repeats, self.connected = state, unloaded, repeats, connected
         self.sending, self.forward, self.backward = Sending(self.context), Forward(self.context), Backward(self.context)
         self.attempts = Attempts(repeats.mult, repeats.mult, connected.tries, np.zeros_like(connected.held))
-        before = state.attempts
+        # Where nobody is tried more than once nothing is left of a storm before.
+        before = state.attempts if self.again else None
         self.take(before if before is not None and before.fits(self.attempts) else self.attempts)
 
     @property
