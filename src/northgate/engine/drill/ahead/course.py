@@ -34,11 +34,8 @@ class Course:
         while max(map(abs, weights)) > STEEPEST:
             weights = weights_at(second, alike[: len(weights) - 1])
         flows = [self._known[known_s] for known_s in alike[: len(weights)]]
-        attempts = first.attempts
-        # Where nobody repeats anything all have the same.
-        if any(one.attempts is not attempts for one in flows):
-            parts = zip(*(one.attempts.parts for one in flows), strict=True)
-            attempts = Attempts(*(mixed(part, weights) for part in parts))
+        parts = zip(*(one.attempts.parts for one in flows), strict=True)
+        attempts = Attempts(*(mixed(part, weights) for part in parts))
         return attempts, mixed([one.pair_share for one in flows], weights)
 
 
