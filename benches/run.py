@@ -15,7 +15,6 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +22,7 @@ import httpx2
 from benches.browser import browser
 from benches.figures import EXAMPLE, FIGURES, KEPT, WORK, children_s, fixed_work, median_ms, row
 from benches.growing import draw, measured
+from msgspec.structs import replace
 
 from northgate.engine.drill.run import run_drill, undisturbed
 from northgate.engine.network.compile import compile_network

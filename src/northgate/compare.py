@@ -3,7 +3,7 @@ go."""
 
 import datetime
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict
 from functools import cached_property
 from typing import Literal
 
@@ -95,21 +95,18 @@ ONE_REQUEST = 0.5
 Ran = tuple[Readings | None, bool | None]
 
 
-@dataclass
 class Side:
     """A plan as it is compared: its compiled form, None where it cannot be run, and the drills run on it so far."""
 
-    plan: Plan
-    today: datetime.date
-    network: Network | None = field(init=False)
-    wrong: CannotRun | None = field(init=False, default=None)
-    runs: dict[str, Ran] = field(init=False, default_factory=dict)
-
-    def __post_init__(self) -> None:
+    def __init__(self, plan: Plan, today: datetime.date) -> None:
+        self.plan, self.today = plan, today
+        self.network: Network | None = None
+        self.wrong: CannotRun | None = None
+        self.runs: dict[str, Ran] = {}
         try:
-            self.network = compile_network(self.plan)
+            self.network = compile_network(plan)
         except CannotRun as error:
-            self.network, self.wrong = None, error
+            self.wrong = error
 
     @cached_property
     def findings(self) -> list[FindingAnswer]:

@@ -1,8 +1,9 @@
 """The loss table of a plan as a whole: every part lost, and every pair of them, with headroom and a year."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from itertools import combinations_with_replacement
+
+from msgspec import Struct
 
 from northgate.engine.drill import Losing
 from northgate.engine.network import Network, compile_network
@@ -38,8 +39,7 @@ class LossesAnswer(AnswerModel):
     year: YearAnswer
 
 
-@dataclass(frozen=True)
-class Room:
+class Room(Struct, frozen=True):
     """The question how far away overload is, after the loss of a part or without any."""
 
     part: Part | None

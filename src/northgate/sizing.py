@@ -6,8 +6,9 @@ failures), so that the edge is found by halving.
 """
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from northgate.engine.drill import Losing, Loss, run_drill, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
@@ -114,8 +115,7 @@ class SizingAnswer(AnswerModel):
     minimums: list[MinimumSize]
 
 
-@dataclass(frozen=True)
-class Asked:
+class Asked(Struct, frozen=True):
     """One question: of which fleet, probe or name; what is to be survived, and within which bound."""
 
     kind: Literal["fleet", "zones", "probe", "name", "minimum"]
@@ -230,8 +230,7 @@ def _per_zone(count: int, zones: int) -> list[int]:
     return [each + (number < rest) for number in range(zones)]
 
 
-@dataclass(frozen=True)
-class _Worst:
+class _Worst(Struct, frozen=True):
     """The loss under which a fleet is busiest: how busy, and the largest share that any loss leaves unserved."""
 
     part: Part | None

@@ -3,9 +3,10 @@ alarms."""
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from itertools import product
 from typing import Any
+
+from msgspec import Struct
 
 from northgate.engine.base import CannotRun
 from northgate.engine.drill import run_drill
@@ -58,8 +59,7 @@ class SweepAnswer(AnswerModel):
     front: list[tuple[int, int]]
 
 
-@dataclass(frozen=True)
-class Cell:
+class Cell(Struct, frozen=True):
     """One cell: the values at their places, the drill and the reading."""
 
     changes: tuple[tuple[str, float], ...]

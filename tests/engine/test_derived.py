@@ -1,19 +1,19 @@
 """What follows from something is worked out once, when it is first asked for."""
 
 import pickle
-from dataclasses import dataclass, field, replace
 
 import pytest
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from northgate.engine.base import Derives, cached
 
 
-@dataclass(frozen=True)
-class Square(Derives):
+class Square(Struct, Derives, frozen=True, dict=True):
     """A square; `asked` counts how often something was worked out of it."""
 
     side: float
-    asked: list[str] = field(default_factory=list, compare=False)
+    asked: list[str] = field(default_factory=list)
 
     @cached
     def area(self) -> float:
@@ -44,8 +44,7 @@ def test_each_has_its_own():
 
 
 def test_what_says_nothing_is_asked_again():
-    @dataclass
-    class Moody:
+    class Moody(Struct, dict=True):
         failed: bool = False
 
         @cached

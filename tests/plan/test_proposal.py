@@ -1,10 +1,9 @@
 """First plans from little, and large ones from a seed."""
 
-from dataclasses import replace
-
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from northgate.engine.drill.run import run_drill, undisturbed
 from northgate.engine.network.compile import compile_network

@@ -1,8 +1,9 @@
 """What a usual change asks of a plan, and what is made of the answers."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from northgate.change.steps import ChangeStep
 from northgate.engine.reports import AnswerModel
@@ -21,16 +22,14 @@ class Ask(AnswerModel):
     given: str
 
 
-@dataclass(frozen=True)
-class ByPlan:
+class ByPlan(Struct, frozen=True):
     """Steps from the plan, and what it is after them."""
 
     steps: Sequence[ChangeStep]
     after: Plan
 
 
-@dataclass(frozen=True)
-class ByHand:
+class ByHand(Struct, frozen=True):
     """A drill with what is done at which second, and the same all at once."""
 
     drill: Drill

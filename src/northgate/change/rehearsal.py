@@ -8,9 +8,9 @@ taken earlier is told so, as what the two do to each other is not computed.
 import math
 from bisect import bisect_right
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.change.steps import ChangeStep, begun, steps_between
 from northgate.engine.base import CannotRun
@@ -74,8 +74,7 @@ class RehearsalAnswer(AnswerModel):
     series: ChangeSeries
 
 
-@dataclass(frozen=True)
-class _Taken:
+class _Taken(Struct, frozen=True):
     """A step that has been taken: its drill, and how long until it has settled (s)."""
 
     run: DrillRun
@@ -90,8 +89,7 @@ class _Taken:
         return last.failed + still - self.run.keyframes[0].failed
 
 
-@dataclass(frozen=True)
-class Rehearsed:
+class Rehearsed(Struct, frozen=True):
     """A change, rehearsed, whose every second can be looked at: what was answered, the steps as they were taken, when
     each began (s), and the plan after it."""
 

@@ -10,8 +10,9 @@ Clients, areas, prices and notes are no steps: they are what the later plan says
 
 import copy
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from northgate.plan import Plan, plan_from_data
 from northgate.plan.difference import KINDS, difference
@@ -37,8 +38,7 @@ ASSUMED = ("areas", "clients", "platform", "reliability", "accepted", "title", "
 ANEW = "-anew"
 
 
-@dataclass(frozen=True)
-class Edit:
+class Edit(Struct, frozen=True):
     """One edit of a plan by name: of the object `name` in the list `field`; `value` is the object itself (put), the
     fields that change (set), or items of its list `key` (extend, reduce)."""
 
@@ -66,8 +66,7 @@ class Edit:
             items[place][self.key] = [one for one in items[place][self.key] if one not in self.value]
 
 
-@dataclass(frozen=True)
-class ChangeStep:
+class ChangeStep(Struct, frozen=True):
     """One step: what is done, in words, by which edits, which steps (by number) must come before, and for how long it
     is looked at, at the least (s)."""
 

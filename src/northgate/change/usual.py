@@ -1,8 +1,9 @@
 """Usual changes, ready-made: each asks for little, and is rehearsed step by step beside doing it all at once."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from northgate.change.asked import Ask, ByHand, ByPlan, Given
 from northgate.change.by_hand import empty, empty_asks, roll, roll_asks
@@ -34,8 +35,7 @@ class UsualAnswer(AnswerModel):
     adds: Literal["plan", "drill"]
 
 
-@dataclass(frozen=True)
-class _Kind:
+class _Kind(Struct, frozen=True):
     """A kind of change: how it is called, what it asks of a plan (nothing: it cannot be made of it), and making it."""
 
     title: str
@@ -54,8 +54,7 @@ def offered(plan: Plan) -> list[UsualChange]:
     return made
 
 
-@dataclass(frozen=True)
-class UsualMade:
+class UsualMade(Struct, frozen=True):
     """A usual change, rehearsed, whose every second can be looked at."""
 
     answer: UsualAnswer

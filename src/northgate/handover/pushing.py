@@ -3,17 +3,17 @@
 import json
 import urllib.error
 import urllib.request
-from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlsplit
+
+from msgspec import Struct
 
 from northgate.plan import Plan, PlanError, Problem
 
 TIMEOUT_S = 30
 
 
-@dataclass(frozen=True)
-class Pushed:
+class Pushed(Struct, frozen=True):
     """Where a plan has come to: its key there, its revision, whether it is new, and what has changed, in words."""
 
     key: str

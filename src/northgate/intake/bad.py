@@ -1,12 +1,11 @@
 """What could not be taken in: counted, and the first of it shown."""
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 SHOWN, WIDE = 5, 120
 
 
-@dataclass
-class Bad:
+class Bad(Struct):
     """Lines that say nothing that can be taken in: how many, and the first few with their numbers."""
 
     count: int = 0

@@ -4,13 +4,13 @@ import csv
 import io
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import dns.exception
 import dns.rdatatype
 import dns.zone
+from msgspec import Struct, field
 
 from northgate.intake.bad import Bad
 from northgate.intake.logs import Traffic, is_heavy, read_log
@@ -26,8 +26,7 @@ SOA = re.compile(r"^[^\n;]*\sSOA\s[^(\n]*(\([^)]*\))?[^\n]*\n", re.MULTILINE | r
 Told = Callable[[int], None]
 
 
-@dataclass
-class TakenIn:
+class TakenIn(Struct):
     """What has come into a plan: the plan as it is then, the names of what is new or changed, and the JSON Patch (RFC
     6902) that makes it so; how much was read, lines that could not be taken, and what else is to be known."""
 

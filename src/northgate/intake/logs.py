@@ -8,10 +8,11 @@ import calendar
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
 from functools import lru_cache
 from ipaddress import ip_address
 from typing import BinaryIO
+
+from msgspec import Struct, field
 
 from northgate.intake.bad import Bad
 
@@ -32,8 +33,7 @@ MOST_MINUTES = 3000
 PIECE, MOST_PATHS, KEPT_PATHS = 65_536, 20_000, 2_000
 
 
-@dataclass
-class Traffic:
+class Traffic(Struct):
     """What a log tells: requests by minute, by method and kind of path (those in `asked` are not sorted yet), and by
     source; lines that are no requests."""
 

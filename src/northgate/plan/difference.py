@@ -1,8 +1,10 @@
 """The difference between two plans in words, object by object, each change marked in place or replace."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from typing import Any, Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from northgate.plan.editing import patched, renaming, whole_data
 from northgate.plan.models.document import Plan
@@ -21,8 +23,7 @@ _KIND_WORDS = {"target_group": "target group", "client": "client group"}
 Effect = Literal["in place", "replace", "added", "removed"]
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(Struct, frozen=True):
     """One difference: what it is about, in words, and whether it can be made in place or replaces the thing; `where`:
     the JSON Pointer of the object in the later plan, or in the earlier where it is gone."""
 

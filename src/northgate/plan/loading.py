@@ -7,9 +7,9 @@ depth, in values, and in what aliases make of it.
 
 import math
 import re
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 from yaml._yaml import CParser
 from yaml.error import MarkedYAMLError, YAMLError
 from yaml.events import (
@@ -42,8 +42,7 @@ _FLOAT = re.compile(
 LONGEST_NUMBER = 400
 
 
-@dataclass
-class _Open:
+class _Open(Struct):
     """A mapping or sequence that is being read: what it holds so far, the key whose value comes next, and how much had
     been read when it began."""
 
@@ -55,8 +54,7 @@ class _Open:
     key: str | None = None
 
 
-@dataclass(frozen=True)
-class _Anchored:
+class _Anchored(Struct, frozen=True):
     """What an anchor stands for, and how much that is, aliases counted out."""
 
     value: Any

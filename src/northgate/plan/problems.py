@@ -5,8 +5,10 @@ PlanError                 the input cannot be used; carries one or more `Problem
 
 import difflib
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 Location = tuple[str | int, ...]
 
@@ -28,8 +30,7 @@ def did_you_mean(word: str, known: Iterable[str]) -> str:
     return f"; did you mean {found!r}?" if found else ""
 
 
-@dataclass(frozen=True)
-class Problem:
+class Problem(Struct, frozen=True):
     """One thing that is wrong: where (JSON Pointer; line and column from 1 when read from text) and what."""
 
     where: str

@@ -2,11 +2,12 @@
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from math import gcd, lcm
 from typing import Any
 from urllib.parse import urlsplit, urlunsplit
+
+from msgspec import Struct
 
 from northgate.plan.models.document import Plan
 from northgate.plan.problems import PlanError, Problem, did_you_mean
@@ -16,8 +17,7 @@ from northgate.plan.reading import plan_from_data
 CAPACITY_RPS, SERVICE_MS, PORT, RPS_OF_CAPACITY = 100.0, 20.0, 8080, 0.5
 
 
-@dataclass(frozen=True)
-class MachineRow:
+class MachineRow(Struct, frozen=True):
     """One machine as pasted: only its name and zone are needed."""
 
     name: str
@@ -73,8 +73,7 @@ def propose(name: str, title: str, regions: dict[str, list[str]], rows: Sequence
     )
 
 
-@dataclass(frozen=True)
-class Server:
+class Server(Struct, frozen=True):
     """A server that is already there and is asked at an address of its own; `rps` is what its clients ask."""
 
     name: str
@@ -120,8 +119,7 @@ def propose_server(name: str, title: str, server: Server, url: str) -> Plan:
     )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class _Port:
+class _Port(Struct, frozen=True):
     """The machines that serve one port, and whether each region has the same part of them as of all machines."""
 
     group: str

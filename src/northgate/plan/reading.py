@@ -8,10 +8,10 @@ import json
 import stat
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct
 from pydantic import BaseModel, ValidationError
 
 from northgate.plan.loading import MAX_DEPTH, Places, load_yaml
@@ -26,8 +26,7 @@ STANDARD_INPUT = ("-", "/dev/stdin")
 MOST_PROBLEMS = 20
 
 
-@dataclass(frozen=True)
-class _Read:
+class _Read(Struct, frozen=True):
     """Plain data, and from YAML the line and column (from 1) of every key and item."""
 
     data: Any

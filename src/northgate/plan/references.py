@@ -2,10 +2,10 @@
 
 import typing
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
+from msgspec import Struct
 from pydantic import BaseModel
 
 from northgate.plan.models.document import Plan
@@ -31,8 +31,7 @@ _LISTS = {
 }
 
 
-@dataclass(frozen=True)
-class Reference:
+class Reference(Struct, frozen=True):
     """One reference: where it stands, the kind of object that it names, and the name."""
 
     location: Location
@@ -123,8 +122,7 @@ def _everything_named(plan: Plan) -> Iterator[tuple[str, str, Location]]:
                 yield f"rule of {balancer.name} {listener.name}", rule.name, (*place, "rules", number)
 
 
-@dataclass(frozen=True)
-class _Shape:
+class _Shape(Struct, frozen=True):
     """How a field's value is walked: as a reference, a model, or item by item."""
 
     kind: str | None = None

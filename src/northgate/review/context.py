@@ -2,8 +2,9 @@
 
 import datetime
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from northgate.engine.base import CannotRun
 from northgate.engine.drill import undisturbed
@@ -18,8 +19,7 @@ from northgate.plan.problems import Location, pointer
 from northgate.review.registry import Found
 
 
-@dataclass(frozen=True)
-class Doing:
+class Doing(Struct, frozen=True):
     """One action of a listener: of which balancer, listener and rule (None: `otherwise`), and where it stands."""
 
     balancer: Balancer

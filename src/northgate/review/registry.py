@@ -1,8 +1,9 @@
 """What a review can find: every rule registers itself here by its code."""
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
+
+from msgspec import Struct
 
 if TYPE_CHECKING:
     from northgate.review.context import Context
@@ -13,8 +14,7 @@ SEVERITIES: tuple[Severity, ...] = ("stops", "risks", "advice")
 Needs = Literal["plan", "flow", "losses"]
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(Struct, frozen=True):
     """One thing that a rule has found: where (JSON Pointer), about what (a name), in words with the plan's values, what
     would mend it, and where an edit does so, that edit (JSON Patch)."""
 
@@ -28,8 +28,7 @@ class Found:
 Finder = Callable[["Context"], Iterable[Found]]
 
 
-@dataclass(frozen=True)
-class Rule:
+class Rule(Struct, frozen=True):
     """One rule: its code, how bad it is, what it looks at, and how it finds. Its documentation is the finder's
     docstring."""
 

@@ -9,9 +9,10 @@ import os
 import sqlite3
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
+
+from msgspec import Struct
 
 from northgate.plan import PlanError, plan_from_text
 from northgate.store.holding import held
@@ -25,8 +26,7 @@ TOLD = 20
 PATIENCE_S = 30
 
 
-@dataclass(frozen=True)
-class Health:
+class Health(Struct, frozen=True):
     """How many plans and revisions there are, and what is wrong, a sentence each."""
 
     plans: int

@@ -2,8 +2,9 @@
 reads a plan."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from northgate.plan.problems import PlanError, Problem
 from northgate.store.splices import CHAIN, put_together
@@ -47,8 +48,7 @@ SELECT source FROM way WHERE source IS NOT NULL
 """
 
 
-@dataclass(frozen=True)
-class Head:
+class Head(Struct, frozen=True):
     """Where a plan stands: its key, the revision looked at, the agreed one, and what can be undone and redone.
 
     `edits` counts those since the agreed revision, or since the plan was taken in; `variant` is what a variant of
@@ -64,8 +64,7 @@ class Head:
     variant: str | None = None
 
 
-@dataclass(frozen=True)
-class Kept:
+class Kept(Struct, frozen=True):
     """A plan in a store, whatever its revisions are."""
 
     id: int

@@ -7,8 +7,8 @@ give_reason, stand, go_to what is written into it, and back to any line of it
 
 import datetime
 from collections.abc import Iterator
-from dataclasses import dataclass
 
+from msgspec import Struct
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -17,8 +17,7 @@ from northgate.store.repository import Repository
 from northgate.store.tables import PlanRow, RevisionRow, StandingRow
 
 
-@dataclass(frozen=True)
-class Standing:
+class Standing(Struct, frozen=True):
     """Somebody has looked a revision over, or agreed on it."""
 
     agreed: bool
@@ -27,8 +26,7 @@ class Standing:
     at: datetime.datetime
 
 
-@dataclass(frozen=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """One revision: of which it was made, when and why; whether it is on the way to the current one, or was undone; and
     what has been said of it."""
 

@@ -4,9 +4,10 @@ good part of the time to start."""
 import sqlite3
 from collections.abc import Iterator, Mapping
 from contextlib import closing, suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from northgate.plan.problems import PlanError
 from northgate.store.head import Head, document_of, heads, source_of
@@ -28,8 +29,7 @@ def known_migrations() -> set[str]:
     return {path.stem.partition("_")[0] for path in (MIGRATIONS / "versions").glob("[0-9]*.py")}
 
 
-@dataclass(frozen=True)
-class Seen:
+class Seen(Struct, frozen=True):
     """What is seen of a store from outside: whether it is in its newest state, or not there yet, so that there is
     nothing to be told before it is opened; and its plan, where it keeps only one that is whole."""
 
@@ -37,8 +37,7 @@ class Seen:
     only: "Only | None" = None
 
 
-@dataclass(frozen=True)
-class Only:
+class Only(Struct, frozen=True):
     """A plan that is alone in its store: where it stands, its document, and the text that it was read from."""
 
     head: Head

@@ -2,7 +2,6 @@
 
 import re
 from collections.abc import Sequence
-from dataclasses import asdict
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Body, Depends, Header, Query, Request, Response
@@ -182,7 +181,7 @@ def edited(computer: Computer, head: Head, before: int, response: Response) -> E
 
 def _changes(computer: Computer, key: str, since: int, revision: int | None) -> list[ChangeAnswer]:
     changes = difference(computer.plan(key, since), computer.plan(key, revision))
-    return [ChangeAnswer(**asdict(change)) for change in changes]
+    return [ChangeAnswer.model_validate(change, from_attributes=True) for change in changes]
 
 
 class EditAgain(BaseModel):

@@ -1,7 +1,6 @@
 """Endpoints on plans: list, read, import, export, copy, delete."""
 
 import json
-from dataclasses import asdict
 from functools import cache
 from typing import Annotated, Literal
 
@@ -148,8 +147,8 @@ def index_of_plan(key: str, computer: TheComputer, revision: Revision = None) ->
 def plan_index(plan: Plan) -> PlanIndex:
     """The index of a plan, as a client reads it."""
     return PlanIndex(
-        entries=[IndexEntry(**asdict(entry)) for entry in index_of(plan)],
-        next=[NextStepAnswer(**asdict(step)) for step in next_steps(plan)],
+        entries=[IndexEntry.model_validate(entry, from_attributes=True) for entry in index_of(plan)],
+        next=[NextStepAnswer.model_validate(step, from_attributes=True) for step in next_steps(plan)],
     )
 
 

@@ -1,8 +1,9 @@
 """What other processes compute of the engine for the server, each a function of plain data; plans come as JSON."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from northgate.engine.drill import DrillRun, Losing, run_drill, undisturbed
 from northgate.engine.network import Network, compile_network
@@ -69,8 +70,7 @@ def lost(plan: str, parts: Sequence[Part], groups: Sequence[str] | None, change:
     return what_if(prepared(Ready, plan).losing, parts, groups, told.watch, change).model_dump_json(by_alias=True)
 
 
-@dataclass(frozen=True)
-class ProbeAsked:
+class ProbeAsked(Struct, frozen=True):
     """The probe of a target, from one front where one is named."""
 
     group: str

@@ -1,11 +1,10 @@
 """Where keys fall, as targets come, go, and change their weights: as if nothing had been known before."""
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from northgate.engine.balancing import keys as table
 from northgate.engine.formulas import best_scores, ranking, winners

@@ -1,8 +1,9 @@
 """Readings: each field has a way to be read and a unit, and what a plan may expect is among them."""
 
-import dataclasses
+from dataclasses import fields
 
 import pytest
+from msgspec.structs import replace
 
 from northgate.engine.drill.readings import READINGS, Ended, Readings, readings_of
 from northgate.plan.models.drills import EXPECTABLE
@@ -16,7 +17,7 @@ ENDED = Ended(
 
 
 def test_every_field_is_read_and_every_reading_is_a_field():
-    assert READINGS.keys() == {field.name for field in dataclasses.fields(Readings)}
+    assert READINGS.keys() == {field.name for field in fields(Readings)}
 
 
 def test_whatever_a_plan_may_expect_is_a_reading():
@@ -37,5 +38,5 @@ def test_they_are_what_a_drill_came_to():
 
 
 def test_of_nothing_no_share_is_taken():
-    nothing = dataclasses.replace(ENDED, requests=0.0, served=0.0, causes=[0.0] * 8)
+    nothing = replace(ENDED, requests=0.0, served=0.0, causes=[0.0] * 8)
     assert readings_of(nothing).failed_share == readings_of(nothing).cross_zone_share == 0

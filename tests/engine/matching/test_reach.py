@@ -1,9 +1,8 @@
 """Who reaches whom: routes, and firewalls at both ends, with the rule that decides and the one that is missing."""
 
-from dataclasses import replace
-
 import jsonpatch
 import pytest
+from msgspec.structs import replace
 
 from northgate.engine.matching.reach import End, checks, passes
 from northgate.engine.matching.spans import narrowest, span_of

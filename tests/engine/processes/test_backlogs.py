@@ -1,9 +1,8 @@
 """When backlogs meet their bounds, and how fronts come and go."""
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.processes.backlogs import Growth, growth, next_crossing, patience_bounds

@@ -1,11 +1,10 @@
 """What the last rounds have told leads on: of what is linear it tells all."""
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.solver import Solver

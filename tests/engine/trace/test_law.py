@@ -1,12 +1,11 @@
 """The law of traces: on random plans and moments of drills, what a trace expects is what the solver says, outcome by
 outcome; and what it counts over many requests is what it expects."""
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from northgate.engine.drill.run import run_drill
 from northgate.engine.solver.solve import Solver

@@ -1,10 +1,10 @@
 """Traces: each hop with its reason, how a request ends, and many requests against their expected shares."""
 
 import datetime
-from dataclasses import replace
 
 import jsonpatch
 import pytest
+from msgspec.structs import replace
 from scipy import stats
 
 from northgate.engine.base.errors import CannotRun

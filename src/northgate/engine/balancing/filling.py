@@ -11,10 +11,11 @@ change where requests go. A tier that does not fill takes all that is left, by w
 
 import itertools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from functools import cache
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from northgate.engine.balancing.tiers import Choice
 from northgate.engine.base import Bools, Floats, total_by
@@ -36,8 +37,7 @@ def filled(network: Network, choice: Choice, demand_rps: Floats, in_use: Bools) 
     return replace(choice, weighted_share=filling.shares(demand_rps), demand_rps=demand_rps)
 
 
-@dataclass(frozen=True)
-class Order:
+class Order(Struct, frozen=True):
     """In which order a route fills weighted groups, with the group of each and what that may take (requests/s; None:
     all that is left goes to this and those after it, by weight)."""
 
@@ -47,8 +47,7 @@ class Order:
     limits: list[float | None]
 
 
-@dataclass
-class Poured:
+class Poured(Struct):
     """What groups take within their limits, what is offered to them, and by how much that is more than there is room
     for, at the worst place of an order (requests/s; below 0 while there is room); per route what each weighted group
     takes, and what nobody has room for."""
@@ -154,8 +153,7 @@ class Filling:
         return {group: tuple(others) for group, others in found.items()}
 
 
-@dataclass(frozen=True)
-class Room:
+class Room(Struct, frozen=True):
     """How far a group is filled: what it may take and takes within that, what is offered to it (requests/s), which
     groups come after it, and at what factor of what comes now something begins to go on to them (inf: at none)."""
 

@@ -1,9 +1,10 @@
 """Where the keys of a hash fall."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.formulas import Keys, best_scores, ranking, winners
@@ -13,8 +14,7 @@ from northgate.engine.network import Network, Segment
 RANKED, FIRST = 1 << 25, 7
 
 
-@dataclass(frozen=True)
-class _Ranked:
+class _Ranked(Struct, frozen=True):
     """The first few targets of each key, by these weights: (keys, FIRST), -1 where there are no more."""
 
     weight: Floats
@@ -51,8 +51,7 @@ class _Ranked:
         return winner
 
 
-@dataclass(frozen=True)
-class _Fallen:
+class _Fallen(Struct, frozen=True):
     """Where the keys of a segment fall among the members of a cell, as last asked."""
 
     weight: Floats
@@ -76,8 +75,7 @@ class _Fallen:
         return _Ranked(whole, ranking(keys, targets, whole, FIRST).astype(np.int32))
 
 
-@dataclass
-class KeyTable:
+class KeyTable(Struct):
     """Remembers where keys fell, so that a target that leaves or joins moves only its own keys. Owned by one solver."""
 
     network: Network

@@ -1,15 +1,13 @@
 """Who is chosen: tiers, groups and targets as each front sees them."""
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Floats, Ints, total_by
 from northgate.engine.network import Network
 
 
-@dataclass(frozen=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """How each front chooses: per cell the share of its route, per pair its weight in its cell, per route what fails.
 
     `weighted_share[l]` is the share of its route's requests that go through weighted group l; `route_refused` the share

@@ -43,7 +43,3 @@ class Derives:
             known.setdefault(make, make(self))
         made: Made = known[make]
         return made
-
-    def __getstate__(self) -> dict[str, Any]:
-        """Another process works out what it needs itself."""
-        return {name: value for name, value in self.__dict__.items() if name != "_derived"}

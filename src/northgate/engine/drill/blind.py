@@ -1,9 +1,9 @@
 """Blind times: beliefs that are wrong for a while. Only reads what probers meet and believe."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.formulas import Bounds, down_bounds, up_bounds
@@ -11,8 +11,7 @@ from northgate.engine.processes import Entry, Targets, World
 from northgate.engine.truth import ANSWERS, Encounter
 
 
-@dataclass(frozen=True)
-class BlindRow:
+class BlindRow(Struct, frozen=True):
     """A belief that was wrong for a while: from when the truth changed to when the belief followed (None: never).
 
     `bounds` is None where no probe asks about what was lost, so that nobody can notice (`unseen`).

@@ -1,9 +1,9 @@
 """What is done by hand in a drill: records of names that are changed, and groups whose instances are restarted."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 
 import numpy as np
+from msgspec import Struct, field
 
 from northgate.engine.base import DIGITS, NEVER, Bools, CannotRun
 from northgate.engine.network import Network, roomy
@@ -115,8 +115,7 @@ class Newcomers:
             yield Entry("registered", tuple(names))
 
 
-@dataclass
-class Batch:
+class Batch(Struct):
     """Machines that are restarted together: until when they leave, and until when they are away (s)."""
 
     machines: Sequence[int]
@@ -125,8 +124,7 @@ class Batch:
     stage: str = "leaving"
 
 
-@dataclass
-class Rolling:
+class Rolling(Struct):
     """A group that is being restarted: those who have not been yet, and the batch that is on its way."""
 
     roll: Roll

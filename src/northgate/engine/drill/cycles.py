@@ -5,9 +5,9 @@ Once a drill stands as it has stood before, all that follows is more of the same
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import DIGITS, Bools, Floats, Ints
 from northgate.engine.drill.run import Run
@@ -19,8 +19,7 @@ SAME = 1e-8
 BACK = 3
 
 
-@dataclass(frozen=True)
-class Round:
+class Round(Struct, frozen=True):
     """A round that comes again and again: the second at which the last known one has ended, how long one lasts, and
     the requests that fail in each."""
 
@@ -29,8 +28,7 @@ class Round:
     failed: float
 
 
-@dataclass(frozen=True)
-class Standing:
+class Standing(Struct, frozen=True):
     """All that a run goes on from: `key` what is one thing or another, `numbers` what may be nearly the same. Per
     prober: `next_sent_s` how long until it sends its next probe, and `turns` how often it has turned."""
 

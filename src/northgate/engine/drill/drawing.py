@@ -1,9 +1,9 @@
 """Keyframes between events, so that what was taken in one can be drawn."""
 
 from collections.abc import Callable
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.drill.ahead.steps import Stretch

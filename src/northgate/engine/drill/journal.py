@@ -1,8 +1,9 @@
 """What happens in a drill, written down."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from northgate.engine.processes import Entry
 
@@ -14,8 +15,7 @@ UNSETTLING = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Event:
+class Event(Struct, frozen=True):
     """Something that happened: when, of what kind, to whom, and the facts of it (words are made of them in
     `reports.words`)."""
 
@@ -25,8 +25,7 @@ class Event:
     facts: Mapping[str, Any] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class Cascade:
+class Cascade(Struct, frozen=True):
     """A target that no fault touches goes out, as under its load it answers too late: when, which, and what set it
     off (None: nothing before)."""
 

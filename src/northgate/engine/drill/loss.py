@@ -1,9 +1,9 @@
 """A loss: parts that fail and never return, followed until all has settled, or for an hour."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import CannotRun, Watch, go_on, untold
 from northgate.engine.drill.cycles import Round, Rounds
@@ -23,8 +23,7 @@ LATE_S = 600.0
 KEPT = 16
 
 
-@dataclass(frozen=True)
-class Loss:
+class Loss(Struct, frozen=True):
     """What a loss has come to. `run` ends early where everything that follows is more of the same (`again`)."""
 
     run: DrillRun

@@ -5,11 +5,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
+from msgspec import Struct
+
 from northgate.engine.base import DIGITS, MECHANISMS, Floats
 from northgate.engine.solver import Flow
 from northgate.plan.models.drills import CAUSES
 
 
+# A dataclass, as the models of answers hold it.
 @dataclass(frozen=True)
 class Readings:
     """The readings of one drill; units by suffix, shares and utilisation as fractions of 1."""
@@ -36,8 +39,7 @@ class Readings:
         return float(found[cause] if cause else found)
 
 
-@dataclass(frozen=True)
-class Ended:
+class Ended(Struct, frozen=True):
     """What a drill came to, before it is read: sums over its stretches (requests), peaks, what holdings, blind rows and
     autoscalers have counted, and until when something changed."""
 
@@ -61,8 +63,7 @@ class Ended:
         return math.fsum(self.causes)
 
 
-@dataclass(frozen=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """A reading: its unit ("" for a count), and how it is read."""
 
     unit: str

@@ -1,10 +1,11 @@
 """A drill that has run."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import overload
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from northgate.engine.base import Bools, Floats, Ints, cached
 from northgate.engine.drill.blind import BlindRow
@@ -16,8 +17,7 @@ from northgate.engine.solver import Flow, Opens, Solver, State
 from northgate.plan.models.drills import Drill, Expectation
 
 
-@dataclass(frozen=True)
-class Turns:
+class Turns(Struct, frozen=True):
     """Verdicts after a keyframe that have none of their own: when, of which pair, and whether it is in use then."""
 
     at_s: Floats
@@ -31,8 +31,7 @@ class Turns:
         return later
 
 
-@dataclass(frozen=True)
-class Ends:
+class Ends(Struct, frozen=True):
     """Rates just before the next keyframe, where they have gone there along a straight line; as in `Keyframe`."""
 
     zone_served: Floats
@@ -43,8 +42,7 @@ class Ends:
     stale: Floats
 
 
-@dataclass(frozen=True)
-class Keyframe:
+class Keyframe(Struct, frozen=True):
     """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
 
     Served by zone and failed by cause in requests/s, utilisation by machine; `moving`: some backlog grows or shrinks.
@@ -96,8 +94,7 @@ class Flows(Sequence[Flow]):
         return known if known and known.state is frame.state else self._solver.solve(frame.state)
 
 
-@dataclass(frozen=True)
-class Story:
+class Story(Struct, frozen=True):
     """What has happened in a drill, without the rates: as in `DrillRun`."""
 
     drill: Drill
@@ -106,8 +103,7 @@ class Story:
     history: AnswerHistory
 
 
-@dataclass(frozen=True)
-class DrillRun:
+class DrillRun(Struct, frozen=True):
     """A drill, computed: keyframes at its events, blind rows, the log of events, and readings; what names answered, and
     what everyone held of that at any second."""
 

@@ -6,10 +6,10 @@ there is one solve.
 
 from collections.abc import Callable, Iterable, Sequence
 from copy import deepcopy
-from dataclasses import replace
 from functools import partial
 
 import numpy as np
+from msgspec.structs import replace
 
 from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, total_by, untold
 from northgate.engine.drill.ahead.found import Found

@@ -1,7 +1,8 @@
 """The steps of a drill: what they do to the world, in order."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from northgate.engine.base import NEVER, CannotRun, Reached, Watch
 from northgate.engine.drill.by_hand import Records, Rolls
@@ -83,8 +84,7 @@ def counted(watch: Watch, lasts_s: float) -> tuple[Watch, Reached]:
     return count, reached
 
 
-@dataclass
-class Hands:
+class Hands(Struct):
     """What steps act on."""
 
     world: World

@@ -7,10 +7,10 @@ polynomial through them; where that does not hold, stairs are cut shorter, or ta
 """
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Floats, Ints, cached
 from northgate.engine.solver import Flow
@@ -25,8 +25,7 @@ WORTH, LONGEST_PERIOD = 2, 16
 LONGER = 2
 
 
-@dataclass(frozen=True)
-class Stairs:
+class Stairs(Struct, frozen=True, dict=True):
     """Verdicts to come, step by step: `at_s[i]` is the second of step i, 0 being now, and `turns[i]` are the places of
     those probers that change their mind in step i + 1. Every `period`-th step changes the like."""
 
@@ -61,8 +60,7 @@ class Stairs:
         return later
 
 
-@dataclass(frozen=True)
-class Climbed:
+class Climbed(Struct, frozen=True, dict=True):
     """Stairs that have been taken: which steps were solved, and the flows after these."""
 
     stairs: Stairs

@@ -10,15 +10,13 @@ as each i addresses are tried first in any order with the chance i! (n - 1 - i)!
 client's patience is over. An attempt fails with the chance p; up to r repeats are made: 1 + p + ... + p^r attempts.
 """
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Floats
 
 
-@dataclass(frozen=True)
-class Connects:
+class Connects(Struct, frozen=True):
     """Per case, address and number of time-outs before it: how often it is tried, and how often as the last that there
     is or that may be tried (apart from time-outs that use up what is left)."""
 

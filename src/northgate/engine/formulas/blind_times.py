@@ -1,12 +1,11 @@
 """How long a belief may be wrong, by the four numbers of a probe."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from northgate.plan.models.groups import Probe
 
 
-@dataclass(frozen=True)
-class Sum:
+class Sum(Struct, frozen=True):
     """A bound, and its parts in seconds: until the first probe, `beats` times `beat_s`, until the answer."""
 
     first_s: float
@@ -20,8 +19,7 @@ class Sum:
         return self.first_s + (self.beats * self.beat_s + self.answer_s)
 
 
-@dataclass(frozen=True)
-class Bounds:
+class Bounds(Struct, frozen=True):
     """The shortest and longest possible blind time."""
 
     earliest: Sum

@@ -11,9 +11,9 @@ Bad targets with equal p that fail alike are counted together, so the sum is ove
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Floats, Ints, sum_columns
 
@@ -23,8 +23,7 @@ NOBODY_LEFT = 1e-12
 _State = tuple[tuple[int, ...], int]
 
 
-@dataclass(frozen=True)
-class LastStops:
+class LastStops(Struct, frozen=True):
     """Where requests end: `share` per target; `waited[s]` what of it comes to good targets after s silent ones."""
 
     share: Floats
@@ -95,8 +94,7 @@ def last_of_orders(order: Ints, bad: Bools, silent: Bools) -> tuple[Ints, Ints]:
     return here, quiet
 
 
-@dataclass(frozen=True)
-class _Lump:
+class _Lump(Struct, frozen=True):
     """Bad targets that are drawn with the same share and fail alike."""
 
     places: Ints

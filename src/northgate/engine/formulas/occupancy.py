@@ -20,9 +20,9 @@ one open one there, with the chance s_j, so that each place has its own equation
 """
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import NEVER, Bools, Floats, cached
 from northgate.engine.formulas.decays import after_each
@@ -38,8 +38,7 @@ SEEN = 1e-2
 NEVER_IDLE = 40.0
 
 
-@dataclass(frozen=True)
-class Occupancy:
+class Occupancy(Struct, frozen=True, dict=True):
     """The masses of one kind as shares of its sources, and how they change.
 
     `rate` is λ in calls per second and source, `opens` p, `ends` δ in 1/s, `silent` the places whose masses end with

@@ -4,9 +4,8 @@ Sources: A. K. Erlang, "Solution of some problems in the theory of probabilities
 exchanges" (1917), for the M/M/c wait; the fluid backlog is a balance of work offered and work finished.
 """
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Floats, Ints
 
@@ -68,8 +67,7 @@ def mean_wait_s(capacity: Floats, service_s: Floats, utilisation: Floats) -> Flo
     return np.where(limited, erlang_c(count, held * count) / (speed * (1 - held)), 0.0)
 
 
-@dataclass(frozen=True)
-class Queue:
+class Queue(Struct, frozen=True):
     """Per machine: share of the offered requests refused, backlog slope (seconds of work per second), latency (s)."""
 
     utilisation: Floats

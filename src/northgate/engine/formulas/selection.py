@@ -5,9 +5,9 @@ connect time-out where it is silent, nothing where it refuses. Arrays run over t
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Floats
 
@@ -15,8 +15,7 @@ from northgate.engine.base import Bools, Floats
 SETTLED = 1e-13
 
 
-@dataclass(frozen=True)
-class Candidates:
+class Candidates(Struct, frozen=True):
     """Those that a front chooses among: weight, hold (s), whether they refuse or are silent, and what comes there
     (requests/s)."""
 
@@ -27,8 +26,7 @@ class Candidates:
     rps: float
 
 
-@dataclass(frozen=True)
-class Method:
+class Method(Struct, frozen=True):
     """A method of balance: in words; whether a key decides (`sticky_by_key`: of the source, so that it leads to the
     same target again; `by_flow`: of each connection); and shares that depend on the load that they make (None: by
     weight, or by key)."""

@@ -5,9 +5,10 @@ its source lets it out and the one at its destination lets it in; its answers th
 """
 
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass
 from functools import cached_property, lru_cache, partial
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from northgate.engine.matching.spans import Range, narrowest, within
 from northgate.plan import Plan
@@ -19,8 +20,7 @@ GoneRules = Collection[tuple[str, int]]
 """Allow rules that a fault has taken away: firewall and index."""
 
 
-@dataclass(frozen=True)
-class End:
+class End(Struct, frozen=True):
     """One end of a connection.
 
     `network` is None where none is drawn; `outside` is the public Internet. `span` are the addresses that it may have,
@@ -43,16 +43,14 @@ Need = tuple[End, str, int]
 """Something that must come through: from whom, by which protocol, to which port."""
 
 
-@dataclass(frozen=True)
-class Remedy:
+class Remedy(Struct, frozen=True):
     """One edit that would help: in words, and as a JSON Patch."""
 
     words: str
     patch: tuple[dict[str, Any], ...]
 
 
-@dataclass(frozen=True)
-class Told:
+class Told(Struct, frozen=True):
     """What is told of something that a connection passes or not: what it is about, why, where in the plan that stands,
     and what would let it pass."""
 

@@ -1,9 +1,11 @@
 """Requests as rules see them. Sources: RFC 3986 section 5.2.4 (dot segments), RFC 9110 section 4.2.3 (hosts)."""
 
 import re
-from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from urllib.parse import parse_qsl, urlsplit, urlunsplit
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from northgate.engine.base import CannotRun
 from northgate.plan import Problem
@@ -17,8 +19,7 @@ HALF_A_URL = re.compile(r"(https?|tcp|tls|udp):(?!//[^/])(?!\d+(/|$))")
 CONNECT = "connect"
 
 
-@dataclass(frozen=True)
-class Request:
+class Request(Struct, frozen=True):
     """What a rule may look at, except the source; `path` is without dot segments, headers are in lower case."""
 
     scheme: str

@@ -1,8 +1,7 @@
 """What names answer: which answers are chosen, and what is held of them."""
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.plan.models.traffic import DnsEntry
@@ -55,8 +54,7 @@ def _chosen(entry: DnsEntry, usable: np.ndarray, latency_s: Floats, area: str | 
 Sets = dict[tuple[int, ...], float]
 
 
-@dataclass(frozen=True, eq=False)
-class Answers:
+class Answers(Struct, frozen=True, eq=False):
     """What is held at one moment: `dns_share` per entry, the share of its call's connects that set out for it if each
     call connects once; `sets` per holder, `holder` per call (-1: it asks no name)."""
 

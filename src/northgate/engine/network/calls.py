@@ -1,9 +1,10 @@
 """Calls of clients, of those who probe, and where they lead, compiled."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from northgate.engine.base import finite, floats, ints
 from northgate.engine.formulas import METHODS
@@ -33,8 +34,7 @@ from northgate.plan.models.balancers import Action, Balancer
 from northgate.plan.models.drills import CAUSES
 
 
-@dataclass(frozen=True)
-class Asked:
+class Asked(Struct, frozen=True):
     """A request of a call on its way: from an area, by a segment of sources."""
 
     call: int

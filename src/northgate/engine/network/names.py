@@ -8,9 +8,9 @@ another one of the plan is an alias: its record and the other's are kept apart, 
 """
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, CannotRun, Floats, cached
 from northgate.engine.matching import plain_host
@@ -22,8 +22,7 @@ from northgate.plan.models.traffic import LastResort
 from northgate.plan.problems import pointer
 
 
-@dataclass(frozen=True)
-class Leaf:
+class Leaf(Struct, frozen=True):
     """Where a name leads: `path` are the names and answers (place in the list; one past it: the last resort) that lead
     there. `balancer` -1: outside the plan. `front` -1: any front of the balancer."""
 
@@ -36,8 +35,7 @@ class Leaf:
 _Way = tuple[float, tuple[Leaf, ...]]
 
 
-@dataclass(frozen=True)
-class Asker:
+class Asker(Struct, frozen=True):
     """Who asks: a name, or only one `answer` of it (-1: all of them), from an area (-1: none)."""
 
     name: int
@@ -45,8 +43,7 @@ class Asker:
     area: int
 
 
-@dataclass(frozen=True, eq=False)
-class Record:
+class Record(Struct, frozen=True, eq=False, dict=True):
     """What a name goes by from some second on: `healthy` per answer, `present` per front: in its address; `given` per
     answer: in the record at all (None: all of them)."""
 

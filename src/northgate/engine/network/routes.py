@@ -1,9 +1,9 @@
 """Balancers, groups, and how requests at a front find their group, compiled."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 
 import numpy as np
+from msgspec import Struct, field
 
 from northgate.engine.base import CannotRun, Ints, bools, floats, ints
 from northgate.engine.network.names import NameBook
@@ -95,8 +95,7 @@ def actions_of(balancer: Balancer) -> Iterator[Action]:
         yield listener.otherwise
 
 
-@dataclass
-class _Rows:
+class _Rows(Struct):
     """Cells, routes, tiers and weighted groups while they are collected."""
 
     cells: dict[tuple[int, int], int] = field(default_factory=dict)
@@ -105,8 +104,7 @@ class _Rows:
     weighted: list[tuple[int, int, int]] = field(default_factory=list)
 
 
-@dataclass(frozen=True)
-class Ways:
+class Ways(Struct, frozen=True):
     """How requests at fronts find their groups; `cell_front` and `cell_group` are the cells."""
 
     routes: Routes

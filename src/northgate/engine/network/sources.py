@@ -2,10 +2,10 @@
 
 import ipaddress
 from collections.abc import Sequence
-from dataclasses import dataclass
 from hashlib import blake2b
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, cached
 from northgate.engine.formulas import Keys, mix64
@@ -18,8 +18,7 @@ LOW_BITS = (1 << 64) - 1
 MOST_OF_64 = 1 << 40
 
 
-@dataclass(frozen=True, eq=False)
-class Numbers:
+class Numbers(Struct, frozen=True, eq=False):
     """Addresses as numbers: the lower 64 bits of each, and the upper ones (None where all are 0, as with IPv4)."""
 
     low: Keys
@@ -50,8 +49,7 @@ class Numbers:
         return np.asarray((self.high > high) | ((self.high == high) & above))
 
 
-@dataclass(frozen=True, eq=False)
-class Segment:
+class Segment(Struct, frozen=True, eq=False, dict=True):
     """Sources of one client group (one past the last: the probers of names): their share, and their numbers.
 
     `span` is the first of them: all of them are in the same of the plan's networks, rules and firewalls.

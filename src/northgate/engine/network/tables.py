@@ -22,9 +22,9 @@ entries with member >= 0, one level deeper.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Derives, Floats, Ints, cached, finite
 from northgate.engine.formulas import METHODS, Keys
@@ -39,8 +39,7 @@ CLIENTS_JUDGE = -1
 NO_PATH = -1
 
 
-@dataclass(frozen=True)
-class Machines:
+class Machines(Struct, frozen=True, dict=True):
     """Per machine: zone, capacity (requests/s, inf when no limit is known), idle service time and queue (s).
 
     `real` ones are instances of the plan, which come first; the others are placeholders of what targets lead to
@@ -66,8 +65,7 @@ class Machines:
         return self._positions[name]
 
 
-@dataclass(frozen=True)
-class Services:
+class Services(Struct, frozen=True):
     """Per service: its machine, port and protocol; `status[s, p]` is what it answers to path p."""
 
     machine: Ints
@@ -81,8 +79,7 @@ class Services:
         return np.isin(np.array(self.protocol), protocols)
 
 
-@dataclass(frozen=True)
-class Groups:
+class Groups(Struct, frozen=True, dict=True):
     """Per target group its settings, times in seconds; `probe` is None where nobody watches it.
 
     `network.groups.drain_s[network.pairs.group]` is a setting per pair.
@@ -105,8 +102,7 @@ class Groups:
         return np.array([reach == "prefer-zone" for reach in self.reach], dtype=bool)
 
 
-@dataclass(frozen=True)
-class Members:
+class Members(Struct, frozen=True):
     """Per member: group, machine, weight, place within its group, and service (-1: nothing serves its port).
 
     `port` is the one that requests ask, `probe_port` the one that the group's probe asks; `leads_on` ones are no
@@ -125,8 +121,7 @@ class Members:
     keys: Keys
 
 
-@dataclass(frozen=True)
-class Balancers:
+class Balancers(Struct, frozen=True):
     """Per balancer: its layer (4 or 7), how deep it stands behind others (0: only clients ask it), what its answers may
     take together (megabits/s; inf where no limit is known), and whether it leaves its address without usable
     targets."""
@@ -142,8 +137,7 @@ class Balancers:
         return int(self.level.max(initial=0)) + 1
 
 
-@dataclass(frozen=True)
-class Fronts:
+class Fronts(Struct, frozen=True):
     """Per front; `failover_s`: until a dead one leaves the address, a returned one joins; `own`: an instance's."""
 
     balancer: Ints
@@ -153,8 +147,7 @@ class Fronts:
     own: Bools
 
 
-@dataclass(frozen=True)
-class Cells:
+class Cells(Struct, frozen=True, dict=True):
     """Per cell: front, group, and how its targets are chosen; `pairs` are its pairs, in order."""
 
     front: Ints
@@ -168,8 +161,7 @@ class Cells:
         return tuple(cell for cell, method in enumerate(self.method) if METHODS[method].sticky_by_key)
 
 
-@dataclass(frozen=True)
-class Pairs:
+class Pairs(Struct, frozen=True):
     """Per pair: front, member, cell, group, machine, weight; whether both stand in one zone; the region of its front.
 
     `connect_timeout_s`: how long a request hangs on a silent target (at layer 4 the clients' own mean patience);
@@ -192,8 +184,7 @@ class Pairs:
     behind: tuple[tuple[Ints, Ints], ...]
 
 
-@dataclass(frozen=True)
-class Probed:
+class Probed(Struct, frozen=True):
     """The pairs whose group has a probe, and how long that waits for an answer (s). `onward` are places among them of
     those whose target leads on, `onward_call` the calls that stand for their probes."""
 
@@ -203,16 +194,14 @@ class Probed:
     onward_call: Ints
 
 
-@dataclass(frozen=True)
-class Routes:
+class Routes(Struct, frozen=True):
     """Per route: front and pool."""
 
     front: Ints
     pool: Ints
 
 
-@dataclass(frozen=True)
-class Tiers:
+class Tiers(Struct, frozen=True, dict=True):
     """Per tier: its route, its number there (from 0), what it needs in use to serve, and whether the weight of an empty
     group is shared out among the others. `first` is the first tier of each route."""
 
@@ -228,8 +217,7 @@ class Tiers:
         return np.flatnonzero(self.number == 0)
 
 
-@dataclass(frozen=True)
-class WeightedGroups:
+class WeightedGroups(Struct, frozen=True):
     """Per weighted group: its tier, that tier's route, its cell, and its weight."""
 
     tier: Ints
@@ -238,8 +226,7 @@ class WeightedGroups:
     weight: Floats
 
 
-@dataclass(frozen=True)
-class Calls:
+class Calls(Struct, frozen=True, dict=True):
     """Per call: client group (one past the last: a prober), its place in the group, segment, area (-1: none), share of
     the group's rate, and outcome class; what it answers (megabits).
 
@@ -275,8 +262,7 @@ class Calls:
         return finite(self.distance_s)
 
 
-@dataclass(frozen=True)
-class Entries:
+class Entries(Struct, frozen=True, dict=True):
     """Per entry: call, where it comes from and where it leads.
 
     `member` is the target that passes the request on (-1: the client itself). `name` is the name that was asked (one
@@ -306,8 +292,7 @@ class Entries:
         return tuple(np.flatnonzero(own & (self.call == call)) for call in range(int(self.call.max(initial=-1)) + 1))
 
 
-@dataclass(frozen=True)
-class Arrivals:
+class Arrivals(Struct, frozen=True):
     """Per arrival: the entry, a front that may take its requests, and the route that they take there (-1: none)."""
 
     entry: Ints
@@ -315,8 +300,7 @@ class Arrivals:
     route: Ints
 
 
-@dataclass(frozen=True)
-class SessionKind:
+class SessionKind(Struct, frozen=True):
     """The sessions of one client group with one target group: the cells that keep them."""
 
     client: int
@@ -324,8 +308,7 @@ class SessionKind:
     cells: Ints
 
 
-@dataclass(frozen=True)
-class ConnectionKind:
+class ConnectionKind(Struct, frozen=True):
     """The layer 4 connections of one call: its sources, with what rate they end by themselves (1/s), after what time
     without a call they are closed (s: the shortest idle time-out of the balancers that take it), and the arrivals by
     which they are opened.
@@ -344,8 +327,7 @@ class ConnectionKind:
     session: int = -1
 
 
-@dataclass(frozen=True)
-class Kept:
+class Kept(Struct, frozen=True, dict=True):
     """What clients keep: the kinds of sessions, and of layer 4 connections. `at_cells[k, c]`: whether requests of a
     client's call k may come to cell c, through other balancers too."""
 
@@ -359,8 +341,7 @@ class Kept:
         return {kind.call: number for number, kind in enumerate(self.connections)}
 
 
-@dataclass(frozen=True, eq=False)
-class Network(Derives):
+class Network(Struct, Derives, frozen=True, eq=False, dict=True):
     """A plan as tables; see the module for what their arrays run over. Immutable."""
 
     plan: Plan

@@ -1,9 +1,9 @@
 """What stands behind balancers, compiled."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import CannotRun, bools, floats, ints
 from northgate.engine.formulas import target_keys
@@ -28,8 +28,7 @@ def outside_of(plan: Plan) -> str:
     return BEYOND if OUTSIDE in taken else OUTSIDE
 
 
-@dataclass(frozen=True)
-class TargetRow:
+class TargetRow(Struct, frozen=True):
     """One member while it is compiled; `onward` is the balancer (or the name) to which it leads."""
 
     group: int

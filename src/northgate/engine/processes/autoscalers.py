@@ -9,9 +9,9 @@ decision. By hand a fleet gets as many as are wanted at once, the newest drainin
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, total_by
 from northgate.engine.network import Network
@@ -22,8 +22,7 @@ from northgate.engine.processes.world import World
 from northgate.plan.models.machines import Fleet, Scale
 
 
-@dataclass(frozen=True)
-class Decision:
+class Decision(Struct, frozen=True):
     """What an autoscaler decides: which machines it launches, and which one it drains; seeing so many in use, at so
     much load on the mean, and wanting so many; or what is done by hand."""
 

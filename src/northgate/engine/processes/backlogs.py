@@ -6,9 +6,10 @@ quadratic, `b + (u - 1) t + u' t^2 / 2`, and meets its bounds at the roots of th
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
 from northgate.engine.formulas import AT_BOUND_S, first_meeting, mean_wait_s
@@ -19,8 +20,7 @@ from northgate.engine.solver import Flow
 from northgate.engine.truth import Truth
 
 
-@dataclass(frozen=True)
-class Growth:
+class Growth(Struct, frozen=True):
     """How backlogs change from an event on, per machine: by `slope` (seconds of work a second), which itself changes by
     `bend` a second. Both are 0 where a queue stays empty or full. `turns_s`: how long until what is offered comes to
     what can be worked off."""
@@ -56,8 +56,7 @@ def growth(flow: Flow, faster: Floats | None = None) -> Growth:
     return Growth(backlog, np.where(rests | even, 0.0, used), np.where(rests, 0.0, more), turns_s)
 
 
-@dataclass(frozen=True)
-class Crossing:
+class Crossing(Struct, frozen=True):
     """The next meeting of a backlog with a bound: when, which machines, and the backlog that they then have."""
 
     at_s: float

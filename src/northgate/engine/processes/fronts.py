@@ -5,9 +5,9 @@ front at a time.
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
 from northgate.engine.network import Network
@@ -70,8 +70,7 @@ class Addresses:
         return changed
 
 
-@dataclass(frozen=True)
-class Floating:
+class Floating(Struct, frozen=True):
     """An address that only one of its fronts holds: the first living one, in this order.
 
     The front that holds it keeps it until its failover time after it is lost; then the first that lives then takes it

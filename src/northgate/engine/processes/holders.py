@@ -1,14 +1,12 @@
 """Who asks names, and for how long they hold what they are told."""
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.network import Network
 
 
-@dataclass(frozen=True)
-class Holder:
+class Holder(Struct, frozen=True):
     """Those who hold answers alike: of which asker, and which share of them keeps them how long instead (s)."""
 
     asker: int

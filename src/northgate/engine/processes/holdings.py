@@ -1,9 +1,9 @@
 """Sessions and layer 4 connections of a network: how their masses change, and what ends them at once."""
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 
 from northgate.engine.base import NEVER, Bools, Floats
 from northgate.engine.formulas import Occupancy, idle_ends

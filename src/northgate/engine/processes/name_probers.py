@@ -1,9 +1,9 @@
 """Who watches names: what the probes of answers find, and what the votes make of it; and probes that are calls."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import (
     BLOCKED,
@@ -130,8 +130,7 @@ def _judged(becomes: Floats, likes: Floats, connects: Bools, takes: Floats, time
     return Findings(passes, delay_s, np.zeros(len(served)), spare)
 
 
-@dataclass(frozen=True)
-class Vote:
+class Vote(Struct, frozen=True):
     """Who probes an answer of a name from an area has changed its mind: when, and to what."""
 
     at_s: float

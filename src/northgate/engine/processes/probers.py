@@ -5,18 +5,17 @@ is computed, never waited for. A prober is one front probing one member (a probe
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints
 from northgate.engine.network import Network
 from northgate.plan.models.groups import Probe
 
 
-@dataclass(frozen=True)
-class Findings:
+class Findings(Struct, frozen=True):
     """What a probe sent now would find, per prober: a pass or not, the seconds until that is known, and how fast that
     delay grows (seconds per second). `spare`: how far it is from finding the other thing, above 0 for a pass, in
     seconds or shares; it changes as load does."""
@@ -30,8 +29,7 @@ class Findings:
 Phases = Literal["spread", "best", "worst"]
 
 
-@dataclass(frozen=True)
-class Beats:
+class Beats(Struct, frozen=True):
     """Per prober: its probe's numbers, and its phase under `spread` as a share of the interval."""
 
     interval_s: Floats

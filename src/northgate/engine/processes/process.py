@@ -1,12 +1,12 @@
 """What all processes share: when they next move, and what they then have to tell."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from msgspec import Struct, field
 
-@dataclass(frozen=True)
-class Entry:
+
+class Entry(Struct, frozen=True):
     """Something that happened: of what kind, to whom, and the facts of it, from which words are made elsewhere."""
 
     kind: str

@@ -6,9 +6,9 @@ which it leads, each over its own D.
 """
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, cached
 from northgate.engine.network import Answers, Asker, NameBook, Network, Record, Sets
@@ -63,8 +63,7 @@ def held_sets(names: NameBook, who: Asker, over_share: float, over_s: float, hel
     return _mixed([(1 - over_share, by_ttl), (over_share, longer)])
 
 
-@dataclass(frozen=True, eq=False)
-class AnswerHistory:
+class AnswerHistory(Struct, frozen=True, eq=False):
     """What names have answered in a drill: per name every record with the second from which on it was valid."""
 
     network: Network
@@ -81,8 +80,7 @@ class AnswerHistory:
         return held_sets(self.network.names, who, over_share, over_s, held)
 
 
-@dataclass(frozen=True)
-class Between:
+class Between(Struct, frozen=True):
     """Sets that are held between two seconds, as polynomials in time through those at some times (Lagrange's form)."""
 
     begins_s: float

@@ -1,9 +1,9 @@
 """The probers of targets, and what follows from their verdicts."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 
 import numpy as np
+from msgspec import field
 
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.formulas import too_late
@@ -18,8 +18,7 @@ from northgate.engine.processes.world import World
 from northgate.engine.solver import Flow
 
 
-@dataclass(frozen=True)
-class Verdicts(Entry):
+class Verdicts(Entry, frozen=True):
     """Probers that have changed their mind, as places among the probed pairs."""
 
     probers: Ints = field(default_factory=lambda: np.zeros(0, dtype=np.int64))

@@ -1,9 +1,9 @@
 """What is so, whoever believes what: faults, what exists, and the truth that follows; and how much clients ask for."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 
 from northgate.engine.base import Bools, Floats, Ints, floats
 from northgate.engine.network import Network

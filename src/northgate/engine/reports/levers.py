@@ -1,10 +1,10 @@
 """Which settings would have helped a drill most: each tried by running the drill again with it changed."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
 
 import jsonpatch
+from msgspec import Struct
 
 from northgate.engine.base import CannotRun, Watch, go_on
 from northgate.engine.drill import run_drill
@@ -28,8 +28,7 @@ class LeverAnswer(AnswerModel):
     patch: list[dict[str, Any]]
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(Struct, frozen=True):
     """One setting changed: in words, its price, and as a JSON Patch."""
 
     words: str

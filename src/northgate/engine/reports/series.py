@@ -1,8 +1,7 @@
 """A drill's rates over time, as a document."""
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import MECHANISMS, Floats, total_by
 from northgate.engine.drill import DrillRun, Ends, Keyframe
@@ -127,8 +126,7 @@ def _middle(utilisation: Floats) -> float:
     return float(np.median(asked)) if len(asked) else 0.0
 
 
-@dataclass(frozen=True)
-class _Load:
+class _Load(Struct, frozen=True):
     """What the busiest machine is offered and can do, in requests/s (None: no limit), and what that leads to."""
 
     name: str = ""

@@ -9,9 +9,9 @@ opens one.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import (
     BLOCKED,
@@ -36,8 +36,7 @@ from northgate.engine.solver.unloaded import Unloaded
 from northgate.engine.truth import BARRED, SILENT
 
 
-@dataclass(frozen=True)
-class Bound:
+class Bound(Struct, frozen=True):
     """What becomes of the calls over open connections, in calls/s: per row of `Network.arrivals` and kind of outcome,
     the attempts per row, and what is served by kind of connection and pair."""
 

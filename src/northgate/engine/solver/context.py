@@ -1,9 +1,9 @@
 """What the stages of a pass work with, and what they hand on."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Floats, Ints
 from northgate.engine.formulas import Queue
@@ -14,8 +14,7 @@ from northgate.engine.solver.state import State
 from northgate.engine.solver.unloaded import Unloaded
 
 
-@dataclass(frozen=True)
-class Context:
+class Context(Struct, frozen=True):
     """One state while it is solved: what of it does not depend on load, its calls that may be tried more than once, and
     those over open connections."""
 
@@ -46,8 +45,7 @@ class Stage:
         self.dns_share = self.state.dns_share
 
 
-@dataclass(frozen=True)
-class Sent:
+class Sent(Struct, frozen=True):
     """Rates on the way forward: per entry and row, and per fate (first axis) by route, weighted group and cell."""
 
     entry: Floats
@@ -57,8 +55,7 @@ class Sent:
     cell: Floats
 
 
-@dataclass(frozen=True)
-class Stop:
+class Stop(Struct, frozen=True):
     """Requests of some fates that end at some pairs which take them, after they may have tried others; by place, each a
     fate and a pair: what ends there, and what of it after 0, 1, ... silent ones, (tries + 1, places)."""
 
@@ -83,8 +80,7 @@ def _joined(stops: Sequence[Stop]) -> Stop:
     return Stop(fate, pairs, share, waited)
 
 
-@dataclass(frozen=True)
-class Forth:
+class Forth(Struct, frozen=True):
     """A pass half-way: requests at the machines. `share` of those who are free to be sent anywhere, `ends` where the
     requests of all end, `stops` of those that have tried others."""
 
@@ -95,8 +91,7 @@ class Forth:
     queue: Queue
 
 
-@dataclass(frozen=True)
-class Back:
+class Back(Struct, frozen=True):
     """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a cell, at a row, at an
     entry, and by row of the repeats' book. `later`: the book after one, two, ... connects that took their time-out,
     where that makes a difference to what is too late."""

@@ -1,9 +1,8 @@
 """The fixed point of what depends on load: the shares of targets that are chosen by how busy they are, and how often
 calls are tried again, which depends on what becomes of them."""
 
-from dataclasses import dataclass, field
-
 import numpy as np
+from msgspec import Struct, field
 
 from northgate.engine.base import Floats
 from northgate.engine.solver.context import Back, Forth
@@ -64,8 +63,7 @@ class Secants:
         return made
 
 
-@dataclass(frozen=True)
-class Memory:
+class Memory(Struct, frozen=True):
     """What a solver remembers from one state for the next: of attempts, and of shares that depend on load."""
 
     attempts: Secants = field(default_factory=Secants)

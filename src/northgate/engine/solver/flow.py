@@ -1,9 +1,9 @@
 """What rates depend on at one moment, and the rates that follow; `solving` finds them."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.balancing import Choice
 from northgate.engine.base import SPENT, WORK, Bools, Floats, cached
@@ -17,8 +17,7 @@ ALIKE = 1e-9
 TIMES = (WORK, SPENT)
 
 
-@dataclass(frozen=True)
-class Places:
+class Places(Struct, frozen=True):
     """Rates (requests/s) by place on the way; what is tried, and what of it is served."""
 
     front_rps: Floats
@@ -34,8 +33,7 @@ class Places:
     zone_from_elsewhere: Floats
 
 
-@dataclass(frozen=True)
-class Opens:
+class Opens(Struct, frozen=True):
     """How sessions and connections are opened and end (see `Flow`), with the rate of each kind of connection's call
     (calls/s) and its sources. `bound[k, p]`: the share of its sources that a session leads through pair p (NaN:
     sessions do not say where its connections lead), `served[k, p]` the chance that a call of theirs is served there."""
@@ -76,8 +74,7 @@ class Opens:
         return Opens(opening, connecting, reconnecting, self.ending, rps, self.sources, bound, served)
 
 
-@dataclass(frozen=True)
-class Flow:
+class Flow(Struct, frozen=True, dict=True):
     """Rates (requests/s) at one moment; arrays over the network's indices.
 
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare

@@ -1,8 +1,7 @@
 """One pass over a state: forward, through the queues, and back."""
 
-from dataclasses import replace
-
 import numpy as np
+from msgspec.structs import replace
 
 from northgate.engine.base import (
     QUIET,

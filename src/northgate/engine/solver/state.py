@@ -1,17 +1,16 @@
 """Everything that rates depend on at one moment."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.network import Answers
 from northgate.engine.truth import Encounter, Truth
 
 
-@dataclass(frozen=True)
-class Held:
+class Held(Struct, frozen=True):
     """What sources hold, as shares of them: `sessions[k, m]` of the k-th kind of session (`Network.session_kinds`) on
     member m, `connections[k, p]` of the k-th kind of connection (`Network.connection_kinds`) through pair p."""
 
@@ -24,8 +23,7 @@ class Held:
         return max(float(np.abs(mine - theirs).sum(axis=1).max(initial=0.0)) for mine, theirs in pairs)
 
 
-@dataclass(frozen=True)
-class Attempts:
+class Attempts(Struct, frozen=True):
     """How often calls connect, against once each: `book` by what their outcomes are kept by (`repeats.Repeats`:
     entries, then classes of held calls at entries); `after_one` the same when one attempt has been made already;
     `over_open` how often over open connections, by kind and pair; `lost`: which share of the calls there goes on
@@ -59,8 +57,7 @@ class Attempts:
         return Attempts(made[0], made[1], made[2], made[3])
 
 
-@dataclass(frozen=True)
-class State:
+class State(Struct, frozen=True):
     """Everything that rates depend on: truth and what requests meet under it, what each pair's front believes, which
     fronts are in their address, which answers of each name are healthy, the answers that everyone holds, the warmth (0
     to 1) of each pair's target, the rate of each call (requests/s), the backlog of each machine (seconds of work), and

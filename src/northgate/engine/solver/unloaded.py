@@ -3,9 +3,8 @@
 All of it stays as it is while load alone changes, as when old answers fade; so a solver keeps the last one.
 """
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.balancing import Choice, KeyTable, choose, even_shares, filled, fills
 from northgate.engine.base import Bools, Derives, Floats, Ints, bools, cached, floats, ints, sum_columns, total_by
@@ -112,8 +111,7 @@ class Frame:
         self.trip_s: Floats = np.where(self.too_far, calls.timeout_s[self.call], trip_s)
 
 
-@dataclass(frozen=True)
-class OpenWays:
+class OpenWays(Struct, frozen=True):
     """Where calls over open connections go, by kind of connection: its call, how often that is repeated, and its fate;
     and by kind and pair: its row of `Network.arrivals` (-1: none), whether its front is dead or blocked, and the
     client's round trip there (s)."""

@@ -5,9 +5,10 @@ turn and of repeats is the solver's own arithmetic (`formulas.address_tries`, `f
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from northgate.engine.base import Floats
 from northgate.engine.formulas import (
@@ -36,8 +37,7 @@ Ends = dict[Label | Request, float]
 MOST_CLASSES = 20_000
 
 
-@dataclass
-class Met:
+class Met(Struct):
     """What becomes of connects: those that are taken, those that take their time-out, those that are turned away."""
 
     ends: Ends = field(default_factory=dict)

@@ -3,8 +3,9 @@
 import datetime
 import ipaddress
 import math
-from dataclasses import dataclass, field
 from typing import Any, Literal
+
+from msgspec import Struct, field
 
 from northgate.engine.base import CannotRun, cached
 from northgate.engine.matching import Range, asked_request, request_for, span_of
@@ -18,8 +19,7 @@ KEEPS_FOR = 20
 Vary = Literal["connection", "kept", "source", "area"]
 
 
-@dataclass(frozen=True)
-class Question:
+class Question(Struct, frozen=True):
     """What is sent: by a client group or from a free address, how often, and what changes from one to the next.
 
     `show` is the place of the one, counted from 0, whose way is told; `today` decides whether a certificate is valid.
@@ -38,8 +38,7 @@ class Question:
     today: datetime.date | None = None
 
 
-@dataclass(frozen=True)
-class Sender:
+class Sender(Struct, frozen=True):
     """Who sends one request: where from, over which connection, what it waits for, how often it repeats a failed call,
     whether it takes the next address after a failed connect, and with what share it keeps answers how long."""
 

@@ -1,10 +1,11 @@
 """How a trace picks: by turns, and what it remembers of them."""
 
 from collections.abc import Hashable, Sequence
-from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from northgate.engine.base import Floats
 from northgate.engine.formulas import SmoothRoundRobin
@@ -16,8 +17,7 @@ from northgate.engine.trace.stages.way import Context, End, Here, Way, shares_of
 Next = TypeVar("Next")
 
 
-@dataclass
-class Trail:
+class Trail(Struct):
     """A request on its way: its hops so far, and the time it took; when its present attempt began (s)."""
 
     hops: list[Hop] = field(default_factory=list)

@@ -1,8 +1,7 @@
 """What requests meet under a truth, whoever is loaded how."""
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.network import CLIENTS_JUDGE, NO_PATH, Network
@@ -12,8 +11,7 @@ from northgate.engine.truth.paths import Blocked, Paths
 ANSWERS, REFUSES, SILENT, BARRED = 0, 1, 2, 3
 
 
-@dataclass(frozen=True)
-class Encounter:
+class Encounter(Struct, frozen=True):
     """What requests meet under a truth, whoever is loaded how.
 
     `met` is ANSWERS, REFUSES, SILENT or BARRED per pair, as its front's own packets meet it. Outcome classes that fare

@@ -1,10 +1,11 @@
 """What the parts of a plan really do, given the faults in force."""
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from northgate.engine.base import Bools, Floats, Ints
 from northgate.engine.matching import page_status
@@ -12,8 +13,7 @@ from northgate.engine.network import Network
 from northgate.plan.models.faults import Part
 
 
-@dataclass(frozen=True)
-class Truth:
+class Truth(Struct, frozen=True):
     """The state of everything, whoever believes what; arrays over the network's indices.
 
     `slowness` multiplies service times and divides capacities; `cut[z, y]` means that packets between the two zones

@@ -3,9 +3,8 @@
 Fronts, machines and sources that firewalls and routes treat alike are asked about together.
 """
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Ints
 from northgate.engine.matching import Check, End, GoneRules, Range, checks, passes, seen_source, span_of, within
@@ -13,8 +12,7 @@ from northgate.engine.network import Network, Segment
 from northgate.plan.problems import pointer
 
 
-@dataclass(frozen=True)
-class Blocked:
+class Blocked(Struct, frozen=True):
     """What does not arrive: rows of `Network.arrivals`; pairs by segment (one row where the source does not matter);
     probes by pair."""
 

@@ -1,8 +1,7 @@
 """What probes meet under a truth."""
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools
 from northgate.engine.network import Network
@@ -14,8 +13,7 @@ from northgate.plan.models.groups import Probe
 SPEAKS = {"http": ("http",), "https": ("https",), "tcp": ("tcp", "http", "https", "tls")}
 
 
-@dataclass(frozen=True)
-class ProbeView:
+class ProbeView(Struct, frozen=True):
     """What probes of each pair meet, leaving latency aside: silence, and whether an answer would be a pass."""
 
     silent: Bools

@@ -3,7 +3,8 @@
 import datetime
 import json
 from collections.abc import Callable
-from dataclasses import asdict
+
+from msgspec.structs import asdict
 
 from northgate.engine.reports import drill_answer
 from northgate.handover.sheet.building import builds

@@ -1,7 +1,8 @@
 """What is to be built, in the order in which it can be, with every value to type."""
 
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from northgate.change import build_steps
 from northgate.plan import Plan
@@ -9,8 +10,7 @@ from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.words import label, unit
 
 
-@dataclass(frozen=True)
-class Build:
+class Build(Struct, frozen=True):
     """One step: what is done, and the values of it (label, value)."""
 
     words: str

@@ -2,8 +2,9 @@
 
 import shlex
 from collections.abc import Iterator
-from dataclasses import dataclass
 from urllib.parse import urlsplit
+
+from msgspec import Struct
 
 from northgate.engine.drill import DrillRun
 from northgate.engine.network import Network
@@ -50,8 +51,7 @@ printf '%d held, %d not held\\n' "$held" "$failed"
 """
 
 
-@dataclass(frozen=True)
-class FirstCheck:
+class FirstCheck(Struct, frozen=True):
     """One check: what must be so, the words of which one must be printed, and the command, as the script calls it."""
 
     words: str

@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from northgate.engine.matching import Check
 from northgate.engine.network import Network
@@ -11,8 +12,7 @@ from northgate.engine.truth import Paths
 NO_FIREWALL = "no firewall"
 
 
-@dataclass(frozen=True)
-class Needed:
+class Needed(Struct, frozen=True):
     """A connection that the plan needs: what for, from whom to whom, by which protocol and port, and which rule lets it
     in (`app 2`: the second of that firewall), empty where none does."""
 

@@ -2,8 +2,9 @@
 
 import datetime
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from northgate.cost import CostAnswer, cost
 from northgate.engine.base import CannotRun
@@ -25,16 +26,14 @@ RANKED = 12
 Row = tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Table:
+class Table(Struct, frozen=True):
     """A table: what its columns are called, and its rows."""
 
     columns: Row
     rows: Sequence[Row]
 
 
-@dataclass(frozen=True)
-class Section:
+class Section(Struct, frozen=True):
     """A part of the sheet: lines of words, a table, lines to tick off (each with its values), and text as it stands."""
 
     title: str
@@ -44,8 +43,7 @@ class Section:
     code: str = ""
 
 
-@dataclass(frozen=True)
-class Sheet:
+class Sheet(Struct, frozen=True, dict=True):
     """Everything about a plan that is to be built; what takes long is computed once, when it is first asked for."""
 
     plan: Plan

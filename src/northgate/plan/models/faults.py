@@ -4,16 +4,15 @@ A kind is a field of `Part` and a row of `FAULTS`; its effect on what is true is
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
+from msgspec import Struct
 from pydantic import Field, model_validator
 
 from northgate.plan.models.types import Address, Count, DnsName, Path, PlanModel, Port, Ref, Seconds, Status
 
 
-@dataclass(frozen=True)
-class FaultKind:
+class FaultKind(Struct, frozen=True):
     """One kind: how a part of it is called, what stands beside its leading field (`needed` always), and a sample."""
 
     words: Callable[["Part"], str]

@@ -7,9 +7,9 @@ A reference is a plain string that carries its kind as metadata (``Annotated[str
 import ipaddress
 import re
 import unicodedata
-from dataclasses import dataclass
 from typing import Annotated, Any
 
+from msgspec import Struct
 from pydantic import (
     AfterValidator,
     BaseModel,
@@ -32,8 +32,7 @@ DNS_NAME_PATTERN = rf"^{_LABEL}(\.{_LABEL})*\.?$"
 HOST_PATTERN = rf"^(\*\.)?{_LABEL}(\.{_LABEL})*\.?$"
 
 
-@dataclass(frozen=True)
-class Ref:
+class Ref(Struct, frozen=True):
     """Marks a string as the name of another object of the plan; `kind` says of which kind."""
 
     kind: str

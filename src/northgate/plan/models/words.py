@@ -5,12 +5,12 @@ differences say them in sentences.
 """
 
 import re
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 
-@dataclass(frozen=True)
-class Words:
+
+class Words(Struct, frozen=True):
     """Of one field: its label, how a sentence says it (None: as the label, in lower case), and a sample."""
 
     label: str | None = None

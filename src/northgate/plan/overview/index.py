@@ -2,9 +2,10 @@
 
 from collections import defaultdict
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlsplit
+
+from msgspec import Struct
 
 from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.balancers import Action, Balancer, Listener
@@ -21,16 +22,14 @@ _FOR_THEMSELVES = ("region", "client", "drill", "listener")
 _NO_USE = {("firewall", "balancer"), ("firewall", "firewall"), ("area", "region"), ("network", "network")}
 
 
-@dataclass(frozen=True)
-class User:
+class User(Struct, frozen=True):
     """An object that refers to another one."""
 
     kind: str
     name: str
 
 
-@dataclass(frozen=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """An object of the plan: its kind and name, where it stands, what it is, who uses it, and whether nobody does.
 
     `where` is a JSON Pointer; `unused` is false for what needs no user, such as client groups. `addresses` are those

@@ -1,14 +1,14 @@
 """What a plan still lacks before traffic can be looked at, in the order in which one builds it."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from northgate.plan.models.document import Plan
 from northgate.plan.problems import pointer
 
 
-@dataclass(frozen=True)
-class NextStep:
+class NextStep(Struct, frozen=True):
     """One thing that is missing, and why it matters: an object to add (`add`: its kind), or a place to fill (`where`: a
     JSON Pointer)."""
 

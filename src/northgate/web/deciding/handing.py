@@ -2,10 +2,10 @@
 
 import datetime
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Path, Query, Response
+from msgspec import Struct
 
 from northgate.change import RehearsalAnswer, Rehearsed
 from northgate.compare import CompareAnswer, LossesMoved, compare, losses_moved
@@ -41,8 +41,7 @@ Beside = Annotated[str | None, Query(description="Another plan, as it is now, in
 SANDBOX = "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-modals"
 
 
-@dataclass(frozen=True)
-class Side:
+class Side(Struct, frozen=True):
     """A revision of a plan."""
 
     key: str

@@ -1,7 +1,6 @@
 """Endpoints of a plan's log: what was changed and why, who looked it over and agreed, and what stands in the way."""
 
 import datetime
-from dataclasses import asdict
 from typing import Annotated
 
 from fastapi import APIRouter, Body, Query, Response
@@ -74,13 +73,13 @@ def _told(computer: Computer, key: str, entry: log.Entry, current: int) -> LogEn
         if entry.parent is None:
             return []
         made = difference(computer.plan(key, entry.parent), computer.plan(key, entry.revision))
-        return [ChangeAnswer(**asdict(change)) for change in made]
+        return [ChangeAnswer.model_validate(change, from_attributes=True) for change in made]
 
     return LogEntry(
         revision=entry.revision, parent=entry.parent, at=entry.at, reason=entry.reason, from_file=entry.from_file,
         changes=computer.once(("changes", key, entry.revision), changes),
         current=entry.revision == current, on_the_way=entry.on_the_way,
-        standings=[StandingAnswer(**asdict(one)) for one in entry.standings],
+        standings=[StandingAnswer.model_validate(one, from_attributes=True) for one in entry.standings],
     )  # fmt: skip
 
 

@@ -6,9 +6,11 @@ import asyncio
 import json
 import os
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from northgate.store.head import Head
 
@@ -23,8 +25,7 @@ FILE = PACKAGE / "web" / "ahead.json"
 Answers = dict[tuple[str, str], bytes]
 
 
-@dataclass(frozen=True)
-class Ahead:
+class Ahead(Struct, frozen=True):
     """What was made ahead for the demo's text: its name, the plan as it is kept, where it stands in a new store, and
     what is answered there."""
 

@@ -2,10 +2,10 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, wait
-from dataclasses import dataclass
 from threading import Event
 
 from anyio import to_thread
+from msgspec import Struct
 from starlette.applications import Starlette
 from starlette.responses import Response
 from starlette.routing import Match
@@ -23,8 +23,7 @@ def make_room() -> None:
     to_thread.current_default_thread_limiter().total_tokens = THREADS
 
 
-@dataclass(frozen=True)
-class Stage:
+class Stage(Struct, frozen=True):
     """An application of a server that opens, and which questions it answers."""
 
     app: ASGIApp

@@ -4,10 +4,10 @@ import sys
 from collections import OrderedDict
 from collections.abc import Hashable, Mapping
 from concurrent.futures import Future
-from dataclasses import fields, is_dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from pydantic import BaseModel
 
 from northgate.engine.network import Network
@@ -93,8 +93,8 @@ def _parts(one: Any) -> list[Any]:
         return list(one)
     if isinstance(one, Mapping):
         return [*one.keys(), *one.values()]
-    if is_dataclass(one) and not isinstance(one, type):
-        return [getattr(one, field.name, None) for field in fields(one)]
+    if isinstance(one, Struct):
+        return [getattr(one, name, None) for name in one.__struct_fields__]
     if isinstance(one, BaseModel):
         return list(vars(one).values())
     return []

@@ -1,6 +1,6 @@
 """The flows of later seconds, as shares change by themselves."""
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from northgate.engine.base import Floats
 from northgate.engine.drill.ahead.course import Course

@@ -1,9 +1,9 @@
 """When a probe finds another thing than before."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Bools, Floats
 
@@ -11,8 +11,7 @@ from northgate.engine.base import Bools, Floats
 FOUND_S = 1e-4
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(Struct, frozen=True):
     """What probes find, and whether machines keep up: whether each passes, and how far it is from the other thing
     (`Findings.spare`)."""
 

@@ -1,9 +1,9 @@
 """How far one may look ahead while shares change by themselves, and what rates are until then."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 
 from northgate.engine.base import NEVER, Floats, Ints
 from northgate.engine.drill.ahead.flows import FlowsAhead

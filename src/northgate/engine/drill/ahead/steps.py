@@ -1,9 +1,9 @@
 """A step ahead: what lies in it, how rates bend on it, and what it tells of the next."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Floats, Ints
 from northgate.engine.processes import Holdings
@@ -21,8 +21,7 @@ HELD, SAME = 1e-5, 2e-8
 LED_TO = 1e-3
 
 
-@dataclass(frozen=True)
-class Stretch:
+class Stretch(Struct, frozen=True):
     """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
     connections are opened on the mean, the flow at the end and what is held then, where these are known. `evenly`:
     rates go along a straight line."""
@@ -40,8 +39,7 @@ class Stretch:
         return len(self.parts) == 1 and not self.evenly
 
 
-@dataclass(frozen=True)
-class Way:
+class Way(Struct, frozen=True):
     """How rates go through a step: what is held at its end, led on to, and by how much that is otherwise than at first
     (`Holdings.led_on`); how many times as long the step might be, less than 1 where it is too long.
 
@@ -53,8 +51,7 @@ class Way:
     longer: float
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(Struct, frozen=True):
     """A step from now to a second, its flows at first, half-way and at last (at `last_s`: where rates jump at its end,
     just before), and how rates go through it."""
 
@@ -76,8 +73,7 @@ class Step:
         return np.asarray(half - bend * half_s + bend * 2 * whole_s / 3)
 
 
-@dataclass(frozen=True)
-class Past:
+class Past(Struct, frozen=True):
     """The last step, which did not end in a jump: when it ended, how long it was (s), and its flows at first, half-way
     and then."""
 

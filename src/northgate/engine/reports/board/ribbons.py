@@ -1,8 +1,7 @@
 """The flows between parts of the board."""
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import Ints
 from northgate.engine.network import Network, outside_of
@@ -10,8 +9,7 @@ from northgate.engine.reports.board.model import Ribbon, rates_of
 from northgate.engine.solver import Flow
 
 
-@dataclass(frozen=True)
-class Ways:
+class Ways(Struct, frozen=True):
     """Between which parts of the board entries, fronts and pairs lead: from what, to what, and which of them."""
 
     entries: list[tuple[str, str, Ints]]

@@ -1,18 +1,17 @@
 """Every single part that can be lost, those that are alike taken together."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from itertools import combinations
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.network import Network
 from northgate.plan.models.faults import FrontRef, Part
 from northgate.plan.references import outside
 
 
-@dataclass(frozen=True)
-class Alike:
+class Alike(Struct, frozen=True):
     """Parts whose losses come to the same, as nothing tells them apart: the first of them, and their words."""
 
     kind: str

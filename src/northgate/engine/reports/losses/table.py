@@ -2,10 +2,10 @@
 
 import math
 from bisect import bisect_left
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from msgspec.structs import replace
 
 from northgate.engine.base import Floats, Watch, go_on
 from northgate.engine.drill import Losing, run_loss, undisturbed

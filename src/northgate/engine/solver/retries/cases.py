@@ -1,8 +1,7 @@
 """The book of calls that may be tried more than once: cases of calls that hold the same set of addresses."""
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import (
     Floats,
@@ -13,8 +12,7 @@ from northgate.engine.solver.retries.classes import ClassMaker, Pinned
 from northgate.engine.solver.retries.returning import Returning
 
 
-@dataclass(frozen=True)
-class Cases:
+class Cases(Struct, frozen=True):
     """Calls of one class that hold one set of n addresses: (cases,) arrays, and per address its row of the book and the
     entry that this belongs to, (cases, n). `share` is the set's of the call's, `kind` the place of the class among
     those of all calls (0: the one class of calls that nothing holds)."""

@@ -2,9 +2,9 @@
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 
 import numpy as np
+from msgspec import Struct, field
 
 from northgate.engine.base import (
     Bools,
@@ -32,8 +32,7 @@ MOST_CLASSES = 400_000
 MOST_TOGETHER = 2_000
 
 
-@dataclass(frozen=True)
-class Placed:
+class Placed(Struct, frozen=True, dict=True):
     """Where the classes of a call stand at a cell whose calls may go on to others: `taken` those whose target takes
     them, after `quiet` silent ones, at the `place`-th of the cell's pairs; `lost` those whose target takes none, and
     there is nobody else; `begin` the others, who go on as those are drawn, from the `start`-th of its pairs (past the
@@ -53,8 +52,7 @@ class Placed:
         return [(int(start), self.begin[self.start == start]) for start in np.unique(self.start)]
 
 
-@dataclass
-class Pinned:
+class Pinned(Struct, dict=True):
     """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time),
     and per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how
     many silent targets those of a class have met before, or DRAWN. `placed` and `coming`: what is worked out of that
@@ -94,8 +92,7 @@ class Pinned:
         return np.asarray(free / free.sum())
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(Struct, frozen=True):
     """Classes of a call's sources: their weights, per cell the pair that holds each (as one number with what is spent
     before it), and which of them no session holds."""
 

@@ -1,9 +1,9 @@
 """How often calls connect, and where they end."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import (
     FAILS,
@@ -32,8 +32,7 @@ QUIET_CAUSES, AWAY_CAUSES = np.array(QUIET), np.array(TURNED_AWAY)
 UNMET_QUIET, UNMET_AWAY = QUIET_CAUSES + UNMET, AWAY_CAUSES + UNMET
 
 
-@dataclass(frozen=True)
-class Facts:
+class Facts(Struct, frozen=True):
     """What of cases does not depend on load, each of shape (cases,): connects of one attempt that may take their
     time-out, whether a client takes the next address, how often he repeats, and his time-outs (s)."""
 
@@ -44,8 +43,7 @@ class Facts:
     timeout_s: Floats
 
 
-@dataclass(frozen=True)
-class Attempt:
+class Attempt(Struct, frozen=True):
     """What one attempt of cases comes to: connects by case and address, what ends there by kind, and per case how often
     it fails and how long it then takes (s)."""
 

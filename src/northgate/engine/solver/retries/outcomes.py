@@ -1,9 +1,9 @@
 """What becomes of connects of held classes."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import (
     KINDS,
@@ -28,8 +28,7 @@ AfterWaits = Mapping[tuple[int, int], Floats]
 MOST_AT_ONCE = 4_000_000
 
 
-@dataclass(frozen=True)
-class Ways:
+class Ways(Struct, frozen=True):
     """How connects of a call that is followed by class go: the arrivals (`rows`) that lead to a pool, the cells to
     which they may lead with what each sends there (arrivals, cells), and the share of each entry's requests that it
     gets (entries, arrivals); those at which all classes fare `alike`, with the same; and the entries that have none."""

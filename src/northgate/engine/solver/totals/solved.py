@@ -1,6 +1,6 @@
 """A state that is solved, before anything is added up."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from northgate.engine.base import (
     Floats,
@@ -11,8 +11,7 @@ from northgate.engine.solver.connections import Bound
 from northgate.engine.solver.context import Back, Context, Sent
 
 
-@dataclass(frozen=True)
-class Solved:
+class Solved(Struct, frozen=True, dict=True):
     """A state that is solved: `free_share` of those who are free to be sent anywhere, `share` of all, where they end;
     `over` per front the share of its answers that its balancer's bandwidth does not let through."""
 

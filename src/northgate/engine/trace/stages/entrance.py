@@ -1,7 +1,9 @@
 """Into a front: what stands before it, its listener, and the rule that takes the request."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from northgate.engine.matching import (
     OTHERWISE,
@@ -22,8 +24,7 @@ from northgate.plan.models.balancers import Action, Balancer, Listener
 from northgate.plan.problems import pointer
 
 
-@dataclass(frozen=True)
-class Passage:
+class Passage(Struct, frozen=True):
     """Checks between two ends: their hops, and how a request ends there that does not pass (None: it passes)."""
 
     hops: Hops

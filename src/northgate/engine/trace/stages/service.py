@@ -1,9 +1,9 @@
 """At a target: its answer, or what stands behind it."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 
 from northgate.engine.formulas import too_late
 from northgate.engine.matching import Request, is_address, page_status, plain_host

@@ -1,10 +1,10 @@
 """What every stage gives: ways, each with its share, what is to be said of it, and where it leads or how it ends."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Generic, Literal, TypeVar
 
 import numpy as np
+from msgspec import Struct, field
 
 from northgate.engine.base import Floats, Ints
 from northgate.engine.matching import Request
@@ -22,8 +22,7 @@ Connect = Literal["taken", "quiet", "away", "not taken"]
 Label = tuple[str, str | None, str | None]
 
 
-@dataclass(frozen=True)
-class End:
+class End(Struct, frozen=True):
     """How a request ends: a status, or an error where there is none; why; and what became of its connect."""
 
     reason: str
@@ -55,8 +54,7 @@ def no_hops() -> Sequence[Hop]:
     return ()
 
 
-@dataclass(frozen=True)
-class Way(Generic[Next]):
+class Way(Struct, Generic[Next], frozen=True):
     """One way that a request can take at a stage: its share, where it leads (`next`) or how it ends, what time it takes
     (s), and its hops, worked out when somebody looks."""
 
@@ -72,8 +70,7 @@ def shares_of(ways: Sequence[Way[Next]]) -> Floats:
     return np.array([way.share for way in ways])
 
 
-@dataclass(frozen=True)
-class Holds:
+class Holds(Struct, frozen=True):
     """What holds a class of sources: per cell the order in which its key falls (positions of targets, -1 past the
     last), and per group the member to which a session binds it (-1: none)."""
 
@@ -81,8 +78,7 @@ class Holds:
     sessions: Mapping[int, int] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class Here:
+class Here(Struct, frozen=True):
     """Where a request is on its way: who asks, what holds it, what time of its budget has passed (s), by when balancers
     that it came through want an answer (s), behind how many balancers it is, and through which front it came last."""
 
