@@ -72,12 +72,14 @@ def drill(
 
 
 def _write_reports(plan: str, answers: "list[DrillAnswer]", junit: Path | None, markdown: Path | None) -> None:
-    from northgate.handover.junit import junit_report
-    from northgate.handover.markdown import drills_as_markdown
+    if junit is not None:
+        from northgate.handover.junit import junit_report
 
-    for path, text in ((junit, junit_report), (markdown, drills_as_markdown)):
-        if path is not None:
-            write(path, text(plan, answers))
+        write(junit, junit_report(plan, answers))
+    if markdown is not None:
+        from northgate.handover.markdown import drills_as_markdown
+
+        write(markdown, drills_as_markdown(plan, answers))
 
 
 @app.command()

@@ -24,11 +24,9 @@ from yaml.events import (
 )
 from yaml.reader import ReaderError
 
-from northgate.plan.problems import Location, PlanError, Problem, pointer
+from northgate.plan.problems import MAX_DEPTH, Location, Places, PlanError, Problem, pointer
 
-MAX_DEPTH, MAX_VALUES, MAX_SIGNS = 40, 500_000, 8_000_000
-# The place of each value: line and column, from 1.
-Places = dict[Location, tuple[int, int]]
+MAX_VALUES, MAX_SIGNS = 500_000, 8_000_000
 
 _TAG = "tag:yaml.org,2002:"
 _BOOL = re.compile(r"true|True|TRUE|false|False|FALSE")

@@ -11,6 +11,10 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 Location = tuple[str | int, ...]
+# Where the value at each location stands in a text: line and column, from 1.
+Places = dict[Location, tuple[int, int]]
+# Nothing in a plan is nested deeper.
+MAX_DEPTH = 40
 
 
 def pointer(location: Iterable[str | int]) -> str:

@@ -14,10 +14,9 @@ from typing import Any
 from msgspec import Struct
 from pydantic import BaseModel, ValidationError
 
-from northgate.plan.loading import MAX_DEPTH, Places, load_yaml
 from northgate.plan.models.document import Plan
 from northgate.plan.models.types import DNS_NAME_PATTERN, HOST_PATTERN, NAME_PATTERN
-from northgate.plan.problems import Location, PlanError, Problem, did_you_mean, pointer
+from northgate.plan.problems import MAX_DEPTH, Location, Places, PlanError, Problem, did_you_mean, pointer
 from northgate.plan.references import repeated
 
 MAX_BYTES = 8_000_000
@@ -87,7 +86,12 @@ def plan_from_text(text: str, source: str = "", *, is_json: bool = False) -> Pla
 
 
 def _read(text: str, *, is_json: bool) -> _Read:
-    return _read_json(text) if is_json or text.lstrip().startswith("{") else _Read(*load_yaml(text))
+    if is_json or text.lstrip().startswith("{"):
+        return _read_json(text)
+    # Loaded where there is YAML: that takes as long as to read a small plan.
+    from northgate.plan.loading import load_yaml
+
+    return _Read(*load_yaml(text))
 
 
 def plan_from_data(data: Any) -> Plan:

@@ -1,7 +1,9 @@
 """The document of a drill: everything in it can be written down, whatever the drill comes to."""
 
 import json
+from statistics import median
 
+import numpy as np
 import pytest
 
 from northgate.engine.drill.run import run_drill
@@ -114,3 +116,14 @@ def test_the_area_under_its_lines_is_what_fails():
 
 def test_where_all_stays_between_events_nothing_is_told_of_what_comes_before_them():
     assert _answer([fail(60, zone="fells-1")]).series.before is None
+
+
+@pytest.mark.parametrize("count", [3, 4])
+def test_the_middle_machine_is_that_of_those_that_get_anything(count):
+    """With an even and an odd number of machines, of which those of a lost zone get nothing in the end."""
+    run = drill_of(changed(plan_data(), "/fleets/0/count", count), [fail(60, zone="fells-1")])
+    series = drill_answer(run).series
+    for frame, middle in zip(run.keyframes, series.middle_utilisation, strict=True):
+        asked = frame.utilisation[frame.utilisation > 0].tolist()
+        assert middle == pytest.approx(median(asked) if asked else 0.0)
+    assert len(set(np.round(series.middle_utilisation, 9).tolist())) > 1

@@ -18,7 +18,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from northgate.engine.balancing.tiers import Choice
-from northgate.engine.base import Bools, Floats, total_by
+from northgate.engine.base import Bools, Floats, distinct, total_by
 from northgate.engine.network import Network
 from northgate.plan.models.groups import Fill, Pool, Tier
 
@@ -219,7 +219,7 @@ def limit_rps(network: Network, group: int, fill: Fill, member_used: Bools) -> f
     mine = (network.members.group == group) & member_used
     if fill.rps_per_target is not None:
         return float(mine.sum()) * fill.rps_per_target
-    return float(network.machines.capacity[np.unique(network.members.machine[mine])].sum()) * (fill.utilisation or 1.0)
+    return float(network.machines.capacity[distinct(network.members.machine[mine])].sum()) * (fill.utilisation or 1.0)
 
 
 def _order(network: Network, choice: Choice, pool: Pool, route: int) -> list[int]:

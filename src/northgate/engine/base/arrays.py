@@ -1,7 +1,7 @@
 """Array types of the engine."""
 
 from collections.abc import Iterable
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
+Number = TypeVar("Number", bound=np.number[Any])
 # Seconds are kept to the nanosecond, so that what happens together is found together.
 DIGITS = 9
 # A second that never comes.
@@ -32,6 +33,14 @@ def sum_rows(index: Ints, values: Floats, count: int) -> Floats:
     columns = values.shape[1]
     flat = (index[:, None] * columns + np.arange(columns)).ravel()
     return total_by(flat, values.ravel(), count * columns).reshape(count, columns)
+
+
+def distinct(values: NDArray[Number]) -> NDArray[Number]:
+    """The different values, none of them NaN, in order. `np.unique` would load NumPy's masked arrays at its first call,
+    to ask whether these are masked."""
+    ordered = np.sort(values, axis=None)
+    made: NDArray[Number] = ordered[np.concatenate([[True], ordered[1:] != ordered[:-1]])[: len(ordered)]]
+    return made
 
 
 def unit(values: Floats) -> Floats:

@@ -5,7 +5,7 @@ from collections.abc import Callable
 import numpy as np
 from msgspec.structs import replace
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import Bools, Floats, Ints, distinct
 from northgate.engine.drill.ahead.steps import Stretch
 from northgate.engine.drill.result import Ends, Keyframe, Turns
 from northgate.engine.drill.stairs import Climbed
@@ -116,7 +116,7 @@ def on_the_stairs(
 def _drawn(steps: int, size: int) -> Ints:
     """Which steps are drawn if each takes so many bytes: the first, and not the last."""
     count = min(steps, max(DRAWN, DRAWN_BYTES // max(size, 1)))
-    return np.unique(np.linspace(0, steps, count, endpoint=False).astype(np.int64))
+    return distinct(np.linspace(0, steps, count, endpoint=False).astype(np.int64))
 
 
 def _reader(name: str) -> Callable[[Flow], Floats]:

@@ -12,7 +12,7 @@ from itertools import pairwise
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats, Ints, cached
+from northgate.engine.base import Bools, Floats, Ints, cached, distinct
 from northgate.engine.solver import Flow
 
 # So many steps of each turn of a period are solved; where the polynomial through every second of them foretells the
@@ -128,8 +128,8 @@ def steps_to_solve(steps: int, period: int) -> Ints:
     for turn in range(period):
         last = (steps - turn) // period
         parts = (1 - np.cos(np.pi * np.arange(SOLVED) / (SOLVED - 1))) / 2
-        made.append(turn + period * np.unique(np.round(last * parts).astype(np.int64)))
-    return np.unique(np.concatenate(made))
+        made.append(turn + period * distinct(np.round(last * parts).astype(np.int64)))
+    return distinct(np.concatenate(made))
 
 
 def read_off(steps: int, period: int, solved: Ints) -> Floats:

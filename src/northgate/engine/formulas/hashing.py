@@ -6,11 +6,10 @@ weight; the score -w / ln h for weights; S. Vigna's splitmix64 finaliser; Fowler
 
 import os
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from northgate.engine.base import Floats, Ints
+from northgate.engine.base import Floats, Ints, distinct
 
 Keys = np.ndarray
 """64-bit unsigned numbers."""
@@ -73,8 +72,11 @@ def winners(keys: Keys, targets: Keys, weights: Floats) -> Ints:
     if len(keys) * len(usable) < MANY:
         return np.asarray(usable[_best(mixed, wanted, weight)])
     best = _best
-    if len(keys) * len(usable) >= COMPILED and len(np.unique(weight)) <= WEIGHTS:
+    if len(keys) * len(usable) >= COMPILED and len(distinct(weight)) <= WEIGHTS:
         best = _best_compiled
+    # Loaded where there is so much to do.
+    from concurrent.futures import ThreadPoolExecutor
+
     workers = os.cpu_count() or 1
     with ThreadPoolExecutor(workers) as pool:
         parts = pool.map(lambda some: best(some, wanted, weight), np.array_split(mixed, workers * 4))
@@ -99,7 +101,7 @@ def _best_compiled(mixed: Keys, targets: Keys, weights: Floats) -> Ints:
 
     best = np.zeros(len(mixed), dtype=np.int64)
     score = np.full(len(mixed), -np.inf)
-    for weight in np.unique(weights):
+    for weight in distinct(weights):
         alike = np.flatnonzero(weights == weight)
         other = alike[highest_hashes(mixed, targets[alike])]
         got = _scores(mix64(mixed ^ targets[other]), weights[other])

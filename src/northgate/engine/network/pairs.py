@@ -4,7 +4,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from northgate.engine.base import Bools, CannotRun, Ints, ints
+from northgate.engine.base import Bools, CannotRun, Ints, distinct, ints
 from northgate.engine.network.routes import Ways
 from northgate.engine.network.tables import (
     Balancers,
@@ -45,7 +45,7 @@ def cells_and_pairs(
     at_7 = fronts.layer[front] == 7
     # At layer 4 the client itself hangs, for as long as clients have patience on the mean.
     own = [client.connect_timeout_s for client in plan.clients]
-    first = np.isin(fronts.balancer[front], np.unique(entries.balancer[entries.member < 0]))
+    first = np.isin(fronts.balancer[front], distinct(entries.balancer[entries.member < 0]))
     pairs = Pairs(
         front=front,
         member=member,

@@ -11,7 +11,7 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
+from northgate.engine.base import NEVER, Bools, Floats, Ints, distinct, total_by
 from northgate.engine.formulas import AT_BOUND_S, first_meeting, mean_wait_s
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
@@ -73,7 +73,7 @@ def patience_bounds(network: Network, region: int | None = None) -> Floats:
     calls, plan = network.calls, network.plan
     trips_s = calls.trips_s[calls.outcome_trip]
     trips_s = trips_s if region is None else trips_s[:, region : region + 1]
-    budgets_s = np.unique((calls.outcome_timeout_s[:, None] - trips_s).ravel())
+    budgets_s = distinct((calls.outcome_timeout_s[:, None] - trips_s).ravel())
     # Whoever has waited for silent targets, or for other addresses, has so much less patience.
     spent = {0.0} | {
         number * group.connect_timeout_s for group in plan.target_groups for number in range(1, group.try_others + 1)
@@ -85,17 +85,17 @@ def patience_bounds(network: Network, region: int | None = None) -> Floats:
         if client.tries_next_address
         for number in range(1, min(together, int(client.timeout_s // client.connect_timeout_s) + 1))
     }
-    patience = np.minimum.outer(budgets_s, np.unique(network.pairs.response_timeout_s))
+    patience = np.minimum.outer(budgets_s, distinct(network.pairs.response_timeout_s))
     left = np.subtract.outer(patience.ravel(), np.array(sorted(spent))).ravel()
     probes = np.array([probe.timeout_s for probe in network.plan.probes], dtype=np.float64)
-    return np.unique(np.concatenate([left[(left > 0) & np.isfinite(left)], probes]))
+    return distinct(np.concatenate([left[(left > 0) & np.isfinite(left)], probes]))
 
 
 def bounds_of_machines(network: Network) -> Floats:
     """Per machine every such latency (s), of calls through fronts of the regions that send there: (machines, bounds),
     inf past the last."""
-    asked = np.unique(np.stack([network.pairs.machine, network.pairs.region], axis=1), axis=0)
-    of_region = {int(region): patience_bounds(network, int(region)) for region in np.unique(asked[:, 1])}
+    asked = np.unique(np.stack([network.pairs.machine, network.pairs.region], axis=1), axis=0, return_index=True)[0]
+    of_region = {int(region): patience_bounds(network, int(region)) for region in distinct(asked[:, 1])}
     found: list[set[float]] = [set() for _ in network.machines.names]
     for machine, region in asked.tolist():
         found[machine] |= set(of_region[region].tolist())

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator
 import numpy as np
 from msgspec import field
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import Bools, Floats, Ints, distinct
 from northgate.engine.formulas import too_late
 from northgate.engine.network import Network
 from northgate.engine.processes.backlogs import Growth
@@ -150,7 +150,7 @@ class Targets:
         network, pairs = self.network, self.network.probed.pair[changed]
         for believed in (True, False):
             mine = pairs[self.probers.believes[changed] == believed]
-            for front in np.unique(network.pairs.front[mine]).tolist():
+            for front in distinct(network.pairs.front[mine]).tolist():
                 of_front = mine[network.pairs.front[mine] == front]
                 names = dict.fromkeys(network.machines.names[int(one)] for one in network.pairs.machine[of_front])
                 by = {"balancer": network.balancer_of(front), "zone": network.front_name(front)}

@@ -122,8 +122,9 @@ def _before(run: DrillRun) -> BeforeAnswer | None:
 
 def _middle(utilisation: Floats) -> float:
     """The median of those that get anything; 0 where nobody does."""
-    asked = utilisation[utilisation > 0]
-    return float(np.median(asked)) if len(asked) else 0.0
+    asked = np.sort(utilisation[utilisation > 0])
+    half = len(asked) // 2
+    return float(asked[half] + asked[~half]) / 2 if len(asked) else 0.0
 
 
 class _Load(Struct, frozen=True):

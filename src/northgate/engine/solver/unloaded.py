@@ -7,7 +7,19 @@ import numpy as np
 from msgspec import Struct
 
 from northgate.engine.balancing import Choice, KeyTable, choose, even_shares, filled, fills
-from northgate.engine.base import Bools, Derives, Floats, Ints, bools, cached, floats, ints, sum_columns, total_by
+from northgate.engine.base import (
+    Bools,
+    Derives,
+    Floats,
+    Ints,
+    bools,
+    cached,
+    distinct,
+    floats,
+    ints,
+    sum_columns,
+    total_by,
+)
 from northgate.engine.formulas import METHODS, LastStops
 from northgate.engine.network import Network
 from northgate.engine.solver.state import State
@@ -35,7 +47,7 @@ class Frame:
         self.anycast = np.array([one.address_kind == "anycast" for one in network.plan.balancers], dtype=bool)
         self.by_busy = bools(METHODS[method].depends_on_load for method in network.cells.method)[pairs.cell]
         self.busy = bool(self.by_busy.any())
-        self.busy_machines = np.unique(pairs.machine[self.by_busy])
+        self.busy_machines = distinct(pairs.machine[self.by_busy])
         self.hashed = network.cells.by_key
         self.fills = fills(network)
         tries = network.groups.try_others
@@ -208,7 +220,7 @@ class Unloaded(Derives):
             return even[None, :]
         table, share = self.keys, np.repeat(even[None, :], self.fates, axis=0)
         segments = self.state.encounter.fate_segment
-        asked = np.unique(segments)
+        asked = distinct(segments)
         of_segment = [network.segments[int(number)] for number in asked]
         for cell in self.frame.hashed:
             mine = network.cells.pairs[cell]

@@ -92,7 +92,7 @@ def _crossed(network: Network) -> list[set[str]]:
     """The pairs of zones between which something may be sent, or probed."""
     pairs = network.pairs
     ends = np.stack([network.fronts.zone[pairs.front], network.machines.zone[pairs.machine]], axis=1)
-    found = np.unique(np.sort(ends, axis=1), axis=0).tolist() if len(ends) else []
+    found = np.unique(np.sort(ends, axis=1), axis=0, return_index=True)[0].tolist() if len(ends) else []
     return [{network.zones[one], network.zones[other]} for one, other in found if one != other]
 
 

@@ -7,6 +7,7 @@ from northgate.engine.base import (
     Floats,
     Ints,
     cached,
+    distinct,
 )
 from northgate.engine.solver.retries.classes import ClassMaker, Pinned
 from northgate.engine.solver.retries.returning import Returning
@@ -87,7 +88,7 @@ class Book:
         made = np.zeros(self.size)
         made[: len(self.state.dns_share)] = self.state.dns_share
         for cases in self.cases:
-            made[np.unique(cases.entry)] = 0.0
+            made[distinct(cases.entry)] = 0.0
         for cases in self.cases:
             weight = cases.share * weights[cases.kind] / cases.row.shape[1]
             part = np.broadcast_to(weight[:, None], cases.row.shape)

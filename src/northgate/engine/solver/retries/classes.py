@@ -11,6 +11,7 @@ from northgate.engine.base import (
     Floats,
     Ints,
     cached,
+    distinct,
 )
 from northgate.engine.formulas import (
     last_of_orders,
@@ -49,7 +50,7 @@ class Placed(Struct, frozen=True, dict=True):
     @cached
     def starts(self) -> list[tuple[int, Ints]]:
         """Each start, with the classes that begin there."""
-        return [(int(start), self.begin[self.start == start]) for start in np.unique(self.start)]
+        return [(int(start), self.begin[self.start == start]) for start in distinct(self.start)]
 
 
 class Pinned(Struct, dict=True):
@@ -148,15 +149,16 @@ class ClassMaker:
 
     def classes(self, call: int) -> Pinned | None:
         """The classes of a call; None where nothing holds it."""
-        reached, fate = np.flatnonzero(self.network.kept.at_cells[call]), int(self.unloaded.fate_of_call[call])
-        bound = self._by_session(call, fate, reached)
+        at, fate = self.network.kept.at_cells[call], int(self.unloaded.fate_of_call[call])
+        reached = np.flatnonzero(at)
+        bound = self._by_session(call, fate)
         hashed = self._hashed(call, reached)
         if len(bound.weights) == 1 and not hashed:
             return None
         parts = list(self._by_key(call, fate, bound, hashed)) if hashed else [bound]
         weights, free = np.concatenate([part.weights for part in parts]), np.concatenate([part.free for part in parts])
         cells = {cell for part in parts for cell in part.pins} | {int(cell) for cell in reached if cell in self.others}
-        cells |= {int(cell) for kind in self.network.kept.sessions for cell in np.intersect1d(kind.cells, reached)}
+        cells |= {int(cell) for kind in self.network.kept.sessions for cell in kind.cells[at[kind.cells]]}
         pins = {
             cell: np.concatenate([part.pins.get(cell, np.full(len(part.weights), NOBODY)) for part in parts])
             for cell in sorted(cells)
@@ -170,13 +172,13 @@ class ClassMaker:
         ways = np.flatnonzero(np.isin(self.entry, entries) & (self.row_part > 0))
         return Pinned(call, fate, entries, weights, free, held, spent, ways)
 
-    def _by_session(self, call: int, fate: int, reached: Ints) -> Part:
+    def _by_session(self, call: int, fate: int) -> Part:
         """Which sessions bind the call's sources: those of each kind with those of every other, as independent."""
         network, state = self.network, self.state
         client, takes = int(network.calls.client[call]), self.takes[fate]
         found, kinds = Part(np.ones(1), {}, np.ones(1, dtype=bool)), list[tuple[Ints, Ints, Floats, Ints]]()
         for number, kind in enumerate(network.kept.sessions):
-            mine = np.intersect1d(kind.cells, reached)
+            mine = kind.cells[network.kept.at_cells[call, kind.cells]]
             if kind.client != client or not len(mine) or state.held is None:
                 continue
             held = sessions_of_free(network, state, number, call)

@@ -12,6 +12,7 @@ from northgate.engine.base import (
     Bools,
     Floats,
     Ints,
+    distinct,
     sum_columns,
 )
 from northgate.engine.solver.retries.classes import NOBODY, Pinned
@@ -123,7 +124,7 @@ class ClassOutcomes:
         made = np.zeros((len(pins), KINDS))
         if self.lumps.any:
             by_pair = np.zeros((KINDS, len(self.network.pairs.front)))
-            for waits in np.unique(placed.quiet):
+            for waits in distinct(placed.quiet):
                 by_pair[:, mine] = values[waits].T
                 some = placed.taken[placed.quiet == waits]
                 made[some] = self.lumps.value(by_pair, pins[some]).T

@@ -7,6 +7,7 @@ import numpy as np
 from northgate.engine.base import (
     Floats,
     Ints,
+    distinct,
 )
 from northgate.engine.formulas import (
     LastStops,
@@ -73,7 +74,7 @@ class Spreading:
             return LastStops(drawn, drawn[None, :])
         if self.lumps.any:
             waited: Floats = np.zeros((tries, count))
-            for waits in np.unique(placed.quiet):
+            for waits in distinct(placed.quiet):
                 some = placed.taken[placed.quiet == waits]
                 waited[waits] = self.lumps.onto_pairs(one.pins[cell][some], weight[some])[mine]
         else:

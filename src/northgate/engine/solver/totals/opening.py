@@ -6,6 +6,7 @@ from northgate.engine.base import (
     SERVED,
     Floats,
     cached,
+    distinct,
     total_by,
 )
 from northgate.engine.solver.forward import Forward
@@ -37,7 +38,7 @@ class Opening:
         pinned = {one.fate: one for one in self.repeats.pinned}
         for number, kind in enumerate(network.kept.sessions):
             sources = network.plan.clients[kind.client].sources
-            fates = np.unique(self.unloaded.fate_of_call[network.calls.client == kind.client])
+            fates = distinct(self.unloaded.fate_of_call[network.calls.client == kind.client])
             for cell in kind.cells.tolist():
                 mine = network.cells.pairs[cell]
                 rate = np.zeros(len(mine))
