@@ -238,6 +238,24 @@ def test_a_layer_7_balancer_passes_on_what_its_group_speaks():
     assert caused(undisturbed(network_of(data))) == pytest.approx({"refused": 600}), "nobody listens for http there"
 
 
+def test_what_is_too_late_at_a_machine_and_behind_a_balancer_is_counted_once():
+    """An instance beside the inner balancer, and the machines behind that: all answer after 2 s, of which the outer
+    balancer waits one. So every request fails, each once."""
+    data = behind(layer=7)
+    data["balancers"][1]["listeners"] = [
+        {"name": "https", "protocol": "https", "port": 443, "otherwise": {"pool": "on"}}
+    ]
+    slow = {"capacity_rps": None, "service_ms": 2000}
+    data["fleets"][0]["instance"] |= slow
+    data["instances"] = [
+        {"name": "beside", "zone": "fells-1", "serves": [{"port": 443, "protocol": "https"}], **slow}
+    ]  # fmt: skip
+    data["target_groups"][1]["targets"].append({"instance": "beside"})
+    assert undisturbed(network_of(data)).served == pytest.approx(600)
+    data["target_groups"][1]["response_timeout_s"] = 1
+    assert caused(undisturbed(network_of(data))) == pytest.approx({"timed_out": 600})
+
+
 def test_balancers_in_a_ring_are_refused():
     data = behind()
     data["target_groups"][0]["targets"] = [{"balancer": "outer"}]

@@ -74,45 +74,33 @@ class Backward(Stage):
 
     def _at_machines(self, queue: Queue, waits: int) -> dict[int, Floats]:
         """Per kind what becomes of a request of each fate at each pair; kinds that do not occur are left out."""
-        pairs, encounter = self.network.pairs, self.state.encounter
-        latency, excess = (values[pairs.machine] for values in (queue.latency_s, queue.excess))
-        unloaded, late = self.unloaded, self.waits.late(queue, waits)
-        some_late, some_excess, some_bad = late.any(), excess.any(), encounter.bad_page.any()
-        taken = np.where(unloaded.answers, 1 - excess, 0.0) if some_excess else unloaded.answers.astype(np.float64)
-        served = np.where(late | encounter.bad_page, 0.0, taken) if some_late or some_bad else taken
-        made = {SERVED: served, WORK: served * latency}
-        if some_late:
+        machine, encounter, unloaded = self.network.pairs.machine, self.state.encounter, self.unloaded
+        latency_s, excess, late = queue.latency_s[machine], queue.excess[machine], self.waits.late(queue, waits)
+        made = {kind: met.copy() for kind, met in unloaded.anyway.items()}
+        taken = served = unloaded.answered.copy()
+        if excess.any():
+            taken = served = taken * (1 - excess)
+            made[OVERLOADED] = unloaded.answered * excess
+        spent_s = list[Floats]()
+        if late.any():
             made[LATE] = np.where(late, taken, 0.0)
-            made[TIMED_OUT] = made[LATE] if unloaded.silent is None else made[LATE] + unloaded.silent
-        elif unloaded.silent is not None:
-            made[TIMED_OUT] = unloaded.silent.copy()
-        if some_excess:
-            made[OVERLOADED] = np.where(unloaded.answers, excess, 0.0)
-        if some_bad:
-            made[BAD_STATUS] = np.where(encounter.bad_page & ~late, taken, 0.0)
-        for kind, met in ((REFUSED, unloaded.refuses), (BLOCKED, unloaded.blocked)):
-            if met is not None:
-                made[kind] = met.copy()
-        self._failing(made, latency, waits)
-        return made
+            made[TIMED_OUT] = made.get(TIMED_OUT, 0.0) + made[LATE]
+            spent_s.append(made[LATE] * self._patience_s(waits))
+            served = np.where(late, 0.0, taken)
+        if encounter.bad_page.any():
+            made[BAD_STATUS] = np.where(encounter.bad_page, served, 0.0)
+            spent_s.append(made[BAD_STATUS] * latency_s)
+            served = np.where(encounter.bad_page, 0.0, served)
+        for more_s in spent_s:
+            made[SPENT] = made.get(SPENT, 0.0) + more_s
+        return made | {SERVED: served, WORK: served * latency_s}
 
-    def _failing(self, pair: dict[int, Floats], latency_s: Floats, waits: int) -> None:
-        """What of the failures is a failed connect of the client's, as it is at layer 4, and how long the others
-        take."""
-        network, unloaded, encounter = self.network, self.unloaded, self.state.encounter
-        at_4 = network.fronts.layer[network.pairs.front] == 4
-        quiet = [(TIMED_OUT, unloaded.silent), (BLOCKED, unloaded.blocked)]
-        for cause, met in [*quiet, (REFUSED, unloaded.refuses)]:
-            if met is not None and at_4.any():
-                pair[UNMET + cause] = met * at_4
-        spent = [met * ~at_4 * network.pairs.connect_timeout_s for _, met in quiet if met is not None]
-        if LATE in pair:
-            patience_s = np.minimum(np.maximum(encounter.patience_s(waits), 0.0), encounter.response_s)
-            spent.append(pair[LATE] * np.where(np.isfinite(patience_s), patience_s, 0.0))
-        if BAD_STATUS in pair:
-            spent.append(pair[BAD_STATUS] * latency_s)
-        if spent:
-            pair[SPENT] = np.sum(spent, axis=0)
+    def _patience_s(self, waits: int) -> Floats:
+        """How long an answer is waited for that comes too late, of those that have waited before; 0 where that is not
+        known."""
+        encounter = self.state.encounter
+        patience_s = np.minimum(np.maximum(encounter.patience_s(waits), 0.0), encounter.response_s)
+        return np.where(np.isfinite(patience_s), patience_s, 0.0)
 
     def _to_rows(self, share: Floats, drawn: Floats, pair: dict[int, Floats], sent: Sent, waits: int) -> Back:
         network, frame = self.network, self.frame

@@ -95,12 +95,12 @@ class OnePass:
     def attempts_wanted(self, back: Back) -> Attempts:
         """How often calls would connect, given what becomes of one."""
         repeats, connected = self.repeats, self.connected
-        mult = repeats.against_once(repeats.ended(back.books)[0])
+        mult = repeats.against_once(repeats.connected(back.books))
         open_now = connected.outcome(back.pair)
         lost = connected.lost(open_now)
         after_one = self.attempts.after_one
         if self._lose(lost).any():
-            after_one = repeats.against_once(repeats.ended(back.books, 1)[0], 1)
+            after_one = repeats.against_once(repeats.connected(back.books, 1), 1)
         return Attempts(mult, after_one, connected.attempts(open_now), lost)
 
     def _lose(self, lost: Floats) -> Floats:

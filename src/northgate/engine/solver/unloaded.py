@@ -8,6 +8,11 @@ from msgspec import Struct
 
 from northgate.engine.balancing import Choice, KeyTable, choose, even_shares, filled, fills
 from northgate.engine.base import (
+    BLOCKED,
+    REFUSED,
+    SPENT,
+    TIMED_OUT,
+    UNMET,
     Bools,
     Derives,
     Floats,
@@ -148,6 +153,7 @@ class Unloaded(Derives):
         self.fates = int(encounter.fate.max(initial=0)) + 1
         self.fate_of_call: Ints = encounter.fate[network.calls.outcome]
         self.answers: Bools = encounter.fate_met == ANSWERS
+        self.answered: Floats = self.answers.astype(np.float64)
         self.all_alike = bool((self.answers == self.answers[:1]).all())
         self.refuses, self.silent, self.blocked = (
             np.asarray(met, dtype=np.float64) if met.any() else None
@@ -164,6 +170,20 @@ class Unloaded(Derives):
         # To which targets the keys of a call fall at cells whose targets keys decide, those left out that are held
         # already: the classes, per cell, and their shares.
         self.falls: dict[tuple[int, int, int, tuple[int, ...], tuple[int, ...]], tuple[Ints, Floats]] = {}
+
+    @cached
+    def anyway(self) -> dict[int, Floats]:
+        """What becomes of requests of each fate at each pair whatever the load, by kind; kinds that do not occur are
+        left out. At layer 4 a failed connect is one of the client's; elsewhere it takes the front's time-out."""
+        pairs = self.network.pairs
+        at_4 = self.network.fronts.layer[pairs.front] == 4
+        quiet = [(cause, met) for cause, met in ((TIMED_OUT, self.silent), (BLOCKED, self.blocked)) if met is not None]
+        made = dict(quiet) if self.refuses is None else dict([*quiet, (REFUSED, self.refuses)])
+        if at_4.any():
+            made |= {UNMET + cause: met * at_4 for cause, met in made.items()}
+        if quiet:
+            made[SPENT] = np.sum([met * ~at_4 * pairs.connect_timeout_s for _, met in quiet], axis=0)
+        return made
 
     def holds(self, state: State) -> bool:
         """Whether all is still so in another state."""

@@ -110,11 +110,18 @@ class Repeats:
         """How many connects may take their time-out before one of the same attempt is taken, at most."""
         return self._ends.longest_wait()
 
-    def ended(self, outcomes: Sequence[Floats], spent: int = 0) -> tuple[Floats, Floats]:
-        """Per row of the book the connects of a call there, and by kind what of the calls ends there, each counted once
-        by its last attempt; of calls that have `spent` attempts behind them. `outcomes` of a connect after 0, 1, ...
-        others that took their time-out (the last one for all further ones)."""
-        return self._ends.ended(outcomes, self.weights_after_one if spent else self.book.weights, spent)
+    def connected(self, outcomes: Sequence[Floats], spent: int = 0) -> Floats:
+        """Per row of the book the connects of a call there, that has `spent` attempts behind it. `outcomes` of a
+        connect after 0, 1, ... others that took their time-out (the last one for all further ones)."""
+        return self._ends.connected(outcomes, self._weights(spent), spent)
+
+    def ended(self, outcomes: Sequence[Floats], spent: int = 0) -> Floats:
+        """Per row of the book and by kind what of the calls ends there, each counted once by its last attempt; as
+        `connected`."""
+        return self._ends.ended(outcomes, self._weights(spent), spent)
+
+    def _weights(self, spent: int) -> Floats:
+        return self.weights_after_one if spent else self.book.weights
 
     def outcomes(
         self, entry: Floats, share: Floats, pair: Mapping[int, Floats], row: Floats, after: AfterWaits

@@ -1,6 +1,6 @@
 """How often calls connect, and where they end."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -43,14 +43,40 @@ class Facts(Struct, frozen=True):
     timeout_s: Floats
 
 
-class Attempt(Struct, frozen=True):
-    """What one attempt of cases comes to: connects by case and address, what ends there by kind, and per case how often
-    it fails and how long it then takes (s)."""
+class Attempt(Struct, frozen=True, dict=True):
+    """What one attempt of cases comes to, by what becomes of a connect after 0, 1, ... others that took their time-out.
+    What ends there by kind is worked out for who asks, once rates are known."""
 
-    connects: Floats
-    ends: Floats
-    fails: Floats
-    spent_s: Floats
+    facts: Facts
+    made: Connects
+    outcome: Sequence[Floats]
+
+    @cached
+    def connects(self) -> Floats:
+        """The connects by case and address."""
+        return np.asarray(self.made.tried.sum(axis=2))
+
+    @cached
+    def fails(self) -> Floats:
+        """How often it fails, by case."""
+        served = np.zeros(len(self.made.tried))
+        for number in range(self.made.tried.shape[2]):
+            served += (self.after(number)[:, :, SERVED] * self.made.tried[:, :, number]).sum(axis=1)
+        return np.clip(1 - served, 0.0, 1.0)
+
+    @cached
+    def ends(self) -> Floats:
+        """What ends there, by case, address and kind."""
+        return _attempt_ends(self)
+
+    @cached
+    def spent_s(self) -> Floats:
+        """How long it takes where it fails, times how often (s), by case."""
+        return np.asarray(self.ends[:, :, SPENT].sum(axis=1))
+
+    def after(self, number: int) -> Floats:
+        """What becomes of a connect, by case, address and kind, after so many others that took their time-out."""
+        return self.outcome[min(number, len(self.outcome) - 1)]
 
 
 class CaseEnds:
@@ -58,9 +84,7 @@ class CaseEnds:
 
     def __init__(self, returning: Returning, book: Book) -> None:
         self.returning, self.book, self.network, self.state = returning, book, returning.network, returning.state
-        # What was found last, by how many attempts calls had behind them: asked for again by whoever adds up.
-        self._found: dict[int, tuple[tuple[Floats, ...], tuple[Floats, Floats]]] = {}
-        # The same of single attempts, whatever calls had behind them.
+        # Single attempts, as they were found last: asked for again by whoever adds up.
         self._attempts: tuple[tuple[Floats, ...], list[Attempt]] = ((), [])
 
     @cached
@@ -85,31 +109,37 @@ class CaseEnds:
             default=0,
         )
 
-    def ended(self, outcomes: Sequence[Floats], weights: Floats, spent: int = 0) -> tuple[Floats, Floats]:
-        """Per row of the book the connects of a call there, and by kind what of the calls ends there, each counted once
-        by its last attempt; of calls that have `spent` attempts behind them. `outcomes` of a connect after 0, 1, ...
-        others that took their time-out (the last one for all further ones)."""
-        asked = (*outcomes, weights)
-        before, found = self._found.get(spent, ((), None))
-        if found is None or not _same(before, asked):
-            found = self._ended(outcomes, weights, spent)
-            self._found[spent] = asked, found
-        return found
+    def connected(self, outcomes: Sequence[Floats], weights: Floats, spent: int = 0) -> Floats:
+        """Per row of the book the connects of a call there, that has `spent` attempts behind it. `outcomes` of a
+        connect after 0, 1, ... others that took their time-out (the last one for all further ones)."""
+        made = self._sent_once.copy()
+        for cases, attempt, left in self._attempts_left(outcomes, spent):
+            tries = attempts(attempt.fails, left) * cases.share * weights[cases.kind]
+            np.add.at(made, cases.row, attempt.connects * tries[:, None])
+        return made
 
-    def _ended(self, outcomes: Sequence[Floats], weights: Floats, spent: int) -> tuple[Floats, Floats]:
-        connected = np.zeros(self.book.size)
-        connected[: len(self.state.dns_share)] = self.state.dns_share
-        ends = np.zeros((self.book.size, KINDS))
-        ends[: len(self.state.dns_share)] = outcomes[0][: len(self.state.dns_share)] * self.state.dns_share[:, None]
-        for cases in self.book.cases:
-            connected[cases.entry], ends[cases.entry] = 0.0, 0.0
-        attempts_made = self._of_one_attempt(outcomes)
-        for cases, facts, attempt in zip(self.book.cases, self._facts, attempts_made, strict=True):
-            tried, ended = _last_of(attempt, np.maximum(facts.repeats - spent, 0))
+    def ended(self, outcomes: Sequence[Floats], weights: Floats, spent: int = 0) -> Floats:
+        """Per row of the book and by kind what of the calls ends there, each counted once by its last attempt; as
+        `connected`."""
+        made = outcomes[0] * self._sent_once[:, None]
+        for cases, attempt, left in self._attempts_left(outcomes, spent):
             weight = cases.share * weights[cases.kind]
-            np.add.at(connected, cases.row, tried * weight[:, None])
-            np.add.at(ends, cases.row, ended * weight[:, None, None])
-        return connected, ends
+            np.add.at(made, cases.row, _last_of(attempt, left) * weight[:, None, None])
+        return made
+
+    @cached
+    def _sent_once(self) -> Floats:
+        """Per row of the book the connects there of calls that are tried once."""
+        made = np.zeros(self.book.size)
+        made[: len(self.state.dns_share)] = self.state.dns_share
+        for cases in self.book.cases:
+            made[cases.entry] = 0.0
+        return made
+
+    def _attempts_left(self, outcomes: Sequence[Floats], spent: int) -> Iterator[tuple[Cases, Attempt, Floats]]:
+        """Cases, what one attempt of them comes to, and how often it may be repeated."""
+        for cases, attempt in zip(self.book.cases, self._of_one_attempt(outcomes), strict=True):
+            yield cases, attempt, np.maximum(attempt.facts.repeats - spent, 0)
 
     def _of_one_attempt(self, outcomes: Sequence[Floats]) -> list[Attempt]:
         asked = tuple(outcomes)
@@ -127,20 +157,17 @@ def _attempt(cases: Cases, facts: Facts, outcomes: Sequence[Floats]) -> Attempt:
     """What one attempt of cases comes to."""
     outcome = [one[cases.row] for one in outcomes]
     quiet, away = (outcome[0][:, :, kinds].sum(axis=2) for kinds in (UNMET_QUIET, UNMET_AWAY))
-    made = connects(away, quiet, facts.most_waits, facts.goes_on)
-    ends = _attempt_ends(made, outcome, facts)
-    served, spent_s = ends[:, :, SERVED].sum(axis=1), ends[:, :, SPENT].sum(axis=1)
-    return Attempt(made.tried.sum(axis=2), ends, np.clip(1 - served, 0.0, 1.0), spent_s)
+    return Attempt(facts, connects(away, quiet, facts.most_waits, facts.goes_on), outcome)
 
 
-def _attempt_ends(made: Connects, outcome: Sequence[Floats], facts: Facts) -> Floats:
+def _attempt_ends(attempt: Attempt) -> Floats:
     """What one attempt comes to, by case, address and kind."""
-    cases, count, waits = made.tried.shape
+    facts, (cases, count, waits) = attempt.facts, attempt.made.tried.shape
     ends = np.zeros((cases, count, KINDS))
     moves, wait_s, patience_s = facts.goes_on[:, None] > 0, facts.wait_s[:, None], facts.timeout_s[:, None]
     for number in range(waits):
-        found, before_s = outcome[min(number, len(outcome) - 1)], number * wait_s
-        tried, last = made.tried[:, :, number], made.last[:, :, number]
+        found, before_s = attempt.after(number), number * wait_s
+        tried, last = attempt.made.tried[:, :, number], attempt.made.last[:, :, number]
         unmet = found[:, :, UNMET:].any()
         met = met_of(found) if unmet else found.copy()
         fails = met[:, :, FAILS].sum(axis=2)
@@ -160,13 +187,13 @@ def _attempt_ends(made: Connects, outcome: Sequence[Floats], facts: Facts) -> Fl
     return ends
 
 
-def _last_of(attempt: Attempt, left: Floats) -> tuple[Floats, Floats]:
-    """Per case and address the connects of a call that may be repeated so often, and what ends there by kind, counted
-    by its last attempt."""
+def _last_of(attempt: Attempt, left: Floats) -> Floats:
+    """Per case, address and kind what of a call that may be repeated so often ends there, counted by its last
+    attempt."""
     tries = attempts(attempt.fails, left)
     lost_s = attempt.spent_s * attempts_before(attempt.fails, left)
     ends = attempt.ends * (attempt.fails**left)[:, None, None]
     well = attempt.ends[:, :, SERVED]
     ends[:, :, SERVED] = well * tries[:, None]
     ends[:, :, WORK] = attempt.ends[:, :, WORK] * tries[:, None] + well * lost_s[:, None]
-    return attempt.connects * tries[:, None], ends
+    return ends

@@ -29,11 +29,11 @@ class ByCall:
         network, repeats, state, back = self.network, self.repeats, self.state, self.back
         call = network.entries.call
         calls = np.where(self.frame.of_client, state.call_rps[call] * self.connected.free[call], 0.0)
-        ends = repeats.book.by_entry(repeats.ended(back.books)[1])
+        ends = repeats.book.by_entry(repeats.ended(back.books))
         becomes = ends * calls[:, None]
         if self.connected.anew.any():
             # Those whose connection has ended under them have one attempt behind them.
-            then = repeats.book.by_entry(repeats.ended(back.books, spent=1)[1])
+            then = repeats.book.by_entry(repeats.ended(back.books, spent=1))
             spent_s = self.connected.spent_before(self.connected.outcome(back.pair))
             then[:, WORK] += then[:, SERVED] * spent_s[call]
             more = np.where(self.frame.of_client, state.call_rps[call] * self.connected.anew[call], 0.0)

@@ -34,7 +34,7 @@ class Opening:
         opens, _ = self.sending.trying(self.free_share, self.free_share, classes=False)
         opens = np.broadcast_to(opens, (self.unloaded.fates, opens.shape[1]))
         cell_rps = self._all_to_cells if len(self.connected.kinds) else self.sent.cell
-        connected, _ = self.repeats.ended(self.back.books) if self.repeats.pinned else (np.zeros(0), None)
+        connected = self.repeats.connected(self.back.books) if self.repeats.pinned else np.zeros(0)
         pinned = {one.fate: one for one in self.repeats.pinned}
         for number, kind in enumerate(network.kept.sessions):
             sources = network.plan.clients[kind.client].sources
