@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.solver import Solver
 from northgate.engine.solver.fixed_point import MEMORY, SETTLED, SETTLED_TRIES, Memory, Secants, fixed_point
-from northgate.engine.solver.one_pass import OnePass
+from northgate.engine.solver.passes.one_pass import OnePass
 from tests.engine.solver.test_connections import layer_4
 from tests.support.plans import network_of, plan_data
 

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from northgate.engine.solver.waits import Lateness
+from northgate.engine.solver.passes.waits import Lateness
 
 ONE, OTHER = np.array([True, False]), np.array([False, True])
 

@@ -3,7 +3,7 @@
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import Bools, Floats, Ints, cached
 from northgate.plan.models.traffic import DnsEntry
 
 
@@ -54,10 +54,15 @@ def _chosen(entry: DnsEntry, usable: np.ndarray, latency_s: Floats, area: str | 
 Sets = dict[tuple[int, ...], float]
 
 
-class Answers(Struct, frozen=True, eq=False):
+class Answers(Struct, frozen=True, eq=False, dict=True):
     """What is held at one moment: `dns_share` per entry, the share of its call's connects that set out for it if each
     call connects once; `sets` per holder, `holder` per call (-1: it asks no name)."""
 
     dns_share: Floats
     holder: Ints
     sets: tuple[Sets, ...]
+
+    @cached
+    def several(self) -> Bools:
+        """Per holder: whether any of its sets has more than one address."""
+        return np.array([any(len(leaves) > 1 for leaves in one) for one in self.sets], dtype=bool)

@@ -6,7 +6,7 @@ from msgspec import Struct, field
 
 from northgate.engine.base import Floats
 from northgate.engine.solver.context import Back, Forth
-from northgate.engine.solver.one_pass import OnePass
+from northgate.engine.solver.passes.one_pass import OnePass
 from northgate.engine.solver.state import Attempts
 
 # Shares that depend on the load that they make are settled when none changes by more than this.

@@ -4,7 +4,7 @@ from northgate.engine.balancing import KeyTable
 from northgate.engine.network import Network
 from northgate.engine.solver.fixed_point import Memory, fixed_point
 from northgate.engine.solver.flow import Flow
-from northgate.engine.solver.one_pass import OnePass
+from northgate.engine.solver.passes.one_pass import OnePass
 from northgate.engine.solver.state import State
 from northgate.engine.solver.totals.flow_of import flow_of
 from northgate.engine.solver.unloaded import Frame, Unloaded

@@ -8,11 +8,6 @@ from msgspec import Struct
 
 from northgate.engine.balancing import Choice, KeyTable, choose, even_shares, filled, fills
 from northgate.engine.base import (
-    BLOCKED,
-    REFUSED,
-    SPENT,
-    TIMED_OUT,
-    UNMET,
     Bools,
     Derives,
     Floats,
@@ -171,20 +166,6 @@ class Unloaded(Derives):
         # already: the classes, per cell, and their shares.
         self.falls: dict[tuple[int, int, int, tuple[int, ...], tuple[int, ...]], tuple[Ints, Floats]] = {}
 
-    @cached
-    def anyway(self) -> dict[int, Floats]:
-        """What becomes of requests of each fate at each pair whatever the load, by kind; kinds that do not occur are
-        left out. At layer 4 a failed connect is one of the client's; elsewhere it takes the front's time-out."""
-        pairs = self.network.pairs
-        at_4 = self.network.fronts.layer[pairs.front] == 4
-        quiet = [(cause, met) for cause, met in ((TIMED_OUT, self.silent), (BLOCKED, self.blocked)) if met is not None]
-        made = dict(quiet) if self.refuses is None else dict([*quiet, (REFUSED, self.refuses)])
-        if at_4.any():
-            made |= {UNMET + cause: met * at_4 for cause, met in made.items()}
-        if quiet:
-            made[SPENT] = np.sum([met * ~at_4 * pairs.connect_timeout_s for _, met in quiet], axis=0)
-        return made
-
     def holds(self, state: State) -> bool:
         """Whether all is still so in another state."""
         mine = self.state
@@ -315,6 +296,16 @@ class Unloaded(Derives):
     def not_refused(self) -> Bools:
         """Per fate and pair: whether a connect that is not taken takes its time-out."""
         return np.asarray(self.state.encounter.fate_met != REFUSES)
+
+    @cached
+    def fate_of_row(self) -> Ints:
+        """The fate of each row's call."""
+        return np.asarray(self.fate_of_call[self.frame.call])
+
+    @cached
+    def asks_pool(self) -> Bools:
+        """Which rows' requests come to a pool."""
+        return self.frame.routed & self.arrives
 
     @cached
     def goes_on(self) -> Bools:

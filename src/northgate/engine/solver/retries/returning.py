@@ -36,8 +36,7 @@ class Returning:
         made = self.frame.tried_again
         goes_on = self.unloaded.goes_on
         if goes_on.any():
-            holder, sets = self.state.answers.holder, self.state.answers.sets
-            several = np.array([any(len(leaves) > 1 for leaves in one) for one in sets], dtype=bool)
+            holder, several = self.state.answers.holder, self.state.answers.several
             made = made | (goes_on & (holder >= 0) & several[holder] if len(several) else False)
         return np.asarray(made)
 

@@ -54,11 +54,10 @@ class ByPlace:
         return np.asarray(part[np.maximum(entries.member, 0)])
 
     @cached
-    def row_kind(self) -> Floats:
-        """Per row and kind what becomes of attempts (requests/s)."""
-        made = self.back.row * self.sent.row[:, None]
-        made[:, SERVED] *= self.in_time[0]
-        return made if self.bound is None else made + self.bound.row
+    def row_served(self) -> Floats:
+        """Per row what is served (requests/s)."""
+        made = self.back.row[:, SERVED] * self.sent.row * self.in_time[0]
+        return np.asarray(made if self.bound is None else made + self.bound.row[:, SERVED])
 
     @cached
     def pair_served(self) -> Floats:
@@ -80,7 +79,7 @@ class ByPlace:
     def zone_served(self) -> Floats:
         """Per zone what is served there: by its targets, or by a front itself."""
         network, frame, zones = self.network, self.frame, len(self.network.zones)
-        fixed = np.where(frame.routed, 0.0, self.row_kind[:, SERVED])
+        fixed = np.where(frame.routed, 0.0, self.row_served)
         made = total_by(network.fronts.zone[frame.front], fixed, zones)
         if len(frame.outside):
             made[-1] += float(self.becomes[frame.outside, SERVED].sum())
@@ -107,7 +106,7 @@ class ByPlace:
         return Places(
             front_rps=total_by(frame.front, tried, fronts),
             front_dead_rps=total_by(frame.front, np.where(self.unloaded.dead, tried, 0.0), fronts),
-            front_served=total_by(frame.front, self.row_kind[:, SERVED], fronts),
+            front_served=total_by(frame.front, self.row_served, fronts),
             entry_rps=self.ended[:, : SERVED + 1].sum(axis=1),
             entry_served=self.ended[:, SERVED],
             cell_rps=cell_rps,

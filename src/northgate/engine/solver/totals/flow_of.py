@@ -8,7 +8,7 @@ from northgate.engine.base import (
 )
 from northgate.engine.solver.context import Back, Forth
 from northgate.engine.solver.flow import Flow
-from northgate.engine.solver.one_pass import OnePass
+from northgate.engine.solver.passes.one_pass import OnePass
 from northgate.engine.solver.totals.by_call import ByCall
 from northgate.engine.solver.totals.by_place import ByPlace, accepts
 from northgate.engine.solver.totals.mechanisms import by_mechanism

@@ -9,9 +9,9 @@ from northgate.engine.base import (
     distinct,
     total_by,
 )
-from northgate.engine.solver.forward import Forward
+from northgate.engine.solver.passes.forward import Forward
+from northgate.engine.solver.passes.sending import Sending
 from northgate.engine.solver.retries.classes import Pinned
-from northgate.engine.solver.sending import Sending
 from northgate.engine.solver.totals.solved import Solved
 
 
@@ -66,7 +66,7 @@ class Opening:
         with one that has just ended under a call (`spent` 1)."""
         network, frame, unloaded, repeats = self.network, self.frame, self.unloaded, self.repeats
         made = np.zeros(self.connected.rps.shape)
-        if spent and not self.connected.anew.any():
+        if not self.connected.kinds or (spent and not self.connected.anew.any()):
             return made
         connected = repeats.connects_after_one if spent else repeats.connects
         often, pinned = repeats.book.by_entry(connected), {one.call: one for one in repeats.pinned}
@@ -90,6 +90,8 @@ class Opening:
     def by_free(self, first: Floats, again: Floats) -> Floats:
         """How those without a connection open one, per kind and pair: by their first attempt, or, where that is sent
         into one just closed, by the next (nobody repeats: by none)."""
+        if not self.connected.kinds:
+            return first
         part = self.reset_part[:, None]
         return np.asarray(first * (1 - part) + again * part)
 

@@ -6,14 +6,11 @@ import numpy as np
 
 from northgate.engine.base import (
     BAD_STATUS,
-    BLOCKED,
     DEAD_FRONT,
     KINDS,
     LATE,
-    NONE_HEALTHY,
     OVERLOADED,
     QUIET,
-    REFUSED,
     SERVED,
     SPENT,
     TIMED_OUT,
@@ -28,8 +25,9 @@ from northgate.engine.base import (
 )
 from northgate.engine.formulas import Queue
 from northgate.engine.solver.context import Back, Context, Sent, Stage, Stop
+from northgate.engine.solver.passes.anyway import at_pairs, at_rows
+from northgate.engine.solver.passes.waits import Waits
 from northgate.engine.solver.retries.kinds import capped, with_trip
-from northgate.engine.solver.waits import Waits
 
 
 class Backward(Stage):
@@ -76,7 +74,7 @@ class Backward(Stage):
         """Per kind what becomes of a request of each fate at each pair; kinds that do not occur are left out."""
         machine, encounter, unloaded = self.network.pairs.machine, self.state.encounter, self.unloaded
         latency_s, excess, late = queue.latency_s[machine], queue.excess[machine], self.waits.late(queue, waits)
-        made = {kind: met.copy() for kind, met in unloaded.anyway.items()}
+        made = {kind: met.copy() for kind, met in unloaded.derived(at_pairs).items()}
         taken = served = unloaded.answered.copy()
         if excess.any():
             taken = served = taken * (1 - excess)
@@ -105,8 +103,7 @@ class Backward(Stage):
     def _to_rows(self, share: Floats, drawn: Floats, pair: dict[int, Floats], sent: Sent, waits: int) -> Back:
         network, frame = self.network, self.frame
         cell = np.zeros((KINDS, self.fates, self.cells))
-        row = np.zeros((len(frame.entry), KINDS))
-        fate = self.fate_of_call[frame.call]
+        row, fate = self.unloaded.derived(at_rows).copy(), self.unloaded.fate_of_row
         if self.routes:
             kinds = list(pair)
             values = (np.stack([pair[kind] for kind in kinds]) * share).reshape(len(kinds) * self.fates, -1)
@@ -116,33 +113,13 @@ class Backward(Stage):
             )
             cell[kinds] = by_cell.reshape(len(kinds), self.fates, self.cells)
             of_row = by_route.reshape(len(kinds), self.fates, self.routes)[:, fate, frame.some_route]
-            row[:, kinds] = np.where(frame.routed, of_row, 0.0).T
-            refused = np.where(frame.routed, self.choice.route_refused[frame.some_route], 0.0)
-            row[:, NONE_HEALTHY] += refused
-            row[:, UNMET + NONE_HEALTHY] += refused * frame.at_4
-        self._without_pool(row)
+            row[:, kinds] += np.where(self.unloaded.asks_pool, of_row, 0.0).T
         with_trip(row, frame.trip_s)
         if not waits:
             self._find_excess(row, sent, pair)
         capped(row, self.over[frame.front])
         entry = self._to_entries(row)
         return Back(pair, cell, row, entry, self.repeats.outcomes(entry, drawn, pair, row, self.waits.after_waits))
-
-    def _without_pool(self, row: Floats) -> None:
-        """What becomes of requests that no pool is asked for: the balancer answers itself, or nobody takes them."""
-        frame = self.frame
-        row[frame.fixed, np.where(frame.fixed_cause >= 0, frame.fixed_cause, SERVED)] = 1.0
-        row[frame.unheard, UNMET + REFUSED] = 1.0
-        far = np.flatnonzero(frame.too_far & ~frame.routed)
-        row[far] = 0.0
-        row[far, TIMED_OUT] = 1.0
-        turned = self.state.encounter.row_turned
-        row[turned] = 0.0
-        row[turned, REFUSED] = 1.0
-        lost_ways = ((self.state.encounter.row_blocked, BLOCKED), (self.unloaded.dead, DEAD_FRONT))
-        for lost, kind in lost_ways:
-            row[lost] = 0.0
-            row[lost, kind] = row[lost, UNMET + kind] = 1.0
 
     def _to_entries(self, row: Floats) -> Floats:
         """What becomes of an entry's requests: at its fronts, or outside; without any front they meet a dead one."""

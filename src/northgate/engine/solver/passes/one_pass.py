@@ -11,12 +11,12 @@ from northgate.engine.base import (
     cached,
 )
 from northgate.engine.formulas import Queue
-from northgate.engine.solver.backward import Backward
 from northgate.engine.solver.connections import OpenConnections
 from northgate.engine.solver.context import Back, Context, Forth, Sent, Stop
-from northgate.engine.solver.forward import Forward
+from northgate.engine.solver.passes.backward import Backward
+from northgate.engine.solver.passes.forward import Forward
+from northgate.engine.solver.passes.sending import Sending
 from northgate.engine.solver.retries.attempts import Repeats
-from northgate.engine.solver.sending import Sending
 from northgate.engine.solver.state import Attempts, State
 from northgate.engine.solver.unloaded import Unloaded
 

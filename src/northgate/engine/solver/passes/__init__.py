@@ -1,0 +1,1 @@
+"""Passes over one state: forward to targets, through their queues, and back."""
