@@ -104,10 +104,12 @@ class Between(Struct, frozen=True):
 
 
 class _Lately:
-    """What everyone holds at the few seconds that were asked for last, since answers changed."""
+    """What everyone holds at the few seconds that were asked for last, since answers changed; and who holds one thing
+    alone."""
 
     def __init__(self) -> None:
         self._known: dict[float, Answers] = {}
+        self._steady: dict[int, bool] = {}
 
     def at(self, second: float, make: Callable[[], Answers]) -> Answers:
         """What everyone holds at a second."""
@@ -117,9 +119,16 @@ class _Lately:
             self._known[second] = make()
         return self._known[second]
 
+    def steady(self, holder: int, find: Callable[[], bool]) -> bool:
+        """Whether a holder has held one thing alone for long."""
+        if holder not in self._steady:
+            self._steady[holder] = find()
+        return self._steady[holder]
+
     def forget(self) -> None:
         """Answers have changed."""
         self._known.clear()
+        self._steady.clear()
 
 
 class Resolvers:
@@ -262,7 +271,9 @@ class Resolvers:
 
     def _steady(self, number: int) -> bool:
         """Whether those names have had no other record for as long as anyone holds one."""
-        return all(len(self._records[name]) == 1 for name in self._who.below[number])
+        return self._lately.steady(
+            number, lambda: all(len(self._records[name]) == 1 for name in self._who.below[number])
+        )
 
     def _fresh_sets(self, number: int) -> Sets:
         """What a holder would be told now; worked out once for the same records."""

@@ -34,10 +34,18 @@ class OnePass:
         self.context = Context(unloaded, repeats, connected)
         self.state, self.unloaded, self.repeats, self.connected = state, unloaded, repeats, connected
         self.sending, self.forward, self.backward = Sending(self.context), Forward(self.context), Backward(self.context)
-        self.attempts = Attempts(repeats.mult, repeats.mult, connected.tries, np.zeros_like(connected.held))
+        self.attempts = self._each_once
         # Where nobody is tried more than once nothing is left of a storm before.
         before = state.attempts if self.again else None
         self.take(before if before is not None and before.fits(self.attempts) else self.attempts)
+
+    @property
+    def _each_once(self) -> Attempts:
+        """Everything is tried once; where nothing may be tried again, the same for all states."""
+        if not self.again:
+            return self.unloaded.derived(_once)
+        mult, connected = self.repeats.mult, self.connected
+        return Attempts(mult, mult, connected.tries, np.zeros_like(connected.held))
 
     @property
     def again(self) -> bool:
@@ -117,3 +125,9 @@ class OnePass:
         if self.connected.any:
             self.connected.anew = self.repeats.anew = self.connected.by_call(self._lose(attempts.lost))
         self.repeats.take(attempts.book, attempts.after_one)
+
+
+def _once(unloaded: Unloaded) -> Attempts:
+    """Every entry, and every connection, is tried once."""
+    entries, connections = np.ones(len(unloaded.network.entries.call)), unloaded.open_ways.trip_s.shape
+    return Attempts(entries, entries, np.ones(connections), np.zeros(connections))
