@@ -271,16 +271,15 @@ class Resolvers:
 
     def _steady(self, number: int) -> bool:
         """Whether those names have had no other record for as long as anyone holds one."""
-        return self._lately.steady(
-            number, lambda: all(len(self._records[name]) == 1 for name in self._who.below[number])
-        )
+        below, records = self._who.below[number], self._records
+        return self._lately.steady(number, lambda: all(len(records[name]) == 1 for name in below))
 
     def _fresh_sets(self, number: int) -> Sets:
         """What a holder would be told now; worked out once for the same records."""
         key = tuple(self._records[name][-1].key for name in self._who.below[number])
         if number not in self._settled or self._settled[number][0] != key:
-            made = self._names.sets(self._asker(number), lambda name: [(1.0, self._records[name][-1])])
-            self._settled[number] = key, made
+            told = self._names.sets(self._asker(number), lambda name: [(1.0, self._records[name][-1])])
+            self._settled[number] = key, told
         return self._settled[number][1]
 
     def _sets(self, number: int, now: float) -> Sets:
