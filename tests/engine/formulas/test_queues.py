@@ -7,7 +7,7 @@ import pytest
 from scipy.stats import poisson
 
 from northgate.engine.formulas import first_meeting
-from northgate.engine.formulas.queues import erlang_b, erlang_c, mean_wait_s, queue_under, servers
+from northgate.engine.formulas.queues import Stations, erlang_b, erlang_c, servers
 from tests.support.plans import changed, drill_of, fail, plan_data
 
 
@@ -29,15 +29,29 @@ def test_the_loss_formula_is_the_same_below_and_above_the_recursions_limit(count
     assert got == pytest.approx(poisson.pmf(count, load[0]) / poisson.cdf(count, load[0]), rel=1e-9)
 
 
+def stations(capacity, service_s, queue_s=(0.0,)):
+    return Stations(np.array(capacity), np.array(service_s), np.array(queue_s))
+
+
+@pytest.mark.parametrize("most", [3, 100])
+def test_stations_wait_as_each_would_alone(most):
+    """C(c, a) / (c mu - lambda), one server beside several and beside many."""
+    counts, used = np.array([1, 2, most]), np.array([0.3, 0.9, 0.7])
+    waits = stations(counts * 50.0, [0.02] * 3).mean_wait_s(used)
+    alone = [
+        erlang_c(np.array([c]), np.array([u * c]))[0] / (50 * c * (1 - u)) for c, u in zip(counts, used, strict=True)
+    ]
+    assert waits == pytest.approx(alone, rel=1e-12)
+
+
 def test_one_server_waits_as_in_m_m_1():
     """W = rho / (mu (1 - rho)) for M/M/1."""
-    got = mean_wait_s(np.array([50.0]), np.array([0.02]), np.array([0.6]))[0]
+    got = stations([50.0], [0.02]).mean_wait_s(np.array([0.6]))[0]
     assert got == pytest.approx(0.6 / (50 * 0.4), rel=1e-12)
 
 
 def test_the_wait_is_held_above_98_per_cent_and_nought_without_a_limit():
-    capacity, service = np.array([100.0, 100.0, np.inf]), np.array([0.01, 0.01, 0.01])
-    waits = mean_wait_s(capacity, service, np.array([0.98, 5.0, 0.0]))
+    waits = stations([100.0, 100.0, np.inf], [0.01] * 3).mean_wait_s(np.array([0.98, 5.0, 0.0]))
     assert waits[0] == waits[1] == pytest.approx(0.98 / (100 * 0.02))
     assert waits[2] == 0
 
@@ -54,8 +68,7 @@ def test_servers_are_capacity_times_service_rounded_half_up(capacity, service, c
     [(80, 0, 0, 0), (80, 2, -0.2, 0), (150, 0, 0.5, 0), (150, 4, 0, 1 / 3), (100, 2, 0, 0), (50, 4, -0.5, 0)],
 )
 def test_the_backlog_grows_by_u_less_one_until_full(offered, backlog, slope, excess):
-    arrays = (np.array([value]) for value in (100.0, 0.01, 4.0, float(offered), float(backlog)))
-    queue = queue_under(*arrays)
+    queue = stations([100.0], [0.01], [4.0]).queues(np.array([float(offered)]), np.array([float(backlog)]))
     assert (queue.slope[0], queue.excess[0]) == (pytest.approx(slope), pytest.approx(excess))
 
 

@@ -20,7 +20,7 @@ from northgate.engine.formulas.hashing import (
     winners,
 )
 from northgate.engine.formulas.occupancy import Occupancy, idle_ends
-from northgate.engine.formulas.queues import AT_BOUND_S, Queue, mean_wait_s, overload, queue_under, too_late
+from northgate.engine.formulas.queues import AT_BOUND_S, Queue, Stations, overload, too_late
 from northgate.engine.formulas.retries import attempts, attempts_before
 from northgate.engine.formulas.roots import first_meeting
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
@@ -38,6 +38,7 @@ __all__ = [
     "Occupancy",
     "Queue",
     "SmoothRoundRobin",
+    "Stations",
     "Sum",
     "address_keys",
     "attempts",
@@ -52,10 +53,8 @@ __all__ = [
     "last_stops",
     "last_stops_in_order",
     "last_stops_of_two",
-    "mean_wait_s",
     "mix64",
     "overload",
-    "queue_under",
     "ranking",
     "target_keys",
     "too_late",

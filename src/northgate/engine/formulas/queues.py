@@ -7,7 +7,7 @@ exchanges" (1917), for the M/M/c wait; the fluid backlog is a balance of work of
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import Bools, Floats, Ints, cached
 
 # Above this utilisation the M/M/c wait is held: the backlog, not the steady state, then says how long one waits.
 WAIT_LIMIT = 0.98
@@ -31,13 +31,20 @@ def erlang_b(count: Ints, load: Floats) -> Floats:
     B(k-1)) written out. Many: the Poisson(a) mass at c over its mass up to c, from a library that is slow to load and
     therefore loaded only then.
     """
-    most = int(count.max(initial=0))
-    if most > RECURSION_LIMIT:
+    if count.max(initial=0) > RECURSION_LIMIT:
         return _erlang_b_of_many(count, load)
-    left = np.maximum(count[:, None] - np.arange(most), 0)
+    return _erlang_b_of_few(_down_from(count), load)
+
+
+def _down_from(count: Ints) -> Floats:
+    """Per station c, c - 1, ... 1, and 0 from there on."""
+    return np.asarray(np.maximum(count[:, None] - np.arange(int(count.max(initial=0))), 0.0))
+
+
+def _erlang_b_of_few(down: Floats, load: Floats) -> Floats:
     with np.errstate(divide="ignore", over="ignore", invalid="ignore"):
         # Past the last there may stand nothing times infinity.
-        terms = np.where(left > 0, np.cumprod(left / load[:, None], axis=1), 0.0)
+        terms = np.where(down > 0, np.cumprod(down / load[:, None], axis=1), 0.0)
         return np.asarray(1 / (1 + terms.sum(axis=1)))
 
 
@@ -54,17 +61,12 @@ def erlang_c(count: Ints, load: Floats) -> Floats:
 
     C = B / (1 - (a/c)(1 - B)), B being Erlang's loss formula.
     """
-    blocked = erlang_b(count, load)
-    return blocked / (1 - load / count * (1 - blocked))
+    return _waits(erlang_b(count, load), load / count)
 
 
-def mean_wait_s(capacity: Floats, service_s: Floats, utilisation: Floats) -> Floats:
-    """The mean M/M/c wait in seconds at min(utilisation, 0.98); 0 where no capacity limit is known."""
-    limited = np.isfinite(capacity)
-    held = np.where(limited, np.minimum(utilisation, WAIT_LIMIT), 0.0)
-    count = servers(capacity, service_s)
-    speed = np.where(limited, capacity, 1.0)
-    return np.where(limited, erlang_c(count, held * count) / (speed * (1 - held)), 0.0)
+def _waits(blocked: Floats, utilisation: Floats) -> Floats:
+    """Erlang's C from his B."""
+    return blocked / (1 - utilisation * (1 - blocked))
 
 
 class Queue(Struct, frozen=True):
@@ -83,20 +85,52 @@ def overload(utilisation: Floats) -> tuple[Floats, Floats]:
     return above - 1, 1 - 1 / above
 
 
-def queue_under(capacity: Floats, service_s: Floats, queue_s: Floats, offered: Floats, backlog_s: Floats) -> Queue:
-    """How the queues stand with this offered rate (1/s) and backlog (s).
+class Stations(Struct, frozen=True, dict=True):
+    """Machines as M/M/c stations: their capacity (1/s; inf: no limit is known), service time (s) and longest queue
+    (seconds of work), (machines,) each."""
 
-    Above saturation the backlog grows by u - 1 up to `queue_s`, then the excess 1 - 1/u is refused; below it shrinks
-    by 1 - u.
-    """
-    utilisation = offered / capacity
-    over, full = utilisation > 1, backlog_s >= queue_s - AT_BOUND_S
-    growth, refused = overload(utilisation)
-    excess = np.where(full, refused, 0.0)
-    growing = np.where(full, 0.0, growth)
-    shrinking = np.where(backlog_s > AT_BOUND_S, utilisation - 1, 0.0)
-    latency = service_s + mean_wait_s(capacity, service_s, utilisation) + backlog_s
-    return Queue(utilisation, excess, np.where(over, growing, shrinking), latency)
+    capacity: Floats
+    service_s: Floats
+    queue_s: Floats
+
+    @cached
+    def _limited(self) -> Bools:
+        return np.isfinite(self.capacity)
+
+    @cached
+    def _speed(self) -> Floats:
+        return np.where(self._limited, self.capacity, 1.0)
+
+    @cached
+    def _count(self) -> Ints:
+        return servers(self.capacity, self.service_s)
+
+    @cached
+    def _down(self) -> Floats | None:
+        """What Erlang's recursion goes through; None where there are many servers."""
+        return _down_from(self._count) if self._count.max(initial=0) <= RECURSION_LIMIT else None
+
+    def mean_wait_s(self, utilisation: Floats) -> Floats:
+        """The mean M/M/c wait in seconds at min(utilisation, 0.98); 0 where no capacity limit is known."""
+        held: Floats = np.where(self._limited, np.minimum(utilisation, WAIT_LIMIT), 0.0)
+        load: Floats = held * self._count.astype(np.float64)
+        blocked = erlang_b(self._count, load) if self._down is None else _erlang_b_of_few(self._down, load)
+        return np.where(self._limited, _waits(blocked, held) / (self._speed * (1 - held)), 0.0)
+
+    def queues(self, offered: Floats, backlog_s: Floats) -> Queue:
+        """How the queues stand with this offered rate (1/s) and backlog (s).
+
+        Above saturation the backlog grows by u - 1 up to `queue_s`, then the excess 1 - 1/u is refused; below it
+        shrinks by 1 - u.
+        """
+        utilisation = offered / self.capacity
+        over, full = utilisation > 1, backlog_s >= self.queue_s - AT_BOUND_S
+        growth, refused = overload(utilisation)
+        excess = np.where(full, refused, 0.0)
+        growing = np.where(full, 0.0, growth)
+        shrinking = np.where(backlog_s > AT_BOUND_S, utilisation - 1, 0.0)
+        latency = self.service_s + self.mean_wait_s(utilisation) + backlog_s
+        return Queue(utilisation, excess, np.where(over, growing, shrinking), latency)
 
 
 def too_late(latency_s: Floats, slope: Floats, bound_s: Floats) -> Bools:

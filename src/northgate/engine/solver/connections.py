@@ -117,29 +117,35 @@ class OpenConnections:
         made[:, :, SPENT] = np.where(unheard > 0, unheard * timeout_s[:, None], made[:, :, SPENT])
         return made
 
-    def attempts(self, outcome: Floats) -> Floats:
-        """How often a call is tried over its connection: again as long as that stands."""
-        return attempts(unit(1 - outcome[:, :, SERVED]), self._repeats)
+    def served(self, pair: Mapping[int, Floats]) -> Floats:
+        """Per kind and pair the share of one attempt that is served; as in `outcome`."""
+        through = pair[SERVED][self.fate] * (1 - self.over[self.network.pairs.front])
+        return np.where(self.dead | self.blocked, 0.0, through)
+
+    def attempts(self, served: Floats) -> Floats:
+        """How often a call is tried over its connection, that share of an attempt being served: again as long as the
+        connection stands."""
+        return attempts(unit(1 - served), self._repeats)
 
     @cached
     def _repeats(self) -> Floats:
         return np.where(self.ends_at_first_failure, 0.0, self.retries[:, None])
 
-    def lost(self, outcome: Floats) -> Floats:
+    def lost(self, served: Floats) -> Floats:
         """Per kind and pair: the share of calls under which a connection ends there, and which are repeated without
-        one."""
+        one; `served` of one attempt."""
         again = (self.retries > 0)[:, None]
-        return np.where(self.ends_at_first_failure & again, unit(1 - outcome[:, :, SERVED]), 0.0)
+        return np.where(self.ends_at_first_failure & again, unit(1 - served), 0.0)
 
     def ended_under_calls(self, lost: Floats) -> Floats:
         """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without
         one, that of calls there being `lost`; those who were reset too."""
         return np.asarray(self.held * lost + np.where((self.retries > 0)[:, None], self.reset, 0.0))
 
-    def spent_before(self, outcome: Floats) -> Floats:
+    def spent_before(self, served: Floats) -> Floats:
         """Per call the mean time that those have spent whose connection has ended under them (s): all the patience of
-        the first attempt, or the round trip that it takes to be reset."""
-        ended = self.ended_under_calls(self.lost(outcome))
+        the first attempt, of which so much is `served`, or the round trip that it takes to be reset."""
+        ended = self.ended_under_calls(self.lost(served))
         by_reset = np.where((self.retries > 0)[:, None], self.reset, 0.0)
         timeout_s = self.network.calls.timeout_s[self.calls][:, None]
         spent, whole = self.by_call((ended - by_reset) * timeout_s + by_reset * self.trip_s), self.by_call(ended)

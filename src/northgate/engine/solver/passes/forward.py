@@ -9,8 +9,9 @@ from northgate.engine.base import (
     sum_columns,
     total_by,
 )
-from northgate.engine.formulas import Queue, queue_under
+from northgate.engine.formulas import Queue, Stations
 from northgate.engine.solver.context import Sent, Stage
+from northgate.engine.solver.unloaded import Unloaded
 
 
 class Forward(Stage):
@@ -62,8 +63,10 @@ class Forward(Stage):
         if len(self.frame.onward):
             arriving[self.frame.onward] = 0.0
         offered = total_by(network.pairs.machine, arriving, len(machines.names))
-        slowness = self.state.truth.slowness
-        return queue_under(
-            machines.capacity / slowness, machines.service_s * slowness, machines.queue_s, offered,
-            self.state.backlog_s,
-        )  # fmt: skip
+        return self.unloaded.derived(_stations).queues(offered, self.state.backlog_s)
+
+
+def _stations(unloaded: Unloaded) -> Stations:
+    """The machines, as slow as they truly are."""
+    machines, slowness = unloaded.network.machines, unloaded.state.truth.slowness
+    return Stations(machines.capacity / slowness, machines.service_s * slowness, machines.queue_s)

@@ -104,12 +104,12 @@ class OnePass:
         """How often calls would connect, given what becomes of one."""
         repeats, connected = self.repeats, self.connected
         mult = repeats.against_once(repeats.connected(back.books))
-        open_now = connected.outcome(back.pair)
-        lost = connected.lost(open_now)
+        served = connected.served(back.pair)
+        lost = connected.lost(served)
         after_one = self.attempts.after_one
         if self._lose(lost).any():
             after_one = repeats.against_once(repeats.connected(back.books, 1), 1)
-        return Attempts(mult, after_one, connected.attempts(open_now), lost)
+        return Attempts(mult, after_one, connected.attempts(served), lost)
 
     def _lose(self, lost: Floats) -> Floats:
         """Such shares of the calls over connections end them, whose sources go on without: by kind and pair the share
