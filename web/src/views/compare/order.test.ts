@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { mayMove, moved, readOrder, timed, writeOrder } from "./order";
+import { mayMove, moved, neededWords, readOrder, timed, writeOrder } from "./order";
 
 describe("the order of a change", () => {
   it("is read as it is written, and is the usual one where it is none", () => {
@@ -20,5 +20,9 @@ describe("the order of a change", () => {
   it("never goes past what a step needs", () => {
     const steps = [{ needs: [] }, { needs: [0] }, { needs: [] }];
     expect([mayMove(steps, 1, -1), mayMove(steps, 0, 1), mayMove(steps, 2, -1), mayMove(steps, 1, 1), mayMove(steps, 0, -1), mayMove(steps, 2, 1)]).toEqual([false, false, true, true, false, false]);
+  });
+
+  it("tells what a step needs, a row of steps by its ends", () => {
+    expect([[], [1], [1, 0], [2, 3, 5, 6, 7, 8], [0, 1, 2]].map(neededWords)).toEqual(["", "2", "1, 2", "3, 4, 6 to 9", "1 to 3"]);
   });
 });

@@ -42,3 +42,18 @@ export function mayMove(steps: { needs: number[] }[], place: number, by: -1 | 1)
 export function timed(order: Place[], place: number, at: number | undefined): Place[] {
   return order.map((one, at_) => (at_ === place ? { step: one.step, at_s: at } : one));
 }
+
+/** Steps that another needs, counted from 1, three or more in a row as `6 to 9`. */
+export function neededWords(needs: number[]): string {
+  const rows: number[][] = [];
+  for (const step of [...needs].sort((a, b) => a - b)) {
+    const last = rows.at(-1);
+    if (last?.at(-1) === step - 1) last.push(step);
+    else rows.push([step]);
+  }
+  const words = rows.map((row) => {
+    const numbers = row.map((step) => step + 1);
+    return row.length > 2 ? `${numbers[0]} to ${numbers.at(-1)}` : numbers.join(", ");
+  });
+  return words.join(", ");
+}

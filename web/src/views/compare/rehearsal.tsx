@@ -11,7 +11,7 @@ import { useChange, useChangeMoment, useChangeProgress, type Ordered } from "../
 import { answerKey, type Asked } from "../../plan/queries";
 import { Trouble } from "../../plan/trouble";
 import { BoardThen, Rehearsed, type MomentProps } from "./rehearsed";
-import { mayMove, moved, readOrder, timed, writeOrder, type Place } from "./order";
+import { mayMove, moved, neededWords, readOrder, timed, writeOrder, type Place } from "./order";
 import { useRoute } from "../../plan/route";
 
 type Change = Schemas["RehearsalAnswer"];
@@ -50,7 +50,7 @@ function Steps({ change, order, waiting }: { change: Change; order: string | und
               <td className="pr-2 text-ink-soft">{index + 1}</td>
               <td className="pr-3"><At step={index + 1} at={one.at_s} set={places[index]?.at_s !== undefined} onAt={(at) => take(timed(places, index, at))} /></td>
               <td className="pr-3">{one.words}</td>
-              <td className="pr-3 text-ink-soft">{one.needs.map((needed) => needed + 1).join(", ")}</td>
+              <td className="pr-3 whitespace-nowrap text-ink-soft">{neededWords(one.needs)}</td>
               <td className="pr-3">{one.waits_s > 0 ? span(one.waits_s) : "–"}</td>
               <td className={`pr-3 ${one.failed >= 0.5 ? "font-semibold text-vermilion-text" : ""}`}>{one.failed >= 0.5 ? amount(one.failed) : "none"}</td>
               <td className="pr-3">{backWords(back.get(index))}</td>
