@@ -15,6 +15,7 @@ import numpy as np
 from northgate.engine.base import (
     KINDS,
     Floats,
+    Ints,
 )
 from northgate.engine.formulas import (
     LastStops,
@@ -50,6 +51,7 @@ class Repeats:
         # The shares of the classes among those of their call whose connection has ended under them.
         self.weights_after_one = self.book.weights
         self.free, self.anew = np.ones(len(state.call_rps)), np.zeros(len(state.call_rps))
+        self._through: dict[tuple[int, bytes], Floats] = {}
 
     @property
     def any(self) -> bool:
@@ -62,15 +64,25 @@ class Repeats:
         one = next((one for one in self.pinned if one.call == call), None)
         if one is None or lost.sum() <= 0:
             return
-        made = np.zeros(len(one.weights))
-        for pair in np.flatnonzero(lost):
-            pins = one.pins.get(int(self.network.pairs.cell[pair]))
-            there = np.zeros(1) if pins is None else self.returning.lumps.hold(pins, int(pair))
-            # A class may be empty among those without a connection.
-            weights = there * np.maximum(one.weights, EMPTY) if there.any() else one.weights
-            made += lost[pair] * weights / weights.sum()
+        pairs = np.flatnonzero(lost)
+        made = lost[pairs] @ self._classes_through(one, pairs)
         self.weights_after_one = self.weights_after_one.copy()
         self.weights_after_one[one.kinds] = made / made.sum()
+
+    def _classes_through(self, one: Pinned, pairs: Ints) -> Floats:
+        """The shares of a call's classes among the sources whose connections lead through each of these pairs: (pairs,
+        classes)."""
+        key = one.call, pairs.tobytes()
+        if key not in self._through:
+            self._through[key] = np.array([self._classes_at(one, pair) for pair in pairs.tolist()])
+        return self._through[key]
+
+    def _classes_at(self, one: Pinned, pair: int) -> Floats:
+        pins = one.pins.get(int(self.network.pairs.cell[pair]))
+        there = np.zeros(1) if pins is None else self.returning.lumps.hold(pins, pair)
+        # A class may be empty among those without a connection.
+        weights = there * np.maximum(one.weights, EMPTY) if there.any() else one.weights
+        return np.asarray(weights / weights.sum())
 
     @property
     def connects(self) -> Floats:
