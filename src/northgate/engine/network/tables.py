@@ -27,7 +27,7 @@ import numpy as np
 from msgspec import Struct
 
 from northgate.engine.base import Bools, Derives, Floats, Ints, cached, finite
-from northgate.engine.formulas import METHODS, Keys
+from northgate.engine.formulas import METHODS, Keys, Stations
 from northgate.engine.matching import Request
 from northgate.engine.network.names import NameBook
 from northgate.engine.network.sources import Segment
@@ -55,6 +55,10 @@ class Machines(Struct, frozen=True, dict=True):
     real: Bools
     outside: Bools
     spare: Bools
+
+    def stations(self, slowness: Floats) -> Stations:
+        """They as they work while so many times as slow as planned, (machines,)."""
+        return Stations(self.capacity / slowness, self.service_s * slowness, self.queue_s)
 
     @cached
     def _positions(self) -> dict[str, int]:

@@ -12,7 +12,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from northgate.engine.base import NEVER, Bools, Floats, Ints, distinct, total_by
-from northgate.engine.formulas import AT_BOUND_S, Stations, first_meeting
+from northgate.engine.formulas import AT_BOUND_S, first_meeting
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
 from northgate.engine.processes.world import World
@@ -152,9 +152,7 @@ class Backlogs:
         now, later = flow.queue.utilisation, flow.queue.utilisation * (1 - reach) + mean.queue.utilisation * reach
         if ((now > 1) != (later > 1)).any():
             return False
-        slowness = flow.state.truth.slowness
-        machines = self.network.machines
-        stations = Stations(machines.capacity / slowness, machines.service_s * slowness, machines.queue_s)
+        stations = self.network.machines.stations(flow.state.truth.slowness)
         more_s = stations.mean_wait_s(later) - stations.mean_wait_s(now)
         latency_s = flow.queue.latency_s
         low, high = (np.where(more_s > 0, one, other) for one, other in ((0.0, more_s), (more_s, 0.0)))

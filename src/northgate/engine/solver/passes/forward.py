@@ -68,5 +68,4 @@ class Forward(Stage):
 
 def _stations(unloaded: Unloaded) -> Stations:
     """The machines, as slow as they truly are."""
-    machines, slowness = unloaded.network.machines, unloaded.state.truth.slowness
-    return Stations(machines.capacity / slowness, machines.service_s * slowness, machines.queue_s)
+    return unloaded.network.machines.stations(unloaded.state.truth.slowness)
