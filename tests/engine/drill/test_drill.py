@@ -215,7 +215,7 @@ def test_an_answer_that_came_to_take_the_whole_time_out_counts_for_the_longest_b
     data = plan_data()
     data["fleets"][0]["instance"] |= {"capacity_rps": 200, "queue_s": 20}
     data["probes"][0] |= {"next_after": "result"}
-    run = drill_of(data, [fail(60, instance=f"tiles-{number}") for number in (1, 2, 3, 4)], lasts_s=200)
+    run = drill_of(data, [fail(60, instance=f"tiles-{number}") for number in (1, 2, 3, 4)], lasts_s=240)
     interval_s, time_out_s = 10, 5
     overloaded = [row for row in run.blind if row.change == "down" and row.true_at_s > 60]
     assert len(overloaded) == 12, "two instances behind three fronts, twice"

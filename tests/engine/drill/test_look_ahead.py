@@ -1,6 +1,7 @@
 """How far a drill looks ahead: as far as rates are linear, in steps that bend little elsewhere, and to the second at
 which a probe finds another thing."""
 
+from pathlib import Path
 from types import SimpleNamespace
 
 import numpy as np
@@ -10,9 +11,12 @@ from hypothesis import strategies as st
 
 from northgate.engine.drill.ahead import look_ahead, steps
 from northgate.engine.drill.ahead.found import FOUND_S, Found
+from northgate.engine.drill.run import run_drill
 from northgate.engine.formulas import occupancy
-from northgate.engine.processes import resolvers
+from northgate.engine.network.compile import compile_network
+from northgate.engine.processes import Backlogs, resolvers
 from northgate.engine.solver import Opens, Solver
+from northgate.plan import read_plan
 from tests.engine.network.test_names import two_regions
 from tests.engine.processes.test_resolvers import RPS, watched
 from tests.support.exploring import examples
@@ -159,3 +163,29 @@ def test_a_backlog_goes_through_a_step_as_on_the_parabola_of_its_load(look_s, la
     flows = flow_after(0.0), flow_after(long_s / 2), flow_after(last_s - 100)
     step = steps.Step(100.0, look_s, last_s, flows, None, jumps=True)
     assert step.faster * long_s**2 / 2 == pytest.approx(a * long_s**2 / 2 + b * long_s**3 / 3, rel=1e-6)
+
+
+@pytest.mark.no_cover
+@pytest.mark.parametrize(("next_after", "off_s"), [("send", 2e-6), ("result", 2e-3)])
+def test_what_happens_does_not_depend_on_where_one_looks_meanwhile(monkeypatch, next_after, off_s):
+    """The demo's cascade, with events at latencies that nobody minds: what probes of targets and of names find, when,
+    and what fails is as without them, while backlogs grow, waits become longer, and old answers fade. (An interval that
+    follows on the result adds up what waits have become.)"""
+    plan = read_plan(Path("examples/beckwater.plan.yaml"))
+    probes = [probe.model_copy(update={"next_after": next_after}) for probe in plan.probes]
+    network = compile_network(plan.model_copy(update={"probes": probes}))
+    drill = next(one for one in plan.drills if one.name == "lose-fells").model_copy(update={"lasts_s": 330.0})
+    plain = run_drill(network, drill)
+    bounds_s = Backlogs.bounds_s
+
+    def with_others(backlogs, flow):
+        mine = bounds_s(backlogs, flow)
+        return np.concatenate([mine, np.full((len(mine), 2), [0.7, 2.2])], axis=1)
+
+    monkeypatch.setattr(Backlogs, "bounds_s", with_others)
+    looked = run_drill(network, drill)
+    assert len(looked.keyframes) > len(plain.keyframes) + 20
+    assert [(event.kind, event.about) for event in looked.events] == [(one.kind, one.about) for one in plain.events]
+    at_s = [event.at_s for event in plain.events]
+    assert [event.at_s for event in looked.events] == pytest.approx(at_s, abs=off_s)
+    assert looked.readings.failed == pytest.approx(plain.readings.failed, rel=1e-7)

@@ -5,10 +5,11 @@ import pytest
 from msgspec.structs import replace
 
 from northgate.engine.drill.run import undisturbed
-from northgate.engine.processes.backlogs import Growth, growth, next_crossing, patience_bounds
+from northgate.engine.processes import Backlogs, World
+from northgate.engine.processes.backlogs import Growth, growth, next_crossing
 from northgate.engine.processes.fronts import Addresses
 from northgate.engine.solver.solve import Solver
-from tests.support.plans import changed, drill_of, network_of, plan_data
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data
 
 
 def overloaded(**client):
@@ -19,17 +20,34 @@ def overloaded(**client):
     return undisturbed(network_of(data))
 
 
-def test_bounds_are_every_patience_once():
+def bounds_of(flow):
+    """Beyond which latencies of each machine somebody gives up."""
+    return Backlogs(World(flow.network)).bounds_s(flow)
+
+
+def test_who_is_sent_nowhere_has_no_patience_there():
+    """Two targets are out of use: of what clients wait nothing is left there, of what probes wait all."""
     data = plan_data()
     data["clients"][0]["timeout_s"] = 4
-    data["target_groups"][0]["response_timeout_s"] = 3
-    assert patience_bounds(network_of(data)).tolist() == [3, 5]
+    run = drill_of(
+        data, [fail(60, page="/ready", status=500, instance=name) for name in ("tiles-1", "tiles-2")], lasts_s=200
+    )
+    bounds_s = bounds_of(run.flow_at(200))
+    assert [sorted(set(mine[np.isfinite(mine)])) for mine in bounds_s] == [[5]] * 2 + [[4 - 0.012, 5]] * 4
+
+
+def test_those_who_do_not_ask_have_no_patience():
+    data = plan_data()
+    data["clients"].append({**data["clients"][0], "name": "riders", "timeout_s": 3, "rps": 0})
+    assert set(bounds_of(undisturbed(network_of(data)))[0]) == {10 - 0.012, 5}
+    data["clients"][1]["rps"] = 1
+    assert set(bounds_of(undisturbed(network_of(data)))[0]) == {3 - 0.012, 10 - 0.012, 5}
 
 
 def test_the_nearest_bound_comes_first():
     flow = overloaded(timeout_s=2)
     at_rest = flow.queue.latency_s[0]
-    crossing = next_crossing(flow, growth(flow), patience_bounds(flow.network), 100.0)
+    crossing = next_crossing(flow, growth(flow), bounds_of(flow), 100.0)
     assert crossing.at_s == pytest.approx(100 + 2 - 0.012 - at_rest), "less the round trip"
     assert len(crossing.machines) == 6
     patient = overloaded(timeout_s=500)
@@ -40,7 +58,7 @@ def test_the_nearest_bound_comes_first():
 
 def test_nothing_moves_below_saturation():
     flow = undisturbed(network_of(plan_data()))
-    assert next_crossing(flow, growth(flow), patience_bounds(flow.network), 0.0).at_s == np.inf
+    assert next_crossing(flow, growth(flow), bounds_of(flow), 0.0).at_s == np.inf
 
 
 def test_a_backlog_is_the_integral_of_what_is_offered_beyond_what_is_worked_off():

@@ -156,10 +156,44 @@ def test_a_slow_answer_counts_as_silence():
 
 def test_a_probes_answer_waits_as_long_as_the_backlog_grows_until_it_is_sent():
     """Sent 4 s from now, with an answer after 1 s now, 0.5 s/s more, and that growing by 0.1 s/s²."""
-    beats = Beats(*(np.array([value]) for value in (10.0, 5.0, 1.0, 1.0)), np.array([False]), np.array([0.4]))
+    beats = Beats(*(np.array([value]) for value in (10.0, 1.0, 1.0)), np.array([False]), np.array([0.4]))
     silent = Findings(*(np.array([value]) for value in (False, 5.0, 0.0, -1.0)))
     probers = Probers(beats, silent, "spread", 0.0)
     probers.meet(0.0, Findings(*(np.array([value]) for value in (True, 1.0, 0.5, 1.0))))
     assert probers.next_verdict_s() == pytest.approx(4 + 1 + 0.5 * 4)
-    probers.bend(np.array([0.1]))
+    probers.drift(np.zeros(1), np.array([0.1]))
     assert probers.next_verdict_s() == pytest.approx(4 + 1 + 0.5 * 4 + 0.1 * 4**2 / 2)
+
+
+@pytest.mark.parametrize("phases", ["spread", "worst"])
+def test_an_interval_that_follows_on_the_result_becomes_longer_as_answers_do(phases):
+    """Answers take 1 s at second 0 and half a second more each second; the next probe is sent 10 s after each."""
+    beats = Beats(*(np.array([value]) for value in (10.0, 1.0, 3.0)), np.array([True]), np.array([0.4]))
+    silent = Findings(*(np.array([value]) for value in (False, 0.0, 0.0, -1.0)))
+    probers = Probers(beats, silent, phases, 4.0)
+    probers.meet(0.0, Findings(*(np.array([value]) for value in (True, 1.0, 0.5, 1.0))))
+    sent_s, known_s = [4.0], []
+    for _ in range(3):
+        known_s.append(sent_s[-1] + 1 + 0.5 * sent_s[-1])
+        sent_s.append(known_s[-1] + 10)
+    assert probers.next_verdict_s() == pytest.approx(known_s[2])
+    between = (sent_s[1] + sent_s[2]) / 2
+    assert probers.next_sent_s(between) == pytest.approx([sent_s[2] - between])
+    # What is found anew meanwhile counts on from the two that were sent.
+    probers.meet(between, Findings(*(np.array([value]) for value in (True, 2.0, 0.0, 1.0))))
+    assert probers.next_verdict_s() == pytest.approx(sent_s[2] + 2)
+    assert probers.take_verdicts(sent_s[2] + 2).tolist() == [0]
+
+
+@pytest.mark.parametrize("phases", ["spread", "worst"])
+def test_how_long_a_call_takes_is_looked_at_when_it_is_sent(phases):
+    """A call that will bring a verdict is sent at second 4: it takes what such calls take then."""
+    beats = Beats(*(np.array([value]) for value in (10.0, 1.0, 1.0)), np.array([False]), np.array([0.4]))
+    silent = Findings(*(np.array([value]) for value in (False, 0.0, 0.0, -1.0)))
+    probers = Probers(beats, silent, phases, 4.0, np.array([True]))
+    probers.meet(0.0, Findings(*(np.array([value]) for value in (True, 1.0, 0.0, 1.0))))
+    assert probers.next_s(0.0) == 4
+    probers.meet(4.0, Findings(*(np.array([value]) for value in (True, 2.5, 0.0, 1.0))))
+    assert probers.next_s(4.0) == pytest.approx(6.5)
+    probers.meet(5.0, Findings(*(np.array([value]) for value in (True, 3.0, 0.0, 1.0))))
+    assert probers.next_s(5.0) == pytest.approx(6.5), "the one that is on its way keeps what it met"

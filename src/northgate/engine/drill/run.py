@@ -181,11 +181,11 @@ class Run:
         """What follows from the flow of now: what probes find, and how far it holds."""
         self.begins = self.flow.attempts, self.flow.pair_share
         self._meet()
-        self.names.meet(self.now, self.flow)
+        meet_names(self)
         self.look_ahead.look(self.flow, self.now, self._until_s())
         self.backlogs.look(self.flow, self.look_ahead.faster, self.now)
         if self.look_ahead.faster is not None:
-            self.targets.bend(growth(self.flow, self.look_ahead.faster))
+            self.targets.drift(growth(self.flow, self.look_ahead.faster), self.look_ahead.waits)
         self.keyframes.append(keyframe(self))
 
     def _climb(self) -> None:
@@ -280,6 +280,14 @@ class Run:
         self.blind.grow(later_s - self.backlogs.backlog_s)
         self.backlogs.advance(later_s, second)
         self.now = second
+
+
+def meet_names(run: Run) -> None:
+    """Tells the probers of names what they find from now on, and all that are calls whether these may come to take
+    longer."""
+    run.names.meet(run.now, run.flow)
+    for probers in (run.targets.probers, run.names.probers):
+        probers.moves = probers.follows and run.look_ahead.moves_from(run.flow, run.now)
 
 
 def settle_holdings(run: Run, healthy: list[Bools]) -> None:

@@ -11,13 +11,13 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from northgate.engine.base import NEVER, Bools, Floats, Ints, distinct, total_by
+from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
 from northgate.engine.formulas import AT_BOUND_S, first_meeting
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
 from northgate.engine.processes.world import World
 from northgate.engine.solver import Flow
-from northgate.engine.truth import Truth
+from northgate.engine.truth import Patience, Truth
 
 
 class Growth(Struct, frozen=True):
@@ -67,44 +67,6 @@ class Crossing(Struct, frozen=True):
 NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
 
 
-def patience_bounds(network: Network, region: int | None = None) -> Floats:
-    """Every latency (s) beyond which some client, balancer or probe gives up, once each; of calls that come to any
-    region, or to one."""
-    calls, plan = network.calls, network.plan
-    trips_s = calls.trips_s[calls.outcome_trip]
-    trips_s = trips_s if region is None else trips_s[:, region : region + 1]
-    budgets_s = distinct((calls.outcome_timeout_s[:, None] - trips_s).ravel())
-    # Whoever has waited for silent targets, or for other addresses, has so much less patience.
-    spent = {0.0} | {
-        number * group.connect_timeout_s for group in plan.target_groups for number in range(1, group.try_others + 1)
-    }
-    together = max((network.names.most_together(name) for name in range(len(plan.names))), default=1)
-    spent |= {
-        number * client.connect_timeout_s
-        for client in plan.clients
-        if client.tries_next_address
-        for number in range(1, min(together, int(client.timeout_s // client.connect_timeout_s) + 1))
-    }
-    patience = np.minimum.outer(budgets_s, distinct(network.pairs.response_timeout_s))
-    left = np.subtract.outer(patience.ravel(), np.array(sorted(spent))).ravel()
-    probes = np.array([probe.timeout_s for probe in network.plan.probes], dtype=np.float64)
-    return distinct(np.concatenate([left[(left > 0) & np.isfinite(left)], probes]))
-
-
-def bounds_of_machines(network: Network) -> Floats:
-    """Per machine every such latency (s), of calls through fronts of the regions that send there: (machines, bounds),
-    inf past the last."""
-    asked = np.unique(np.stack([network.pairs.machine, network.pairs.region], axis=1), axis=0, return_index=True)[0]
-    of_region = {int(region): patience_bounds(network, int(region)) for region in distinct(asked[:, 1])}
-    found: list[set[float]] = [set() for _ in network.machines.names]
-    for machine, region in asked.tolist():
-        found[machine] |= set(of_region[region].tolist())
-    made = np.full((len(found), max(map(len, found), default=0)), NEVER)
-    for machine, bounds in enumerate(found):
-        made[machine, : len(bounds)] = sorted(bounds)
-    return made
-
-
 def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float) -> Crossing:
     """When, from `now` on, a backlog next meets a bound, or turns; its growth holds until then."""
     turns = float(grown.turns_s.min(initial=NEVER))
@@ -134,7 +96,8 @@ class Backlogs:
     def __init__(self, world: World) -> None:
         self.network, self.world = world.network, world
         self.backlog_s: Floats = np.zeros(len(self.network.machines.names))
-        self._bounds_s = bounds_of_machines(self.network)
+        self._patience = self.network.derived(Patience)
+        self._bounds: tuple[Flow | None, Floats] = (None, np.zeros(0))
         self._crossing: Crossing = NO_CROSSING
         self.grown: Growth | None = None
         # The last second at which a backlog has come to nothing.
@@ -156,8 +119,18 @@ class Backlogs:
         more_s = stations.mean_wait_s(later) - stations.mean_wait_s(now)
         latency_s = flow.queue.latency_s
         low, high = (np.where(more_s > 0, one, other) for one, other in ((0.0, more_s), (more_s, 0.0)))
-        between = self._bounds_s - latency_s[:, None]
+        between = self.bounds_s(flow) - latency_s[:, None]
         return not ((between >= low[:, None] - AT_BOUND_S) & (between <= high[:, None] + AT_BOUND_S)).any()
+
+    def bounds_s(self, flow: Flow) -> Floats:
+        """Per machine every latency (s) beyond which somebody gives up who comes there under a flow, or does so while
+        nothing else happens: (machines, bounds)."""
+        known, bounds_s = self._bounds
+        if known is not flow:
+            asks_s = np.where(_sent_to(flow)[:, None], self._patience.bounds_s(_comes(flow)), NEVER)
+            bounds_s = np.concatenate([asks_s, self._patience.probes_s], axis=1)
+            self._bounds = flow, bounds_s
+        return bounds_s
 
     def meet(self, before: Truth) -> None:
         """Truth has changed: machines lose their queue, or work at another speed."""
@@ -168,12 +141,12 @@ class Backlogs:
     def look(self, flow: Flow, faster: Floats | None, now: float) -> None:
         """From now on backlogs grow as under this flow, whose utilisations grow by `faster` a second."""
         self.grown = growth(flow, faster)
-        self._crossing = next_crossing(flow, self.grown, self._bounds_s, now)
+        self._crossing = next_crossing(flow, self.grown, self.bounds_s(flow), now)
 
     def meets_s(self, flow: Flow, now: float, faster: Floats | None = None) -> float:
         """When a backlog would next meet a bound, were rates to stay as in a flow, but utilisations to grow by `faster`
         a second."""
-        return next_crossing(flow, growth(flow, faster), self._bounds_s, now).at_s
+        return next_crossing(flow, growth(flow, faster), self.bounds_s(flow), now).at_s
 
     def after(self, seconds: float) -> Floats:
         """The backlogs so many seconds later."""
@@ -194,6 +167,25 @@ class Backlogs:
     def take(self, now: float) -> Iterator[Entry]:  # noqa: ARG002
         """What is met at a bound is seen by the next solve."""
         yield from ()
+
+
+def _comes(flow: Flow) -> Bools:
+    """Per arrival whether anybody comes by it under a flow, or will as old answers fade; probes that are calls are not
+    counted among requests, and come all the same."""
+    network, state = flow.network, flow.state
+    entries, arrivals = network.entries, network.arrivals
+    told = state.dns_share > 0 if state.fresh is None else (state.dns_share > 0) | (state.fresh > 0)
+    calls = (state.call_rps > 0) | (network.calls.client >= len(network.plan.clients))
+    return (told & calls[entries.call])[arrivals.entry] & (flow.row_part > 0)
+
+
+def _sent_to(flow: Flow) -> Bools:
+    """Per machine whether any front sends requests there under a flow, or a connection leads there."""
+    network, state = flow.network, flow.state
+    pairs = state.in_use | (flow.pair_share > 0).any(axis=0)
+    if state.held is not None:
+        pairs = pairs | (state.held.connections > 0).any(axis=0)
+    return np.asarray(total_by(network.pairs.machine, pairs, len(network.machines.names)) > 0)
 
 
 def _emptied(network: Network, truth: Truth) -> Bools:

@@ -150,7 +150,8 @@ class Names:
     ) -> None:  # fmt: skip
         self.network, self._checks = checks.network, checks
         self.healthy, self.given = healthy, given
-        self.probers = Probers(name_beats(self.network), found, phases, first_change_s)
+        by_call = np.ones(checks.count, dtype=bool)
+        self.probers = Probers(name_beats(self.network), found, phases, first_change_s, by_call)
         self.votes: list[Vote] = []
 
     def meet(self, now: float, flow: Flow) -> None:
@@ -163,9 +164,9 @@ class Names:
         self.given = list(self.given)
         self.given[name] = np.isin(np.arange(len(self.given[name])), answers)
 
-    def next_s(self, now: float) -> float:  # noqa: ARG002
-        """The second of the next verdict."""
-        return self.probers.next_verdict_s()
+    def next_s(self, now: float) -> float:
+        """The second of the next verdict, or at which a call is sent that brings one."""
+        return self.probers.next_s(now)
 
     def take(self, now: float) -> Iterator[Entry]:
         """Takes the verdicts that are due, and counts the votes anew."""

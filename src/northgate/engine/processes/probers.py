@@ -9,10 +9,14 @@ from typing import Literal
 
 import numpy as np
 from msgspec import Struct
+from msgspec.structs import replace
 
 from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints
 from northgate.engine.network import Network
 from northgate.plan.models.groups import Probe
+
+# In so short a time (s) no second probe is sent.
+JUST_NOW_S = 1e-9
 
 
 class Findings(Struct, frozen=True):
@@ -33,7 +37,6 @@ class Beats(Struct, frozen=True):
     """Per prober: its probe's numbers, and its phase under `spread` as a share of the interval."""
 
     interval_s: Floats
-    timeout_s: Floats
     fail_after: Floats
     pass_after: Floats
     by_result: Bools
@@ -50,7 +53,6 @@ def beats_of(probes: Sequence[Probe], which: Ints, spread: Floats) -> Beats:
     by_result = np.array([probe.next_after == "result" for probe in probes], dtype=bool)
     return Beats(
         interval_s=setting("interval_s"),
-        timeout_s=setting("timeout_s"),
         fail_after=setting("unhealthy_after"),
         pass_after=setting("healthy_after"),
         by_result=by_result[which] if len(by_result) else np.zeros(len(which), dtype=bool),
@@ -77,40 +79,57 @@ def name_beats(network: Network) -> Beats:
     return beats_of(plan.probes, np.array(which, dtype=np.int64), np.array(spread, dtype=np.float64))
 
 
-class Probers:
-    """Probers of one kind: their beats, their counters and what they believe.
-
-    `believes` is per prober: whether it believes the target (or answer) in use.
-    """
+class Sends:
+    """When probes are sent, and how long their answers take. `by_result`: the next is sent so long after the answer.
+    `outcome` is what each finds since `since_s`, `bend` how fast the slope of its delay grows (seconds per second
+    squared), and `first_s` when each has sent the first since it found another thing."""
 
     def __init__(self, beats: Beats, outcome: Findings, phases: Phases, first_change_s: float) -> None:
-        self.interval_s, self.timeout_s = beats.interval_s, beats.timeout_s
-        self._fail_after, self._pass_after, self._by_result = beats.fail_after, beats.pass_after, beats.by_result
+        self._interval_s, self.by_result = beats.interval_s, beats.by_result
         # In the worst case every probe is sent just before the step: at the limit, a send at t still sees what was.
         self.just_before = phases == "worst"
-        self._outcome, self._bend = outcome, np.zeros(len(outcome.passes))
-        self.believes = outcome.passes.copy()
-        self._fails = np.where(outcome.passes, 0.0, self._fail_after)
-        self._passes = np.where(outcome.passes, self._pass_after, 0.0)
-        self._alive = np.ones(len(beats.interval_s), dtype=bool)
-        self._promised = np.full(len(beats.interval_s), NEVER)
-        if phases == "spread":
-            self._phase = beats.spread * self.interval_s
-        else:
-            self._phase = np.mod(first_change_s, self._beat(outcome))
-        self._since = 0.0
-        # How often each has found another thing, or come to believe one.
-        self.turns: Ints = np.zeros(len(beats.interval_s), dtype=np.int64)
-        self._due_s: Floats | None = None
-        self._send = self._phase.copy()
+        self.outcome, self.since_s, self.bend = outcome, 0.0, np.zeros(len(outcome.passes))
+        spread = phases == "spread"
+        self.first_s = beats.spread * self._interval_s if spread else np.mod(first_change_s, self._beat())
 
-    def _beat(self, outcome: Findings) -> Floats:
-        """Seconds from one send to the next."""
-        return self.interval_s + np.where(self._by_result, outcome.delay_s, 0.0)
+    @property
+    def keeps_beat(self) -> bool:
+        """Whether probes are sent at the same seconds however long answers take."""
+        return not self.by_result.any()
 
-    def _sent_before(self, now: float) -> Floats:
-        """How many probes each prober has sent since its last change, up to now."""
-        beats = (now - self._send) / self._beat(self._outcome)
+    def _beat(self) -> Floats:
+        """Seconds from one send to the next, while answers take as long."""
+        return self._interval_s + np.where(self.by_result, self.outcome.delay_s, 0.0)
+
+    def delay_s(self, sent_s: Floats) -> Floats:
+        """How long the answers take to the probes that each sends at a second."""
+        later = np.maximum(sent_s - self.since_s, 0.0)
+        return np.maximum(self.outcome.delay_s + (self.outcome.slope + self.bend * later / 2) * later, 0.0)
+
+    @property
+    def _drifts(self) -> bool:
+        """Whether any beat becomes longer or shorter, as it goes by answers that do."""
+        grows = (self.outcome.slope != 0) | (self.bend != 0)
+        return bool((grows & self.by_result).any())
+
+    def after(self, count: Floats) -> Floats:
+        """The second at which each sends the probe that comes so many after the first."""
+        if not self._drifts:
+            return self.first_s + count * self._beat()
+        sent_s = self.first_s
+        for done in range(int(count.max(initial=0))):
+            sent_s = np.where(done < count, self._next_s(sent_s), sent_s)
+        return sent_s
+
+    def _next_s(self, sent_s: Floats) -> Floats:
+        """When those send again who sent at a second."""
+        return sent_s + self._interval_s + np.where(self.by_result, self.delay_s(sent_s), 0.0)
+
+    def before(self, now: float, alive: Bools) -> Floats:
+        """How many probes each that is alive has sent up to now."""
+        if self._drifts:
+            return self._counted(now, alive)
+        beats = (now - self.first_s) / self._beat()
         whole = np.round(beats)
         on_beat = np.abs(beats - whole) < 1e-9
         if self.just_before:
@@ -119,19 +138,78 @@ class Probers:
             count = np.where(on_beat, whole, np.ceil(beats))
         return np.asarray(np.maximum(count, 0.0))
 
+    def _counted(self, now: float, alive: Bools) -> Floats:
+        """How many each has sent, where beats drift."""
+        sent_s, count = self.first_s, np.zeros(len(self.first_s))
+        last_s = now + JUST_NOW_S if self.just_before else now - JUST_NOW_S
+        while (sent := (sent_s < last_s) & alive).any():
+            count += sent
+            sent_s = np.where(sent, self._next_s(sent_s), sent_s)
+        return count
+
+    def find(self, now: float, outcome: Findings, count: Floats, different: Bools) -> None:
+        """From now on probes find this, of which that of some is `different`; these have sent so many before."""
+        self.first_s = np.where(different, self.after(count), self.first_s)
+        old = self.outcome
+        mixed = [np.where(different, new, one) for new, one in zip(_told(outcome), _told(old), strict=True)]
+        self.outcome, self.since_s = Findings(mixed[0], mixed[1], mixed[2], outcome.spare), now
+        self.bend = np.zeros(len(old.passes))
+
+    def drift(self, slope: Floats, bend: Floats) -> None:
+        """Delays grow by so much faster than was found, and that grows so itself."""
+        self.outcome = replace(self.outcome, slope=self.outcome.slope + slope)
+        self.bend = bend
+
+
+def _told(found: Findings) -> tuple[Bools, Floats, Floats]:
+    return found.passes, found.delay_s, found.slope
+
+
+class Probers:
+    """Probers of one kind: their beats, their counters and what they believe.
+
+    `believes` is per prober: whether it believes the target (or answer) in use.
+    """
+
+    def __init__(
+        self, beats: Beats, outcome: Findings, phases: Phases, first_change_s: float, by_call: Bools | None = None
+    ) -> None:  # fmt: skip
+        """`by_call`: whose probes are calls through a balancer. How long these take is known when they are sent, and
+        not foretold."""
+        self._by_call = np.zeros(len(beats.interval_s), dtype=bool) if by_call is None else by_call
+        self._sends = Sends(beats, outcome, phases, first_change_s)
+        self._fail_after, self._pass_after = beats.fail_after, beats.pass_after
+        self.believes = outcome.passes.copy()
+        self._fails = np.where(outcome.passes, 0.0, self._fail_after)
+        self._passes = np.where(outcome.passes, self._pass_after, 0.0)
+        self._alive = np.ones(len(beats.interval_s), dtype=bool)
+        self._promised = np.full(len(beats.interval_s), NEVER)
+        # How often each has found another thing, or come to believe one.
+        self.turns: Ints = np.zeros(len(beats.interval_s), dtype=np.int64)
+        self._due_s: Floats | None = None
+        # Whether anything moves by itself, so that calls do not always take as long.
+        self.moves = False
+
+    @property
+    def just_before(self) -> bool:
+        """Whether probes are sent just before what happens at their second."""
+        return self._sends.just_before
+
     def _due(self) -> Floats:
         """The second at which each prober will change its mind as things stand; worked out when something changed."""
         if self._due_s is None:
             self._due_s = self._due_as_things_stand()
         return self._due_s
 
-    def _due_as_things_stand(self) -> Floats:
-        meets, outcome = self._outcome.passes, self._outcome
+    def _decides_s(self) -> Floats:
+        """The second at which each prober sends the probe after which it believes what it finds, as things stand."""
+        meets = self._sends.outcome.passes
         needed = np.where(meets, self._pass_after - self._passes, self._fail_after - self._fails)
-        last = self._send + (np.maximum(needed, 1) - 1) * self._beat(outcome)
-        later = np.maximum(last - self._since, 0.0)
-        delay = np.maximum(outcome.delay_s + (outcome.slope + self._bend * later / 2) * later, 0.0)
-        due = np.where(meets != self.believes, np.round(last + delay, DIGITS), NEVER)
+        return self._sends.after(np.where(meets != self.believes, np.maximum(needed, 1) - 1, 0.0))
+
+    def _due_as_things_stand(self) -> Floats:
+        last, sends = self._decides_s(), self._sends
+        due = np.where(sends.outcome.passes != self.believes, np.round(last + sends.delay_s(last), DIGITS), NEVER)
         return np.where(self._alive, np.where(self._promised < NEVER, self._promised, due), NEVER)
 
     def next_verdict_s(self) -> float:
@@ -139,10 +217,41 @@ class Probers:
         due = self._due()
         return float(due.min()) if len(due) else NEVER
 
+    def next_s(self, now: float) -> float:
+        """The second of the next verdict; or, sooner, at which a call is sent of which more is to be known than that it
+        passes: what it takes is looked at then."""
+        sent_s = self._looked_at_s(now + 2 * JUST_NOW_S) if self._by_call.any() else np.zeros(0)
+        return min(self.next_verdict_s(), float(sent_s[sent_s > now + JUST_NOW_S].min(initial=NEVER)))
+
+    @property
+    def follows(self) -> bool:
+        """Whether any are calls, and sent again so long after their answer."""
+        return bool((self._by_call & self._sends.by_result).any())
+
+    def _looked_at_s(self, now: float) -> Floats:
+        """When each sends the call whose answer will bring a verdict; or the next one from now on, where that goes by
+        how long answers take, and they do not always take as long."""
+        found, sends = self._sends.outcome, self._sends
+        mine = self._by_call & found.passes & (found.delay_s > 0) & self._alive
+        awaited = mine & ~self.believes & (self._promised == NEVER)
+        made = np.where(awaited, self._decides_s(), NEVER)
+        if self.moves and self.follows:
+            next_s = sends.after(sends.before(now, self._alive))
+            made = np.where(mine & sends.by_result, np.minimum(made, next_s), made)
+        return made
+
+    def _find_out(self, now: float, outcome: Findings) -> None:
+        """How long those calls take that are sent just now, before anything else happens."""
+        found, sent_s = self._sends.outcome, self._looked_at_s(now - 2 * JUST_NOW_S)
+        mine = outcome.passes & (np.abs(sent_s - now) <= JUST_NOW_S)
+        if mine.any():
+            self._sends.outcome = replace(found, delay_s=np.where(mine, outcome.delay_s, found.delay_s))
+            self._due_s = None
+
     @property
     def keeps_beat(self) -> bool:
         """Whether probes are sent at the same seconds however long answers take."""
-        return not self._by_result.any()
+        return self._sends.keeps_beat
 
     def to_come(self, until: float) -> tuple[Floats, Ints]:
         """The verdicts that come before a second as things stand, in their order: when, and whose."""
@@ -167,11 +276,13 @@ class Probers:
 
     def meet(self, now: float, outcome: Findings) -> None:
         """From now on probes find `outcome`: those sent before keep what they found, and their verdicts stand."""
-        old = self._outcome
+        if self.just_before and self._by_call.any():
+            self._find_out(now, outcome)
+        old = self._sends.outcome
         different = (old.passes != outcome.passes) | (old.delay_s != outcome.delay_s) | (old.slope != outcome.slope)
         if not different.any():
             return
-        due, sent = self._due(), self._sent_before(now)
+        due, sent = self._due(), self._sends.before(now, self._alive)
         met = np.where(old.passes, self._passes, self._fails) + sent
         reached = met >= np.where(old.passes, self._pass_after, self._fail_after)
         standing = different & (old.passes != self.believes) & reached & (due >= now) & (due < NEVER)
@@ -180,37 +291,33 @@ class Probers:
         fails = np.where(sent > 0, np.where(old.passes, 0.0, self._fails + sent), self._fails)
         self._passes = np.where(different, np.minimum(passes, self._pass_after), self._passes)
         self._fails = np.where(different, np.minimum(fails, self._fail_after), self._fails)
-        self._send = np.where(different, self._send + sent * self._beat(old), self._send)
-        mixed = Findings(
-            np.where(different, outcome.passes, old.passes),
-            np.where(different, outcome.delay_s, old.delay_s),
-            np.where(different, outcome.slope, old.slope),
-            outcome.spare,
-        )
         self.turns = self.turns + (old.passes != outcome.passes)
-        self._outcome, self._since, self._due_s = mixed, now, None
-        self._bend = np.zeros(len(mixed.passes))
+        self._sends.find(now, outcome, sent, different)
+        self._due_s = None
 
     def stands(self, now: float) -> Iterator[Bools | Floats]:
         """All that verdicts to come depend on, but `next_sent_s`: beliefs, what has been counted, and what is found;
         seconds are from now."""
-        outcome, sent, later = self._outcome, self._sent_before(now), now - self._since
-        passes, growing = outcome.passes, outcome.slope + self._bend * later
+        sends = self._sends
+        outcome, sent, later = sends.outcome, sends.before(now, self._alive), now - sends.since_s
+        passes, growing = outcome.passes, outcome.slope + sends.bend * later
         counted = np.where(passes, self._passes, self._fails) + sent
         needed = np.where(passes, self._pass_after, self._fail_after)
         yield from (self.believes, self._alive, passes, np.minimum(counted, needed))
         # The first probe that finds otherwise begins to count anew.
         yield np.where(sent > 0, 0.0, np.where(passes, self._fails, self._passes))
-        yield from (self._due() - now, outcome.delay_s + (outcome.slope + growing) / 2 * later, growing, self._bend)
+        yield from (self._due() - now, outcome.delay_s + (outcome.slope + growing) / 2 * later, growing, sends.bend)
 
     def next_sent_s(self, now: float) -> Floats:
         """How long until each sends its next probe (s)."""
-        return np.asarray(self._send + self._sent_before(now) * self._beat(self._outcome) - now)
+        return np.asarray(self._sends.after(self._sends.before(now, self._alive)) - now)
 
-    def bend(self, bend: Floats) -> None:
-        """How fast, per prober, the slope of its delay grows from now on (seconds per second squared)."""
-        if bend.any():
-            self._bend, self._due_s = bend, None
+    def drift(self, slope: Floats, bend: Floats) -> None:
+        """By how much faster, per prober, its delay grows from now on than was found (seconds per second), and how fast
+        that does (seconds per second squared)."""
+        if slope.any() or bend.any():
+            self._sends.drift(slope, bend)
+            self._due_s = None
 
     def start(self, which: Bools) -> None:
         """These begin anew: out, with no passes."""
@@ -228,7 +335,7 @@ class Probers:
         self._due_s = None
         back = alive & ~self._alive
         self._alive = alive.copy()
-        passes = self._outcome.passes
+        passes = self._sends.outcome.passes
         changed = np.flatnonzero(back & (self.believes != passes))
         self.turns = self.turns + back
         self.believes = np.where(back, passes, self.believes)

@@ -71,7 +71,8 @@ class Targets:
         self.network: Network = world.network
         self.world, self.drains, self.holdings, self.warmup = world, drains, holdings, warmup
         self.found = found
-        self.probers = Probers(target_beats(self.network), found, phases, first_change_s)
+        by_call = np.isin(np.arange(len(self.network.probed.pair)), self.network.probed.onward)
+        self.probers = Probers(target_beats(self.network), found, phases, first_change_s, by_call)
         self.probers.set_alive(world.exists[self.network.pairs.machine[self.network.probed.pair]])
         self._cascaded = False
         network = self.network
@@ -97,10 +98,14 @@ class Targets:
         self.probers.meet(now, found)
         self.probers.set_alive(self.alive)
 
-    def bend(self, grown: Growth) -> None:
-        """Backlogs grow so from now on: the answers of those that pass come so much later."""
-        machine = self.network.pairs.machine[self.network.probed.pair]
-        self.probers.bend(np.where(self.found.slope != 0, grown.bend[machine], 0.0))
+    def drift(self, grown: Growth, waits: tuple[Floats, Floats]) -> None:
+        """Backlogs grow so from now on, and mean waits so fast, which does so itself: the answers of those that pass
+        come so much later."""
+        machine, (slope, bend) = self.network.pairs.machine[self.network.probed.pair], waits
+        passes = self.found.passes.copy()
+        passes[self.network.probed.onward] = False
+        bends = np.where(self.found.slope != 0, grown.bend[machine], 0.0) + bend[machine]
+        self.probers.drift(np.where(passes, slope[machine], 0.0), np.where(passes, bends, 0.0))
 
     def start(self, machines: Ints) -> None:
         """These machines are new: out, until they have been proven."""
@@ -112,9 +117,9 @@ class Targets:
         self.probers.set_alive(self.alive)
         self.probers.start(pairs[self.network.probed.pair])
 
-    def next_s(self, now: float) -> float:  # noqa: ARG002
-        """The second of the next verdict."""
-        return self.probers.next_verdict_s()
+    def next_s(self, now: float) -> float:
+        """The second of the next verdict, or at which a call is sent that brings one."""
+        return self.probers.next_s(now)
 
     def take(self, now: float) -> Iterator[Entry]:
         """Takes the verdicts that are due; sessions and connections of those that are out end, those that are back

@@ -3,6 +3,7 @@
 from northgate.engine.truth.encounter import ANSWERS, BARRED, REFUSES, SILENT, Encounter, encounter
 from northgate.engine.truth.faults import Truth, healthy, truth_under
 from northgate.engine.truth.paths import Paths
+from northgate.engine.truth.patience import Patience
 from northgate.engine.truth.probes import SPEAKS, ProbeView, probe_view
 from northgate.engine.truth.words import truth_word
 
@@ -14,6 +15,7 @@ __all__ = [
     "SPEAKS",
     "Encounter",
     "Paths",
+    "Patience",
     "ProbeView",
     "Truth",
     "encounter",

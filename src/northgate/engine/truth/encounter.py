@@ -60,8 +60,6 @@ def encounter(paths: Paths, truth: Truth) -> Encounter:
     bad = np.zeros((len(fates), len(service)), dtype=bool)
     if len(network.services.port):
         bad = kinds[:, fates[:, 0].astype(np.int64)].T[:, service] & ~network.members.leads_on[network.pairs.member]
-    trips_s = calls.trips_s[fates[:, 5].astype(np.int64)][:, network.pairs.region]
-    trip_s = np.where(network.pairs.first, trips_s, 0.0)
     met = as_met(network, truth, service)
     fate_met = np.where(blocked.pairs[fates[:, 3].astype(np.int64)], BARRED, met[None, :])
     return Encounter(
@@ -70,7 +68,7 @@ def encounter(paths: Paths, truth: Truth) -> Encounter:
         fate_met=fate_met,
         fate_segment=segment[first],
         bad_page=bad,
-        budget_s=_behind_others(network, fates[:, 1][:, None] - trip_s),
+        budget_s=budgets_s(network, fates[:, 1], fates[:, 5].astype(np.int64)),
         response_s=network.pairs.response_timeout_s,
         connect_s=fates[:, 6],
         row_blocked=blocked.rows,
@@ -109,9 +107,15 @@ def _nobody_asks(network: Network, truth: Truth, blocked: Blocked) -> Encounter:
     )
 
 
-def _behind_others(network: Network, budget_s: Floats) -> Floats:
-    """Budgets by fate and pair, those at fronts behind other balancers too: what is left there of the client's, and as
-    long as the balancer before waits for an answer."""
+def budgets_s(network: Network, timeout_s: Floats, trip: Ints) -> Floats:
+    """How long requests may take at each pair in all (s), the client's round trip to its front left out; of shape
+    (sorts, pairs) for sorts of requests with such time-outs (s) and rows of `Calls.trips_s`.
+
+    At fronts behind other balancers it is what is left there of the client's, and as long as the balancer before waits
+    for an answer.
+    """
+    trips_s = network.calls.trips_s[trip][:, network.pairs.region]
+    budget_s = timeout_s[:, None] - np.where(network.pairs.first, trips_s, 0.0)
     for into, before in network.pairs.behind:
         left = np.minimum(budget_s[:, before], network.pairs.response_timeout_s[before])
         budget_s[:, into] = left.max(axis=1, keepdims=True)

@@ -5,10 +5,14 @@ from collections.abc import Callable
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats
+from northgate.engine.base import NEVER, Bools, Floats
+from northgate.engine.formulas import first_meeting
 
-# When a probe finds another thing than before is known to so many seconds.
-FOUND_S = 1e-4
+# When a probe finds another thing than before is known to so many seconds; where it seems to be by two looks in a row
+# lies no further apart than this part of it, once that is known.
+FOUND_S, SURE = 1e-4, 0.25
+# Where it seems to be moves by less than this part of the last move, or half-way is looked at.
+SLOW = 0.25
 
 
 class Found(Struct, frozen=True):
@@ -18,36 +22,87 @@ class Found(Struct, frozen=True):
     passes: Bools
     spare: Floats
 
-    def crosses(self, other: "Found") -> float:
-        """At which part of the way to another the first of them turns, were all to change evenly: 0 to 1."""
-        turned = self.passes != other.passes
-        mine, theirs = self.spare[turned], other.spare[turned]
-        return float(np.divide(mine, mine - theirs, out=np.full(len(mine), 0.5), where=mine * theirs < 0).min())
-
     def turns_s(
         self, middle: "Found", then: "Found", found_at: Callable[[float], "Found"], now: float, then_s: float
     ) -> float:  # fmt: skip
         """The second, before another, from which on something else is found than now; that other one if there is none.
-        `middle` is what is found half-way.
+        `middle` is what is found half-way."""
+        search = _Search([(now, self), ((now + then_s) / 2, middle), (then_s, then)])
+        while not search.ends():
+            second = search.next_s()
+            search.add(second, found_at(second))
+        return min(search.turns_s, then_s)
 
-        Found by false position, halving every third time.
-        """
-        before, after, before_s, after_s, step = self, then, now, then_s, 0
-        if not np.array_equal(self.passes, middle.passes):
-            after, after_s = middle, (now + then_s) / 2
-        elif not np.array_equal(self.passes, then.passes):
-            before, before_s = middle, (now + then_s) / 2
-        while after_s - before_s > FOUND_S and not np.array_equal(self.passes, after.passes):
-            step += 1
-            part = 0.5 if step % 3 == 0 else before.crosses(after)
-            # On the other side of where it seems to be than last time.
-            aside = FOUND_S / 2 if after_s == then_s or (before is not self and step % 2) else -FOUND_S / 2
-            half_s = before_s + part * (after_s - before_s) + aside
-            half_s = min(max(half_s, before_s + FOUND_S / 4), after_s - FOUND_S / 4)
-            between = found_at(half_s)
-            if np.array_equal(self.passes, between.passes):
-                before, before_s = between, half_s
-            else:
-                after, after_s = between, half_s
-        # What turns next to it, turns with it.
-        return after_s if after_s == then_s else min(before_s + FOUND_S, then_s)
+
+class _Search:
+    """Looks for the second at which something else is found than at first, between the last at which nothing is and the
+    first at which something is: at the roots of parabolas through what is spare at three seconds next to it.
+
+    What turns next to it, turns with it. Where a step tells nothing new, as what is spare jumps, it is halved.
+
+    Source: D. E. Muller, "A method for solving algebraic equations using an automatic computer" (1956).
+    """
+
+    def __init__(self, known: list[tuple[float, Found]]) -> None:
+        self._first, self._known = known[0][1], known
+        # When it seems to turn, and how far that lies from where it seemed to by the last two looks.
+        self._seems_s, self._moved_s = NEVER, (NEVER, NEVER)
+        turned = [at for at, (_, found) in enumerate(known) if self._turned(found)]
+        self._after = turned[0] if turned else None
+
+    def _turned(self, found: Found) -> bool:
+        return not np.array_equal(self._first.passes, found.passes)
+
+    @property
+    def _between(self) -> tuple[float, float]:
+        """The last second at which nothing has turned, and the first at which something has."""
+        assert self._after is not None
+        return self._known[self._after - 1][0], self._known[self._after][0]
+
+    def ends(self) -> bool:
+        """Whether it is known when something turns, or that nothing does."""
+        if self._after is None:
+            return True
+        before_s, after_s = self._between
+        seemed_s, self._seems_s = self._seems_s, self._root_s()
+        self._moved_s = self._moved_s[1], abs(self._seems_s - seemed_s)
+        return after_s - before_s <= FOUND_S or self._moved_s[1] <= SURE * FOUND_S
+
+    def next_s(self) -> float:
+        """Where to look next."""
+        before_s, after_s = self._between
+        astray = SLOW * self._moved_s[0] < self._moved_s[1] < NEVER
+        second = (before_s + after_s) / 2 if astray else self._seems_s
+        return min(max(second, before_s + FOUND_S / 4), after_s - FOUND_S / 4)
+
+    def add(self, second: float, found: Found) -> None:
+        """What is found at a second between."""
+        assert self._after is not None
+        self._known.insert(self._after, (second, found))
+        if not self._turned(found):
+            self._after += 1
+
+    @property
+    def turns_s(self) -> float:
+        """The second from which on something has turned."""
+        if self._after is None:
+            return self._known[-1][0]
+        before_s, after_s = self._between
+        return after_s if after_s - before_s <= FOUND_S else min(self._seems_s + FOUND_S / 2, after_s)
+
+    def _root_s(self) -> float:
+        """When the first of them turns, as it seems."""
+        assert self._after is not None
+        (before_s, before), (after_s, after) = self._known[self._after - 1], self._known[self._after]
+        third_s, third = min(
+            (one for one in self._known if one[1] is not before and one[1] is not after),
+            key=lambda one: min(abs(one[0] - before_s), abs(one[0] - after_s)),
+        )
+        turned = self._first.passes != after.passes
+        spare, then, other = before.spare[turned], after.spare[turned], third.spare[turned]
+        along, aside = (then - spare) / (after_s - before_s), (other - spare) / (third_s - before_s)
+        bend = (along - aside) / (after_s - third_s)
+        times = first_meeting(spare, along - bend * (after_s - before_s), 2 * bend)
+        straight = np.divide(spare, spare - then, out=np.full(len(spare), 0.5), where=spare * then < 0)
+        times = np.where(times < after_s - before_s, times, straight * (after_s - before_s))
+        return before_s + float(times.min())

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 from northgate.engine.base import NEVER, Floats, Ints
 from northgate.engine.drill.ahead.flows import FlowsAhead
 from northgate.engine.drill.ahead.found import FOUND_S, Found
-from northgate.engine.drill.ahead.steps import SAME, Past, Step, Stretch, faster_until, way_of
+from northgate.engine.drill.ahead.steps import SAME, Past, Step, Stretch, faster_until, waits_until, way_of
 from northgate.engine.processes import Backlogs, Entry, Holdings, Resolvers, growth
 from northgate.engine.solver import Attempts, Flow, Opens, Solver, State
 
@@ -44,7 +44,8 @@ class LookAhead:
 
     Where rates are linear in what is held, the flow of what is held on the mean is exact, however far ahead; elsewhere
     steps are as long as rates bend little, and added up by Simpson's rule. `found`: what every probe finds under a
-    flow, and which machines keep up; `faster`: how fast utilisations grow until then (1/s; None: not at all).
+    flow, and which machines keep up; `faster`: how fast utilisations grow until then (1/s; None: not at all), `waits`:
+    how fast mean waits do, and how fast that does (`Step.waits`).
     """
 
     def __init__(
@@ -63,12 +64,18 @@ class LookAhead:
         self._past: Past | None = None
         self._flows = FlowsAhead(solver, resolvers, holdings)
         self.faster: Floats | None = None
+        self.waits = np.zeros(0), np.zeros(0)
         self._ahead: Stretch | None = None
 
     @property
     def moves(self) -> bool:
         """Whether shares change."""
         return self.look_s < NEVER
+
+    def moves_from(self, flow: Flow, now: float) -> bool:
+        """Whether anything moves by itself from a flow on: what is held, or a backlog."""
+        held_s = min(self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now))
+        return held_s < NEVER or growth(flow).moves
 
     def next_s(self, now: float) -> float:  # noqa: ARG002
         """When to look again."""
@@ -112,7 +119,10 @@ class LookAhead:
             if far_s > now + INSTANT_S:
                 # So short a way goes as half-way.
                 middle = self._flows.middle(far_s)
-                self._go(Stretch(far_s, ((middle, 1.0),), middle.opens), far_s, faster_until(flow, middle, now, far_s))
+                self._go(
+                    Stretch(far_s, ((middle, 1.0),), middle.opens), far_s, faster_until(flow, middle, now, far_s),
+                    waits_until(flow, middle, now, far_s),
+                )  # fmt: skip
             self.look_s = now + SHORTEST_S
             return
         self._step(flow, now, min(near_s, far_s), far_s, jump_s, sure_s, steady=steady)
@@ -127,11 +137,11 @@ class LookAhead:
         if not (flow.treats_like(mean) and self._backlogs.kept(flow, mean, REACH)):
             return False
         ahead = Stretch(min(far_s, self._end_s), ((mean, 1.0),), mean.opens, evenly=True)
-        self._go(ahead, far_s, faster_until(flow, mean, now, far_s))
+        self._go(ahead, far_s, faster_until(flow, mean, now, far_s), waits_until(flow, mean, now, far_s))
         return True
 
-    def _go(self, ahead: Stretch, look_s: float, faster: Floats) -> None:
-        self._ahead, self.look_s, self.faster = ahead, look_s, faster
+    def _go(self, ahead: Stretch, look_s: float, faster: Floats, waits: tuple[Floats, Floats]) -> None:
+        self._ahead, self.look_s, self.faster, self.waits = ahead, look_s, faster, waits
 
     def _step(
         self, flow: Flow, now: float, near_s: float, far_s: float, jump_s: float, sure_s: float, *, steady: bool
@@ -185,8 +195,8 @@ class LookAhead:
         if then and held:
             then = self._solver.solve(replace(then.state, held=held, attempts=then.attempts, shares=then.pair_share))
         self._past = None if step.jumps else Past(look_s, look_s - now, step.flows)
-        parts = tuple(zip(step.flows, (1 / 6, 4 / 6, 1 / 6), strict=True))
-        self._go(Stretch(min(look_s, self._end_s), parts, middle.opens, then, held), look_s, step.faster)
+        end_s = min(look_s, self._end_s)
+        self._go(Stretch(end_s, step.parts(end_s), middle.opens, then, held), look_s, step.faster, step.waits)
 
     def _finds_otherwise_s(self, flow: Flow, middle: Flow, then: Flow, now: float, look_s: float) -> float:
         """The second, before another, from which on a probe finds another thing than now, or a machine keeps up no

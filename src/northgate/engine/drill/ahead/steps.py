@@ -72,6 +72,23 @@ class Step(Struct, frozen=True):
         bend = ((last - first) / last_s - half) / (last_s - half_s)
         return np.asarray(half - bend * half_s + bend * 2 * whole_s / 3)
 
+    @property
+    def waits(self) -> tuple[Floats, Floats]:
+        """How fast mean waits grow at first (s/s), and how fast that does (s/s^2), on the parabola through them."""
+        first, middle, last = map(mean_waits_s, self.flows)
+        half_s, last_s = (self.look_s - self.now) / 2, self.last_s - self.now
+        half = (middle - first) / half_s
+        bend = ((last - first) / last_s - half) / (last_s - half_s)
+        return half - bend * half_s, 2 * bend
+
+    def parts(self, end_s: float) -> tuple[tuple[Flow, float], ...]:
+        """Its flows, and for which part of the time until a second near its end each stands: the mean until then of the
+        parabola through them; to the end of a step that does not jump this is Simpson's rule."""
+        half_s, last_s, until_s = (self.look_s - self.now) / 2, self.last_s - self.now, end_s - self.now
+        middle = (until_s / 3 - last_s / 2) * until_s / (half_s * (half_s - last_s))
+        last = (until_s / 3 - half_s / 2) * until_s / (last_s * (last_s - half_s))
+        return tuple(zip(self.flows, (1 - middle - last, middle, last), strict=True))
+
 
 class Past(Struct, frozen=True):
     """The last step, which did not end in a jump: when it ended, how long it was (s), and its flows at first, half-way
@@ -118,6 +135,17 @@ def way_of(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], secon
     used = [one.queue.utilisation[busy] for one in flows]
     bent = max(_bent(rates, SMALL * flows[0].requests) / BENT, _bent(used, SMALL) / BENT_BUSY)
     return Way(held, off, min(1 / max(bent, 1e-9), (HELD / max(off, SAME)) ** (1 / 3)))
+
+
+def mean_waits_s(flow: Flow) -> Floats:
+    """Per machine how long requests take there beside its backlog (s)."""
+    return flow.queue.latency_s - flow.state.backlog_s
+
+
+def waits_until(flow: Flow, middle: Flow, now: float, second: float) -> tuple[Floats, Floats]:
+    """How fast mean waits grow until a second, of which half-way is known, as in `Step.waits`."""
+    slope = (mean_waits_s(middle) - mean_waits_s(flow)) / ((second - now) / 2)
+    return slope, np.zeros_like(slope)
 
 
 def faster_until(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
