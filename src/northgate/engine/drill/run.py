@@ -198,8 +198,8 @@ class Run:
         for second, told in self.targets.take_stairs(zip(stairs.at_s[1:].tolist(), stairs.turns, strict=True)):
             self._tell(second, told)
         first, probed = self.keyframes.pop(), self.network.probed.pair
-        after = partial(stairs.believed, believes)
-        self.keyframes += on_the_stairs(first, climbed, probed, lambda step: in_use(self, after(step)))
+        then = partial(usable, self.world, self.drains)
+        self.keyframes += on_the_stairs(first, climbed, probed, lambda step: then(stairs.believed(believes, step)))
         for flow, seconds in climbed.parts():
             self.scaling.watch(flow.queue.utilisation, seconds)
             self.totals.add(flow, seconds, flow.state.backlog_s)
@@ -283,11 +283,9 @@ class Run:
 
 
 def meet_names(run: Run) -> None:
-    """Tells the probers of names what they find from now on, and all that are calls whether these may come to take
-    longer."""
+    """Tells probers of names what they find now, and all that are calls whether these may come to take longer."""
     run.names.meet(run.now, run.flow)
-    for probers in (run.targets.probers, run.names.probers):
-        probers.moves = probers.follows and run.look_ahead.moves_from(run.flow, run.now)
+    run.look_ahead.tell((run.targets.probers, run.names.probers), run.flow, run.now)
 
 
 def settle_holdings(run: Run, healthy: list[Bools]) -> None:
@@ -353,15 +351,10 @@ def found_under(run: Run, flow: Flow) -> Found:
     return Found(np.concatenate([*passes, idle > 0]), np.concatenate([*spare, idle]))
 
 
-def in_use(run: Run, believes: Bools) -> Bools:
-    """Per pair: whether its front sends there, were this believed."""
-    return usable(run.world, run.drains, believes)
-
-
 def flow_under(run: Run, believes: Bools, near: Flow) -> Flow:
     """The flow of now, were this believed; found from one near it."""
-    state = replace(run.flow.state, in_use=in_use(run, believes), attempts=near.attempts, shares=near.pair_share)
-    return run.solver.solve(state)
+    in_use = usable(run.world, run.drains, believes)
+    return run.solver.solve(replace(run.flow.state, in_use=in_use, attempts=near.attempts, shares=near.pair_share))
 
 
 def found_alike(run: Run, flow: Flow) -> Callable[[Flow], bool]:
@@ -399,6 +392,7 @@ def stairs_of(run: Run) -> Stairs | None:
         return None
     cells, cell = network.pairs.cell[pairs], network.pairs.cell
     turned = np.ones(len(network.probed.pair), dtype=bool)
-    now, all_in_use = targets.in_use & (network.pairs.weight > 0), in_use(run, turned) & (network.pairs.weight > 0)
+    all_in_use = usable(run.world, run.drains, turned)
+    now, all_in_use = (some & (network.pairs.weight > 0) for some in (targets.in_use, all_in_use))
     ends = ends_of(cells, gains, all_in_use[pairs], total_by(cell, now, len(network.cells.front)))
     return stairs_ahead(run.now, at_s, probers, np.where(gains, cells, ~cells), ends)

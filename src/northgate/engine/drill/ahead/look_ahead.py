@@ -1,6 +1,6 @@
 """How far one may look ahead while shares change by themselves, and what rates are until then."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 import numpy as np
 from msgspec.structs import replace
@@ -9,7 +9,7 @@ from northgate.engine.base import NEVER, Floats, Ints
 from northgate.engine.drill.ahead.flows import FlowsAhead
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.steps import SAME, Past, Step, Stretch, faster_until, waits_until, way_of
-from northgate.engine.processes import Backlogs, Entry, Holdings, Resolvers, growth
+from northgate.engine.processes import Backlogs, Entry, Holdings, Probers, Resolvers, growth
 from northgate.engine.solver import Attempts, Flow, Opens, Solver, State
 
 # Load-dependent shares are solved again when a hold time has changed by the fraction FOLLOWED, FOLLOWED_S (s) later at
@@ -72,10 +72,13 @@ class LookAhead:
         """Whether shares change."""
         return self.look_s < NEVER
 
-    def moves_from(self, flow: Flow, now: float) -> bool:
-        """Whether anything moves by itself from a flow on: what is held, or a backlog."""
-        held_s = min(self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now))
-        return held_s < NEVER or growth(flow).moves
+    def tell(self, probers: Iterable[Probers], flow: Flow, now: float) -> None:
+        """Tells those of them that want to know whether anything moves by itself from a flow on: what is held, or a
+        backlog."""
+        for some in probers:
+            some.moves = some.follows and (
+                min(self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now)) < NEVER or growth(flow).moves
+            )
 
     def next_s(self, now: float) -> float:  # noqa: ARG002
         """When to look again."""
