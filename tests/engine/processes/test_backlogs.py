@@ -56,6 +56,23 @@ def test_the_nearest_bound_comes_first():
     assert beyond.backlog_s == pytest.approx([10] * 6)
 
 
+def test_rates_jump_where_somebody_gives_up_or_a_queue_is_full():
+    """Of six that are overloaded; and of those that were, and now are idle."""
+    flow = overloaded(timeout_s=500)
+
+    def met(first, bounds_s, probes=0):
+        crossing = next_crossing(first, growth(first), np.array(bounds_s), 0.0, probes)
+        return crossing.at_s, crossing.jumps
+
+    wait_s = flow.queue.latency_s[0]
+    assert met(flow, [wait_s + 3, wait_s + 4]) == (pytest.approx(3), True)
+    assert met(flow, [wait_s + 4, wait_s + 3], probes=1) == (pytest.approx(3), False), "a probe alone"
+    assert met(flow, [wait_s + 20]) == (pytest.approx(10), True), "all queues are full"
+    idle = undisturbed(network_of(plan_data()))
+    idle = replace(idle, state=replace(idle.state, backlog_s=np.full(6, 2.0)))
+    assert met(idle, []) == (pytest.approx(2 / (1 - idle.queue.utilisation[0])), False), "all queues are empty"
+
+
 def test_nothing_moves_below_saturation():
     flow = undisturbed(network_of(plan_data()))
     assert next_crossing(flow, growth(flow), bounds_of(flow), 0.0).at_s == np.inf

@@ -57,18 +57,24 @@ def growth(flow: Flow, faster: Floats | None = None) -> Growth:
 
 
 class Crossing(Struct, frozen=True):
-    """The next meeting of a backlog with a bound: when, which machines, and the backlog that they then have."""
+    """The next meeting of a backlog with a bound: when, which machines, and the backlog that they then have. `jumps`:
+    rates jump then, as a queue is full or somebody gives up; where a queue is empty, what is offered comes to what can
+    be worked off, or a probe alone waits in vain, they do not."""
 
     at_s: float
     machines: Ints
     backlog_s: Floats
+    jumps: bool = False
 
 
+# Where it stands among what a backlog may meet: first the full queue, then the empty one, then what somebody waits.
+EMPTY = 1
 NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
 
 
-def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float) -> Crossing:
-    """When, from `now` on, a backlog next meets a bound, or turns; its growth holds until then."""
+def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float, probes: int = 0) -> Crossing:
+    """When, from `now` on, a backlog next meets a bound, or turns; its growth holds until then. The last so many bounds
+    are those of probes."""
     turns = float(grown.turns_s.min(initial=NEVER))
     if not grown.moves:
         return replace(NO_CROSSING, at_s=now + turns)
@@ -87,7 +93,9 @@ def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float) -> Cr
     if soonest == NEVER:
         return NO_CROSSING
     meets = each <= soonest + AT_BOUND_S
-    return Crossing(now + soonest, moving[meets], aims[np.arange(len(moving)), nearest][meets])
+    at, met = nearest[meets], aims[np.arange(len(moving)), nearest][meets]
+    jumps = (at != EMPTY) & (at < aims.shape[1] - probes)
+    return Crossing(now + soonest, moving[meets], met, bool(jumps.any()))
 
 
 class Backlogs:
@@ -141,12 +149,15 @@ class Backlogs:
     def look(self, flow: Flow, faster: Floats | None, now: float) -> None:
         """From now on backlogs grow as under this flow, whose utilisations grow by `faster` a second."""
         self.grown = growth(flow, faster)
-        self._crossing = next_crossing(flow, self.grown, self.bounds_s(flow), now)
+        self._crossing = self._next(flow, self.grown, now)
 
-    def meets_s(self, flow: Flow, now: float, faster: Floats | None = None) -> float:
+    def meets(self, flow: Flow, now: float, faster: Floats | None = None) -> Crossing:
         """When a backlog would next meet a bound, were rates to stay as in a flow, but utilisations to grow by `faster`
         a second."""
-        return next_crossing(flow, growth(flow, faster), self.bounds_s(flow), now).at_s
+        return self._next(flow, growth(flow, faster), now)
+
+    def _next(self, flow: Flow, grown: Growth, now: float) -> Crossing:
+        return next_crossing(flow, grown, self.bounds_s(flow), now, self._patience.probes_s.shape[1])
 
     def after(self, seconds: float) -> Floats:
         """The backlogs so many seconds later."""

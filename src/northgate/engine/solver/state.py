@@ -93,24 +93,31 @@ class State(Struct, frozen=True):
         """What is believed in use by fronts that live; `front` is that of each pair."""
         return np.asarray(self.in_use & ~self.truth.front_dead[front])
 
-    def like(self, other: "State") -> bool:
-        """Whether rates are those of another state: all is the same but where to begin to look for them."""
-        mine, theirs = self.numbers, other.numbers
+    def like(self, other: "State", within_s: float = 0.0) -> bool:
+        """Whether rates are those of another state: all is the same but where to begin to look for them, and backlogs
+        but for so many seconds."""
+        mine, theirs = self._others, other._others
         return (
             self.truth is other.truth
             and self.encounter is other.encounter
             and self.answers.sets == other.answers.sets
             and len(mine) == len(theirs)
             and all(one is two or np.array_equal(one, two) for one, two in zip(mine, theirs, strict=True))
+            and float(np.abs(self.backlog_s - other.backlog_s).max(initial=0.0)) <= within_s
         )
 
     @property
     def numbers(self) -> list[Bools | Floats]:
         """All that rates depend on, but for truth and where to begin to look for them."""
+        return [*self._others, self.backlog_s]
+
+    @property
+    def _others(self) -> list[Bools | Floats]:
+        """All numbers but backlogs."""
         held = [] if self.held is None else [self.held.sessions, self.held.connections]
         others = [one for one in (self.fresh, self.exists) if one is not None]
         return [
-            self.in_use, self.in_address, *self.healthy, self.dns_share, self.warmth, self.call_rps, self.backlog_s,
+            self.in_use, self.in_address, *self.healthy, self.dns_share, self.warmth, self.call_rps,
             *held, *others, *(self.given or ()),
         ]  # fmt: skip
 

@@ -11,6 +11,8 @@ from northgate.engine.formulas import first_meeting
 # When a probe finds another thing than before is known to so many seconds; where it seems to be by two looks in a row
 # lies no further apart than this part of it, once that is known.
 FOUND_S, SURE = 1e-4, 0.25
+# What is nearer than this (s, or a share) to finding the other thing has not turned yet: it is looked at where it does.
+BARELY = 1e-7
 # Where it seems to be moves by less than this part of the last move, or half-way is looked at.
 SLOW = 0.25
 
@@ -21,6 +23,10 @@ class Found(Struct, frozen=True):
 
     passes: Bools
     spare: Floats
+
+    def otherwise(self, other: "Found") -> Bools:
+        """What has turned since, and not just now."""
+        return np.asarray((self.passes != other.passes) & (np.abs(other.spare) > BARELY))
 
     def turns_s(
         self, middle: "Found", then: "Found", found_at: Callable[[float], "Found"], now: float, then_s: float
@@ -51,7 +57,7 @@ class _Search:
         self._after = turned[0] if turned else None
 
     def _turned(self, found: Found) -> bool:
-        return not np.array_equal(self._first.passes, found.passes)
+        return bool(self._first.otherwise(found).any())
 
     @property
     def _between(self) -> tuple[float, float]:
@@ -98,7 +104,7 @@ class _Search:
             (one for one in self._known if one[1] is not before and one[1] is not after),
             key=lambda one: min(abs(one[0] - before_s), abs(one[0] - after_s)),
         )
-        turned = self._first.passes != after.passes
+        turned = self._first.otherwise(after)
         spare, then, other = before.spare[turned], after.spare[turned], third.spare[turned]
         along, aside = (then - spare) / (after_s - before_s), (other - spare) / (third_s - before_s)
         bend = (along - aside) / (after_s - third_s)

@@ -8,7 +8,8 @@ from msgspec.structs import replace
 from northgate.engine.base import NEVER, Floats, Ints
 from northgate.engine.drill.ahead.flows import FlowsAhead
 from northgate.engine.drill.ahead.found import FOUND_S, Found
-from northgate.engine.drill.ahead.steps import SAME, Past, Step, Stretch, faster_until, waits_until, way_of
+from northgate.engine.drill.ahead.steps import SAME, Limits, Past, Step, Stretch, faster_until, waits_until, way_of
+from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.processes import Backlogs, Entry, Holdings, Probers, Resolvers, growth
 from northgate.engine.solver import Attempts, Flow, Opens, Solver, State
 
@@ -29,6 +30,8 @@ SHORTER = 2
 LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
 # What comes so much sooner or later than it was looked for, shortly before, comes as was looked for.
 SOON_S = 1e-3
+# A backlog that is off by no more than this (s) is where it was looked for.
+NEXT_TO_S = AT_BOUND_S / 10
 # In so short a time (s) nothing changes.
 INSTANT_S = 1e-6
 # When a backlog meets its bound is found again so many times, as what is known of rates grows; once a whole step is
@@ -95,7 +98,7 @@ class LookAhead:
     def there(self, state: State, now: float) -> Flow | None:
         """The flow of a state, if it is the one to which was looked ahead."""
         ahead = self._ahead
-        if ahead is None or ahead.then is None or ahead.end_s != now or not state.like(ahead.then.state):
+        if ahead is None or ahead.then is None or ahead.end_s != now or not state.like(ahead.then.state, NEXT_TO_S):
             return None
         return ahead.then
 
@@ -116,7 +119,8 @@ class LookAhead:
         self._uneven_until_s = max(self._uneven_until_s, now + UNEVEN_STEPS * (near_s - now))
         steady = min(answers_s, held_s) == NEVER
         # What happens beyond the next bound of a backlog is not to be seen from here; mostly rates bend as before.
-        jump_s = min(until, self._backlogs.meets_s(flow, now, before))
+        meets = self._backlogs.meets(flow, now, before)
+        jump_s = min(until, meets.at_s)
         sure_s, far_s = far_s, min(far_s, jump_s)
         if far_s < now + SHORTEST_S:
             if far_s > now + INSTANT_S:
@@ -128,7 +132,8 @@ class LookAhead:
                 )  # fmt: skip
             self.look_s = now + SHORTEST_S
             return
-        self._step(flow, now, min(near_s, far_s), far_s, jump_s, sure_s, steady=steady)
+        limits = Limits(min(near_s, far_s), far_s, jump_s, sure_s, meets.jumps and meets.at_s <= until)
+        self._step(flow, now, limits, steady=steady)
 
     def _goes_evenly(self, flow: Flow, now: float, far_s: float) -> bool:
         """Whether all goes as it goes now until something else happens, or a tail bends; if so, that far is looked.
@@ -146,29 +151,28 @@ class LookAhead:
     def _go(self, ahead: Stretch, look_s: float, faster: Floats, waits: tuple[Floats, Floats]) -> None:
         self._ahead, self.look_s, self.faster, self.waits = ahead, look_s, faster, waits
 
-    def _step(
-        self, flow: Flow, now: float, near_s: float, far_s: float, jump_s: float, sure_s: float, *, steady: bool
-    ) -> None:  # fmt: skip
-        """Looks as far ahead as rates bend little, and to `near_s` in any case; at `jump_s` they may jump, and until
-        `sure_s` nothing else happens."""
-        shortest_s, corrected = now + (near_s - now) / SHORTER, 0
+    def _step(self, flow: Flow, now: float, limits: Limits, *, steady: bool) -> None:
+        """Looks as far ahead as rates bend little, within these limits."""
+        shortest_s, corrected = now + (limits.near_s - now) / SHORTER, 0
         # What was too long for the last step is not tried again.
-        longest_s = max(now + self._step_s, shortest_s if self._flows.past else near_s)
-        look_s, turns = far_s if far_s < now + 1.5 * (longest_s - now) else longest_s, False
+        longest_s = max(now + self._step_s, shortest_s if self._flows.past else limits.near_s)
+        look_s = limits.far_s if limits.far_s < now + 1.5 * (longest_s - now) else longest_s
+        turns = False
         while True:
             middle = self._flows.middle(look_s)
             if steady and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
                 # All that is busier is so alike.
                 return
             faster = faster_until(flow, middle, now, look_s)
-            meets_s = self._backlogs.meets_s(flow, now, faster)
-            if now + SHORTEST_S < meets_s < look_s - FOUND_S and corrected < CORRECTED:
+            meets = self._backlogs.meets(flow, now, faster)
+            if now + SHORTEST_S < meets.at_s < look_s - FOUND_S and corrected < CORRECTED:
                 # Rates bend: a backlog comes to its bound sooner than it seemed.
                 corrected += 1
-                look_s, jump_s, shortest_s = meets_s, meets_s, min(shortest_s, meets_s)
+                look_s, shortest_s = meets.at_s, min(shortest_s, meets.at_s)
+                limits = replace(limits, jump_s=meets.at_s, jumps=meets.jumps)
                 continue
             # Of what jumps it is asked how things are just before.
-            jumps = turns or look_s == jump_s
+            jumps = turns or (look_s == limits.jump_s and limits.jumps)
             last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
             last = self._flows.at(last_s, middle.opens, faster)
             way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
@@ -182,22 +186,25 @@ class LookAhead:
                 break
             look_s, turns = max(shortest_s, now + (look_s - now) * max(SAFE * way.longer, SHORTENED)), False
         step = Step(now, look_s, last_s, (flow, middle, last), way, jumps=jumps)
-        self._take_step(step, sure_s if look_s == jump_s else now)
+        self._take_step(step, limits.sure_s if look_s == limits.jump_s else now)
 
     def _take_step(self, step: Step, sure_s: float) -> None:
         """Goes a step that bends little; where it ends before `sure_s`, a backlog is at its bound, then or nearly."""
         now, look_s, way, (flow, middle, last) = step.now, step.look_s, step.way, step.flows
         self._step_s = (look_s - now) * min(SAFE * way.longer, LONGER)
         if look_s < sure_s:
-            meets_s = self._backlogs.meets_s(flow, now, step.faster)
+            meets_s = self._backlogs.meets(flow, now, step.faster).at_s
             if 0 < abs(meets_s - look_s) < MOVED * (look_s - now):
                 look_s = min(meets_s, sure_s)
                 way = replace(way, held=self._flows.held_then(step.flows, look_s))
         held = way.held if way.longer >= 1 and way.off > SAME else None
-        then = None if step.jumps else last
+        # Where it leads on smoothly, and as far as was looked; what else happens there changes more than what is held.
+        leads_on = not step.jumps and abs(look_s - step.look_s) <= NEXT_TO_S
+        happens = now < sure_s <= look_s
+        then = last if leads_on and not (happens and held) else None
         if then and held:
             then = self._solver.solve(replace(then.state, held=held, attempts=then.attempts, shares=then.pair_share))
-        self._past = None if step.jumps else Past(look_s, look_s - now, step.flows)
+        self._past = Past(look_s, look_s - now, step.flows) if then and not happens else None
         end_s = min(look_s, self._end_s)
         self._go(Stretch(end_s, step.parts(end_s), middle.opens, then, held), look_s, step.faster, step.waits)
 

@@ -39,6 +39,17 @@ class Stretch(Struct, frozen=True):
         return len(self.parts) == 1 and not self.evenly
 
 
+class Limits(Struct, frozen=True):
+    """How far a step goes: to `near_s` in any case, and not beyond `far_s`. At `jump_s` something happens, rates being
+    sure to jump where it `jumps`; nothing but backlogs that meet a bound happens until `sure_s`."""
+
+    near_s: float
+    far_s: float
+    jump_s: float
+    sure_s: float
+    jumps: bool
+
+
 class Way(Struct, frozen=True):
     """How rates go through a step: what is held at its end, led on to, and by how much that is otherwise than at first
     (`Holdings.led_on`); how many times as long the step might be, less than 1 where it is too long.
