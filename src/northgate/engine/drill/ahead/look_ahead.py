@@ -114,7 +114,8 @@ class LookAhead:
         bends_s, drawn_s = self._resolvers.bends_s(now), self._holdings.drawn_s(flow.opens, now)
         far_s = min(until, self._past_end_s, bends_s, drawn_s)
         sorts = (answers_s < NEVER) + (held_s < NEVER) * self._holdings.sorts
-        if follow_s == NEVER and sorts == 1 and now >= self._uneven_until_s and self._goes_evenly(flow, now, far_s):
+        even = follow_s == NEVER and sorts == 1 and now >= self._uneven_until_s
+        if even and self._goes_evenly(flow, now, far_s, straight=held_s == NEVER):
             return
         self._uneven_until_s = max(self._uneven_until_s, now + UNEVEN_STEPS * (near_s - now))
         steady = min(answers_s, held_s) == NEVER
@@ -135,17 +136,24 @@ class LookAhead:
         limits = Limits(min(near_s, far_s), far_s, jump_s, sure_s, meets.jumps and meets.at_s <= until)
         self._step(flow, now, limits, steady=steady)
 
-    def _goes_evenly(self, flow: Flow, now: float, far_s: float) -> bool:
+    def _goes_evenly(self, flow: Flow, now: float, far_s: float, *, straight: bool) -> bool:
         """Whether all goes as it goes now until something else happens, or a tail bends; if so, that far is looked.
 
         Rates are linear in what clients hold of one sort (answers, or sessions, or connections) while every request is
-        sent and fares alike.
+        sent and fares alike. Answers change along a straight line; with what else is held the mean alone is known, and
+        so the backlogs at the end: where one meets its bound before, that is the end.
         """
-        mean = self._flows.mean(far_s, flow.state.backlog_s)
-        if not (flow.treats_like(mean) and self._backlogs.kept(flow, mean, REACH)):
-            return False
+        for _ in range(CORRECTED + 1):
+            mean = self._flows.mean(far_s, flow.state.backlog_s)
+            if not (flow.treats_like(mean) and self._backlogs.kept(flow, mean, REACH)):
+                return False
+            faster = faster_until(flow, mean, now, far_s)
+            meets_s = NEVER if straight else self._backlogs.meets(flow, now, faster).at_s
+            if not now + SHORTEST_S < meets_s < far_s - INSTANT_S:
+                break
+            far_s = meets_s
         ahead = Stretch(min(far_s, self._end_s), ((mean, 1.0),), mean.opens, evenly=True)
-        self._go(ahead, far_s, faster_until(flow, mean, now, far_s), waits_until(flow, mean, now, far_s))
+        self._go(ahead, far_s, faster, waits_until(flow, mean, now, far_s))
         return True
 
     def _go(self, ahead: Stretch, look_s: float, faster: Floats, waits: tuple[Floats, Floats]) -> None:
