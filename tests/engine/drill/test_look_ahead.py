@@ -46,6 +46,20 @@ def test_what_comes_over_while_old_answers_fade_is_refused_beyond_the_capacity(p
     assert run.readings.failed_by_cause["overloaded"] == pytest.approx(refused, rel=1e-6)
 
 
+@settings(max_examples=examples(8))
+@given(st.floats(0.55, 0.95))
+def test_what_comes_over_while_old_answers_fade_is_lost_beyond_the_bandwidth(part):
+    """As above, where the balancer's bandwidth does not let more through: each answer is 1 megabit. (More than half of
+    all calls are served, so that the name's probe passes.)"""
+    data = watched()
+    for client in data["clients"]:
+        client["calls"][0]["kilobytes"] = 125
+    data["balancers"][1]["bandwidth_mbps"] = part * RPS
+    run = drill_of(data, [fail(60, region="fells")], lasts_s=155)
+    lost = RPS * TAIL_S * (1 - part) ** 2 / 2
+    assert run.readings.failed_by_cause["overloaded"] == pytest.approx(lost, rel=1e-6)
+
+
 def test_where_rates_are_linear_one_solve_reaches_to_the_end_of_the_tail(monkeypatch):
     """What is drawn on the way is read off the straight line: it is what would be found there."""
     solved = []

@@ -344,9 +344,9 @@ def finished(run: Run) -> DrillRun:
 
 
 def found_under(run: Run, flow: Flow) -> Found:
-    """What every probe of a drill would find under a flow, and which machines keep up."""
+    """What every probe of a drill would find under a flow, and which machines and bandwidths keep up."""
     found = run.target_checks.findings(flow, flow.state.backlog_s), run.name_checks.findings(flow)
-    idle = KEEPS_UP - flow.queue.utilisation
+    idle = KEEPS_UP - np.concatenate([flow.queue.utilisation, flow.bandwidth_used])
     passes, spare = ([getattr(one, name) for one in found] for name in ("passes", "spare"))
     return Found(np.concatenate([*passes, idle > 0]), np.concatenate([*spare, idle]))
 

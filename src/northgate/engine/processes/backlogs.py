@@ -117,11 +117,12 @@ class Backlogs:
         return self.grown is not None and self.grown.moves
 
     def kept(self, flow: Flow, mean: Flow, reach: float) -> bool:
-        """Whether all machines stay on the side of every bound on which they are, if utilisations change `reach` times
-        as far as from a flow to the mean of what follows: none is then overloaded, or slower than somebody waits, that
-        is not so now."""
+        """Whether all machines and bandwidths stay on the side of every bound on which they are, if utilisations change
+        `reach` times as far as from a flow to the mean of what follows: none is then overloaded, or slower than
+        somebody waits, that is not so now."""
         now, later = flow.queue.utilisation, flow.queue.utilisation * (1 - reach) + mean.queue.utilisation * reach
-        if ((now > 1) != (later > 1)).any():
+        wide, then = flow.bandwidth_used, flow.bandwidth_used * (1 - reach) + mean.bandwidth_used * reach
+        if ((now > 1) != (later > 1)).any() or ((wide > 1) != (then > 1)).any():
             return False
         stations = self.network.machines.stations(flow.state.truth.slowness)
         more_s = stations.mean_wait_s(later) - stations.mean_wait_s(now)

@@ -79,7 +79,8 @@ class Flow(Struct, frozen=True, dict=True):
 
     `pair_share[f, p]` is the share of its cell that pair p gets of the requests of fate f (one row when all fare
     alike), `pair_fate[k][f, p]` what becomes of one attempt there, by kind; `pair_served` is what is served through
-    each pair, `front_excess` the share of a front's answers that its balancer's bandwidth does not let through.
+    each pair, `front_excess` the share of a front's answers that its balancer's bandwidth does not let through, and
+    `bandwidth_used` what each balancer would answer, as a part of its bandwidth (0 where no limit is known).
     `row_part` is the share of an entry's requests that each row of `Network.arrivals` gets, `row_fate[r, k]` what
     becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED and WORK and what else `KINDS` says.
     `opening[k, m]` is the rate (1/s) at which a source without a session of the k-th kind opens one on member m.
@@ -111,6 +112,7 @@ class Flow(Struct, frozen=True, dict=True):
     mechanism_rps: Floats
     pair_served: Floats
     front_excess: Floats
+    bandwidth_used: Floats
     zone_served: Floats
     latency_sum: float
     work_out: Callable[[], Places]

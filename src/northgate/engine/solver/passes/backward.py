@@ -23,7 +23,7 @@ from northgate.engine.base import (
     sum_rows,
     total_by,
 )
-from northgate.engine.formulas import Queue
+from northgate.engine.formulas import Queue, overload
 from northgate.engine.solver.context import Back, Context, Sent, Stage, Stop
 from northgate.engine.solver.passes.anyway import at_pairs, at_rows
 from northgate.engine.solver.passes.waits import Waits
@@ -37,6 +37,8 @@ class Backward(Stage):
         super().__init__(context)
         # Per front: the share of its answers that its balancer's bandwidth does not let through.
         self.over = np.zeros(len(self.network.fronts.zone))
+        # Per balancer: what it would answer, as a part of what its bandwidth lets through.
+        self.bandwidth_used = np.zeros(len(self.network.balancers.layer))
         self.waits = Waits(context)
 
     def run(
@@ -65,9 +67,8 @@ class Backward(Stage):
         if self.connected.any:
             served = served + self.connected.served_by_row(pair) * megabits[self.frame.call]
         demand = total_by(balancer[self.frame.front], served, len(limit))
-        over = np.zeros(len(limit))
-        beyond = demand > limit
-        over[beyond] = 1 - limit[beyond] / demand[beyond]
+        self.bandwidth_used = demand / limit
+        over = overload(self.bandwidth_used)[1]
         self.over = self.repeats.classes.over = self.connected.over = over[balancer]
 
     def _at_machines(self, queue: Queue, waits: int) -> dict[int, Floats]:

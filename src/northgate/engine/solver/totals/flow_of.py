@@ -50,6 +50,7 @@ def flow_of(one_pass: OnePass, forth: Forth, back: Back) -> Flow:
         mechanism_rps=by_mechanism(solved, calls.ended),
         pair_served=places.pair_served,
         front_excess=solved.over,
+        bandwidth_used=one_pass.backward.bandwidth_used,
         zone_served=places.zone_served,
         latency_sum=float(calls.by_call[:, WORK].sum()),
         work_out=places.places,
