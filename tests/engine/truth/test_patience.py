@@ -2,13 +2,14 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.network.compile import compile_network
 from northgate.engine.processes import Backlogs, World
 from northgate.engine.truth import Patience
 from northgate.plan import plan_from_data
+from tests.support.exploring import examples
 from tests.support.plans import network_of, plan_data
 from tests.support.strategies import plans_with_a_drill
 
@@ -44,6 +45,7 @@ def test_who_has_waited_for_other_addresses_has_less_patience():
     assert bounds_of(data) == pytest.approx([4 - 0.012 - 3, 4 - 0.012 - 1.5, 4 - 0.012])
 
 
+@settings(max_examples=examples(25))
 @given(plans_with_a_drill())
 def test_nobodys_patience_is_left_out(data):
     """Every latency beyond which a request that comes to a pair is too late is among the bounds of its machine."""

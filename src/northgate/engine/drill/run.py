@@ -348,7 +348,7 @@ def found_under(run: Run, flow: Flow) -> Found:
     found = run.target_checks.findings(flow, flow.state.backlog_s), run.name_checks.findings(flow)
     idle = KEEPS_UP - np.concatenate([flow.queue.utilisation, flow.bandwidth_used])
     passes, spare = ([getattr(one, name) for one in found] for name in ("passes", "spare"))
-    return Found(np.concatenate([*passes, idle > 0]), np.concatenate([*spare, idle]))
+    return Found(np.concatenate([*passes, idle > 0]), np.concatenate([*spare, idle]), sum(map(len, passes)))
 
 
 def flow_under(run: Run, believes: Bools, near: Flow) -> Flow:

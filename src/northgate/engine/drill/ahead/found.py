@@ -8,9 +8,10 @@ from msgspec import Struct
 from northgate.engine.base import NEVER, Bools, Floats
 from northgate.engine.formulas import first_meeting
 
-# When a probe finds another thing than before is known to so many seconds; where it seems to be by two looks in a row
-# lies no further apart than this part of it, once that is known.
-FOUND_S, SURE = 1e-4, 0.25
+# When a probe finds another thing than before is known to so many seconds, and when something keeps up no longer to
+# KINK_S, as rates bend there; where it seems to be by two looks in a row lies no further apart than this part of the
+# first, once that is known.
+FOUND_S, KINK_S, SURE = 1e-4, 5e-3, 0.25
 # What is nearer than this (s, or a share) to finding the other thing has not turned yet: it is looked at where it does.
 BARELY = 1e-7
 # Where it seems to be moves by less than this part of the last move, or half-way is looked at.
@@ -18,15 +19,17 @@ SLOW = 0.25
 
 
 class Found(Struct, frozen=True):
-    """What probes find, and whether machines keep up: whether each passes, and how far it is from the other thing
-    (`Findings.spare`)."""
+    """What probes find, and whether machines and bandwidths keep up: whether each passes, and how far it is from the
+    other thing (`Findings.spare`). So many of them are probes, which come first."""
 
     passes: Bools
     spare: Floats
+    probes: int
 
     def otherwise(self, other: "Found") -> Bools:
-        """What has turned since, and not just now."""
-        return np.asarray((self.passes != other.passes) & (np.abs(other.spare) > BARELY))
+        """What has turned meanwhile: neither just at the first of both, nor just at the other."""
+        far = (np.abs(self.spare) > BARELY) & (np.abs(other.spare) > BARELY)
+        return np.asarray((self.passes != other.passes) & far)
 
     def turns_s(
         self, middle: "Found", then: "Found", found_at: Callable[[float], "Found"], now: float, then_s: float
@@ -72,7 +75,14 @@ class _Search:
         before_s, after_s = self._between
         seemed_s, self._seems_s = self._seems_s, self._root_s()
         self._moved_s = self._moved_s[1], abs(self._seems_s - seemed_s)
-        return after_s - before_s <= FOUND_S or self._moved_s[1] <= SURE * FOUND_S
+        probe = self._first.otherwise(self._known[self._after][1])[: self._first.probes].any()
+        near = after_s - before_s <= (FOUND_S if probe else KINK_S)
+        return near or self._sure
+
+    @property
+    def _sure(self) -> bool:
+        """Whether two looks in a row have told the same."""
+        return self._moved_s[1] <= SURE * FOUND_S
 
     def next_s(self) -> float:
         """Where to look next."""
@@ -93,8 +103,8 @@ class _Search:
         """The second from which on something has turned."""
         if self._after is None:
             return self._known[-1][0]
-        before_s, after_s = self._between
-        return after_s if after_s - before_s <= FOUND_S else min(self._seems_s + FOUND_S / 2, after_s)
+        after_s = self._between[1]
+        return min(self._seems_s + FOUND_S / 2, after_s) if self._sure else after_s
 
     def _root_s(self) -> float:
         """When the first of them turns, as it seems."""

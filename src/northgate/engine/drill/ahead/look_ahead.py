@@ -62,6 +62,8 @@ class LookAhead:
         self.look_s = NEVER
         # Where rates were not linear, they are not expected to be so for a while.
         self._uneven_until_s = 0.0
+        # When something was last seen to turn, on a step that then was too long.
+        self._turns_s = NEVER
         # How long the last step was that bent little enough, where rates are not linear; and that step.
         self._step_s = 0.0
         self._past: Past | None = None
@@ -76,8 +78,7 @@ class LookAhead:
         return self.look_s < NEVER
 
     def tell(self, probers: Iterable[Probers], flow: Flow, now: float) -> None:
-        """Tells those of them that want to know whether anything moves by itself from a flow on: what is held, or a
-        backlog."""
+        """Tells those who want to know whether anything moves by itself from a flow on: what is held, or a backlog."""
         for some in probers:
             some.moves = some.follows and (
                 min(self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now)) < NEVER or growth(flow).moves
@@ -127,10 +128,8 @@ class LookAhead:
             if far_s > now + INSTANT_S:
                 # So short a way goes as half-way.
                 middle = self._flows.middle(far_s)
-                self._go(
-                    Stretch(far_s, ((middle, 1.0),), middle.opens), far_s, faster_until(flow, middle, now, far_s),
-                    waits_until(flow, middle, now, far_s),
-                )  # fmt: skip
+                ahead, faster = Stretch(far_s, ((middle, 1.0),), middle.opens), faster_until(flow, middle, now, far_s)
+                self._go(ahead, far_s, faster, waits_until(flow, middle, now, far_s))
             self.look_s = now + SHORTEST_S
             return
         limits = Limits(min(near_s, far_s), far_s, jump_s, sure_s, meets.jumps and meets.at_s <= until)
@@ -165,7 +164,9 @@ class LookAhead:
         # What was too long for the last step is not tried again.
         longest_s = max(now + self._step_s, shortest_s if self._flows.past else limits.near_s)
         look_s = limits.far_s if limits.far_s < now + 1.5 * (longest_s - now) else longest_s
-        turns = False
+        turns, turns_s = False, self._turns_s
+        if now + SHORTEST_S < turns_s < look_s:
+            look_s = turns_s
         while True:
             middle = self._flows.middle(look_s)
             if steady and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
@@ -180,7 +181,7 @@ class LookAhead:
                 limits = replace(limits, jump_s=meets.at_s, jumps=meets.jumps)
                 continue
             # Of what jumps it is asked how things are just before.
-            jumps = turns or (look_s == limits.jump_s and limits.jumps)
+            jumps = turns or look_s == turns_s or (look_s == limits.jump_s and limits.jumps)
             last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
             last = self._flows.at(last_s, middle.opens, faster)
             way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
@@ -189,6 +190,7 @@ class LookAhead:
             crossing_s = look_s if wild or turns else self._finds_otherwise_s(flow, middle, last, now, last_s)
             if crossing_s < last_s - FOUND_S:
                 look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
+                self._turns_s = crossing_s
                 continue
             if look_s <= shortest_s or way.longer >= 1:
                 break
