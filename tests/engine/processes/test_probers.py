@@ -197,3 +197,18 @@ def test_how_long_a_call_takes_is_looked_at_when_it_is_sent(phases):
     assert probers.next_s(4.0) == pytest.approx(6.5)
     probers.meet(5.0, Findings(*(np.array([value]) for value in (True, 3.0, 0.0, 1.0))))
     assert probers.next_s(5.0) == pytest.approx(6.5), "the one that is on its way keeps what it met"
+
+
+@pytest.mark.parametrize("phases", ["spread", "worst"])
+def test_calls_that_follow_on_their_answers_are_looked_at_at_each_send_while_anything_moves(phases):
+    """Sent at second 4 and 10 s after each answer, which takes 1 s at first, and 3 s by the second call."""
+    beats = Beats(*(np.array([value]) for value in (10.0, 1.0, 1.0)), np.array([True]), np.array([0.4]))
+    passes = Findings(*(np.array([value]) for value in (True, 1.0, 0.0, 1.0)))
+    probers = Probers(beats, passes, phases, 4.0, np.array([True]))
+    assert probers.next_s(0.0) == np.inf, "nothing moves, and no verdict is to come"
+    probers.moves = True
+    assert probers.next_s(0.0) == 4
+    probers.meet(4.0, passes)
+    assert probers.next_s(4.0) == pytest.approx(4 + 1 + 10)
+    probers.meet(15.0, Findings(*(np.array([value]) for value in (True, 3.0, 0.0, 1.0))))
+    assert probers.next_s(15.0) == pytest.approx(15 + 3 + 10), "the call that is sent now takes what it takes now"

@@ -15,8 +15,8 @@ from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints
 from northgate.engine.network import Network
 from northgate.plan.models.groups import Probe
 
-# In so short a time (s) no second probe is sent.
-JUST_NOW_S = 1e-9
+# In so short a time (s) no second probe is sent; who sends one now has sent it so much later, whatever the last digit.
+JUST_NOW_S, AFTER_S = 1e-9, 1e-6
 
 
 class Findings(Struct, frozen=True):
@@ -155,6 +155,11 @@ class Sends:
         self.outcome, self.since_s = Findings(mixed[0], mixed[1], mixed[2], outcome.spare), now
         self.bend = np.zeros(len(old.passes))
 
+    def find_out(self, delay_s: Floats, count: Floats, which: Bools) -> None:
+        """The answers of some take so long from now on; these have sent so many before."""
+        self.first_s = np.where(which, self.after(count), self.first_s)
+        self.outcome = replace(self.outcome, delay_s=np.where(which, delay_s, self.outcome.delay_s))
+
     def drift(self, slope: Floats, bend: Floats) -> None:
         """Delays grow by so much faster than was found, and that grows so itself."""
         self.outcome = replace(self.outcome, slope=self.outcome.slope + slope)
@@ -220,7 +225,7 @@ class Probers:
     def next_s(self, now: float) -> float:
         """The second of the next verdict; or, sooner, at which a call is sent of which more is to be known than that it
         passes: what it takes is looked at then."""
-        sent_s = self._looked_at_s(now + 2 * JUST_NOW_S) if self._by_call.any() else np.zeros(0)
+        sent_s = self._looked_at_s(now + AFTER_S) if self._by_call.any() else np.zeros(0)
         return min(self.next_verdict_s(), float(sent_s[sent_s > now + JUST_NOW_S].min(initial=NEVER)))
 
     @property
@@ -241,11 +246,13 @@ class Probers:
         return made
 
     def _find_out(self, now: float, outcome: Findings) -> None:
-        """How long those calls take that are sent just now, before anything else happens."""
-        found, sent_s = self._sends.outcome, self._looked_at_s(now - 2 * JUST_NOW_S)
-        mine = outcome.passes & (np.abs(sent_s - now) <= JUST_NOW_S)
+        """How long those calls take that are sent just now, before anything else happens; they count from here."""
+        mine = outcome.passes & (np.abs(self._looked_at_s(now - AFTER_S) - now) <= JUST_NOW_S)
         if mine.any():
-            self._sends.outcome = replace(found, delay_s=np.where(mine, outcome.delay_s, found.delay_s))
+            sent = np.where(mine, self._sends.before(now - AFTER_S, self._alive), 0.0)
+            self._passes = np.minimum(self._passes + sent, self._pass_after)
+            self._fails = np.where(sent > 0, 0.0, self._fails)
+            self._sends.find_out(outcome.delay_s, sent, mine)
             self._due_s = None
 
     @property

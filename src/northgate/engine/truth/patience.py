@@ -8,10 +8,13 @@ from northgate.engine.base import NEVER, Bools, Floats, Ints
 from northgate.engine.network import Network
 from northgate.engine.truth.encounter import budgets_s
 
+# So many sets of arrivals are remembered: few are in use at a time.
+KEPT = 16
+
 
 class Patience:
     """The latencies (s) at each machine beyond which somebody gives up: a client, a balancer, or a prober that is a
-    call itself. What has been asked for is kept, as few sets of arrivals are in use in a run.
+    call itself. What was asked for is remembered.
 
     `probes_s`: those beyond which probes of its targets give up, (machines, probes), inf past the last.
     """
@@ -40,6 +43,8 @@ class Patience:
         `comes`: per row of `Network.arrivals`, whether anybody may come by it."""
         key = comes.tobytes()
         if key not in self._known:
+            if len(self._known) >= KEPT:
+                self._known.clear()
             self._known[key] = self._found(comes)
         return self._known[key]
 
