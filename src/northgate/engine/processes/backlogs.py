@@ -69,6 +69,7 @@ class Crossing(Struct, frozen=True):
 
 # Where it stands among what a backlog may meet: first the full queue, then the empty one, then what somebody waits.
 EMPTY = 1
+NO_BOUNDS = np.zeros(0)
 NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
 
 
@@ -158,7 +159,8 @@ class Backlogs:
         return self._next(flow, growth(flow, faster), now)
 
     def _next(self, flow: Flow, grown: Growth, now: float) -> Crossing:
-        return next_crossing(flow, grown, self.bounds_s(flow), now, self._patience.probes_s.shape[1])
+        bounds_s = self.bounds_s(flow) if grown.moves else NO_BOUNDS
+        return next_crossing(flow, grown, bounds_s, now, self._patience.probes_s.shape[1])
 
     def after(self, seconds: float) -> Floats:
         """The backlogs so many seconds later."""

@@ -183,6 +183,9 @@ class Probers:
         not foretold."""
         self._by_call = np.zeros(len(beats.interval_s), dtype=bool) if by_call is None else by_call
         self._sends = Sends(beats, outcome, phases, first_change_s)
+        # Whether any are calls, and whether any of these are sent again so long after their answer.
+        self._calls = bool(self._by_call.any())
+        self.follows = bool((self._by_call & beats.by_result).any())
         self._fail_after, self._pass_after = beats.fail_after, beats.pass_after
         self.believes = outcome.passes.copy()
         self._fails = np.where(outcome.passes, 0.0, self._fail_after)
@@ -225,13 +228,10 @@ class Probers:
     def next_s(self, now: float) -> float:
         """The second of the next verdict; or, sooner, at which a call is sent of which more is to be known than that it
         passes: what it takes is looked at then."""
-        sent_s = self._looked_at_s(now + AFTER_S) if self._by_call.any() else np.zeros(0)
+        if not self._calls or (self.believes.all() and not self.moves):
+            return self.next_verdict_s()
+        sent_s = self._looked_at_s(now + AFTER_S)
         return min(self.next_verdict_s(), float(sent_s[sent_s > now + JUST_NOW_S].min(initial=NEVER)))
-
-    @property
-    def follows(self) -> bool:
-        """Whether any are calls, and sent again so long after their answer."""
-        return bool((self._by_call & self._sends.by_result).any())
 
     def _looked_at_s(self, now: float) -> Floats:
         """When each sends the call whose answer will bring a verdict; or the next one from now on, where that goes by
@@ -283,7 +283,7 @@ class Probers:
 
     def meet(self, now: float, outcome: Findings) -> None:
         """From now on probes find `outcome`: those sent before keep what they found, and their verdicts stand."""
-        if self.just_before and self._by_call.any():
+        if self.just_before and self._calls:
             self._find_out(now, outcome)
         old = self._sends.outcome
         different = (old.passes != outcome.passes) | (old.delay_s != outcome.delay_s) | (old.slope != outcome.slope)
