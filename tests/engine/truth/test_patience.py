@@ -45,6 +45,22 @@ def test_who_has_waited_for_other_addresses_has_less_patience():
     assert bounds_of(data) == pytest.approx([4 - 0.012 - 3, 4 - 0.012 - 1.5, 4 - 0.012])
 
 
+class Forgetful(dict):
+    """What another thread always forgets just after it was noted."""
+
+    def __setitem__(self, key, value):
+        super().__setitem__(key, value)
+        self.clear()
+
+
+def test_who_asks_is_told_though_another_thread_forgets_all_meanwhile(monkeypatch):
+    network = network_of(plan_data())
+    known, comes = Patience(network), np.ones(len(network.arrivals.entry), dtype=bool)
+    wanted = known.bounds_s(comes).tolist()
+    monkeypatch.setattr(known, "_known", Forgetful())
+    assert known.bounds_s(comes).tolist() == wanted
+
+
 @settings(max_examples=examples(25))
 @given(plans_with_a_drill())
 def test_nobodys_patience_is_left_out(data):

@@ -42,11 +42,14 @@ class Patience:
         """Beyond which latencies those give up who come to each machine: (machines, bounds), inf past the last.
         `comes`: per row of `Network.arrivals`, whether anybody may come by it."""
         key = comes.tobytes()
-        if key not in self._known:
+        found = self._known.get(key)
+        if found is None:
+            # Threads share this: another may forget all meanwhile.
+            found = self._found(comes)
             if len(self._known) >= KEPT:
                 self._known.clear()
-            self._known[key] = self._found(comes)
-        return self._known[key]
+            self._known[key] = found
+        return found
 
     def _found(self, comes: Bools) -> Floats:
         network, arrivals = self._network, self._network.arrivals
