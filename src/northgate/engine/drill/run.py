@@ -121,7 +121,7 @@ class Run:
     def with_steps(self, steps: Sequence[Step]) -> "Run":
         """A run that begins as this one, which has not begun yet, and goes by other steps; what never changes is
         shared."""
-        shared = (self.network, *vars(self.network).values(), self.world.paths, self.flow)
+        shared = (self.network, *vars(self.network).values(), self.world.paths, self.backlogs.patience, self.flow)
         known = {id(one): one for one in shared} | {id(self.solver): self.solver.another()}
         copied: Run = deepcopy(self, known)
         copied.drill = self.drill.model_copy(update={"steps": list(steps)})

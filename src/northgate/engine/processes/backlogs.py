@@ -105,7 +105,7 @@ class Backlogs:
     def __init__(self, world: World) -> None:
         self.network, self.world = world.network, world
         self.backlog_s: Floats = np.zeros(len(self.network.machines.names))
-        self._patience = self.network.derived(Patience)
+        self.patience = self.network.derived(Patience)
         self._bounds: tuple[Flow | None, Floats] = (None, np.zeros(0))
         self._crossing: Crossing = NO_CROSSING
         self.grown: Growth | None = None
@@ -137,8 +137,8 @@ class Backlogs:
         nothing else happens: (machines, bounds)."""
         known, bounds_s = self._bounds
         if known is not flow:
-            asks_s = np.where(_sent_to(flow)[:, None], self._patience.bounds_s(_comes(flow)), NEVER)
-            bounds_s = np.concatenate([asks_s, self._patience.probes_s], axis=1)
+            asks_s = np.where(_sent_to(flow)[:, None], self.patience.bounds_s(_comes(flow)), NEVER)
+            bounds_s = np.concatenate([asks_s, self.patience.probes_s], axis=1)
             self._bounds = flow, bounds_s
         return bounds_s
 
@@ -160,7 +160,7 @@ class Backlogs:
 
     def _next(self, flow: Flow, grown: Growth, now: float) -> Crossing:
         bounds_s = self.bounds_s(flow) if grown.moves else NO_BOUNDS
-        return next_crossing(flow, grown, bounds_s, now, self._patience.probes_s.shape[1])
+        return next_crossing(flow, grown, bounds_s, now, self.patience.probes_s.shape[1])
 
     def after(self, seconds: float) -> Floats:
         """The backlogs so many seconds later."""
