@@ -26,11 +26,12 @@ $(STAMPS)/python: requirements.lock bootstrap.lock pyproject.toml
 	$(BIN)/uv pip install --quiet --no-deps --no-build-isolation --editable .
 	@touch $@
 
-# Compiled ahead, so that the command line starts fast even where Python may not write its caches, and the one compiled
-# loop is there when it is first needed; and the demo's first answers.
+# Compiled ahead, so that the command line starts fast even where Python may not write its caches, and the compiled loops
+# are there when they are first needed; and the demo's first answers.
 $(STAMPS)/bytecode: $(STAMPS)/python $(PY_SOURCES) $(DEMO)
 	$(BIN)/python -m compileall -q src
 	$(BIN)/python -m northgate.engine.formulas.hash_kernel
+	$(BIN)/python -c "import northgate.engine.drill, northgate.engine.base; northgate.engine.base.load_all()"
 	$(BIN)/python -m northgate.web.door.ahead
 	@touch $@
 

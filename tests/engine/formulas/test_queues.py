@@ -7,7 +7,7 @@ import pytest
 from scipy.stats import poisson
 
 from northgate.engine.formulas import first_meeting
-from northgate.engine.formulas.queues import Stations, erlang_b, erlang_c, servers
+from northgate.engine.formulas.queues import RECURSION_LIMIT, Stations, erlang_b, erlang_c, servers
 from tests.support.plans import changed, drill_of, fail, plan_data
 
 
@@ -22,7 +22,7 @@ def test_erlang_c_is_the_textbook_sum(count, load):
     assert got == pytest.approx(erlang_c_by_sum(count, load), rel=1e-12)
 
 
-@pytest.mark.parametrize("count", [64, 65, 400])
+@pytest.mark.parametrize("count", [64, RECURSION_LIMIT, RECURSION_LIMIT + 1])
 def test_the_loss_formula_is_the_same_below_and_above_the_recursions_limit(count):
     load = np.array([count * 0.9])
     got = erlang_b(np.array([count]), load)[0]
@@ -33,7 +33,7 @@ def stations(capacity, service_s, queue_s=(0.0,)):
     return Stations(np.array(capacity), np.array(service_s), np.array(queue_s))
 
 
-@pytest.mark.parametrize("most", [3, 100])
+@pytest.mark.parametrize("most", [3, 100, 2 * RECURSION_LIMIT])
 def test_stations_wait_as_each_would_alone(most):
     """C(c, a) / (c mu - lambda), one server beside several and beside many."""
     counts, used = np.array([1, 2, most]), np.array([0.3, 0.9, 0.7])

@@ -63,6 +63,11 @@ def bools(values: Iterable[Any]) -> Bools:
     return np.array(list(values), dtype=bool)
 
 
+def columns(rows: NDArray[Number]) -> list[NDArray[Number]]:
+    """The columns of a table, each of them in one piece."""
+    return list(np.ascontiguousarray(rows.T))
+
+
 def finite(values: Floats) -> Floats:
     """The values, and 0 for those that are not known (inf)."""
     return np.where(np.isfinite(values), values, 0.0)

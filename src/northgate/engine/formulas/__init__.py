@@ -1,6 +1,6 @@
 """Pure functions, each with its source."""
 
-from northgate.engine.formulas.address_tries import Connects, connects
+from northgate.engine.formulas.address_tries import Connects, connects, find_ways, tried_after, waits_of
 from northgate.engine.formulas.blind_times import Bounds, Sum, down_bounds, up_bounds
 from northgate.engine.formulas.failover import (
     LastStops,
@@ -20,8 +20,8 @@ from northgate.engine.formulas.hashing import (
     winners,
 )
 from northgate.engine.formulas.occupancy import Occupancy, idle_ends
-from northgate.engine.formulas.queues import AT_BOUND_S, Queue, Stations, overload, too_late
-from northgate.engine.formulas.retries import attempts, attempts_before
+from northgate.engine.formulas.queues import AT_BOUND_S, Queue, Stations, is_too_late, overload, too_late
+from northgate.engine.formulas.retries import attempts, attempts_before, repeated
 from northgate.engine.formulas.roots import first_meeting
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
 from northgate.engine.formulas.selection import METHODS, Candidates, Method
@@ -46,9 +46,11 @@ __all__ = [
     "best_scores",
     "connects",
     "down_bounds",
+    "find_ways",
     "first_meeting",
     "flow_key",
     "idle_ends",
+    "is_too_late",
     "last_of_orders",
     "last_stops",
     "last_stops_in_order",
@@ -56,8 +58,11 @@ __all__ = [
     "mix64",
     "overload",
     "ranking",
+    "repeated",
     "target_keys",
     "too_late",
+    "tried_after",
     "up_bounds",
+    "waits_of",
     "winners",
 ]

@@ -13,7 +13,7 @@ client's patience is over. An attempt fails with the chance p; up to r repeats a
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Floats
+from northgate.engine.base import Floats, Floats1, Floats2, Floats3, compiled, part
 
 
 class Connects(Struct, frozen=True):
@@ -29,39 +29,61 @@ def connects(turned_away: Floats, quiet: Floats, most_waits: Floats, goes_on: Fl
     begin and take their time-out; `goes_on` (cases,) is 0 where no further address is taken. Gives (cases, n,
     waits)."""
     cases, count = quiet.shape
-    if count == 1 or not (quiet.any() or turned_away.any()):
-        # The first is the only one: there is no other, or nobody needs one.
-        tried = np.full((cases, count, 1), 1 / count)
-        return Connects(tried, tried if count == 1 else np.where(goes_on[:, None, None] > 0, 0.0, tried))
-    waits = max(int(min(count, most_waits.max(initial=1))), 1) if quiet.any() else 1
-    tried, last = np.zeros((cases, count, waits)), np.zeros((cases, count, waits))
-    moves = goes_on[:, None] > 0
-    allowed = np.arange(waits)[None, :] < most_waits[:, None]
-    for address in range(count):
-        ways = _ways_before(np.delete(turned_away, address, axis=1), np.delete(quiet, address, axis=1), waits)
-        part = ways * _orders(count)[None, :, None]
+    waits = max(int(min(count, most_waits.max(initial=1))), 1)
+    made = Connects(np.zeros((cases, count, waits)), np.zeros((cases, count, waits)))
+    away, quiet = (np.ascontiguousarray(one, dtype=np.float64) for one in (turned_away, quiet))
+    _find_connects(away, quiet, most_waits, goes_on, np.zeros((count, waits)), made.tried, made.last)
+    return made
+
+
+@compiled
+def _find_connects(
+    turned_away: Floats2, quiet: Floats2, most_waits: Floats1, goes_on: Floats1, ways: Floats2, tried: Floats3,
+    last: Floats3,
+) -> None:  # fmt: skip
+    for case in range(quiet.shape[0]):
+        waits = waits_of(quiet.shape[1], most_waits[case])
+        for address in range(quiet.shape[1]):
+            find_ways(turned_away[case], quiet[case], address, waits, ways)
+            for waited in range(waits):
+                found = tried_after(ways, quiet.shape[1], waited, goes_on[case] > 0)
+                tried[case, address, waited], last[case, address, waited] = found
+
+
+@part
+def waits_of(count: int, most_waits: float) -> int:
+    """How many time-outs may have been waited for, and none, before one of so many addresses is tried."""
+    return max(min(count, int(most_waits)), 1)
+
+
+@part
+def find_ways(turned_away: Floats1, quiet: Floats1, address: int, waits: int, ways: Floats2) -> None:
+    """Fills the coefficients of x^i y^m of the product over all addresses but one, for m < waits: `ways[i, m]`."""
+    ways[:, :waits] = 0.0
+    ways[0, 0] = 1.0
+    known = 0
+    for other in range(len(quiet)):
+        if other == address:
+            continue
+        known += 1
+        for tried in range(known, 0, -1):
+            for waited in range(waits - 1, -1, -1):
+                ways[tried, waited] += ways[tried - 1, waited] * turned_away[other]
+                if waited:
+                    ways[tried, waited] += ways[tried - 1, waited - 1] * quiet[other]
+
+
+@part
+def tried_after(ways: Floats2, count: int, waited: int, goes_on: bool) -> tuple[float, float]:
+    """How often an address is tried after so many time-outs, and how often as the last that there is."""
+    if not goes_on:
         # Who does not go on tries one address only, be it the first of many.
-        tried[:, address] = np.where(moves, part.sum(axis=1) * allowed, part[:, 0])
-        last[:, address] = np.where(moves, part[:, -1] * allowed, part[:, 0])
-    return Connects(tried, last)
-
-
-def _ways_before(turned_away: Floats, quiet: Floats, waits: int) -> Floats:
-    """The coefficients of x^i y^m of the product over all addresses: (cases, addresses + 1, waits)."""
-    cases, count = quiet.shape
-    made = np.zeros((cases, count + 1, waits))
-    made[:, 0, 0] = 1.0
+        return ways[0, waited] / count, ways[0, waited] / count
+    # Per i the chance that i given addresses of n come first, and then this: i! (n - 1 - i)! / n!.
+    order, tried, last = 1.0 / count, 0.0, 0.0
     for place in range(count):
-        before = made[:, : place + 1].copy()
-        made[:, 1 : place + 2] += before * turned_away[:, place, None, None]
-        made[:, 1 : place + 2, 1:] += before[:, :, :-1] * quiet[:, place, None, None]
-    return made
-
-
-def _orders(count: int) -> Floats:
-    """Per i the chance that i given addresses of n come first, and then a given other: i! (n - 1 - i)! / n!."""
-    made = np.empty(count)
-    made[0] = 1 / count
-    for place in range(1, count):
-        made[place] = made[place - 1] * place / (count - place)
-    return made
+        if place:
+            order = order * place / (count - place)
+        last = ways[place, waited] * order
+        tried += last
+    return tried, last

@@ -7,12 +7,12 @@ exchanges" (1917), for the M/M/c wait; the fluid backlog is a balance of work of
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats, Ints, cached
+from northgate.engine.base import Bools, Floats, Floats1, Ints, Ints1, cached, compiled, part
 
 # Above this utilisation the M/M/c wait is held: the backlog, not the steady state, then says how long one waits.
 WAIT_LIMIT = 0.98
 # Up to so many servers the loss formula is computed by its recursion.
-RECURSION_LIMIT = 64
+RECURSION_LIMIT = 1000
 # Backlogs closer than this to a bound (seconds of work) are at it.
 AT_BOUND_S = 1e-9
 
@@ -27,25 +27,28 @@ def servers(capacity: Floats, service_s: Floats) -> Ints:
 def erlang_b(count: Ints, load: Floats) -> Floats:
     """The probability that all of `count` servers are busy in M/M/c/c with an offered load of `load` Erlangs.
 
-    Few servers: 1 / B = 1 + c/a + c (c-1)/a² + ... down to c!/a^c, which is the recursion B(k) = a B(k-1) / (k + a
-    B(k-1)) written out. Many: the Poisson(a) mass at c over its mass up to c, from a library that is slow to load and
-    therefore loaded only then.
+    Few servers: by the recursion B(k) = a B(k-1) / (k + a B(k-1)). Many: the Poisson(a) mass at c over its mass up to
+    c, from a library that is slow to load and therefore loaded only then.
     """
     if count.max(initial=0) > RECURSION_LIMIT:
         return _erlang_b_of_many(count, load)
-    return _erlang_b_of_few(_down_from(count), load)
+    made = np.empty(len(count))
+    _find_erlang_b(count, load, made)
+    return made
 
 
-def _down_from(count: Ints) -> Floats:
-    """Per station c, c - 1, ... 1, and 0 from there on."""
-    return np.asarray(np.maximum(count[:, None] - np.arange(int(count.max(initial=0))), 0.0))
+@compiled
+def _find_erlang_b(count: Ints1, load: Floats1, made: Floats1) -> None:
+    for place in range(len(count)):
+        made[place] = _erlang_b_of_few(count[place], load[place])
 
 
-def _erlang_b_of_few(down: Floats, load: Floats) -> Floats:
-    with np.errstate(divide="ignore", over="ignore", invalid="ignore"):
-        # Past the last there may stand nothing times infinity.
-        terms = np.where(down > 0, np.cumprod(down / load[:, None], axis=1), 0.0)
-        return np.asarray(1 / (1 + terms.sum(axis=1)))
+@part
+def _erlang_b_of_few(count: int, load: float) -> float:
+    blocked = 1.0
+    for number in range(1, count + 1):
+        blocked = load * blocked / (number + load * blocked)
+    return blocked
 
 
 def _erlang_b_of_many(count: Ints, load: Floats) -> Floats:
@@ -94,28 +97,26 @@ class Stations(Struct, frozen=True, dict=True):
     queue_s: Floats
 
     @cached
-    def _limited(self) -> Bools:
-        return np.isfinite(self.capacity)
-
-    @cached
-    def _speed(self) -> Floats:
-        return np.where(self._limited, self.capacity, 1.0)
-
-    @cached
     def _count(self) -> Ints:
         return servers(self.capacity, self.service_s)
 
     @cached
-    def _down(self) -> Floats | None:
-        """What Erlang's recursion goes through; None where there are many servers."""
-        return _down_from(self._count) if self._count.max(initial=0) <= RECURSION_LIMIT else None
+    def _many(self) -> Bools:
+        """Which have so many servers that the loss formula is not computed by its recursion."""
+        return self._count > RECURSION_LIMIT
 
     def mean_wait_s(self, utilisation: Floats) -> Floats:
         """The mean M/M/c wait in seconds at min(utilisation, 0.98); 0 where no capacity limit is known."""
-        held: Floats = np.where(self._limited, np.minimum(utilisation, WAIT_LIMIT), 0.0)
-        load: Floats = held * self._count.astype(np.float64)
-        blocked = erlang_b(self._count, load) if self._down is None else _erlang_b_of_few(self._down, load)
-        return np.where(self._limited, _waits(blocked, held) / (self._speed * (1 - held)), 0.0)
+        made = np.empty(len(utilisation))
+        _find_waits(self.capacity, self._count, self._blocked(utilisation), utilisation, made)
+        return made
+
+    def _blocked(self, utilisation: Floats) -> Floats:
+        """Erlang's B of the stations with many servers, 0 of the others."""
+        if not self._many.any():
+            return np.zeros(len(utilisation))
+        load: Floats = np.minimum(utilisation, WAIT_LIMIT) * self._count.astype(np.float64)
+        return np.where(self._many, _erlang_b_of_many(self._count, load), 0.0)
 
     def queues(self, offered: Floats, backlog_s: Floats) -> Queue:
         """How the queues stand with this offered rate (1/s) and backlog (s).
@@ -124,13 +125,51 @@ class Stations(Struct, frozen=True, dict=True):
         shrinks by 1 - u.
         """
         utilisation = offered / self.capacity
-        over, full = utilisation > 1, backlog_s >= self.queue_s - AT_BOUND_S
-        growth, refused = overload(utilisation)
-        excess = np.where(full, refused, 0.0)
-        growing = np.where(full, 0.0, growth)
-        shrinking = np.where(backlog_s > AT_BOUND_S, utilisation - 1, 0.0)
-        latency = self.service_s + self.mean_wait_s(utilisation) + backlog_s
-        return Queue(utilisation, excess, np.where(over, growing, shrinking), latency)
+        excess, slope, latency_s = np.empty((3, len(offered)))
+        _find_queues(
+            self.capacity, self._count, self._blocked(utilisation), utilisation, self.service_s, self.queue_s,
+            backlog_s, excess, slope, latency_s,
+        )  # fmt: skip
+        return Queue(utilisation, excess, slope, latency_s)
+
+
+@part
+def _wait_s(capacity: float, count: int, blocked: float, utilisation: float) -> float:
+    """The mean wait in front of so many servers; `blocked` where there are very many, see `Stations.mean_wait_s`."""
+    if not capacity < np.inf:
+        return 0.0
+    held = min(utilisation, WAIT_LIMIT)
+    if count <= RECURSION_LIMIT:
+        blocked = _erlang_b_of_few(count, held * count)
+    return blocked / (1 - held * (1 - blocked)) / (capacity * (1 - held))
+
+
+@compiled
+def _find_waits(capacity: Floats1, count: Ints1, blocked: Floats1, utilisation: Floats1, made: Floats1) -> None:
+    for place in range(len(count)):
+        made[place] = _wait_s(capacity[place], count[place], blocked[place], utilisation[place])
+
+
+@compiled
+def _find_queues(
+    capacity: Floats1, count: Ints1, blocked: Floats1, utilisation: Floats1, service_s: Floats1, queue_s: Floats1,
+    backlog_s: Floats1, excess: Floats1, slope: Floats1, latency_s: Floats1,
+) -> None:  # fmt: skip
+    for place in range(len(count)):
+        used, full = utilisation[place], backlog_s[place] >= queue_s[place] - AT_BOUND_S
+        excess[place] = 1 - 1 / used if full and used > 1 else 0.0
+        if used > 1:
+            slope[place] = 0.0 if full else used - 1
+        else:
+            slope[place] = used - 1 if backlog_s[place] > AT_BOUND_S else 0.0
+        wait_s = _wait_s(capacity[place], count[place], blocked[place], used)
+        latency_s[place] = service_s[place] + wait_s + backlog_s[place]
+
+
+@part
+def is_too_late(latency_s: float, slope: float, bound_s: float) -> bool:
+    """Whether a latency is beyond a bound; exactly at it, whether it is about to be."""
+    return latency_s > bound_s + AT_BOUND_S or (abs(latency_s - bound_s) <= AT_BOUND_S and slope > 0)
 
 
 def too_late(latency_s: Floats, slope: Floats, bound_s: Floats) -> Bools:

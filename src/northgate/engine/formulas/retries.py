@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from northgate.engine.base import Floats
+from northgate.engine.base import Floats, part
 
 
 def attempts(fails: Floats, repeats: Floats) -> Floats:
@@ -20,3 +20,14 @@ def attempts_before(fails: Floats, repeats: Floats) -> Floats:
     for number in range(1, int(repeats.max(initial=0)) + 1):
         made += np.where(repeats >= number, number * fails ** (number - 1), 0.0)
     return made
+
+
+@part
+def repeated(fails: float, repeats: float) -> tuple[float, float, float]:
+    """Of one call: `attempts`, `attempts_before`, and how often all of them fail but for the last, p^r."""
+    tries, before, power = 1.0, 0.0, 1.0
+    for number in range(1, int(repeats) + 1):
+        before += number * power
+        power *= fails
+        tries += power
+    return tries, before, power

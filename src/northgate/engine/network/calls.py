@@ -6,7 +6,7 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from northgate.engine.base import finite, floats, ints
+from northgate.engine.base import columns, finite, floats, ints
 from northgate.engine.formulas import METHODS
 from northgate.engine.matching import (
     CONNECT,
@@ -54,8 +54,7 @@ class EntryRows:
 
     def compiled(self) -> Entries:
         """The entries so far, as a table."""
-        table = np.array(self._rows, dtype=np.int64).reshape(-1, 12)
-        return Entries(*(table[:, column] for column in range(12)))
+        return Entries(*columns(np.array(self._rows, dtype=np.int64).reshape(-1, 12)))
 
     def by_name(self, asked: Asked, name: int, asker: int) -> None:
         """Adds the entries of a request that may go to any leaf of an asker (`name`: one past the last for none), and

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from types import MappingProxyType
 from typing import Any
 
-from northgate.engine.base import Ints, ints
+from northgate.engine.base import Ints, columns, ints
 from northgate.engine.matching import plain_host, request_for
 from northgate.engine.network.calls import CallRows
 from northgate.engine.network.kept import Keeping
@@ -100,8 +100,7 @@ def _arrivals(entries: Entries, fronts: Fronts, routes: Routes) -> Arrivals:
         for front in of_balancer.get(balancer, ())
         if only in (-1, front)
     ]
-    table = ints(rows).reshape(-1, 3)
-    return Arrivals(table[:, 0], table[:, 1], table[:, 2])
+    return Arrivals(*columns(ints(rows).reshape(-1, 3)))
 
 
 def _leads_outside(plan: Plan, book: AddressBook) -> bool:

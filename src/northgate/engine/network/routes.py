@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 from msgspec import Struct, field
 
-from northgate.engine.base import CannotRun, Ints, bools, floats, ints
+from northgate.engine.base import CannotRun, Ints, bools, columns, floats, ints
 from northgate.engine.network.names import NameBook
 from northgate.engine.network.own_addresses import is_own
 from northgate.engine.network.tables import Balancers, Fronts, Groups, Routes, Tiers, WeightedGroups
@@ -122,20 +122,18 @@ def ways_of(plan: Plan, fronts: Fronts) -> Ways:
     for front, balancer in enumerate(fronts.balancer):
         for pool_name in used[int(balancer)]:
             _add_route(plan, rows, front, pool_at[pool_name])
-    tier = np.array(rows.tiers, dtype=np.float64).reshape(-1, 5)
-    weighted = np.array(rows.weighted, dtype=np.int64).reshape(-1, 3)
-    cell, route = ints(rows.cells).reshape(-1, 2), ints(rows.routes).reshape(-1, 2)
+    tier = columns(np.array(rows.tiers, dtype=np.float64).reshape(-1, 5))
+    tier_of, cell_of, weight = columns(np.array(rows.weighted, dtype=np.int64).reshape(-1, 3))
     tiers = Tiers(
-        route=tier[:, 0].astype(np.int64),
-        number=tier[:, 1].astype(np.int64),
-        min_count=tier[:, 2],
-        min_share=tier[:, 3],
-        shares_out=tier[:, 4].astype(bool),
+        route=tier[0].astype(np.int64),
+        number=tier[1].astype(np.int64),
+        min_count=tier[2],
+        min_share=tier[3],
+        shares_out=tier[4].astype(bool),
     )
-    groups = WeightedGroups(
-        weighted[:, 0], tiers.route[weighted[:, 0]], weighted[:, 1], weighted[:, 2].astype(np.float64)
-    )
-    return Ways(Routes(route[:, 0], route[:, 1]), tiers, groups, cell[:, 0], cell[:, 1])
+    groups = WeightedGroups(tier_of, tiers.route[tier_of], cell_of, weight.astype(np.float64))
+    cell, route = columns(ints(rows.cells).reshape(-1, 2)), columns(ints(rows.routes).reshape(-1, 2))
+    return Ways(Routes(*route), tiers, groups, *cell)
 
 
 def _add_route(plan: Plan, rows: _Rows, front: int, pool: int) -> None:

@@ -65,12 +65,12 @@ def encounter(paths: Paths, truth: Truth) -> Encounter:
     return Encounter(
         met=np.where(blocked.pairs.all(axis=0), BARRED, met),
         fate=fate.ravel(),
-        fate_met=fate_met,
+        fate_met=np.ascontiguousarray(fate_met),
         fate_segment=segment[first],
-        bad_page=bad,
-        budget_s=budgets_s(network, fates[:, 1], fates[:, 5].astype(np.int64)),
+        bad_page=np.ascontiguousarray(bad),
+        budget_s=np.ascontiguousarray(budgets_s(network, fates[:, 1], fates[:, 5].astype(np.int64))),
         response_s=network.pairs.response_timeout_s,
-        connect_s=fates[:, 6],
+        connect_s=np.ascontiguousarray(fates[:, 6]),
         row_blocked=blocked.rows,
         row_turned=_turned_away(network, truth),
     )

@@ -3,6 +3,7 @@
 From the deepest level of balancers up."""
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import (
     BAD_STATUS,
@@ -19,15 +20,18 @@ from northgate.engine.base import (
     Bools,
     Floats,
     Ints,
-    sum_columns,
     sum_rows,
     total_by,
 )
 from northgate.engine.formulas import Queue, overload
 from northgate.engine.solver.context import Back, Context, Sent, Stage, Stop
 from northgate.engine.solver.passes.anyway import at_pairs, at_rows
+from northgate.engine.solver.passes.loops import find_entries, find_met, find_rows
 from northgate.engine.solver.passes.waits import Waits
-from northgate.engine.solver.retries.kinds import capped, with_trip
+from northgate.engine.solver.unloaded import Unloaded
+
+# The kinds of outcome that depend on load.
+LOADED = (SERVED, WORK, OVERLOADED, LATE, TIMED_OUT, BAD_STATUS, SPENT)
 
 
 class Backward(Stage):
@@ -46,14 +50,16 @@ class Backward(Stage):
     ) -> Back:  # fmt: skip
         """What becomes of requests, from the deepest level up, of those that `waits` connects before took their
         time-out."""
-        pair = self._at_machines(queue, waits)
+        values = self._at_machines(queue, waits)
+        # By kind, the places where they are kept.
+        pair = dict(zip(self._kinds.tolist(), values, strict=True))
         self.waits.follow(queue, pair, waits)
         for stop in stops:
             self.waits.after_others(pair, queue, stop, waits)
-        back = self._to_rows(share, drawn, pair, sent, waits)
+        back = self._to_rows(share, drawn, values, pair, sent, waits)
         for level in range(self.network.balancers.levels - 1 if len(self.frame.inner) else 0):
             self._take_back(pair, back, self.frame.onward, waits, level)
-            back = self._to_rows(share, drawn, pair, sent, waits)
+            back = self._to_rows(share, drawn, values, pair, sent, waits)
         return back
 
     def _find_excess(self, row: Floats, sent: Sent, pair: dict[int, Floats]) -> None:
@@ -71,54 +77,34 @@ class Backward(Stage):
         over = overload(self.bandwidth_used)[1]
         self.over = self.repeats.classes.over = self.connected.over = over[balancer]
 
-    def _at_machines(self, queue: Queue, waits: int) -> dict[int, Floats]:
-        """Per kind what becomes of a request of each fate at each pair; kinds that do not occur are left out."""
-        machine, encounter, unloaded = self.network.pairs.machine, self.state.encounter, self.unloaded
-        latency_s, excess, late = queue.latency_s[machine], queue.excess[machine], self.waits.late(queue, waits)
-        made = {kind: met.copy() for kind, met in unloaded.derived(at_pairs).items()}
-        taken = served = unloaded.answered.copy()
-        if excess.any():
-            taken = served = taken * (1 - excess)
-            made[OVERLOADED] = unloaded.answered * excess
-        spent_s = list[Floats]()
-        if late.any():
-            made[LATE] = np.where(late, taken, 0.0)
-            made[TIMED_OUT] = made.get(TIMED_OUT, 0.0) + made[LATE]
-            spent_s.append(made[LATE] * self._patience_s(waits))
-            served = np.where(late, 0.0, taken)
-        if encounter.bad_page.any():
-            made[BAD_STATUS] = np.where(encounter.bad_page, served, 0.0)
-            spent_s.append(made[BAD_STATUS] * latency_s)
-            served = np.where(encounter.bad_page, 0.0, served)
-        for more_s in spent_s:
-            made[SPENT] = made.get(SPENT, 0.0) + more_s
-        return made | {SERVED: served, WORK: served * latency_s}
+    @property
+    def _kinds(self) -> Ints:
+        return self.unloaded.derived(_anyway).kinds
 
-    def _patience_s(self, waits: int) -> Floats:
-        """How long an answer is waited for that comes too late, of those that have waited before; 0 where that is not
-        known."""
-        encounter = self.state.encounter
-        patience_s = np.minimum(np.maximum(encounter.patience_s(waits), 0.0), encounter.response_s)
-        return np.where(np.isfinite(patience_s), patience_s, 0.0)
+    def _at_machines(self, queue: Queue, waits: int) -> Floats:
+        """What becomes of a request of each fate at each pair: (kinds that may occur, fates, pairs)."""
+        encounter, unloaded, anyway = self.state.encounter, self.unloaded, self.unloaded.derived(_anyway)
+        made = anyway.values.copy()
+        find_met(
+            anyway.place, self.network.pairs.machine, queue.latency_s, queue.excess, unloaded.answers,
+            self.waits.late(queue, waits), encounter.bad_page, encounter.budget_s, encounter.connect_s,
+            encounter.response_s, np.array([waits]), made,
+        )  # fmt: skip
+        return made
 
-    def _to_rows(self, share: Floats, drawn: Floats, pair: dict[int, Floats], sent: Sent, waits: int) -> Back:
-        network, frame = self.network, self.frame
-        cell = np.zeros((KINDS, self.fates, self.cells))
-        row, fate = self.unloaded.derived(at_rows).copy(), self.unloaded.fate_of_row
-        if self.routes:
-            kinds = list(pair)
-            values = (np.stack([pair[kind] for kind in kinds]) * share).reshape(len(kinds) * self.fates, -1)
-            by_cell = sum_columns(network.pairs.cell, values, self.cells)
-            by_route = sum_columns(
-                network.weighted.route, by_cell[:, network.weighted.cell] * self.choice.weighted_share, self.routes
-            )
-            cell[kinds] = by_cell.reshape(len(kinds), self.fates, self.cells)
-            of_row = by_route.reshape(len(kinds), self.fates, self.routes)[:, fate, frame.some_route]
-            row[:, kinds] += np.where(self.unloaded.asks_pool, of_row, 0.0).T
-        with_trip(row, frame.trip_s)
+    def _to_rows(
+        self, share: Floats, drawn: Floats, values: Floats, pair: dict[int, Floats], sent: Sent, waits: int
+    ) -> Back:  # fmt: skip
+        network, frame, unloaded = self.network, self.frame, self.unloaded
+        kinds, weighted = self._kinds, network.weighted
+        cell, row = np.zeros((KINDS, self.fates, self.cells)), unloaded.derived(at_rows).copy()
+        by_route = np.empty((self.routes, self.fates, len(kinds)))
+        find_rows(
+            kinds, values, share, network.pairs.cell, weighted.cell, weighted.route, self.choice.weighted_share,
+            unloaded.asks_pool, frame.some_route, unloaded.fate_of_row, frame.trip_s, by_route, cell, row,
+        )  # fmt: skip
         if not waits:
             self._find_excess(row, sent, pair)
-        capped(row, self.over[frame.front])
         entry = self._to_entries(row)
         return Back(pair, cell, row, entry, self.repeats.outcomes(entry, drawn, pair, row, self.waits.after_waits))
 
@@ -126,7 +112,7 @@ class Backward(Stage):
         """What becomes of an entry's requests: at its fronts, or outside; without any front they meet a dead one."""
         entries, frame = self.network.entries, self.frame
         made = np.zeros((len(entries.call), KINDS))
-        np.add.at(made, frame.entry, row * self.unloaded.row_part[:, None])
+        find_entries(frame.entry, frame.front, self.unloaded.row_part, self.over, row, made)
         made[frame.outside, SERVED] = 1.0
         made[frame.nowhere, entries.fixed_cause[frame.nowhere]] = 1.0
         stranded = self.unloaded.stranded
@@ -156,10 +142,29 @@ class Backward(Stage):
         # To a layer 7 balancer a failed connect is a failure like others, after its own time-out.
         quiet = np.sum([met[UNMET + cause] for cause in QUIET], axis=0)[:, member]
         met[SPENT][:, member] += np.where(at_4, 0.0, quiet * network.pairs.connect_timeout_s[onward])
-        for kind in {*kinds.tolist(), *pair}:
-            value = pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))
+        for kind, value in pair.items():
             value[:, onward] = np.where(at_4 | (kind < UNMET), met[kind][:, member], 0.0)
         for kind in (TIMED_OUT, LATE):
             pair[kind][:, onward] += np.where(late, pair[SERVED][:, onward], 0.0)
         for kind in (SERVED, WORK):
             pair[kind][:, onward] = np.where(late, 0.0, pair[kind][:, onward])
+
+
+class _Anyway(Struct, frozen=True):
+    """What becomes of requests at pairs whatever the load: the kinds that may occur, in order, the place of each kind
+    among them (-1: none), and by place, fate and pair the values."""
+
+    kinds: Ints
+    place: Ints
+    values: Floats
+
+
+def _anyway(unloaded: Unloaded) -> _Anyway:
+    found, frame = at_pairs(unloaded), unloaded.frame
+    kinds = np.array(sorted({*found, *LOADED} if not len(frame.inner) else range(KINDS)))
+    place = np.full(KINDS, -1)
+    place[kinds] = np.arange(len(kinds))
+    values = np.zeros((len(kinds), *unloaded.answers.shape))
+    for kind, value in found.items():
+        values[place[kind]] = value
+    return _Anyway(kinds, place, values)

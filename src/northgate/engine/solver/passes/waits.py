@@ -19,6 +19,7 @@ from northgate.engine.base import (
 )
 from northgate.engine.formulas import Queue, too_late
 from northgate.engine.solver.context import Context, Stage, Stop
+from northgate.engine.solver.passes.loops import find_late
 
 
 class Lateness:
@@ -129,6 +130,10 @@ class Waits(Stage):
 
     def late(self, queue: Queue, waits: int) -> Bools:
         """Per fate and pair: whether an answer comes too late, after so many connects that took their time-out."""
-        machine = self.network.pairs.machine
-        patience_s = self.state.encounter.patience_s(waits)
-        return self.lateness.say(waits, too_late(queue.latency_s[machine], queue.slope[machine], patience_s))
+        encounter = self.state.encounter
+        found = np.empty(encounter.bad_page.shape, dtype=bool)
+        find_late(
+            self.network.pairs.machine, queue.latency_s, queue.slope, encounter.budget_s, encounter.connect_s,
+            encounter.response_s, np.array([waits]), found,
+        )  # fmt: skip
+        return self.lateness.say(waits, found)

@@ -64,9 +64,8 @@ class Book:
                         self._case(int(call), mine, np.array(leaves), share, pinned.get(int(call)))
                     )
         for some in by_size.values():
-            self.cases.append(
-                Cases(*(np.concatenate([getattr(one, name) for one in some]) for name in Cases.__annotations__))
-            )
+            parts = (np.concatenate([getattr(one, name) for one in some]) for name in Cases.__annotations__)
+            self.cases.append(Cases(*map(np.ascontiguousarray, parts)))
 
     def _case(self, call: int, mine: Ints, leaves: Ints, share: float, one: Pinned | None) -> Cases:
         """The cases of a call that hold one set: one, or one for each class."""

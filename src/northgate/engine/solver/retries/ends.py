@@ -5,31 +5,10 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import (
-    FAILS,
-    KINDS,
-    QUIET,
-    SERVED,
-    SPENT,
-    TURNED_AWAY,
-    UNMET,
-    WORK,
-    Floats,
-    cached,
-)
-from northgate.engine.formulas import (
-    Connects,
-    attempts,
-    attempts_before,
-    connects,
-)
+from northgate.engine.base import KINDS, Floats, cached
 from northgate.engine.solver.retries.cases import Book, Cases
-from northgate.engine.solver.retries.kinds import met_of
+from northgate.engine.solver.retries.loops import add_connects, add_ends, find_attempts
 from northgate.engine.solver.retries.returning import Returning
-
-# Failed connects of the two sorts, and the causes that they are counted under.
-QUIET_CAUSES, AWAY_CAUSES = np.array(QUIET), np.array(TURNED_AWAY)
-UNMET_QUIET, UNMET_AWAY = QUIET_CAUSES + UNMET, AWAY_CAUSES + UNMET
 
 
 class Facts(Struct, frozen=True):
@@ -43,40 +22,14 @@ class Facts(Struct, frozen=True):
     timeout_s: Floats
 
 
-class Attempt(Struct, frozen=True, dict=True):
-    """What one attempt of cases comes to, by what becomes of a connect after 0, 1, ... others that took their time-out.
-    What ends there by kind is worked out for who asks, once rates are known."""
+class Attempt(Struct, frozen=True):
+    """What one attempt of cases comes to: the connects by case and address, how often it fails, by case, and what ends
+    there, by case, address and kind."""
 
     facts: Facts
-    made: Connects
-    outcome: Sequence[Floats]
-
-    @cached
-    def connects(self) -> Floats:
-        """The connects by case and address."""
-        return np.asarray(self.made.tried.sum(axis=2))
-
-    @cached
-    def fails(self) -> Floats:
-        """How often it fails, by case."""
-        served = np.zeros(len(self.made.tried))
-        for number in range(self.made.tried.shape[2]):
-            served += (self.after(number)[:, :, SERVED] * self.made.tried[:, :, number]).sum(axis=1)
-        return np.clip(1 - served, 0.0, 1.0)
-
-    @cached
-    def ends(self) -> Floats:
-        """What ends there, by case, address and kind."""
-        return _attempt_ends(self)
-
-    @cached
-    def spent_s(self) -> Floats:
-        """How long it takes where it fails, times how often (s), by case."""
-        return np.asarray(self.ends[:, :, SPENT].sum(axis=1))
-
-    def after(self, number: int) -> Floats:
-        """What becomes of a connect, by case, address and kind, after so many others that took their time-out."""
-        return self.outcome[min(number, len(self.outcome) - 1)]
+    connects: Floats
+    fails: Floats
+    ends: Floats
 
 
 class CaseEnds:
@@ -114,8 +67,7 @@ class CaseEnds:
         connect after 0, 1, ... others that took their time-out (the last one for all further ones)."""
         made = self._sent_once.copy()
         for cases, attempt, left in self._attempts_left(outcomes, spent):
-            tries = attempts(attempt.fails, left) * cases.share * weights[cases.kind]
-            np.add.at(made, cases.row, attempt.connects * tries[:, None])
+            add_connects(cases.row, attempt.connects, attempt.fails, left, cases.share * weights[cases.kind], made)
         return made
 
     def ended(self, outcomes: Sequence[Floats], weights: Floats, spent: int = 0) -> Floats:
@@ -123,8 +75,7 @@ class CaseEnds:
         `connected`."""
         made = outcomes[0] * self._sent_once[:, None]
         for cases, attempt, left in self._attempts_left(outcomes, spent):
-            weight = cases.share * weights[cases.kind]
-            np.add.at(made, cases.row, _last_of(attempt, left) * weight[:, None, None])
+            add_ends(cases.row, attempt.ends, attempt.fails, left, cases.share * weights[cases.kind], made)
         return made
 
     @cached
@@ -145,7 +96,8 @@ class CaseEnds:
         asked = tuple(outcomes)
         if not _same(self._attempts[0], asked):
             pairs = zip(self.book.cases, self._facts, strict=True)
-            self._attempts = asked, [_attempt(cases, facts, outcomes) for cases, facts in pairs]
+            books = np.array(asked)
+            self._attempts = asked, [_attempt(cases, facts, books) for cases, facts in pairs]
         return self._attempts[1]
 
 
@@ -153,47 +105,12 @@ def _same(before: Sequence[Floats], asked: Sequence[Floats]) -> bool:
     return len(before) == len(asked) and all(a is b for a, b in zip(before, asked, strict=True))
 
 
-def _attempt(cases: Cases, facts: Facts, outcomes: Sequence[Floats]) -> Attempt:
-    """What one attempt of cases comes to."""
-    outcome = [one[cases.row] for one in outcomes]
-    quiet, away = (outcome[0][:, :, kinds].sum(axis=2) for kinds in (UNMET_QUIET, UNMET_AWAY))
-    return Attempt(facts, connects(away, quiet, facts.most_waits, facts.goes_on), outcome)
-
-
-def _attempt_ends(attempt: Attempt) -> Floats:
-    """What one attempt comes to, by case, address and kind."""
-    facts, (cases, count, waits) = attempt.facts, attempt.made.tried.shape
-    ends = np.zeros((cases, count, KINDS))
-    moves, wait_s, patience_s = facts.goes_on[:, None] > 0, facts.wait_s[:, None], facts.timeout_s[:, None]
-    for number in range(waits):
-        found, before_s = attempt.after(number), number * wait_s
-        tried, last = attempt.made.tried[:, :, number], attempt.made.last[:, :, number]
-        unmet = found[:, :, UNMET:].any()
-        met = met_of(found) if unmet else found.copy()
-        fails = met[:, :, FAILS].sum(axis=2)
-        met[:, :, WORK] += met[:, :, SERVED] * before_s
-        met[:, :, SPENT] = np.minimum(met[:, :, SPENT] + fails * before_s, fails * patience_s)
-        ends += met * tried[:, :, None]
-        if not unmet:
-            continue
-        # The time-out that uses up what is left is the last, whatever addresses there are.
-        quiet_last = np.where(moves & (number + 1 >= facts.most_waits)[:, None], tried, last)
-        for kinds, causes, weight, more_s in (
-            (UNMET_QUIET, QUIET_CAUSES, quiet_last, wait_s), (UNMET_AWAY, AWAY_CAUSES, last, 0.0)
-        ):  # fmt: skip
-            part = found[:, :, kinds] * weight[:, :, None]
-            ends[:, :, causes] += part
-            ends[:, :, SPENT] += part.sum(axis=2) * np.minimum(before_s + more_s, patience_s)
-    return ends
-
-
-def _last_of(attempt: Attempt, left: Floats) -> Floats:
-    """Per case, address and kind what of a call that may be repeated so often ends there, counted by its last
-    attempt."""
-    tries = attempts(attempt.fails, left)
-    lost_s = attempt.spent_s * attempts_before(attempt.fails, left)
-    ends = attempt.ends * (attempt.fails**left)[:, None, None]
-    well = attempt.ends[:, :, SERVED]
-    ends[:, :, SERVED] = well * tries[:, None]
-    ends[:, :, WORK] = attempt.ends[:, :, WORK] * tries[:, None] + well * lost_s[:, None]
-    return ends
+def _attempt(cases: Cases, facts: Facts, books: Floats) -> Attempt:
+    """What one attempt of cases comes to; `books` (waits, rows, kinds)."""
+    some, count = cases.row.shape
+    made = Attempt(facts, np.empty((some, count)), np.empty(some), np.empty((some, count, KINDS)))
+    find_attempts(
+        cases.row, facts.most_waits, facts.goes_on, facts.wait_s, facts.timeout_s, books, np.empty((2, count)),
+        np.empty((count, count)), made.connects, made.fails, made.ends,
+    )  # fmt: skip
+    return made

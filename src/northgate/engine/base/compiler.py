@@ -1,0 +1,135 @@
+"""Makes machine code of marked functions, with Numba; imported only where there is none yet (see `loops`).
+
+What is made takes the addresses of NumPy's arrays, and looks itself where their numbers lie: so a call costs hardly
+more than the arithmetic.
+
+Source: the layout of `PyArrayObject_fields` and of the head of `PyArray_Descr`, NumPy's C interface (stable since 2.0).
+"""
+
+from collections.abc import Callable, Sequence
+from types import FunctionType
+from typing import Any
+
+import llvmlite.binding as machine
+import numba
+import numpy as np
+from llvmlite import ir
+from numba import extending, types
+
+# Where in an array's description stand: its numbers, how many axes it has, how long these are, the kind of its numbers,
+# and its flags, of which the first says that its numbers lie in one piece.
+_DATA, _AXES, _LENGTHS, _KIND, _FLAGS, _IN_ONE_PIECE = 16, 24, 32, 56, 64, 1
+# Where in the description of a kind stands its letter (`dtype.char`).
+_LETTER = 25
+# What Numba offers is not all typed.
+_numba: Any = numba
+_intrinsic: Any = extending.intrinsic
+_TYPES: dict[str, Any] = {"f": np.float64, "i": np.int64, "b": np.bool_}
+
+
+@_intrinsic  # type: ignore[untyped-decorator]
+def _word(_context: Any, address: Any) -> Any:
+    """The 8 bytes at an address, as a whole number."""
+
+    def generate(_: Any, builder: Any, __: Any, given: Any) -> Any:
+        return builder.load(builder.inttoptr(given[0], ir.IntType(64).as_pointer()))
+
+    return types.int64(address), generate
+
+
+@_intrinsic  # type: ignore[untyped-decorator]
+def _place(_context: Any, address: Any) -> Any:
+    """An address as a place in memory."""
+
+    def generate(_: Any, builder: Any, __: Any, given: Any) -> Any:
+        return builder.inttoptr(given[0], ir.IntType(8).as_pointer())
+
+    return types.voidptr(address), generate
+
+
+@_numba.njit(error_model="numpy")  # type: ignore[untyped-decorator]
+def _fits(array: int, letter: int, axes: int) -> bool:
+    if _word(array + _AXES) & 0xFFFFFFFF != axes or not _word(array + _FLAGS) & _IN_ONE_PIECE:
+        return False
+    return bool(_word(_word(array + _KIND) + _LETTER) & 0xFF == letter)
+
+
+def object_of(function: Callable[..., None], kinds: Sequence[tuple[str, int]], name: str) -> bytes:
+    """The machine code of a marked function and all that it calls, for this processor; to be called by a name. `kinds`:
+    of each argument what the array holds ("f": float64, "i": int64, "b": bool), and how many axes it has."""
+    body = jitted(function, {})
+    entrance = _numba.cfunc(types.int32(*[types.int64] * len(kinds)), nopython=True)(_entrance(body, kinds))
+    # The C face of it has its name, after a prefix of its own.
+    door = _door(entrance.native_name.removeprefix("cfunc."), name, len(kinds))
+    return _code(entrance.inspect_llvm() + door, name)
+
+
+def jitted(function: Callable[..., Any], known: dict[int, dict[str, Any]]) -> Any:
+    """A function with its parts, ready to be called by compiled ones; `known`: the names that those of each module
+    see."""
+    own = function.__globals__
+    if id(own) not in known:
+        names = known[id(own)] = dict(own)
+        for name, value in own.items():
+            if getattr(value, "is_part", False):
+                names[name] = jitted(value, known)
+    return _numba.njit(error_model="numpy")(FunctionType(function.__code__, known[id(own)], function.__name__))
+
+
+def _entrance(body: Any, kinds: Sequence[tuple[str, int]]) -> Callable[..., int]:
+    """What takes addresses of arrays and calls the body with the arrays; the number of the first that is of another
+    kind, else 0."""
+    places = range(len(kinds))
+    checks = "".join(
+        f"    if not fits(a{place}, {ord(np.dtype(_TYPES[letter]).char)}, {axes}): return {place + 1}\n"
+        for place, (letter, axes) in enumerate(kinds)
+    )
+    arrays = ", ".join(
+        f"carray(place(word(a{place} + {_DATA})), ("
+        + "".join(f"word(word(a{place} + {_LENGTHS}) + {8 * axis}), " for axis in range(axes))
+        + f"), {letter})"
+        for place, (letter, axes) in enumerate(kinds)
+    )
+    text = f"def entrance({', '.join(f'a{place}' for place in places)}):\n{checks}    body({arrays})\n    return 0\n"
+    names: dict[str, Any] = {
+        "body": body,
+        "fits": _fits,
+        "word": _word,
+        "place": _place,
+        "carray": _numba.carray,
+        **_TYPES,
+    }
+    exec(text, names)
+    made: Callable[..., int] = names["entrance"]
+    return made
+
+
+def _code(text: str, name: str) -> bytes:
+    """Machine code of one function of a module and all that it needs; what Numba adds to call it from Python is left
+    out."""
+    machine.initialize_native_target()
+    machine.initialize_native_asmprinter()
+    target = machine.Target.from_default_triple().create_target_machine(
+        opt=3, cpu=machine.get_host_cpu_name(), features=machine.get_host_cpu_features().flatten(), jit=True
+    )
+    module = machine.parse_assembly(text)
+    for function in module.functions:
+        if not function.is_declaration:
+            function.linkage = "external" if function.name == name else "internal"
+    passes = machine.create_pass_builder(target, machine.create_pipeline_tuning_options(3))
+    passes.getModulePassManager().run(module, passes)
+    return bytes(target.emit_object(module))
+
+
+def _door(name: str, entrance: str, arguments: int) -> str:
+    """What calls a function as Numba made it, which puts what it returns, and errors, where it is told."""
+    taken = ", ".join(f"i64 %a{place}" for place in range(arguments))
+    return f"""
+define i32 @"{entrance}"({taken}) {{
+  %made = alloca i32
+  %error = alloca ptr
+  %status = call i32 @"{name}"(ptr %made, ptr %error, {taken})
+  %found = load i32, ptr %made
+  ret i32 %found
+}}
+"""

@@ -1,0 +1,163 @@
+"""Loops over small arrays, compiled.
+
+A function that takes arrays of a few numbers and does little with each spends its time in NumPy's calls, not in
+arithmetic. Written as plain loops over its arguments and marked with `compiled`, it is machine code: compiled at set-up
+(or when it is first called) and kept beside its source, so that whoever runs it later needs no compiler. As it is
+written it also runs as Python (`Compiled.function`), so that tests can hold the two against each other.
+
+What may stand in such a function is what Numba knows of Python and NumPy; it makes no arrays, but fills those that it
+is given. Functions that it calls are marked with `part`.
+"""
+
+import ctypes
+import hashlib
+import os
+import tempfile
+import threading
+from collections.abc import Callable
+from functools import cache
+from pathlib import Path
+from typing import Annotated, Any, Generic, ParamSpec, TypeVar, get_args
+
+import numpy as np
+
+from northgate.engine.base.arrays import Bools, Floats, Ints
+
+# Arrays by what they hold and how many axes they have; their numbers lie one after the other.
+Floats1 = Annotated[Floats, "f", 1]
+Floats2 = Annotated[Floats, "f", 2]
+Floats3 = Annotated[Floats, "f", 3]
+Ints1 = Annotated[Ints, "i", 1]
+Ints2 = Annotated[Ints, "i", 2]
+Bools1 = Annotated[Bools, "b", 1]
+Bools2 = Annotated[Bools, "b", 2]
+
+Asked = ParamSpec("Asked")
+Function = TypeVar("Function", bound=Callable[..., Any])
+# All loops, by the name of their machine code.
+LOOPS: dict[str, "Compiled[Any]"] = {}
+_lock = threading.Lock()
+
+
+class Compiled(Generic[Asked]):
+    """A function whose machine code is called in its place."""
+
+    def __init__(self, function: Callable[Asked, None]) -> None:
+        self.function, self.__doc__ = function, function.__doc__
+        self.kinds = [get_args(kind)[1:] for kind in _annotations(function).values()]
+        # The name of its machine code.
+        self.entrance = f"{function.__module__}.{function.__name__}"
+        self._call: Callable[..., int] | None = None
+        LOOPS[self.entrance] = self
+
+    def __call__(self, *asked: Asked.args, **_: Asked.kwargs) -> None:
+        """Runs it; arrays of another kind, or that do not lie in one piece, raise TypeError."""
+        # What is handed on is where each array begins to be described; machine code looks there itself.
+        wrong = (self._call or self.load())(*map(id, asked))
+        if wrong:
+            name, kind = list(_annotations(self.function))[wrong - 1], self.kinds[wrong - 1]
+            raise TypeError(f"{self.entrance}: {name} is no array in one piece of kind {kind}")
+
+    def load(self) -> Callable[..., int]:
+        """Its machine code: as it was kept, or compiled now."""
+        with _lock:
+            if self._call is None:
+                self._call = _callable(self._object(), self.entrance, len(self.kinds))
+        return self._call
+
+    def _object(self) -> bytes:
+        source = Path(self.function.__code__.co_filename)
+        kept = source.parent / "__pycache__" / f"{source.stem}.{self.function.__name__}-{_digest(self.function)}.o"
+        try:
+            return kept.read_bytes()
+        except OSError:
+            from northgate.engine.base.compiler import object_of
+
+            made = object_of(self.function, self.kinds, self.entrance)
+            _keep(kept, made)
+            return made
+
+
+def compiled(function: Callable[Asked, None]) -> Compiled[Asked]:
+    """Marks a function whose arguments are annotated as above: from now on its machine code is called."""
+    return Compiled(function)
+
+
+def part(function: Function) -> Function:
+    """Marks a function that compiled ones may call."""
+    vars(function)["is_part"] = True
+    return function
+
+
+def _annotations(function: Callable[..., Any]) -> dict[str, Any]:
+    return {name: kind for name, kind in function.__annotations__.items() if name != "return"}
+
+
+def _sources(function: Callable[..., Any]) -> set[Path]:
+    """The files in which a function and its parts stand."""
+    files, left = set[Path](), [function]
+    while left:
+        one = left.pop()
+        file = Path(one.__code__.co_filename)
+        if file not in files:
+            files.add(file)
+            left += [value for value in one.__globals__.values() if getattr(value, "is_part", False)]
+    return files
+
+
+def _digest(function: Callable[..., Any]) -> str:
+    """What its machine code depends on: the sources, how they are compiled, and the processor."""
+    import llvmlite
+
+    files = sorted({*_sources(function), Path(__file__), Path(__file__).with_name("compiler.py")})
+    told = [file.read_bytes() for file in files]
+    told.append(f"{llvmlite.__version__} {np.__version__} {processor()}".encode())
+    return hashlib.sha256(b"\0".join(told)).hexdigest()[:16]
+
+
+def processor() -> str:
+    """The processor and what it can do, as the compiler names them."""
+    import llvmlite.binding as machine
+
+    return f"{machine.get_host_cpu_name()} {machine.get_host_cpu_features().flatten()}"
+
+
+def _keep(place: Path, made: bytes) -> None:
+    """Keeps machine code in place of what was compiled of an older source; or does not, where nothing can be kept."""
+    try:
+        place.parent.mkdir(exist_ok=True)
+        with tempfile.NamedTemporaryFile(dir=place.parent, delete=False) as file:
+            file.write(made)
+        os.replace(file.name, place)
+        for old in place.parent.glob(f"{place.name.rpartition('-')[0]}-*.o"):
+            if old != place:
+                old.unlink(missing_ok=True)
+    except OSError:
+        return
+
+
+@cache
+def _engine() -> Any:
+    """What machine code is loaded into; it lasts as long as the process."""
+    import llvmlite.binding as machine
+
+    machine.initialize_native_target()
+    machine.initialize_native_asmprinter()
+    target = machine.Target.from_default_triple().create_target_machine()
+    return machine.create_mcjit_compiler(machine.parse_assembly(""), target)
+
+
+def _callable(code: bytes, name: str, arguments: int) -> Callable[..., int]:
+    import llvmlite.binding as machine
+
+    engine = _engine()
+    engine.add_object_file(machine.ObjectFileRef.from_data(code))
+    engine.finalize_object()
+    signature = ctypes.PYFUNCTYPE(ctypes.c_int32, *[ctypes.c_void_p] * arguments)
+    return signature(engine.get_function_address(name))
+
+
+def load_all() -> None:
+    """Loads, and where needed compiles, every loop of the modules that have been imported."""
+    for loop in LOOPS.values():
+        loop.load()

@@ -1,0 +1,127 @@
+"""What becomes of requests at machines, and on the way back from there: as loops, compiled.
+
+Kinds are those of `engine.base`; values at pairs are of shape (kinds that may occur, fates, pairs), `kinds` says which
+of them is which.
+"""
+
+import math
+
+from northgate.engine.base import (
+    BAD_STATUS,
+    KINDS,
+    LATE,
+    OVERLOADED,
+    SERVED,
+    SPENT,
+    TIMED_OUT,
+    UNMET,
+    WORK,
+    Bools1,
+    Bools2,
+    Floats1,
+    Floats2,
+    Floats3,
+    Ints1,
+    compiled,
+    part,
+)
+from northgate.engine.formulas import is_too_late
+
+
+@compiled
+def find_late(
+    machine: Ints1, latency_s: Floats1, slope: Floats1, budget_s: Floats2, connect_s: Floats1, response_s: Floats1,
+    waits: Ints1, late: Bools2,
+) -> None:  # fmt: skip
+    """Per fate and pair: whether an answer comes too late after so many connects that took their time-out (as
+    `Encounter.patience_s` says)."""
+    for fate in range(late.shape[0]):
+        for pair in range(late.shape[1]):
+            bound_s = min(budget_s[fate, pair] - waits[0] * connect_s[fate], response_s[pair])
+            late[fate, pair] = is_too_late(latency_s[machine[pair]], slope[machine[pair]], bound_s)
+
+
+@compiled
+def find_met(
+    place: Ints1, machine: Ints1, latency_s: Floats1, excess: Floats1, answers: Bools2, late: Bools2, bad_page: Bools2,
+    budget_s: Floats2, connect_s: Floats1, response_s: Floats1, waits: Ints1, values: Floats3,
+) -> None:  # fmt: skip
+    """Adds what becomes of requests that are answered: `place` is that of each kind among the values."""
+    for fate in range(answers.shape[0]):
+        for pair in range(answers.shape[1]):
+            if not answers[fate, pair]:
+                continue
+            here_s, over = latency_s[machine[pair]], excess[machine[pair]]
+            taken = 1 - over
+            values[place[OVERLOADED], fate, pair] = over
+            if late[fate, pair]:
+                # How long an answer is waited for that comes too late; nothing where that is not known.
+                wait_s = min(max(min(budget_s[fate, pair] - waits[0] * connect_s[fate], response_s[pair]), 0.0),
+                             response_s[pair])  # fmt: skip
+                values[place[LATE], fate, pair] = taken
+                values[place[TIMED_OUT], fate, pair] += taken
+                values[place[SPENT], fate, pair] += taken * (wait_s if wait_s < math.inf else 0.0)
+            elif bad_page[fate, pair]:
+                values[place[BAD_STATUS], fate, pair] = taken
+                values[place[SPENT], fate, pair] += taken * here_s
+            else:
+                values[place[SERVED], fate, pair] = taken
+                values[place[WORK], fate, pair] = taken * here_s
+
+
+@compiled
+def find_rows(
+    kinds: Ints1, values: Floats3, share: Floats2, cell_of_pair: Ints1, cell_of_weighted: Ints1,
+    route_of_weighted: Ints1, weighted_share: Floats1, asks_pool: Bools1, route: Ints1, fate: Ints1, trip_s: Floats1,
+    by_route: Floats3, cell: Floats3, row: Floats2,
+) -> None:  # fmt: skip
+    """Adds up what becomes of requests from pairs to cells (kinds, fates, cells), and to the rows of
+    `Network.arrivals`, at which they ask a pool; and counts a round trip there for what is answered. `by_route`
+    (routes, fates, kinds that may occur) is for work."""
+    _add_to_cells(kinds, values, share, cell_of_pair, cell)
+    by_route[:] = 0.0
+    for weighted in range(len(route_of_weighted)):
+        of_route, of_cell = route_of_weighted[weighted], cell_of_weighted[weighted]
+        for of_fate in range(values.shape[1]):
+            for number in range(len(kinds)):
+                by_route[of_route, of_fate, number] += cell[kinds[number], of_fate, of_cell] * weighted_share[weighted]
+    for one in range(len(asks_pool)):
+        if asks_pool[one]:
+            for number in range(len(kinds)):
+                row[one, kinds[number]] += by_route[route[one], fate[one], number]
+        _add_trip(row[one], trip_s[one])
+
+
+@part
+def _add_to_cells(kinds: Ints1, values: Floats3, share: Floats2, cell_of_pair: Ints1, cell: Floats3) -> None:
+    for number in range(len(kinds)):
+        for fate in range(values.shape[1]):
+            drawn = share[min(fate, share.shape[0] - 1)]
+            for pair in range(values.shape[2]):
+                cell[kinds[number], fate, cell_of_pair[pair]] += values[number, fate, pair] * drawn[pair]
+
+
+@part
+def _add_trip(met: Floats1, trip_s: float) -> None:
+    """Counts one round trip to the time of what is answered."""
+    fails = 0.0
+    for cause in range(SERVED):
+        fails += met[cause] - met[UNMET + cause]
+    met[WORK] += met[SERVED] * trip_s
+    met[SPENT] += max(fails, 0.0) * trip_s
+
+
+@compiled
+def find_entries(
+    entry: Ints1, front: Ints1, row_part: Floats1, over: Floats1, row: Floats2, made: Floats2
+) -> None:  # fmt: skip
+    """Takes from what is served at each row what its balancer's bandwidth does not let through (as `kinds.capped`), and
+    adds up what becomes of an entry's requests at its fronts."""
+    for one in range(len(entry)):
+        excess, met = over[front[one]], row[one]
+        met[OVERLOADED] += met[SERVED] * excess
+        met[SPENT] += met[WORK] * excess
+        met[SERVED] *= 1 - excess
+        met[WORK] *= 1 - excess
+        for kind in range(KINDS):
+            made[entry[one], kind] += met[kind] * row_part[one]

@@ -1,0 +1,98 @@
+"""Compiled loops: machine code does what is written, takes no array for another, and is kept."""
+
+import subprocess
+import sys
+
+import numpy as np
+import pytest
+
+from northgate.engine.base import Bools1, Floats1, Floats2, Ints1, compiled, part
+
+
+@part
+def _half(value: float) -> float:
+    return value / 2
+
+
+@part
+def _quarter(value: float) -> float:
+    return _half(_half(value))
+
+
+@compiled
+def add_quarters(index: Ints1, values: Floats2, counted: Bools1, made: Floats1) -> None:
+    """Adds a quarter of each counted row's values to the place of its index."""
+    for row in range(len(index)):
+        if counted[row]:
+            for column in range(values.shape[1]):
+                made[index[row]] += _quarter(values[row, column])
+
+
+def asked(rows=4, columns=3):
+    values = np.arange(rows * columns, dtype=np.float64).reshape(rows, columns)
+    return np.arange(rows) % 2, values, np.arange(rows) != 1, np.zeros(2)
+
+
+def test_machine_code_does_what_is_written():
+    by_machine, as_written = asked(), asked()
+    add_quarters(*by_machine)
+    add_quarters.function(*as_written)
+    index, values, counted, made = by_machine
+    assert made.tolist() == as_written[3].tolist()
+    assert made.tolist() == [values[counted & (index == place)].sum() / 4 for place in (0, 1)]
+
+
+@pytest.mark.parametrize(
+    ("place", "wrong"),
+    [
+        (0, np.zeros(4)), (1, np.zeros((4, 3), dtype=np.int64)), (1, np.zeros((4, 3), dtype=np.float32)),
+        (1, np.zeros(4)), (1, np.zeros((3, 4)).T), (2, np.zeros(4, dtype=np.int64)), (3, np.zeros(4)[::2]),
+    ],
+)  # fmt: skip
+def test_an_array_of_another_kind_or_in_pieces_is_refused_by_its_name(place, wrong):
+    given = [*asked()]
+    given[place] = wrong
+    name = ("index", "values", "counted", "made")[place]
+    with pytest.raises(TypeError, match=f"add_quarters: {name} is no array in one piece"):
+        add_quarters(*given)
+    assert given[3].tolist() == [0.0] * len(given[3])
+
+
+def test_arrays_of_nothing_are_arrays():
+    given = np.zeros(0, dtype=np.int64), np.zeros((0, 3)), np.zeros(0, dtype=bool), np.zeros(1)
+    add_quarters(*given)
+    assert given[3].tolist() == [0.0]
+
+
+SOURCE = """
+import sys
+import numpy as np
+from northgate.engine.base import Floats1, compiled
+
+@compiled
+def fill(made: Floats1) -> None:
+    for place in range(len(made)):
+        made[place] = VALUE
+
+made = np.zeros(2)
+fill(made)
+print(made.tolist(), "numba" in sys.modules)
+"""
+
+
+def run(path, value):
+    path.write_text(SOURCE.replace("VALUE", value))
+    return subprocess.run([sys.executable, str(path)], capture_output=True, text=True, check=True).stdout.strip()
+
+
+def test_machine_code_is_kept_and_made_anew_when_its_source_changes(tmp_path):
+    path = tmp_path / "filling.py"
+    assert run(path, "1.5") == "[1.5, 1.5] True"
+    assert run(path, "1.5") == "[1.5, 1.5] False"
+    assert run(path, "2.5") == "[2.5, 2.5] True"
+    assert len([*tmp_path.glob("__pycache__/filling.fill-*.o")]) == 1
+
+
+def test_where_nothing_can_be_kept_it_is_compiled_all_the_same(tmp_path):
+    (tmp_path / "__pycache__").write_text("no folder")
+    assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] True"
