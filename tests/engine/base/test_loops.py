@@ -96,3 +96,14 @@ def test_machine_code_is_kept_and_made_anew_when_its_source_changes(tmp_path):
 def test_where_nothing_can_be_kept_it_is_compiled_all_the_same(tmp_path):
     (tmp_path / "__pycache__").write_text("no folder")
     assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] True"
+
+
+@compiled
+def add_what_fits(values: Floats1, made: Floats1) -> None:
+    made[: len(values)] = values
+
+
+def test_what_would_need_the_compiler_later_is_refused_when_it_is_compiled():
+    """Numba's own error, where lengths differ, is made by what is only there while Numba is."""
+    with pytest.raises(ValueError, match=r"add_what_fits needs .*NRT_Allocate"):
+        add_what_fits(np.zeros(2), np.zeros(3))

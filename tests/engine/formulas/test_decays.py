@@ -64,8 +64,13 @@ def test_the_integrals_are_those_of_the_matrix_exponential(rate, ends, near, ope
         ]
     )
     state = exponential(drift * t) @ np.array([1.0, fast, rest, 0.0, 0.0, 0.0, 0.0])
-    found = [masses._free(t), masses._free(t, 0.0), masses._lost(t), masses._lost(t, 0.0)]
     for speed in (ends, faster):
         assert after_each((0.0, speed), t) == pytest.approx((1 - math.exp(-speed * t)) / speed, rel=1e-9)
+    _, _, _, free, sum_of_free, lost, sum_of_lost = state
+    whole, summed = rest * math.exp(-ends * t), rest * (1 - math.exp(-ends * t)) / ends
+    then = [fast * math.exp(-faster * t), whole + rate * (opens * free + again * lost)]
+    until = [fast * (1 - math.exp(-faster * t)) / faster, summed + rate * (opens * sum_of_free + again * sum_of_lost)]
     # In parts of the time that passes: sums of decays may cancel down to a few of their digits.
-    assert np.array(found) == pytest.approx(state[3:], rel=1e-12, abs=1e-12 * max(t, t * t))
+    most = max(t, t * t)
+    assert masses.after(t) == pytest.approx(then, rel=1e-12, abs=1e-12 * most)
+    assert masses.mean(t) * t == pytest.approx(until, rel=1e-9, abs=1e-12 * most)

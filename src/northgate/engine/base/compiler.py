@@ -21,6 +21,8 @@ from numba import extending, types
 _DATA, _AXES, _LENGTHS, _KIND, _FLAGS, _IN_ONE_PIECE = 16, 24, 32, 56, 64, 1
 # Where in the description of a kind stands its letter (`dtype.char`).
 _LETTER = 25
+# What the C library offers, and so every process has.
+KNOWN = {"exp", "expm1", "log", "log1p", "pow", "sqrt", "floor", "ceil", "memset", "memcpy", "memmove"}
 # What Numba offers is not all typed.
 _numba: Any = numba
 _intrinsic: Any = extending.intrinsic
@@ -118,6 +120,11 @@ def _code(text: str, name: str) -> bytes:
             function.linkage = "external" if function.name == name else "internal"
     passes = machine.create_pass_builder(target, machine.create_pipeline_tuning_options(3))
     passes.getModulePassManager().run(module, passes)
+    foreign = sorted(
+        {one.name for one in module.functions if one.is_declaration and not one.name.startswith("llvm.")} - KNOWN
+    )
+    if foreign:
+        raise ValueError(f"{name} needs {', '.join(foreign)}, which is not there without the compiler")
     return bytes(target.emit_object(module))
 
 

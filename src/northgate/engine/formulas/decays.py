@@ -10,53 +10,102 @@ differences of the exponential function", 1984).
 import math
 from collections.abc import Sequence
 
+import numpy as np
+
+from northgate.engine.base import Floats, Floats1, Floats2, compiled, part
+
 # Nodes that lie within so much of each other are summed by the series, which needs so many terms for all digits.
 CLOSE, TERMS = 1.0, 18
+# For work on so many rates at most: the nodes, their differences, and the sums of the series.
+MOST = 8
+
+
+def workplace() -> Floats:
+    """Where the decays of MOST rates at most can be worked out: (3, MOST)."""
+    return np.empty((3, MOST))
 
 
 def after_each(rates: Sequence[float], t: float) -> float:
-    """The convolution of e^(-rate τ) for all rates (1/s) over t seconds: in s^(rates - 1)."""
-    return t ** (len(rates) - 1) * exp_difference([-rate * t for rate in rates])
+    """The convolution of e^(-rate τ) for all rates (1/s) over t seconds: in s^(rates - 1). MOST rates at most."""
+    made = np.array([t])
+    _find_after_each(np.array(rates, dtype=np.float64), workplace(), made)
+    return float(made[0])
+
+
+@compiled
+def _find_after_each(rates: Floats1, work: Floats2, made: Floats1) -> None:
+    for place in range(len(rates)):
+        work[0, place] = rates[place]
+    made[0] = after_each_of(work, len(rates), made[0])
+
+
+@part
+def after_each_of(work: Floats2, count: int, t: float) -> float:
+    """`after_each` of the first rates in `work[0]`, which are lost."""
+    power = 1.0
+    for place in range(count):
+        power *= t if place else 1.0
+        work[0, place] *= -t
+    return power * exp_difference_of(work, count)
 
 
 def exp_difference(nodes: Sequence[float]) -> float:
-    """The divided difference of the exponential function at one or more nodes, in any order."""
-    made = sorted(nodes)
-    return _difference(made, 0, len(made) - 1, {})
+    """The divided difference of the exponential function at one or more nodes, in any order; MOST at most."""
+    made = np.empty(1)
+    _find_difference(np.array(nodes, dtype=np.float64), workplace(), made)
+    return float(made[0])
 
 
-def _difference(nodes: list[float], first: int, last: int, known: dict[tuple[int, int], float]) -> float:
-    if first == last:
-        return math.exp(nodes[first])
-    if first + 1 == last:
-        apart = nodes[last] - nodes[first]
-        # The quotient keeps its digits however close both lie.
-        return math.exp(nodes[last]) * (-math.expm1(-apart) / apart if apart else 1.0)
-    if (first, last) not in known:
-        apart = nodes[last] - nodes[first]
-        if apart < CLOSE:
-            found = _series(nodes[first : last + 1])
-        else:
-            upper = _difference(nodes, first + 1, last, known)
-            found = (upper - _difference(nodes, first, last - 1, known)) / apart
-        known[first, last] = found
-    return known[first, last]
+@compiled
+def _find_difference(nodes: Floats1, work: Floats2, made: Floats1) -> None:
+    for place in range(len(nodes)):
+        work[0, place] = nodes[place]
+    made[0] = exp_difference_of(work, len(nodes))
 
 
-def _series(nodes: list[float]) -> float:
+@part
+def exp_difference_of(work: Floats2, count: int) -> float:
+    """`exp_difference` of the first nodes in `work[0]`, which are put in order."""
+    nodes, found = work[0], work[1]
+    for place in range(1, count):
+        node, before = nodes[place], place
+        while before and nodes[before - 1] > node:
+            nodes[before] = nodes[before - 1]
+            before -= 1
+        nodes[before] = node
+    for place in range(count):
+        found[place] = math.exp(nodes[place])
+    # Of ever more nodes from each place on.
+    for order in range(1, count):
+        for place in range(count - order):
+            apart = nodes[place + order] - nodes[place]
+            if order == 1:
+                # The quotient keeps its digits however close both lie.
+                part_of_it = -math.expm1(-apart) / apart if apart > 0 else 1.0
+                found[place] = math.exp(nodes[place + 1]) * part_of_it
+            elif apart < CLOSE:
+                found[place] = _series(nodes, place, order, work[2])
+            else:
+                found[place] = (found[place + 1] - found[place]) / apart
+    return float(found[0])
+
+
+@part
+def _series(nodes: Floats1, first: int, order: int, sums: Floats1) -> float:
     """The divided difference of close nodes x: e^c Σ h_k(x - c) / (k + n)!, h_k the sum of all products of k of
     them."""
-    centre, order = nodes[0], len(nodes) - 1
-    offsets = [node - centre for node in nodes[1:]]
+    factor = 1.0
+    for number in range(2, order + 1):
+        factor /= number
     # Row k of the sums over ever more of the nodes: h_k(x_1 .. x_j) = h_k(x_1 .. x_(j-1)) + x_j h_(k-1)(x_1 .. x_j).
-    sums = [1.0] * order
-    total, factor = 1.0 / math.factorial(order), 1.0 / math.factorial(order)
+    sums[:order] = 1.0
+    total = factor
     for term in range(1, TERMS):
         above = 0.0
-        for place, offset in enumerate(offsets):
-            above = sums[place] = above + offset * sums[place]
+        for place in range(order):
+            above = sums[place] = above + (nodes[first + 1 + place] - nodes[first]) * sums[place]
         factor /= term + order
         total += above * factor
         if above * factor < total * 1e-18:
             break
-    return math.exp(centre) * total
+    return math.exp(nodes[first]) * total

@@ -24,8 +24,8 @@ import math
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import NEVER, Bools, Floats, cached
-from northgate.engine.formulas.decays import after_each
+from northgate.engine.base import NEVER, Bools, Bools1, Floats, Floats1, Floats2, cached, compiled, part
+from northgate.engine.formulas.decays import after_each_of, workplace
 
 # Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
 # What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
@@ -67,12 +67,7 @@ class Occupancy(Struct, frozen=True, dict=True):
         if self.bound is not None:
             speed, drift = self._own
             return np.asarray(self.held * np.exp(-speed * seconds) + drift * _spent_each(speed, seconds))
-        if not self._anything:
-            return self.held
-        slow, faster = self.ends, self.ends + self.rate
-        gone, free, lost = math.exp(-slow * seconds), self._free(seconds), self._lost(seconds)
-        masses = self.held * gone + self.rate * (self.opens * free + self._again * lost)
-        return np.maximum(np.where(self.silent, self.held * math.exp(-faster * seconds), masses), 0.0)
+        return self._moved(seconds, 0.0) if self._anything else self.held
 
     def mean(self, seconds: float) -> Floats:
         """The mean masses over the next `seconds`."""
@@ -80,10 +75,16 @@ class Occupancy(Struct, frozen=True, dict=True):
             return self.held
         if self.bound is not None:
             return self._own_mean(seconds)
-        slow, faster = (after_each((0.0, rate), seconds) for rate in (self.ends, self.ends + self.rate))
-        freed, lost = self._free(seconds, 0.0), self._lost(seconds, 0.0)
-        masses = self.held * slow + self.rate * (self.opens * freed + self._again * lost)
-        return np.maximum(np.where(self.silent, self.held * faster, masses), 0.0) / seconds
+        return self._moved(seconds, 1.0) / seconds
+
+    def _moved(self, seconds: float, summed: float) -> Floats:
+        """The masses later, or, where `summed` is not 0, their integral until then."""
+        made, numbers = np.empty(len(self.held)), np.array([self.rate, self.ends, seconds, summed])
+        again = self.held if self.again is None else self.again
+        _find_masses(
+            self.held, self.opens, self.silent, again, np.array([self.again is not None]), numbers, workplace(), made
+        )
+        return made
 
     def step_s(self) -> float:
         """After how many seconds to look again; inf while nothing moves."""
@@ -157,31 +158,66 @@ class Occupancy(Struct, frozen=True, dict=True):
         """Whether there is a mass, or one is being opened."""
         return bool(self.held.any()) or self.rate * float(self.opens.sum()) > 0
 
-    @property
-    def _again(self) -> Floats:
-        return np.zeros(len(self.held)) if self.again is None else self.again
 
-    def _free(self, t: float, *then: float) -> float:
-        """I(t) over t seconds, of 1 - F - G; with `then` 0 its integral.
+@compiled
+def _find_masses(
+    held: Floats1, opens: Floats1, silent: Bools1, again: Floats1, repeats: Bools1, numbers: Floats1, work: Floats2,
+    made: Floats1,
+) -> None:  # fmt: skip
+    """`Occupancy._moved`; `numbers` are the rate (1/s), δ (1/s), seconds, and whether the integral is asked for;
+    `again` is q if anybody `repeats`."""
+    rate, ends, seconds, summed = numbers[0], numbers[1], numbers[2], numbers[3] != 0.0
+    fast, rest, opening, reopening = 0.0, 0.0, 0.0, 0.0
+    for place in range(len(held)):
+        if silent[place]:
+            fast += held[place]
+        else:
+            rest += held[place]
+        opening += rate * opens[place]
+        reopening += rate * again[place] if repeats[0] else 0.0
+    free = _free(work, numbers, fast, rest, opening, reopening)
+    lost = fast * _after(work, ends + rate, ends, seconds, summed) if fast else 0.0
+    slow, faster = math.exp(-ends * seconds), math.exp(-(ends + rate) * seconds)
+    if summed:
+        slow, faster = _after(work, 0.0, ends, seconds, False), _after(work, 0.0, ends + rate, seconds, False)
+    for place in range(len(held)):
+        if silent[place]:
+            made[place] = max(held[place] * faster, 0.0)
+        else:
+            opened = opens[place] * free + (again[place] * lost if repeats[0] else 0.0)
+            made[place] = max(held[place] * slow + rate * opened, 0.0)
 
-        With f = λ P, g = λ Q, κ = f + δ and φ = δ + λ the fast ones are F = F(0) e^(-φ t), and of the slow ones G' = f
-        - κ G + (g - f) F; so I is a sum of decays after each other, and its integral that of one more, of rate 0.
-        """
-        faster, opening = self.ends + self.rate, self.rate * float(self.opens.sum())
-        pulled, after = opening + self.ends, (self.ends, *then)
-        rest = float(self.held.sum()) - self._fast
-        made = after_each((0.0, *after), t) - opening * after_each((0.0, pulled, *after), t)
-        if rest:
-            made -= rest * after_each((pulled, *after), t)
-        if self._fast:
-            again = self.rate * float(self._again.sum())
-            fast = after_each((faster, *after), t) + (again - opening) * after_each((faster, pulled, *after), t)
-            made -= self._fast * fast
-        return made
 
-    def _lost(self, t: float, *then: float) -> float:
-        """K(t) over t seconds, of F; with `then` 0 its integral."""
-        return self._fast * after_each((self.ends + self.rate, self.ends, *then), t) if self._fast else 0.0
+@part
+def _after(work: Floats2, first: float, second: float, seconds: float, summed: bool) -> float:
+    """What passes through decays of two rates, or its integral."""
+    work[0, 0], work[0, 1], work[0, 2] = first, second, 0.0
+    return after_each_of(work, 3 if summed else 2, seconds)
+
+
+@part
+def _after_three(work: Floats2, first: float, second: float, third: float, seconds: float, summed: bool) -> float:
+    work[0, 0], work[0, 1], work[0, 2], work[0, 3] = first, second, third, 0.0
+    return after_each_of(work, 4 if summed else 3, seconds)
+
+
+@part
+def _free(work: Floats2, numbers: Floats1, fast: float, rest: float, opening: float, reopening: float) -> float:
+    """I(t), or its integral.
+
+    With f = λ P, g = λ Q, κ = f + δ and φ = δ + λ the fast ones are F = F(0) e^(-φ t), and of the slow ones G' = f - κ
+    G + (g - f) F; so I is a sum of decays after each other, and its integral that of one more, of rate 0.
+    """
+    rate, ends, seconds, summed = numbers[0], numbers[1], numbers[2], numbers[3] != 0.0
+    pulled = opening + ends
+    made = _after(work, 0.0, ends, seconds, summed) - opening * _after_three(work, 0.0, pulled, ends, seconds, summed)
+    if rest:
+        made -= rest * _after(work, pulled, ends, seconds, summed)
+    if fast:
+        parted = _after(work, ends + rate, ends, seconds, summed)
+        pulled_on = _after_three(work, ends + rate, pulled, ends, seconds, summed)
+        made -= fast * (parted + (reopening - opening) * pulled_on)
+    return made
 
 
 def idle_ends(rate: float, idle_s: float) -> float:
