@@ -51,7 +51,7 @@ def test_the_nearest_bound_comes_first():
     assert crossing.at_s == pytest.approx(100 + 2 - 0.012 - at_rest), "less the round trip"
     assert len(crossing.machines) == 6
     patient = overloaded(timeout_s=500)
-    beyond = next_crossing(patient, growth(patient), np.array([500.0]), 0.0)
+    beyond = next_crossing(patient, growth(patient), np.array([[500.0]]), 0.0)
     assert beyond.at_s == pytest.approx(10), "then the queue is full"
     assert beyond.backlog_s == pytest.approx([10] * 6)
 
@@ -61,7 +61,7 @@ def test_rates_jump_where_somebody_gives_up_or_a_queue_is_full():
     flow = overloaded(timeout_s=500)
 
     def met(first, bounds_s, probes=0):
-        crossing = next_crossing(first, growth(first), np.array(bounds_s), 0.0, probes)
+        crossing = next_crossing(first, growth(first), np.array([bounds_s]), 0.0, probes)
         return crossing.at_s, crossing.jumps
 
     wait_s = flow.queue.latency_s[0]
@@ -96,7 +96,7 @@ def test_bounds_are_met_at_the_roots(slope, bend, aim):
     backlog = np.full(6, 3.0)
     grown = Growth(backlog, np.full(6, float(slope)), np.full(6, float(bend)), np.full(6, np.inf))
     at_rest = flow.queue.latency_s[0] - 3
-    crossing = next_crossing(flow, grown, np.array([aim + at_rest, 500]), 0.0)
+    crossing = next_crossing(flow, grown, np.array([[aim + at_rest, 500]]), 0.0)
     roots = np.roots([bend / 2, slope, 3 - aim])
     assert crossing.at_s == pytest.approx(min(root for root in roots if root > 0), rel=1e-9)
     assert grown.after(crossing.at_s) == pytest.approx([aim] * 6, rel=1e-9)
@@ -107,11 +107,11 @@ def test_what_rests_turns_when_offered_and_worked_off_are_even():
     used = idle.queue.utilisation[0]
     grown = growth(idle, np.full(6, 0.1))
     assert not grown.moves
-    assert next_crossing(idle, grown, np.zeros(0), 50.0).at_s == pytest.approx(50 + (1 - used) / 0.1)
+    assert next_crossing(idle, grown, np.zeros((1, 0)), 50.0).at_s == pytest.approx(50 + (1 - used) / 0.1)
     full = replace(overloaded(), state=replace(overloaded().state, backlog_s=np.full(6, 10.0)))
     grown = growth(full, np.full(6, -0.5))
     assert not grown.moves, "it stays full while more is offered than is worked off"
-    assert next_crossing(full, grown, np.zeros(0), 0.0).at_s == pytest.approx(1 / 0.5)
+    assert next_crossing(full, grown, np.zeros((1, 0)), 0.0).at_s == pytest.approx(1 / 0.5)
 
 
 def test_a_queue_fills_as_old_answers_fade():

@@ -22,7 +22,7 @@ from northgate.engine.formulas.hashing import (
 from northgate.engine.formulas.occupancy import Occupancy, idle_ends
 from northgate.engine.formulas.queues import AT_BOUND_S, Queue, Stations, is_too_late, overload, too_late
 from northgate.engine.formulas.retries import attempts, attempts_before, repeated
-from northgate.engine.formulas.roots import first_meeting
+from northgate.engine.formulas.roots import first_meeting, meets_s
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
 from northgate.engine.formulas.selection import METHODS, Candidates, Method
 
@@ -55,6 +55,7 @@ __all__ = [
     "last_stops",
     "last_stops_in_order",
     "last_stops_of_two",
+    "meets_s",
     "mix64",
     "overload",
     "ranking",

@@ -11,8 +11,8 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
-from northgate.engine.formulas import AT_BOUND_S, first_meeting
+from northgate.engine.base import NEVER, Bools, Floats, Floats1, Floats2, Ints, Ints1, compiled, total_by
+from northgate.engine.formulas import AT_BOUND_S, meets_s
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
 from northgate.engine.processes.world import World
@@ -46,14 +46,28 @@ class Growth(Struct, frozen=True):
 
 def growth(flow: Flow, faster: Floats | None = None) -> Growth:
     """How backlogs change under a flow whose utilisations grow by `faster` a second (None: not at all)."""
-    used, backlog = flow.queue.utilisation - 1, flow.state.backlog_s
+    used, backlog = flow.queue.utilisation, flow.state.backlog_s
+    slope, bend, turns_s = np.empty((3, len(used)))
     more = np.zeros(len(used)) if faster is None else faster
-    even = np.abs(used) <= AT_BOUND_S
-    rises = (used > AT_BOUND_S) | (even & (more > 0))
-    rests = np.where(rises, backlog >= flow.network.machines.queue_s - AT_BOUND_S, backlog <= AT_BOUND_S)
-    turning = ~even & (used * more < 0)
-    turns_s = np.divide(-used, more, out=np.full(len(used), NEVER), where=turning)
-    return Growth(backlog, np.where(rests | even, 0.0, used), np.where(rests, 0.0, more), turns_s)
+    _find_growth(used, more, backlog, flow.network.machines.queue_s, slope, bend, turns_s)
+    return Growth(backlog, slope, bend, turns_s)
+
+
+@compiled
+def _find_growth(
+    used: Floats1, faster: Floats1, backlog_s: Floats1, queue_s: Floats1, slope: Floats1, bend: Floats1,
+    turns_s: Floats1,
+) -> None:  # fmt: skip
+    for place in range(len(used)):
+        grows, more = used[place] - 1, faster[place]
+        even = abs(grows) <= AT_BOUND_S
+        if grows > AT_BOUND_S or (even and more > 0):
+            rests = backlog_s[place] >= queue_s[place] - AT_BOUND_S
+        else:
+            rests = backlog_s[place] <= AT_BOUND_S
+        slope[place] = 0.0 if rests or even else grows
+        bend[place] = 0.0 if rests else more
+        turns_s[place] = -grows / more if not even and grows * more < 0 else NEVER
 
 
 class Crossing(Struct, frozen=True):
@@ -69,34 +83,52 @@ class Crossing(Struct, frozen=True):
 
 # Where it stands among what a backlog may meet: first the full queue, then the empty one, then what somebody waits.
 EMPTY = 1
-NO_BOUNDS = np.zeros(0)
+NO_BOUNDS = np.zeros((1, 0))
 NO_CROSSING = Crossing(NEVER, np.zeros(0, dtype=np.int64), np.zeros(0))
 
 
 def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float, probes: int = 0) -> Crossing:
-    """When, from `now` on, a backlog next meets a bound, or turns; its growth holds until then. The last so many bounds
-    are those of probes."""
+    """When, from `now` on, a backlog next meets a bound, or turns; its growth holds until then. `bounds_s` (machines or
+    1, bounds): beyond which latency somebody gives up (s), of which the last so many are those of probes."""
     turns = float(grown.turns_s.min(initial=NEVER))
     if not grown.moves:
         return replace(NO_CROSSING, at_s=now + turns)
-    moving = np.flatnonzero((grown.slope != 0) | (grown.bend != 0))
-    backlog = grown.backlog_s[moving]
-    end = flow.network.machines.queue_s[moving]
-    bounds_s = bounds_s[moving] if bounds_s.ndim > 1 else bounds_s[None, :]
-    late = bounds_s - (flow.queue.latency_s[moving] - backlog)[:, None]
-    aims = np.concatenate([end[:, None], np.zeros((len(moving), 1)), late], axis=1)
-    reachable = (aims >= 0) & (aims <= np.maximum(end, backlog)[:, None] + AT_BOUND_S)
-    seconds = first_meeting(backlog[:, None] - aims, grown.slope[moving][:, None], grown.bend[moving][:, None])
-    seconds = np.where(reachable, seconds, NEVER)
-    nearest = seconds.argmin(axis=1)
-    each = seconds[np.arange(len(moving)), nearest]
+    each, aims = np.empty((2, len(grown.slope)))
+    which = np.empty(len(each), dtype=np.int64)
+    _find_meetings(
+        grown.backlog_s, grown.slope, grown.bend, flow.network.machines.queue_s, flow.queue.latency_s, bounds_s, each,
+        aims, which,
+    )  # fmt: skip
     soonest = min(float(each.min()), turns)
     if soonest == NEVER:
         return NO_CROSSING
-    meets = each <= soonest + AT_BOUND_S
-    at, met = nearest[meets], aims[np.arange(len(moving)), nearest][meets]
-    jumps = (at != EMPTY) & (at < aims.shape[1] - probes)
-    return Crossing(now + soonest, moving[meets], met, bool(jumps.any()))
+    meets = np.flatnonzero(each <= soonest + AT_BOUND_S)
+    at = which[meets]
+    jumps = (at != EMPTY) & (at < bounds_s.shape[1] + EMPTY + 1 - probes)
+    return Crossing(now + soonest, meets, aims[meets], bool(jumps.any()))
+
+
+@compiled
+def _find_meetings(
+    backlog_s: Floats1, slope: Floats1, bend: Floats1, queue_s: Floats1, latency_s: Floats1, bounds_s: Floats2,
+    each: Floats1, aims: Floats1, which: Ints1,
+) -> None:  # fmt: skip
+    """Per machine in how many seconds its backlog next meets a bound, the backlog that this is, and which bound: the
+    full queue, the empty one, or what somebody waits."""
+    for place in range(len(slope)):
+        each[place], aims[place], which[place] = NEVER, 0.0, 0
+        if slope[place] == 0 and bend[place] == 0:
+            continue
+        backlog, full = backlog_s[place], queue_s[place]
+        of_bounds = bounds_s[min(place, bounds_s.shape[0] - 1)]
+        for number in range(len(of_bounds) + EMPTY + 1):
+            aim = full if number < EMPTY else 0.0
+            if number > EMPTY:
+                aim = of_bounds[number - EMPTY - 1] - (latency_s[place] - backlog)
+            if 0 <= aim <= max(full, backlog) + AT_BOUND_S:
+                second = meets_s(backlog - aim, slope[place], bend[place])
+                if second < each[place]:
+                    each[place], aims[place], which[place] = second, aim, number
 
 
 class Backlogs:
