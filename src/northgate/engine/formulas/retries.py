@@ -2,29 +2,27 @@
 
 import numpy as np
 
-from northgate.engine.base import Floats, part
+from northgate.engine.base import Floats, Floats1, compiled, part
 
 
 def attempts(fails: Floats, repeats: Floats) -> Floats:
-    """1 + p + ... + p^r."""
-    made = np.ones(np.shape(fails))
-    for number in range(1, int(repeats.max(initial=0)) + 1):
-        made += np.where(repeats >= number, fails**number, 0.0)
-    return made
+    """1 + p + ... + p^r, of the chances that attempts fail, and how often they are repeated at most: arrays of one
+    shape."""
+    made = np.empty(fails.size)
+    _find_attempts(np.ascontiguousarray(fails).ravel(), np.ascontiguousarray(repeats).ravel(), made)
+    return made.reshape(fails.shape)
 
 
-def attempts_before(fails: Floats, repeats: Floats) -> Floats:
-    """1 + 2 p + ... + r p^(r-1): how many failed attempts a call has behind it when it is served, summed over its
-    attempts; times the share that an attempt serves and the chance that one fails."""
-    made = np.zeros(np.shape(fails))
-    for number in range(1, int(repeats.max(initial=0)) + 1):
-        made += np.where(repeats >= number, number * fails ** (number - 1), 0.0)
-    return made
+@compiled
+def _find_attempts(fails: Floats1, repeats: Floats1, made: Floats1) -> None:
+    for place in range(len(fails)):
+        made[place] = repeated(fails[place], repeats[place])[0]
 
 
 @part
 def repeated(fails: float, repeats: float) -> tuple[float, float, float]:
-    """Of one call: `attempts`, `attempts_before`, and how often all of them fail but for the last, p^r."""
+    """Of one call: 1 + p + ... + p^r; 1 + 2 p + ... + r p^(r-1), how many failed attempts it has behind it when it is
+    served, summed over its attempts (times the share that one serves and the chance that one fails); and p^r."""
     tries, before, power = 1.0, 0.0, 1.0
     for number in range(1, int(repeats) + 1):
         before += number * power

@@ -21,16 +21,25 @@ from northgate.engine.base import (
     SERVED,
     SPENT,
     UNMET,
+    WORK,
     Bools,
+    Bools2,
     Floats,
+    Floats1,
+    Floats2,
+    Floats3,
+    Ints,
+    Ints1,
+    Ints2,
     cached,
+    compiled,
+    part,
     sum_columns,
-    sum_rows,
     total_by,
     unit,
 )
-from northgate.engine.formulas import attempts, idle_ends
-from northgate.engine.solver.retries.kinds import by_last_attempt, capped, with_trip
+from northgate.engine.formulas import attempts, idle_ends, repeated
+from northgate.engine.solver.retries.kinds import add_trip, cap
 from northgate.engine.solver.state import State
 from northgate.engine.solver.unloaded import Unloaded
 from northgate.engine.truth import BARRED, SILENT
@@ -99,24 +108,6 @@ class OpenConnections:
         np.add.at(made, self.fate, self.coming)
         return made
 
-    def outcome(self, pair: Mapping[int, Floats]) -> Floats:
-        """Per kind, pair and kind of outcome the share of one attempt."""
-        made = np.zeros((*self.rps.shape, KINDS))
-        for kind, value in pair.items():
-            made[:, :, kind] = value[self.fate]
-        # Over an open connection nobody connects, and so takes no next address: he waits until his patience is over.
-        unheard = made[:, :, UNMET:].sum(axis=2)
-        made[:, :, UNMET:] = 0.0
-        if len(self.frame.entry):
-            with_trip(made, self.trip_s)
-        capped(made, self.over[self.network.pairs.front][None, :])
-        for lost, kind in ((self.blocked, BLOCKED), (self.dead, DEAD_FRONT)):
-            made[lost] = 0.0
-            made[lost, kind] = unheard[lost] = 1.0
-        timeout_s = self.network.calls.timeout_s[self.calls]
-        made[:, :, SPENT] = np.where(unheard > 0, unheard * timeout_s[:, None], made[:, :, SPENT])
-        return made
-
     def served(self, pair: Mapping[int, Floats]) -> Floats:
         """Per kind and pair the share of one attempt that is served; as in `outcome`."""
         through = pair[SERVED][self.fate] * (1 - self.over[self.network.pairs.front])
@@ -157,18 +148,18 @@ class OpenConnections:
         made[self.calls] = by_kind_pair.sum(axis=1)
         return made
 
-    def ended(self, outcome: Floats) -> Bound:
-        """What becomes of the calls over connections, each counted by its last attempt there."""
-        fails = unit(1 - outcome[:, :, SERVED])
-        rate = by_last_attempt(outcome, fails, self._repeats) * self.rps[:, :, None]
-        anew = self.ends_at_first_failure & (self.retries > 0)[:, None]
-        rate[anew] = 0.0
-        reset_rps = self.reset * self.state.call_rps[self.calls][:, None]
-        rate[:, :, RESET] += np.where((self.retries > 0)[:, None], 0.0, reset_rps)
-        rows = len(self.network.arrivals.entry)
-        flat = np.maximum(self.row, 0).ravel()
-        row = sum_rows(flat, rate.reshape(-1, KINDS), rows)
-        return Bound(row, total_by(flat, (self.rps * self.tries + reset_rps).ravel(), rows), rate[:, :, SERVED])
+    def ended(self, kinds: Ints, values: Floats) -> Bound:
+        """What becomes of the calls over connections, each counted by its last attempt there; `values` of these kinds
+        what becomes of a request of each fate at each pair."""
+        network, rows = self.network, len(self.network.arrivals.entry)
+        made = Bound(np.zeros((rows, KINDS)), np.zeros(rows), np.empty_like(self.rps))
+        _find_ended(
+            kinds, values, self.fate, self.dead, self.blocked, self.over, network.pairs.front, self.trip_s,
+            network.calls.timeout_s[self.calls], self.retries, self.ends_at_first_failure, self.rps, self.tries,
+            self.reset * self.state.call_rps[self.calls][:, None], self.row, np.empty(KINDS), made.row, made.row_rps,
+            made.served,
+        )  # fmt: skip
+        return made
 
     def served_by_row(self, pair: Mapping[int, Floats]) -> Floats:
         """What of the calls over connections would be served per row of `Network.arrivals` (calls/s), were no
@@ -187,3 +178,55 @@ class OpenConnections:
     def by_cell(self, by_pair: Floats) -> Floats:
         """Sums a value per kind and pair over the cells."""
         return sum_columns(self.network.pairs.cell, by_pair, len(self.network.cells.front))
+
+
+@compiled
+def _find_ended(
+    kinds: Ints1, values: Floats3, fate: Ints1, dead: Bools2, blocked: Bools2, over: Floats1, front: Ints1,
+    trip_s: Floats2, timeout_s: Floats1, retries: Floats1, ends_at_once: Bools2, rps: Floats2, tries: Floats2,
+    reset_rps: Floats2, row: Ints2, met: Floats1, row_ends: Floats2, row_rps: Floats1, served: Floats2,
+) -> None:  # fmt: skip
+    """`OpenConnections.ended`; `met` (kinds,) is for work."""
+    for kind in range(rps.shape[0]):
+        for pair in range(rps.shape[1]):
+            place = max(row[kind, pair], 0)
+            row_rps[place] += rps[kind, pair] * tries[kind, pair] + reset_rps[kind, pair]
+            if retries[kind] == 0:
+                row_ends[place, RESET] += reset_rps[kind, pair]
+            served[kind, pair] = 0.0
+            repeats = 0.0 if ends_at_once[kind, pair] else retries[kind]
+            # Who repeats without a connection that has ended at once is counted among those who have none.
+            if rps[kind, pair] == 0 or (ends_at_once[kind, pair] and retries[kind] > 0):
+                continue
+            met[:] = 0.0
+            if dead[kind, pair] or blocked[kind, pair]:
+                met[DEAD_FRONT if dead[kind, pair] else BLOCKED] = 1.0
+                met[SPENT] = timeout_s[kind]
+            else:
+                _find_attempt(kinds, values, fate[kind], pair, trip_s[kind, pair], timeout_s[kind], met)
+                cap(met, over[front[pair]])
+            often, before, left = repeated(min(max(1 - met[SERVED], 0.0), 1.0), repeats)
+            worked = met[WORK] * often + met[SERVED] * met[SPENT] * before
+            served[kind, pair] = met[SERVED] * often * rps[kind, pair]
+            for one in range(KINDS):
+                if one not in (SERVED, WORK):
+                    row_ends[place, one] += met[one] * left * rps[kind, pair]
+            row_ends[place, SERVED] += served[kind, pair]
+            row_ends[place, WORK] += worked * rps[kind, pair]
+
+
+@part
+def _find_attempt(
+    kinds: Ints1, values: Floats3, fate: int, pair: int, trip_s: float, timeout_s: float, met: Floats1
+) -> None:
+    """What becomes of one attempt over an open connection. Nobody connects there, and so takes no next address: he
+    waits until his patience is over."""
+    unheard = 0.0
+    for number in range(len(kinds)):
+        if kinds[number] < UNMET:
+            met[kinds[number]] = values[number, fate, pair]
+        else:
+            unheard += values[number, fate, pair]
+    add_trip(met, trip_s)
+    if unheard > 0:
+        met[SPENT] = unheard * timeout_s

@@ -92,11 +92,14 @@ class Forth(Struct, frozen=True):
 
 
 class Back(Struct, frozen=True):
-    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair), at a cell, at a row, at an
-    entry, and by row of the repeats' book. `later`: the book after one, two, ... connects that took their time-out,
-    where that makes a difference to what is too late."""
+    """What becomes of a request, as shares by kind: at a pair (kind, fate, pair; `values` holds all of them in one
+    piece, `kinds` says of which kind each is), at a cell, at a row, at an entry, and by row of the repeats' book.
+    `later`: the book after one, two, ... connects that took their time-out, where that makes a difference to what is
+    too late."""
 
     pair: dict[int, Floats]
+    kinds: Ints
+    values: Floats
     cell: Floats
     row: Floats
     entry: Floats

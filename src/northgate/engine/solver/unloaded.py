@@ -111,7 +111,8 @@ class Frame:
     def open_rows(self) -> Ints:
         """Per kind of connection and pair its row of `Network.arrivals`, -1 where there is none."""
         rows = np.array([kind.row_of_front for kind in self.network.kept.connections], dtype=np.int64)
-        return rows.reshape(len(rows), len(self.network.fronts.zone))[:, self.network.pairs.front]
+        by_front = rows.reshape(len(rows), len(self.network.fronts.zone))
+        return np.ascontiguousarray(by_front[:, self.network.pairs.front])
 
     def _find_trips(self, network: Network) -> None:
         """Per row the client's round trip (s), 0 behind another balancer; and whether it alone is beyond his
@@ -149,7 +150,6 @@ class Unloaded(Derives):
         self.fate_of_call: Ints = encounter.fate[network.calls.outcome]
         self.answers: Bools = encounter.fate_met == ANSWERS
         self.answered: Floats = self.answers.astype(np.float64)
-        self.all_alike = bool((self.answers == self.answers[:1]).all())
         self.refuses, self.silent, self.blocked = (
             np.asarray(met, dtype=np.float64) if met.any() else None
             for met in (encounter.fate_met == REFUSES, encounter.fate_met == SILENT, encounter.fate_met == BARRED)

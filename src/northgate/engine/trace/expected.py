@@ -16,11 +16,11 @@ from northgate.engine.formulas import (
     Keys,
     LastStops,
     address_keys,
-    attempts,
     connects,
     last_stops,
     last_stops_in_order,
     ranking,
+    repeated,
 )
 from northgate.engine.matching import Request
 from northgate.engine.network import Leaf
@@ -110,7 +110,7 @@ class Expectation:
                 continue
             once = self._attempt(way.next or (), request, sender, holds)
             fails = sum(share for end, share in once.items() if _failed(end))
-            often = float(attempts(np.array([fails]), np.array([float(sender.retries)]))[0])
+            often = repeated(fails, sender.retries)[0]
             for end, share in once.items():
                 weight = way.share * share * (fails**sender.retries if _failed(end) else often)
                 if not isinstance(end, Request):

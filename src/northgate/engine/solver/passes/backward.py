@@ -106,7 +106,8 @@ class Backward(Stage):
         if not waits:
             self._find_excess(row, sent, pair)
         entry = self._to_entries(row)
-        return Back(pair, cell, row, entry, self.repeats.outcomes(entry, drawn, pair, row, self.waits.after_waits))
+        book = self.repeats.outcomes(entry, drawn, pair, row, self.waits.after_waits)
+        return Back(pair, kinds, values, cell, row, entry, book)
 
     def _to_entries(self, row: Floats) -> Floats:
         """What becomes of an entry's requests: at its fronts, or outside; without any front they meet a dead one."""

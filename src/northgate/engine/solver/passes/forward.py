@@ -4,13 +4,10 @@ Requests go forward one level of balancers after the other."""
 
 import numpy as np
 
-from northgate.engine.base import (
-    Floats,
-    sum_columns,
-    total_by,
-)
+from northgate.engine.base import Floats, sum_columns
 from northgate.engine.formulas import Queue, Stations
 from northgate.engine.solver.context import Sent, Stage
+from northgate.engine.solver.passes.loops import find_offered, find_sent
 from northgate.engine.solver.unloaded import Unloaded
 
 
@@ -33,12 +30,14 @@ class Forward(Stage):
 
     def to_cells(self, rps: Floats) -> Sent:
         """Rates of entries (requests/s) on their way to cells."""
-        frame, unloaded, network = self.frame, self.unloaded, self.network
-        row = rps[frame.entry] * unloaded.row_part
-        living = np.where(unloaded.arrives, row, 0.0)[frame.routed]
-        by_route = total_by(unloaded.flat_route, living, self.fates * self.routes).reshape(self.fates, self.routes)
-        by_weighted = by_route[:, network.weighted.route] * self.choice.weighted_share
-        return Sent(rps.copy(), row, by_route, by_weighted, sum_columns(network.weighted.cell, by_weighted, self.cells))
+        frame, unloaded, weighted = self.frame, self.unloaded, self.network.weighted
+        row, by_route = np.empty(len(frame.entry)), np.empty((self.fates, self.routes))
+        by_weighted, cell = np.empty((self.fates, len(weighted.route))), np.empty((self.fates, self.cells))
+        find_sent(
+            rps, frame.entry, unloaded.row_part, unloaded.asks_pool, frame.route, unloaded.fate_of_row, weighted.route,
+            weighted.cell, self.choice.weighted_share, row, by_route, by_weighted, cell,
+        )  # fmt: skip
+        return Sent(rps.copy(), row, by_route, by_weighted, cell)
 
     def _passed_on(self, share: Floats, sent: Sent) -> Floats:
         """Per entry behind a target: the rate at which its call comes through that target."""
@@ -52,17 +51,11 @@ class Forward(Stage):
 
     def queues(self, share: Floats, sent: Sent) -> Queue:
         """How the machines' queues stand under what reaches them."""
-        network, machines = self.network, self.network.machines
-        answers = self.unloaded.answers
-        if len(share) == 1 and self.unloaded.all_alike:
-            arriving = sent.cell.sum(axis=0)[network.pairs.cell] * share[0] * answers[0]
-        else:
-            arriving = (sent.cell[:, network.pairs.cell] * share * answers).sum(axis=0)
-        if self.connected.any:
-            arriving = arriving + (self.connected.arriving(self.fates) * answers).sum(axis=0)
-        if len(self.frame.onward):
-            arriving[self.frame.onward] = 0.0
-        offered = total_by(network.pairs.machine, arriving, len(machines.names))
+        pairs, offered = self.network.pairs, np.zeros(len(self.network.machines.names))
+        find_offered(
+            sent.cell, share, self.unloaded.answers, pairs.cell, pairs.machine, self.frame.leads_on,
+            self.connected.coming, self.connected.fate, offered,
+        )  # fmt: skip
         return self.unloaded.derived(_stations).queues(offered, self.state.backlog_s)
 
 

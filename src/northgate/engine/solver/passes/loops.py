@@ -1,4 +1,4 @@
-"""What becomes of requests at machines, and on the way back from there: as loops, compiled.
+"""Requests on their way to machines, what becomes of them there, and on the way back: as loops, compiled.
 
 Kinds are those of `engine.base`; values at pairs are of shape (kinds that may occur, fates, pairs), `kinds` says which
 of them is which.
@@ -14,7 +14,6 @@ from northgate.engine.base import (
     SERVED,
     SPENT,
     TIMED_OUT,
-    UNMET,
     WORK,
     Bools1,
     Bools2,
@@ -26,6 +25,48 @@ from northgate.engine.base import (
     part,
 )
 from northgate.engine.formulas import is_too_late
+from northgate.engine.solver.retries.kinds import add_trip, cap
+
+
+@compiled
+def find_sent(
+    rps: Floats1, entry: Ints1, row_part: Floats1, asks_pool: Bools1, route: Ints1, fate: Ints1,
+    route_of_weighted: Ints1, cell_of_weighted: Ints1, weighted_share: Floats1, row: Floats1, by_route: Floats2,
+    by_weighted: Floats2, cell: Floats2,
+) -> None:  # fmt: skip
+    """Fills rates (requests/s) by row of `Network.arrivals`, and, where they ask a pool, by fate and route, weighted
+    group, and cell, from those of entries."""
+    by_route[:] = 0.0
+    cell[:] = 0.0
+    for one in range(len(entry)):
+        row[one] = rps[entry[one]] * row_part[one]
+        if asks_pool[one]:
+            by_route[fate[one], route[one]] += row[one]
+    for of_fate in range(cell.shape[0]):
+        for weighted in range(len(route_of_weighted)):
+            sent = by_route[of_fate, route_of_weighted[weighted]] * weighted_share[weighted]
+            by_weighted[of_fate, weighted] = sent
+            cell[of_fate, cell_of_weighted[weighted]] += sent
+
+
+@compiled
+def find_offered(
+    cell: Floats2, share: Floats2, answers: Bools2, cell_of_pair: Ints1, machine: Ints1, leads_on: Bools1,
+    coming: Floats2, fate_of_coming: Ints1, offered: Floats1,
+) -> None:  # fmt: skip
+    """Adds up what is offered to machines that answer: of requests that come to cells, and over open connections
+    (`coming`, by kind of connection and pair)."""
+    for pair in range(len(machine)):
+        if leads_on[pair]:
+            continue
+        arrives = 0.0
+        for fate in range(cell.shape[0]):
+            if answers[fate, pair]:
+                arrives += cell[fate, cell_of_pair[pair]] * share[min(fate, share.shape[0] - 1), pair]
+        for kind in range(len(fate_of_coming)):
+            if answers[fate_of_coming[kind], pair]:
+                arrives += coming[kind, pair]
+        offered[machine[pair]] += arrives
 
 
 @compiled
@@ -89,7 +130,7 @@ def find_rows(
         if asks_pool[one]:
             for number in range(len(kinds)):
                 row[one, kinds[number]] += by_route[route[one], fate[one], number]
-        _add_trip(row[one], trip_s[one])
+        add_trip(row[one], trip_s[one])
 
 
 @part
@@ -101,27 +142,13 @@ def _add_to_cells(kinds: Ints1, values: Floats3, share: Floats2, cell_of_pair: I
                 cell[kinds[number], fate, cell_of_pair[pair]] += values[number, fate, pair] * drawn[pair]
 
 
-@part
-def _add_trip(met: Floats1, trip_s: float) -> None:
-    """Counts one round trip to the time of what is answered."""
-    fails = 0.0
-    for cause in range(SERVED):
-        fails += met[cause] - met[UNMET + cause]
-    met[WORK] += met[SERVED] * trip_s
-    met[SPENT] += max(fails, 0.0) * trip_s
-
-
 @compiled
 def find_entries(
     entry: Ints1, front: Ints1, row_part: Floats1, over: Floats1, row: Floats2, made: Floats2
 ) -> None:  # fmt: skip
-    """Takes from what is served at each row what its balancer's bandwidth does not let through (as `kinds.capped`), and
+    """Takes from what is served at each row what its balancer's bandwidth does not let through, and
     adds up what becomes of an entry's requests at its fronts."""
     for one in range(len(entry)):
-        excess, met = over[front[one]], row[one]
-        met[OVERLOADED] += met[SERVED] * excess
-        met[SPENT] += met[WORK] * excess
-        met[SERVED] *= 1 - excess
-        met[WORK] *= 1 - excess
+        cap(row[one], over[front[one]])
         for kind in range(KINDS):
-            made[entry[one], kind] += met[kind] * row_part[one]
+            made[entry[one], kind] += row[one, kind] * row_part[one]

@@ -2,8 +2,7 @@
 
 import numpy as np
 
-from northgate.engine.base import FAILS, OVERLOADED, SERVED, SPENT, UNMET, WORK, Floats
-from northgate.engine.formulas import attempts, attempts_before
+from northgate.engine.base import FAILS, OVERLOADED, SERVED, SPENT, UNMET, WORK, Floats, Floats1, part
 
 
 def with_trip(outcome: Floats, trip_s: float | Floats) -> None:
@@ -21,19 +20,20 @@ def capped(outcome: Floats, excess: float | Floats) -> None:
     outcome[..., WORK] = outcome[..., WORK] * (1 - excess)
 
 
-def by_last_attempt(outcome: Floats, fails: Floats, repeats: Floats) -> Floats:
-    """What becomes of calls by their last attempt, of what becomes of one: outcome's axes are those of fails, kinds."""
-    made = outcome * (fails**repeats)[..., None]
-    tries = attempts(fails, repeats)
-    made[..., SERVED] = outcome[..., SERVED] * tries
-    lost_s = outcome[..., SPENT] * attempts_before(fails, repeats)
-    made[..., WORK] = outcome[..., WORK] * tries + outcome[..., SERVED] * lost_s
-    return made
+@part
+def add_trip(met: Floats1, trip_s: float) -> None:
+    """`with_trip` of one outcome."""
+    fails = 0.0
+    for cause in range(SERVED):
+        fails += met[cause] - met[UNMET + cause]
+    met[WORK] += met[SERVED] * trip_s
+    met[SPENT] += max(fails, 0.0) * trip_s
 
 
-def met_of(outcome: Floats) -> Floats:
-    """What becomes of connects that are taken: the last axis is the kinds'."""
-    made = outcome.copy()
-    made[..., FAILS] -= outcome[..., UNMET:]
-    made[..., UNMET:] = 0.0
-    return made
+@part
+def cap(met: Floats1, excess: float) -> None:
+    """`capped` of one outcome."""
+    met[OVERLOADED] += met[SERVED] * excess
+    met[SPENT] += met[WORK] * excess
+    met[SERVED] *= 1 - excess
+    met[WORK] *= 1 - excess

@@ -27,4 +27,4 @@ class Solved(Struct, frozen=True, dict=True):
     def bound(self) -> Bound | None:
         """What becomes of calls over connections that are open already; None where there are none."""
         connected = self.context.connected
-        return connected.ended(connected.outcome(self.back.pair)) if connected.any else None
+        return connected.ended(self.back.kinds, self.back.values) if connected.any else None
