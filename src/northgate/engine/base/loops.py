@@ -93,28 +93,33 @@ def _annotations(function: Callable[..., Any]) -> dict[str, Any]:
     return {name: kind for name, kind in function.__annotations__.items() if name != "return"}
 
 
-def _sources(function: Callable[..., Any]) -> set[Path]:
-    """The files in which a function and its parts stand."""
-    files, left = set[Path](), [function]
-    while left:
-        one = left.pop()
-        file = Path(one.__code__.co_filename)
-        if file not in files:
-            files.add(file)
-            left += [value for value in one.__globals__.values() if getattr(value, "is_part", False)]
-    return files
-
-
 def _digest(function: Callable[..., Any]) -> str:
-    """What its machine code depends on: the sources, how they are compiled, and the processor."""
+    """What its machine code depends on: the sources of it and its parts, the numbers that stand elsewhere, how it is
+    compiled, and the processor."""
     import llvmlite
 
-    files = sorted({*_sources(function), Path(__file__), Path(__file__).with_name("compiler.py")})
-    told = [file.read_bytes() for file in files]
+    files, numbers = {Path(__file__), Path(__file__).with_name("compiler.py")}, set[str]()
+    left: set[Callable[..., Any]] = {function}
+    while left:
+        one = left.pop()
+        files.add(Path(one.__code__.co_filename))
+        for name in one.__code__.co_names:
+            value: Any = one.__globals__.get(name)
+            if getattr(value, "is_part", False):
+                left.add(value)
+            elif isinstance(value, int | float | tuple):
+                numbers.add(f"{name} {value}")
+    told = [*map(_read, sorted(files)), *(number.encode() for number in sorted(numbers))]
     told.append(f"{llvmlite.__version__} {np.__version__} {processor()}".encode())
     return hashlib.sha256(b"\0".join(told)).hexdigest()[:16]
 
 
+@cache
+def _read(file: Path) -> bytes:
+    return file.read_bytes()
+
+
+@cache
 def processor() -> str:
     """The processor and what it can do, as the compiler names them."""
     import llvmlite.binding as machine

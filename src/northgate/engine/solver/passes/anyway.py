@@ -1,23 +1,53 @@
 """What becomes of requests whatever the load."""
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import (
+    BAD_STATUS,
     BLOCKED,
     DEAD_FRONT,
     KINDS,
+    LATE,
     NONE_HEALTHY,
+    OVERLOADED,
     REFUSED,
     SERVED,
     SPENT,
     TIMED_OUT,
     UNMET,
+    WORK,
     Floats,
+    Ints,
 )
 from northgate.engine.solver.unloaded import Unloaded
 
+# The kinds of outcome that depend on load.
+LOADED = (SERVED, WORK, OVERLOADED, LATE, TIMED_OUT, BAD_STATUS, SPENT)
 
-def at_pairs(unloaded: Unloaded) -> dict[int, Floats]:
+
+class Anyway(Struct, frozen=True):
+    """What becomes of requests at pairs whatever the load: the kinds that may occur, in order, the place of each kind
+    among them (-1: none), and by place, fate and pair the values."""
+
+    kinds: Ints
+    place: Ints
+    values: Floats
+
+
+def anyway(unloaded: Unloaded) -> Anyway:
+    """What becomes of requests at pairs whatever the load."""
+    found, frame = _at_pairs(unloaded), unloaded.frame
+    kinds = np.array(sorted({*found, *LOADED} if not len(frame.inner) else range(KINDS)))
+    place = np.full(KINDS, -1)
+    place[kinds] = np.arange(len(kinds))
+    values = np.zeros((len(kinds), *unloaded.answers.shape))
+    for kind, value in found.items():
+        values[place[kind]] = value
+    return Anyway(kinds, place, values)
+
+
+def _at_pairs(unloaded: Unloaded) -> dict[int, Floats]:
     """What becomes of requests of each fate at each pair, by kind: (fates, pairs); kinds that do not occur are left
     out. At layer 4 a failed connect is one of the client's; elsewhere it takes the front's time-out."""
     pairs = unloaded.network.pairs

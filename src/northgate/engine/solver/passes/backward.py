@@ -3,14 +3,11 @@
 From the deepest level of balancers up."""
 
 import numpy as np
-from msgspec import Struct
 
 from northgate.engine.base import (
-    BAD_STATUS,
     DEAD_FRONT,
     KINDS,
     LATE,
-    OVERLOADED,
     QUIET,
     SERVED,
     SPENT,
@@ -25,13 +22,9 @@ from northgate.engine.base import (
 )
 from northgate.engine.formulas import Queue, overload
 from northgate.engine.solver.context import Back, Context, Sent, Stage, Stop
-from northgate.engine.solver.passes.anyway import at_pairs, at_rows
+from northgate.engine.solver.passes.anyway import anyway, at_rows
 from northgate.engine.solver.passes.loops import find_entries, find_met, find_rows
 from northgate.engine.solver.passes.waits import Waits
-from northgate.engine.solver.unloaded import Unloaded
-
-# The kinds of outcome that depend on load.
-LOADED = (SERVED, WORK, OVERLOADED, LATE, TIMED_OUT, BAD_STATUS, SPENT)
 
 
 class Backward(Stage):
@@ -53,9 +46,9 @@ class Backward(Stage):
         values = self._at_machines(queue, waits)
         # By kind, the places where they are kept.
         pair = dict(zip(self._kinds.tolist(), values, strict=True))
-        self.waits.follow(queue, pair, waits)
+        self.waits.follow(queue, values, waits)
         for stop in stops:
-            self.waits.after_others(pair, queue, stop, waits)
+            self.waits.after_others(values, queue, stop, waits)
         back = self._to_rows(share, drawn, values, pair, sent, waits)
         for level in range(self.network.balancers.levels - 1 if len(self.frame.inner) else 0):
             self._take_back(pair, back, self.frame.onward, waits, level)
@@ -79,14 +72,14 @@ class Backward(Stage):
 
     @property
     def _kinds(self) -> Ints:
-        return self.unloaded.derived(_anyway).kinds
+        return self.unloaded.derived(anyway).kinds
 
     def _at_machines(self, queue: Queue, waits: int) -> Floats:
         """What becomes of a request of each fate at each pair: (kinds that may occur, fates, pairs)."""
-        encounter, unloaded, anyway = self.state.encounter, self.unloaded, self.unloaded.derived(_anyway)
-        made = anyway.values.copy()
+        encounter, unloaded, known = self.state.encounter, self.unloaded, self.unloaded.derived(anyway)
+        made = known.values.copy()
         find_met(
-            anyway.place, self.network.pairs.machine, queue.latency_s, queue.excess, unloaded.answers,
+            known.place, self.network.pairs.machine, queue.latency_s, queue.excess, unloaded.answers,
             self.waits.late(queue, waits), encounter.bad_page, encounter.budget_s, encounter.connect_s,
             encounter.response_s, np.array([waits]), made,
         )  # fmt: skip
@@ -149,23 +142,3 @@ class Backward(Stage):
             pair[kind][:, onward] += np.where(late, pair[SERVED][:, onward], 0.0)
         for kind in (SERVED, WORK):
             pair[kind][:, onward] = np.where(late, 0.0, pair[kind][:, onward])
-
-
-class _Anyway(Struct, frozen=True):
-    """What becomes of requests at pairs whatever the load: the kinds that may occur, in order, the place of each kind
-    among them (-1: none), and by place, fate and pair the values."""
-
-    kinds: Ints
-    place: Ints
-    values: Floats
-
-
-def _anyway(unloaded: Unloaded) -> _Anyway:
-    found, frame = at_pairs(unloaded), unloaded.frame
-    kinds = np.array(sorted({*found, *LOADED} if not len(frame.inner) else range(KINDS)))
-    place = np.full(KINDS, -1)
-    place[kinds] = np.arange(len(kinds))
-    values = np.zeros((len(kinds), *unloaded.answers.shape))
-    for kind, value in found.items():
-        values[place[kind]] = value
-    return _Anyway(kinds, place, values)

@@ -111,6 +111,73 @@ def find_met(
 
 
 @compiled
+def find_late_after(
+    fate: Ints1, mine: Ints1, machine: Ints1, latency_s: Floats1, slope: Floats1, budget_s: Floats2, connect_s: Floats1,
+    response_s: Floats1, timeout_s: Floats1, waits: Ints1, late: Bools2,
+) -> None:  # fmt: skip
+    """Per number of silent targets met before (`timeout_s` at each) and place: whether answers to requests of a fate at
+    a pair come too late."""
+    for silent in range(late.shape[0]):
+        for place in range(len(mine)):
+            of_fate, pair = fate[place], mine[place]
+            wait_s = silent * timeout_s[pair]
+            bound_s = min(budget_s[of_fate, pair] - waits[0] * connect_s[of_fate], response_s[pair] + wait_s)
+            of_machine = machine[pair]
+            late[silent, place] = is_too_late(latency_s[of_machine] + wait_s, slope[of_machine], bound_s)
+
+
+@compiled
+def find_after_others(
+    place: Ints1, fate: Ints1, mine: Ints1, share: Floats1, waited: Floats2, machine: Ints1, latency_s: Floats1,
+    excess: Floats1, late: Bools2, bad_page: Bools2, timeout_s: Floats1, values: Floats3,
+) -> None:  # fmt: skip
+    """Puts among the values what becomes of requests that end at some pairs after others (see `Stop`)."""
+    for one in range(len(mine)):
+        of_fate, pair = fate[one], mine[one]
+        taken, in_time, worked, too_late = 1 - excess[machine[pair]], 0.0, 0.0, 0.0
+        for silent in range(waited.shape[0]):
+            if late[silent, one]:
+                too_late += waited[silent, one]
+            else:
+                in_time += waited[silent, one]
+                worked += waited[silent, one] * (latency_s[machine[pair]] + silent * timeout_s[pair])
+        disliked = bad_page[of_fate, pair]
+        values[place[SERVED], of_fate, pair] = 0.0 if disliked else in_time * taken / share[one]
+        values[place[WORK], of_fate, pair] = 0.0 if disliked else worked * taken / share[one]
+        values[place[TIMED_OUT], of_fate, pair] = taken * too_late / share[one]
+        values[place[BAD_STATUS], of_fate, pair] = in_time * taken / share[one] if disliked else 0.0
+        values[place[LATE], of_fate, pair] = taken if late[0, one] else 0.0
+
+
+@compiled
+def find_followed(
+    kinds: Ints1, values: Floats3, fate: Ints1, mine: Ints1, machine: Ints1, latency_s: Floats1, excess: Floats1,
+    late: Bools2, takes: Bools2, leads_on: Bools1, bad_page: Bools2, budget_s: Floats2, connect_s: Floats1,
+    timeout_s: Floats1, waits: Ints1, made: Floats3,
+) -> None:  # fmt: skip
+    """What becomes of requests of one fate at some pairs, after so many silent targets: (silent ones, pairs, kinds)."""
+    for silent in range(made.shape[0]):
+        for place in range(len(mine)):
+            pair, met = mine[place], made[silent, place]
+            met[:] = 0.0
+            for number in range(len(kinds)):
+                met[kinds[number]] = values[number, fate[0], pair]
+            takes_here, wait_s = takes[fate[0], pair] and not leads_on[pair], silent * timeout_s[pair]
+            if takes_here:
+                taken = 1 - excess[machine[pair]]
+                too_late, disliked = late[silent, place], bad_page[fate[0], pair]
+                met[SERVED] = 0.0 if too_late or disliked else taken
+                met[WORK] = met[SERVED] * (latency_s[machine[pair]] + wait_s)
+                met[TIMED_OUT] = met[LATE] = taken if too_late else 0.0
+                met[BAD_STATUS] = taken if disliked and not too_late else 0.0
+            fails = 0.0
+            for cause in range(SERVED):
+                fails += met[cause]
+            most_s = max(budget_s[fate[0], pair] - waits[0] * connect_s[fate[0]], 0.0) * fails
+            met[SPENT] = min(met[SPENT] + (fails * wait_s if takes_here else 0.0), most_s)
+
+
+@compiled
 def find_rows(
     kinds: Ints1, values: Floats3, share: Floats2, cell_of_pair: Ints1, cell_of_weighted: Ints1,
     route_of_weighted: Ints1, weighted_share: Floats1, asks_pool: Bools1, route: Ints1, fate: Ints1, trip_s: Floats1,

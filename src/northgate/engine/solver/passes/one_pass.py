@@ -86,7 +86,7 @@ class OnePass:
             return ()
         made = tuple(self.backward.run(ends, share, sent, queue, stops, number).book for number in range(1, waits + 1))
         self.backward.waits.after_waits.clear()
-        self.backward.waits.follow(queue, back.pair, 0)
+        self.backward.waits.follow(queue, back.values, 0)
         return made
 
     def _quiet(self, back: Back) -> bool:

@@ -4,22 +4,11 @@ from collections.abc import Hashable
 
 import numpy as np
 
-from northgate.engine.base import (
-    BAD_STATUS,
-    FAILS,
-    KINDS,
-    LATE,
-    SERVED,
-    SPENT,
-    TIMED_OUT,
-    WORK,
-    Bools,
-    Floats,
-    Ints,
-)
-from northgate.engine.formulas import Queue, too_late
+from northgate.engine.base import KINDS, Bools, Floats, Ints
+from northgate.engine.formulas import Queue
 from northgate.engine.solver.context import Context, Stage, Stop
-from northgate.engine.solver.passes.loops import find_late
+from northgate.engine.solver.passes.anyway import anyway
+from northgate.engine.solver.passes.loops import find_after_others, find_followed, find_late, find_late_after
 
 
 class Lateness:
@@ -69,64 +58,40 @@ class Waits(Stage):
         # What becomes of calls that are followed by class, by how many silent targets they have met before.
         self.after_waits: dict[tuple[int, int], Floats] = {}
 
-    def follow(self, queue: Queue, pair: dict[int, Floats], waits: int) -> None:
+    def follow(self, queue: Queue, values: Floats, waits: int) -> None:
         """What becomes of calls whose classes are followed, by how many silent targets they have met before."""
-        network, encounter = self.network, self.state.encounter
+        pairs, encounter = self.network.pairs, self.state.encounter
         for one in self.repeats.pinned:
             for cell in one.spent:
-                mine = network.cells.pairs[cell]
-                machine = network.pairs.machine[mine]
-                values = np.zeros((self.repeats.others[cell] + 1, len(mine), KINDS))
-                wait_s = np.arange(len(values))[:, None] * network.pairs.connect_timeout_s[mine]
-                latency_s = queue.latency_s[machine] + wait_s
-                late = self._late_after(np.full(len(mine), one.fate), mine, latency_s, wait_s, queue, waits)
-                values[:, :, list(pair)] = np.array([value[one.fate, mine] for value in pair.values()]).T
-                takes = self.repeats.takes[one.fate, mine] & ~self.frame.leads_on[mine]
-                taken = np.where(late, 1 - queue.excess[machine], 0.0)
-                on_time = np.where(late | encounter.bad_page[one.fate, mine], 0.0, 1 - queue.excess[machine])
-                for kind, value in (
-                    (SERVED, on_time), (WORK, on_time * latency_s), (TIMED_OUT, taken), (LATE, taken),
-                    (BAD_STATUS, np.where(late, 0.0, 1 - queue.excess[machine]) - on_time),
-                ):  # fmt: skip
-                    values[:, :, kind] = np.where(takes, value, values[:, :, kind])
-                budget_s = np.maximum(encounter.budget_s[one.fate, mine] - waits * encounter.connect_s[one.fate], 0.0)
-                values[:, :, SPENT] += np.where(takes, (values[:, :, FAILS].sum(axis=2)) * wait_s, 0.0)
-                values[:, :, SPENT] = np.minimum(values[:, :, SPENT], budget_s * values[:, :, FAILS].sum(axis=2))
-                self.after_waits[one.fate, cell] = values
+                mine, fate = self.network.cells.pairs[cell], np.array([one.fate])
+                made = np.empty((self.repeats.others[cell] + 1, len(mine), KINDS))
+                late = self._late_after(np.repeat(fate, len(mine)), mine, len(made), queue, waits)
+                find_followed(
+                    self.unloaded.derived(anyway).kinds, values, fate, mine, pairs.machine, queue.latency_s,
+                    queue.excess, late, self.repeats.takes, self.frame.leads_on, encounter.bad_page, encounter.budget_s,
+                    encounter.connect_s, pairs.connect_timeout_s, np.array([waits]), made,
+                )  # fmt: skip
+                self.after_waits[one.fate, cell] = made
 
-    def _late_after(
-        self, fate: Ints, mine: Ints, latency_s: Floats, wait_s: Floats, queue: Queue, waits: int
-    ) -> Bools:  # fmt: skip
-        """Whether answers to requests of these fates at these pairs come too late after a front has waited so long for
-        silent ones; its own patience for an answer begins anew with each."""
-        encounter = self.state.encounter
-        slope = queue.slope[self.network.pairs.machine[mine]]
-        budget_s = encounter.budget_s[fate, mine] - waits * encounter.connect_s[fate]
-        bounds_s = np.minimum(budget_s, encounter.response_s[mine] + wait_s)
-        return self.lateness.say(
-            (fate.tobytes(), mine.tobytes(), waits, len(wait_s)), too_late(latency_s, slope, bounds_s)
-        )
+    def _late_after(self, fate: Ints, mine: Ints, count: int, queue: Queue, waits: int) -> Bools:
+        """Whether answers to requests of these fates at these pairs come too late after a front has waited for 0, 1,
+        ... silent ones; its own patience for an answer begins anew with each."""
+        encounter, pairs = self.state.encounter, self.network.pairs
+        found = np.empty((count, len(mine)), dtype=bool)
+        find_late_after(
+            fate, mine, pairs.machine, queue.latency_s, queue.slope, encounter.budget_s, encounter.connect_s,
+            encounter.response_s, pairs.connect_timeout_s, np.array([waits]), found,
+        )  # fmt: skip
+        return self.lateness.say((fate.tobytes(), mine.tobytes(), waits, count), found)
 
-    def after_others(self, pair: dict[int, Floats], queue: Queue, stop: Stop, waits: int) -> None:
+    def after_others(self, values: Floats, queue: Queue, stop: Stop, waits: int) -> None:
         """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
-        network, encounter, fate, mine = self.network, self.state.encounter, stop.fate, stop.pairs
-        share, waited = stop.share, stop.waited
-        machine = network.pairs.machine[mine]
-        wait_s = np.arange(len(waited))[:, None] * network.pairs.connect_timeout_s[mine]
-        latency_s = queue.latency_s[machine] + wait_s
-        late = self._late_after(fate, mine, latency_s, wait_s, queue, waits)
-        taken = 1 - queue.excess[machine]
-        on_time = np.where(late, 0.0, waited)
-        liked = np.where(encounter.bad_page[fate, mine], 0.0, taken / share)
-        values = {
-            SERVED: on_time.sum(axis=0) * liked,
-            WORK: (on_time * latency_s).sum(axis=0) * liked,
-            TIMED_OUT: taken * np.where(late, waited, 0.0).sum(axis=0) / share,
-            BAD_STATUS: on_time.sum(axis=0) * (taken / share - liked),
-            LATE: np.where(late[0], taken, 0.0),
-        }
-        for kind, value in values.items():
-            pair.setdefault(kind, np.zeros((self.fates, len(network.pairs.front))))[fate, mine] = value
+        pairs, late = self.network.pairs, self._late_after(stop.fate, stop.pairs, len(stop.waited), queue, waits)
+        find_after_others(
+            self.unloaded.derived(anyway).place, stop.fate, stop.pairs, stop.share, np.ascontiguousarray(stop.waited),
+            pairs.machine, queue.latency_s, queue.excess, late, self.state.encounter.bad_page, pairs.connect_timeout_s,
+            values,
+        )  # fmt: skip
 
     def late(self, queue: Queue, waits: int) -> Bools:
         """Per fate and pair: whether an answer comes too late, after so many connects that took their time-out."""
