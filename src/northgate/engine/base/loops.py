@@ -14,7 +14,7 @@ import hashlib
 import os
 import tempfile
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import cache
 from pathlib import Path
 from typing import Annotated, Any, Generic, ParamSpec, TypeVar, get_args
@@ -51,12 +51,21 @@ class Compiled(Generic[Asked]):
         LOOPS[self.entrance] = self
 
     def __call__(self, *asked: Asked.args, **_: Asked.kwargs) -> None:
-        """Runs it; arrays of another kind, or that do not lie in one piece, raise TypeError."""
+        """Runs it; arrays of another kind raise TypeError."""
         # What is handed on is where each array begins to be described; machine code looks there itself.
-        wrong = (self._call or self.load())(*map(id, asked))
+        if (self._call or self.load())(*map(id, asked)):
+            self._in_pieces(asked)
+
+    def _in_pieces(self, asked: Sequence[Any]) -> None:
+        """Runs it on copies of arrays whose numbers do not lie in one piece."""
+        whole = [np.ascontiguousarray(one) for one in asked]
+        wrong = self.load()(*map(id, whole))
         if wrong:
-            name, kind = list(_annotations(self.function))[wrong - 1], self.kinds[wrong - 1]
-            raise TypeError(f"{self.entrance}: {name} is no array in one piece of kind {kind}")
+            name, (letter, axes) = list(_annotations(self.function))[wrong - 1], self.kinds[wrong - 1]
+            raise TypeError(f"{self.entrance}: {name} is no array of kind {letter} with {axes} axes")
+        for one, copy in zip(asked, whole, strict=True):
+            if copy is not one and one.flags.writeable:
+                one[...] = copy
 
     def load(self) -> Callable[..., int]:
         """Its machine code: as it was kept, or compiled now."""

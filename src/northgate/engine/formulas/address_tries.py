@@ -31,7 +31,7 @@ def connects(turned_away: Floats, quiet: Floats, most_waits: Floats, goes_on: Fl
     cases, count = quiet.shape
     waits = max(int(min(count, most_waits.max(initial=1))), 1)
     made = Connects(np.zeros((cases, count, waits)), np.zeros((cases, count, waits)))
-    away, quiet = (np.ascontiguousarray(one, dtype=np.float64) for one in (turned_away, quiet))
+    away, quiet = (np.asarray(one, dtype=np.float64) for one in (turned_away, quiet))
     _find_connects(away, quiet, most_waits, goes_on, np.zeros((count, waits)), made.tried, made.last)
     return made
 

@@ -15,7 +15,7 @@ from collections.abc import Iterator
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats, Ints, sum_columns
+from northgate.engine.base import Bools, Bools2, Floats, Floats2, Floats3, Ints, Ints1, compiled
 
 # What is left to draw from, where that is no more than this, is nobody.
 NOBODY_LEFT = 1e-12
@@ -64,14 +64,42 @@ def last_stops_of_two(first: Floats, drawn: Floats, bad: Bools, silent: Bools, g
     With one further try the sum of the module is q_i + p_i Σ q_a / (P - p_a), with P the sum of all p of the group; at
     a bad one, which is not tried twice, the sum leaves it out.
     """
-    rest = sum_columns(group, drawn, groups)[:, group] - drawn
-    tried = bad & (first > 0) & (rest > NOBODY_LEFT)
-    again = np.divide(first, rest, out=np.zeros_like(first), where=tried)
-    from_silent = sum_columns(group, np.where(silent, again, 0.0), groups)[:, group]
-    from_all = sum_columns(group, again, groups)[:, group]
-    waited = np.where(bad, 0.0, np.stack([first + drawn * (from_all - from_silent), drawn * from_silent]))
-    lost = np.where(tried, 0.0, first) + drawn * (from_all - again)
-    return LastStops(np.where(bad, lost, waited[0] + waited[1]), waited)
+    made = LastStops(np.empty(first.shape), np.empty((2, *first.shape)))
+    _find_stops_of_two(
+        first, drawn, bad, silent, group, np.empty((3, groups)), made.share, made.waited,
+    )  # fmt: skip
+    return made
+
+
+@compiled
+def _find_stops_of_two(
+    first: Floats2, drawn: Floats2, bad: Bools2, silent: Bools2, group: Ints1, sums: Floats2, share: Floats2,
+    waited: Floats3,
+) -> None:  # fmt: skip
+    """`last_stops_of_two`; `sums` (3, groups) is for work."""
+    whole, from_silent, from_all = sums[0], sums[1], sums[2]
+    for kind in range(first.shape[0]):
+        sums[:] = 0.0
+        for place in range(len(group)):
+            whole[group[place]] += drawn[kind, place]
+        # What is sent again by each, of what others are drawn by, stands where it ends meanwhile.
+        for place in range(len(group)):
+            of_group, rest = group[place], whole[group[place]] - drawn[kind, place]
+            tried = bad[kind, place] and first[kind, place] > 0 and rest > NOBODY_LEFT
+            again = first[kind, place] / rest if tried else 0.0
+            share[kind, place] = again
+            from_all[of_group] += again
+            from_silent[of_group] += again if silent[kind, place] else 0.0
+        for place in range(len(group)):
+            of_group, again, part_drawn = group[place], share[kind, place], drawn[kind, place]
+            waited[0, kind, place] = waited[1, kind, place] = 0.0
+            if bad[kind, place]:
+                left = first[kind, place] if again == 0 else 0.0
+                share[kind, place] = left + part_drawn * (from_all[of_group] - again)
+            else:
+                at_once = first[kind, place] + part_drawn * (from_all[of_group] - from_silent[of_group])
+                waited[0, kind, place], waited[1, kind, place] = at_once, part_drawn * from_silent[of_group]
+                share[kind, place] = at_once + waited[1, kind, place]
 
 
 def last_stops_in_order(order: Ints, bad: Bools, silent: Bools) -> LastStops:

@@ -88,7 +88,7 @@ class Waits(Stage):
         """What becomes of requests that have waited for silent targets before: those connect time-outs count."""
         pairs, late = self.network.pairs, self._late_after(stop.fate, stop.pairs, len(stop.waited), queue, waits)
         find_after_others(
-            self.unloaded.derived(anyway).place, stop.fate, stop.pairs, stop.share, np.ascontiguousarray(stop.waited),
+            self.unloaded.derived(anyway).place, stop.fate, stop.pairs, stop.share, stop.waited,
             pairs.machine, queue.latency_s, queue.excess, late, self.state.encounter.bad_page, pairs.connect_timeout_s,
             values,
         )  # fmt: skip
