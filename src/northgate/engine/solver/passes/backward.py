@@ -99,7 +99,7 @@ class Backward(Stage):
         if not waits:
             self._find_excess(row, sent, pair)
         entry = self._to_entries(row)
-        book = self.repeats.outcomes(entry, drawn, pair, row, self.waits.after_waits)
+        book = self.repeats.outcomes(entry, drawn, kinds, values, row, self.waits.after_waits)
         return Back(pair, kinds, values, cell, row, entry, book)
 
     def _to_entries(self, row: Floats) -> Floats:

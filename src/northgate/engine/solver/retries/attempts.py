@@ -8,7 +8,7 @@ The book has a row for each entry, and one for each entry and class of calls tha
 connect there, and how often it is made.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -136,16 +136,16 @@ class Repeats:
         return self.weights_after_one if spent else self.book.weights
 
     def outcomes(
-        self, entry: Floats, share: Floats, pair: Mapping[int, Floats], row: Floats, after: AfterWaits
+        self, entry: Floats, share: Floats, kinds: Ints, values: Floats, row: Floats, after: AfterWaits
     ) -> Floats:
-        """What becomes of one connect by row of the book and kind; `share` is what is drawn anew, `row` what becomes of
-        it by row of `Network.arrivals` where no pool is asked."""
+        """What becomes of one connect by row of the book and kind; `share` is what is drawn anew, `values` (of these
+        kinds) what becomes of it at pairs, `row` by row of `Network.arrivals` where no pool is asked."""
         if not self.pinned:
             return entry
         made = np.zeros((self.book.size, KINDS))
         made[: len(entry)] = entry
         for one in self.pinned:
-            made[one.rows] = self.classes.of_class(one, entry, share, pair, row, after)
+            made[one.rows] = self.classes.of_class(one, entry, share, kinds, values, row, after)
         return made
 
     def take(self, mult: Floats, after_one: Floats) -> None:

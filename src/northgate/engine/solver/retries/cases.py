@@ -7,9 +7,9 @@ from northgate.engine.base import (
     Floats,
     Ints,
     cached,
-    distinct,
 )
 from northgate.engine.solver.retries.classes import ClassMaker, Pinned
+from northgate.engine.solver.retries.loops import add_once
 from northgate.engine.solver.retries.returning import Returning
 
 
@@ -84,14 +84,18 @@ class Book:
 
     def connects_once(self, weights: Floats) -> Floats:
         """Per row of the book: `first_connects` of calls that are in the classes with these weights."""
+        made = self.sent_once.copy()
+        for cases in self.cases:
+            add_once(cases.row, cases.share, cases.kind, weights, made)
+        return made
+
+    @cached
+    def sent_once(self) -> Floats:
+        """Per row of the book the connects there of calls that are tried once."""
         made = np.zeros(self.size)
         made[: len(self.state.dns_share)] = self.state.dns_share
         for cases in self.cases:
-            made[distinct(cases.entry)] = 0.0
-        for cases in self.cases:
-            weight = cases.share * weights[cases.kind] / cases.row.shape[1]
-            part = np.broadcast_to(weight[:, None], cases.row.shape)
-            np.add.at(made, cases.row, part)
+            made[cases.entry] = 0.0
         return made
 
     def by_entry(self, book: Floats) -> Floats:

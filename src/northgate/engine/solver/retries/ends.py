@@ -65,7 +65,7 @@ class CaseEnds:
     def connected(self, outcomes: Sequence[Floats], weights: Floats, spent: int = 0) -> Floats:
         """Per row of the book the connects of a call there, that has `spent` attempts behind it. `outcomes` of a
         connect after 0, 1, ... others that took their time-out (the last one for all further ones)."""
-        made = self._sent_once.copy()
+        made = self.book.sent_once.copy()
         for cases, attempt, left in self._attempts_left(outcomes, spent):
             add_connects(cases.row, attempt.connects, attempt.fails, left, cases.share * weights[cases.kind], made)
         return made
@@ -73,18 +73,9 @@ class CaseEnds:
     def ended(self, outcomes: Sequence[Floats], weights: Floats, spent: int = 0) -> Floats:
         """Per row of the book and by kind what of the calls ends there, each counted once by its last attempt; as
         `connected`."""
-        made = outcomes[0] * self._sent_once[:, None]
+        made = outcomes[0] * self.book.sent_once[:, None]
         for cases, attempt, left in self._attempts_left(outcomes, spent):
             add_ends(cases.row, attempt.ends, attempt.fails, left, cases.share * weights[cases.kind], made)
-        return made
-
-    @cached
-    def _sent_once(self) -> Floats:
-        """Per row of the book the connects there of calls that are tried once."""
-        made = np.zeros(self.book.size)
-        made[: len(self.state.dns_share)] = self.state.dns_share
-        for cases in self.book.cases:
-            made[cases.entry] = 0.0
         return made
 
     def _attempts_left(self, outcomes: Sequence[Floats], spent: int) -> Iterator[tuple[Cases, Attempt, Floats]]:

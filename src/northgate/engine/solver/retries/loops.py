@@ -1,4 +1,5 @@
-"""What single attempts of cases come to, and their calls by the last of them: as loops, compiled."""
+"""What single attempts of cases come to, and their calls by the last of them; what becomes of connects of held classes:
+as loops, compiled."""
 
 from northgate.engine.base import (
     BLOCKED,
@@ -11,14 +12,17 @@ from northgate.engine.base import (
     TIMED_OUT,
     UNMET,
     WORK,
+    Bools1,
     Floats1,
     Floats2,
     Floats3,
+    Ints1,
     Ints2,
     compiled,
     part,
 )
 from northgate.engine.formulas import find_ways, repeated, tried_after, waits_of
+from northgate.engine.solver.retries.kinds import add_trip, cap
 
 
 @part
@@ -124,3 +128,58 @@ def add_ends(
                     row[kind] += (end[WORK] * tries + end[SERVED] * spent_s * before) * weight[case]
                 else:
                     row[kind] += end[kind] * left * weight[case]
+
+
+@compiled
+def add_once(rows: Ints2, share: Floats1, kind: Ints1, weights: Floats1, made: Floats1) -> None:
+    """Adds to each row of the book how often calls connect there that take one of their addresses: cases with these
+    shares, of classes with these weights."""
+    for case in range(rows.shape[0]):
+        weight = share[case] * weights[kind[case]] / rows.shape[1]
+        for address in range(rows.shape[1]):
+            made[rows[case, address]] += weight
+
+
+@compiled
+def find_held(
+    kinds: Ints1, values: Floats2, share: Floats1, cell_of_pair: Ints1, cells: Ints1, pins: Ints2, drawn: Floats2,
+    made: Floats3,
+) -> None:  # fmt: skip
+    """What becomes of one attempt of each class at cells (cells, classes, kinds): that of the pair or lump at which it
+    is held, else that of all that are drawn. `values` (kinds that may occur, pairs and lumps); `drawn` (cells, kinds
+    that may occur) is for work."""
+    drawn[:] = 0.0
+    for place in range(len(cells)):
+        for pair in range(len(cell_of_pair)):
+            if cell_of_pair[pair] == cells[place]:
+                for number in range(len(kinds)):
+                    drawn[place, number] += values[number, pair] * share[pair]
+        for held in range(pins.shape[1]):
+            pin = pins[place, held]
+            for number in range(len(kinds)):
+                made[place, held, kinds[number]] = values[number, pin] if pin >= 0 else drawn[place, number]
+
+
+@compiled
+def add_routed(
+    chosen: Floats2, at_cells: Floats3, part_of_entry: Floats2, refused: Floats1, at_4: Bools1, trip_s: Floats1,
+    excess: Floats1, met: Floats1, made: Floats3,
+) -> None:  # fmt: skip
+    """Adds what becomes of connects of each class (entries, classes, kinds) at arrivals that lead to a pool: `chosen`
+    (arrivals, cells) is what each sends to cells, `part_of_entry` (entries, arrivals) what it gets. `met` (kinds,) is
+    for work."""
+    for arrival in range(chosen.shape[0]):
+        for held in range(at_cells.shape[1]):
+            met[:] = 0.0
+            for cell in range(chosen.shape[1]):
+                if chosen[arrival, cell] > 0:
+                    for kind in range(KINDS):
+                        met[kind] += chosen[arrival, cell] * at_cells[cell, held, kind]
+            met[NONE_HEALTHY] += refused[arrival]
+            met[UNMET + NONE_HEALTHY] += refused[arrival] if at_4[arrival] else 0.0
+            add_trip(met, trip_s[arrival])
+            cap(met, excess[arrival])
+            for entry in range(part_of_entry.shape[0]):
+                if part_of_entry[entry, arrival] > 0:
+                    for kind in range(KINDS):
+                        made[entry, held, kind] += part_of_entry[entry, arrival] * met[kind]

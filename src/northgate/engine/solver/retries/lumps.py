@@ -29,10 +29,14 @@ class Lumps:
 
     def value(self, by_pair: Floats, pins: Ints) -> Floats:
         """A value per pair (its last axis) at pins: pairs, lumps, or nobody (negative: some value or other)."""
+        return self.with_means(by_pair)[..., np.maximum(pins, 0)]
+
+    def with_means(self, by_pair: Floats) -> Floats:
+        """A value per pair (its last axis), and past the last the mean of each lump."""
         if not self._members:
-            return by_pair[..., np.maximum(pins, 0)]
+            return by_pair
         means = [by_pair[..., pairs] @ shares for pairs, shares in self._members]
-        return np.concatenate([by_pair, np.stack(means, axis=-1)], axis=-1)[..., np.maximum(pins, 0)]
+        return np.concatenate([by_pair, np.stack(means, axis=-1)], axis=-1)
 
     def onto_pairs(self, pins: Ints, weights: Floats) -> Floats:
         """Sums weights by the pair at which they are held, those at lumps by their members' shares: (pairs,)."""

@@ -5,28 +5,15 @@ from collections.abc import Mapping
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import (
-    KINDS,
-    NONE_HEALTHY,
-    UNMET,
-    Bools,
-    Floats,
-    Ints,
-    distinct,
-    sum_columns,
-)
+from northgate.engine.base import KINDS, Bools, Floats, Ints, distinct
 from northgate.engine.solver.retries.classes import NOBODY, Pinned
-from northgate.engine.solver.retries.kinds import capped, with_trip
+from northgate.engine.solver.retries.loops import add_routed, find_held
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.retries.spreading import Spreading
 
 # What becomes of calls that have met silent targets before: per fate and cell (silent ones before, pair of the cell,
 # kind).
 AfterWaits = Mapping[tuple[int, int], Floats]
-
-
-# So many numbers of what becomes of classes at arrivals are held at once, at most.
-MOST_AT_ONCE = 4_000_000
 
 
 class Ways(Struct, frozen=True):
@@ -58,7 +45,7 @@ class ClassOutcomes:
         self._ways: dict[int, Ways] = {}
 
     def of_class(
-        self, one: Pinned, entry: Floats, share: Floats, pair: Mapping[int, Floats], row: Floats, after: AfterWaits
+        self, one: Pinned, entry: Floats, share: Floats, kinds: Ints, values: Floats, row: Floats, after: AfterWaits
     ) -> Floats:
         """What becomes of one connect by entry of the call, class and kind."""
         if one.call not in self._ways:
@@ -68,23 +55,13 @@ class ClassOutcomes:
         # Outside, or without any front in the address: whatever holds a call, all fare alike.
         made[ways.elsewhere] = entry[one.entries[ways.elsewhere], None]
         if len(ways.cells):
-            at_cells = self._at_cells(one, ways.cells, share, pair, after).reshape(len(ways.cells), -1)
-            at_once = max(MOST_AT_ONCE // at_cells.shape[1], 1)
-            for start in range(0, len(ways.rows), at_once):
-                some = slice(start, start + at_once)
-                self._add_routed(made, ways, some, (ways.chosen[some] @ at_cells).reshape(-1, classes, KINDS))
+            rows = ways.rows
+            add_routed(
+                ways.chosen, self._at_cells(one, ways.cells, share, kinds, values[:, one.fate], after), ways.part,
+                self.choice.route_refused[self.route[rows]], self.frame.at_4[rows], self.frame.trip_s[rows],
+                self.over[self.front[rows]], np.empty(KINDS), made,
+            )  # fmt: skip
         return made
-
-    def _add_routed(self, made: Floats, ways: Ways, some: slice, of_row: Floats) -> None:
-        """Adds what becomes of connects at some arrivals that lead to a pool; `of_row` at its cells: (arrivals,
-        classes, kinds)."""
-        rows = ways.rows[some]
-        front, refused = self.front[rows], self.choice.route_refused[self.route[rows]]
-        of_row[:, :, NONE_HEALTHY] += refused[:, None]
-        of_row[:, :, UNMET + NONE_HEALTHY] += (refused * self.frame.at_4[rows])[:, None]
-        with_trip(of_row, self.frame.trip_s[rows, None])
-        capped(of_row, self.over[front, None])
-        made += (ways.part[:, some] @ of_row.reshape(len(rows), -1)).reshape(made.shape)
 
     def _find_ways(self, one: Pinned) -> Ways:
         choice, weighted, mine = self.choice, self.network.weighted, one.ways
@@ -100,15 +77,15 @@ class ClassOutcomes:
         return Ways(cells, rows, chosen[:, cells], part[:, routed], mine[~routed], part[:, ~routed], elsewhere)
 
     def _at_cells(
-        self, one: Pinned, cells: Ints, share: Floats, pair: Mapping[int, Floats], after: AfterWaits
+        self, one: Pinned, cells: Ints, share: Floats, kinds: Ints, values: Floats, after: AfterWaits
     ) -> Floats:
         """What becomes of an attempt of each class at cells: (cells, classes, kinds)."""
-        made, kinds = np.zeros((len(cells), len(one.weights), KINDS)), list(pair)
-        values = np.array([value[one.fate] for value in pair.values()])
-        drawn = sum_columns(self.network.pairs.cell, values * share[min(one.fate, len(share) - 1)], self.frame.cells)
+        made = np.zeros((len(cells), len(one.weights), KINDS))
         pins = np.array([one.pins.get(int(cell), np.full(len(one.weights), NOBODY)) for cell in cells])
-        held = np.where(pins >= 0, self.lumps.value(values, pins), drawn[:, cells, None])
-        made[:, :, kinds] = held.transpose(1, 2, 0)
+        find_held(
+            kinds, self.lumps.with_means(values), share[min(one.fate, len(share) - 1)], self.network.pairs.cell, cells,
+            pins, np.empty((len(cells), len(kinds))), made,
+        )  # fmt: skip
         for place, cell in enumerate(cells):
             if int(cell) in one.spent:
                 made[place] = self._class_after_others(one, int(cell), share, after)
