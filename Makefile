@@ -30,7 +30,6 @@ $(STAMPS)/python: requirements.lock bootstrap.lock pyproject.toml
 # are there when they are first needed; and the demo's first answers.
 $(STAMPS)/bytecode: $(STAMPS)/python $(PY_SOURCES) $(DEMO)
 	$(BIN)/python -m compileall -q src
-	$(BIN)/python -m northgate.engine.formulas.hash_kernel
 	$(BIN)/python -c "import northgate.engine.drill, northgate.engine.base; northgate.engine.base.load_all()"
 	$(BIN)/python -m northgate.web.door.ahead
 	@touch $@

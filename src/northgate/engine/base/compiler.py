@@ -26,7 +26,10 @@ KNOWN = {"exp", "expm1", "log", "log1p", "pow", "sqrt", "floor", "ceil", "memset
 # What Numba offers is not all typed.
 _numba: Any = numba
 _intrinsic: Any = extending.intrinsic
-_TYPES: dict[str, Any] = {"f": np.float64, "i": np.int64, "b": np.bool_}
+_TYPES: dict[str, Any] = {"f": np.float64, "i": np.int64, "u": np.uint64, "b": np.bool_}
+# The widest vectors that the processor has, which the compiler avoids by default: for long loops they pay.
+_CPU, _FEATURES = machine.get_host_cpu_name(), f"{machine.get_host_cpu_features().flatten()},-prefer-256-bit"
+vars(numba.config)["CPU_NAME"], vars(numba.config)["CPU_FEATURES"] = _CPU, _FEATURES
 
 
 @_intrinsic  # type: ignore[untyped-decorator]
@@ -58,7 +61,8 @@ def _fits(array: int, letter: int, axes: int) -> bool:
 
 def object_of(function: Callable[..., None], kinds: Sequence[tuple[str, int]], name: str) -> bytes:
     """The machine code of a marked function and all that it calls, for this processor; to be called by a name. `kinds`:
-    of each argument what the array holds ("f": float64, "i": int64, "b": bool), and how many axes it has."""
+    of each argument what the array holds ("f", "i", "u", "b": float64, int64, uint64, bool), and how many axes it
+    has."""
     body = jitted(function, {})
     entrance = _numba.cfunc(types.int32(*[types.int64] * len(kinds)), nopython=True)(_entrance(body, kinds))
     # The C face of it has its name, after a prefix of its own.
@@ -111,9 +115,7 @@ def _code(text: str, name: str) -> bytes:
     out."""
     machine.initialize_native_target()
     machine.initialize_native_asmprinter()
-    target = machine.Target.from_default_triple().create_target_machine(
-        opt=3, cpu=machine.get_host_cpu_name(), features=machine.get_host_cpu_features().flatten(), jit=True
-    )
+    target = machine.Target.from_default_triple().create_target_machine(opt=3, cpu=_CPU, features=_FEATURES, jit=True)
     module = machine.parse_assembly(text)
     for function in module.functions:
         if not function.is_declaration:

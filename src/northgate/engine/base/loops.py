@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import Annotated, Any, Generic, ParamSpec, TypeVar, get_args
 
 import numpy as np
+from numpy.typing import NDArray
 
 from northgate.engine.base.arrays import Bools, Floats, Ints
 
@@ -27,6 +28,7 @@ from northgate.engine.base.arrays import Bools, Floats, Ints
 Floats1 = Annotated[Floats, "f", 1]
 Floats2 = Annotated[Floats, "f", 2]
 Floats3 = Annotated[Floats, "f", 3]
+Words1 = Annotated[NDArray[np.uint64], "u", 1]
 Ints1 = Annotated[Ints, "i", 1]
 Ints2 = Annotated[Ints, "i", 2]
 Bools1 = Annotated[Bools, "b", 1]
@@ -42,8 +44,8 @@ _lock = threading.Lock()
 class Compiled(Generic[Asked]):
     """A function whose machine code is called in its place."""
 
-    def __init__(self, function: Callable[Asked, None]) -> None:
-        self.function, self.__doc__ = function, function.__doc__
+    def __init__(self, function: Callable[Asked, None], *, alone: bool = False) -> None:
+        self.function, self.__doc__, self._alone = function, function.__doc__, alone
         self.kinds = [get_args(kind)[1:] for kind in _annotations(function).values()]
         # The name of its machine code.
         self.entrance = f"{function.__module__}.{function.__name__}"
@@ -71,7 +73,7 @@ class Compiled(Generic[Asked]):
         """Its machine code: as it was kept, or compiled now."""
         with _lock:
             if self._call is None:
-                self._call = _callable(self._object(), self.entrance, len(self.kinds))
+                self._call = _callable(self._object(), self.entrance, len(self.kinds), alone=self._alone)
         return self._call
 
     def _object(self) -> bytes:
@@ -90,6 +92,11 @@ class Compiled(Generic[Asked]):
 def compiled(function: Callable[Asked, None]) -> Compiled[Asked]:
     """Marks a function whose arguments are annotated as above: from now on its machine code is called."""
     return Compiled(function)
+
+
+def compiled_alone(function: Callable[Asked, None]) -> Compiled[Asked]:
+    """As `compiled`, of what takes long: other threads go on meanwhile. Nobody may change the arrays."""
+    return Compiled(function, alone=True)
 
 
 def part(function: Function) -> Function:
@@ -116,7 +123,7 @@ def _digest(function: Callable[..., Any]) -> str:
             value: Any = one.__globals__.get(name)
             if getattr(value, "is_part", False):
                 left.add(value)
-            elif isinstance(value, int | float | tuple):
+            elif isinstance(value, int | float | tuple | np.generic):
                 numbers.add(f"{name} {value}")
     told = [*map(_read, sorted(files)), *(number.encode() for number in sorted(numbers))]
     told.append(f"{llvmlite.__version__} {np.__version__} {processor()}".encode())
@@ -161,14 +168,16 @@ def _engine() -> Any:
     return machine.create_mcjit_compiler(machine.parse_assembly(""), target)
 
 
-def _callable(code: bytes, name: str, arguments: int) -> Callable[..., int]:
+def _callable(code: bytes, name: str, arguments: int, *, alone: bool) -> Callable[..., int]:
     import llvmlite.binding as machine
 
     engine = _engine()
     engine.add_object_file(machine.ObjectFileRef.from_data(code))
     engine.finalize_object()
-    signature = ctypes.PYFUNCTYPE(ctypes.c_int32, *[ctypes.c_void_p] * arguments)
-    return signature(engine.get_function_address(name))
+    # The one sort of function lets go of the interpreter while it works, the other does not.
+    signature = ctypes.CFUNCTYPE if alone else ctypes.PYFUNCTYPE
+    made = signature(ctypes.c_int32, *[ctypes.c_void_p] * arguments)
+    return made(engine.get_function_address(name))
 
 
 def load_all() -> None:

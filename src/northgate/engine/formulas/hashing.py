@@ -10,6 +10,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from northgate.engine.base import Floats, Ints, distinct
+from northgate.engine.formulas.hash_kernel import highest_hashes
 
 Keys = np.ndarray
 """64-bit unsigned numbers."""
@@ -17,10 +18,9 @@ _ONE, _TWO = np.uint64(0xBF58476D1CE4E5B9), np.uint64(0x94D049BB133111EB)
 _FNV_BASIS, _FNV_PRIME, _MASK = 0xCBF29CE484222325, 0x100000001B3, (1 << 64) - 1
 # So many scores are worked on at once: they then stay within the processor's cache.
 BLOCK = 1 << 15
-# From so many scores on, all processors work on them (NumPy lets go of the interpreter while it does).
-MANY = 1 << 22
-# From so many on, a compiled loop does, if no more than so many different weights stand beside each other.
-COMPILED, WEIGHTS = 1 << 28, 16
+# From so many scores on, all processors work on them, and a compiled loop finds the best, if no more than so many
+# different weights stand beside each other.
+MANY, WEIGHTS = 1 << 22, 16
 # Of so many times as many the first few are picked out before they are ordered.
 FEW = 4
 
@@ -71,9 +71,7 @@ def winners(keys: Keys, targets: Keys, weights: Floats) -> Ints:
     mixed, wanted, weight = mix64(keys), targets[usable], weights[usable]
     if len(keys) * len(usable) < MANY:
         return np.asarray(usable[_best(mixed, wanted, weight)])
-    best = _best
-    if len(keys) * len(usable) >= COMPILED and len(distinct(weight)) <= WEIGHTS:
-        best = _best_compiled
+    best = _best_compiled if len(distinct(weight)) <= WEIGHTS else _best
     # Loaded where there is so much to do.
     from concurrent.futures import ThreadPoolExecutor
 
@@ -97,8 +95,6 @@ def _best(mixed: Keys, targets: Keys, weights: Floats) -> Ints:
 
 def _best_compiled(mixed: Keys, targets: Keys, weights: Floats) -> Ints:
     """What `_best` gives, by the compiled loop: the best of each weight, and then the best of those."""
-    from northgate.engine.formulas.hash_kernel import highest_hashes
-
     best = np.zeros(len(mixed), dtype=np.int64)
     score = np.full(len(mixed), -np.inf)
     for weight in distinct(weights):
