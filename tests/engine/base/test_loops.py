@@ -1,5 +1,6 @@
 """Compiled loops: machine code does what is written, takes no array for another, and is kept."""
 
+import os
 import subprocess
 import sys
 
@@ -94,7 +95,9 @@ print(made.tolist(), "numba" in sys.modules)
 
 def run(path, value):
     path.write_text(SOURCE.replace("VALUE", value))
-    return subprocess.run([sys.executable, str(path)], capture_output=True, text=True, check=True).stdout.strip()
+    caches = os.environ | {"XDG_CACHE_HOME": str(path.parent / "caches")}
+    asked = subprocess.run([sys.executable, str(path)], capture_output=True, text=True, check=True, env=caches)
+    return asked.stdout.strip()
 
 
 def test_machine_code_is_kept_and_made_anew_when_its_source_changes(tmp_path):
@@ -105,8 +108,16 @@ def test_machine_code_is_kept_and_made_anew_when_its_source_changes(tmp_path):
     assert len([*tmp_path.glob("__pycache__/filling.fill-*.o")]) == 1
 
 
-def test_where_nothing_can_be_kept_it_is_compiled_all_the_same(tmp_path):
+def test_what_cannot_be_kept_beside_its_source_is_kept_among_the_users_caches(tmp_path):
     (tmp_path / "__pycache__").write_text("no folder")
+    assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] True"
+    assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] False"
+    assert len([*tmp_path.glob("caches/northgate/filling.fill-*.o")]) == 1
+
+
+def test_where_nothing_can_be_kept_it_is_compiled_all_the_same(tmp_path):
+    for name in ("__pycache__", "caches"):
+        (tmp_path / name).write_text("no folder")
     assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] True"
 
 

@@ -2,7 +2,7 @@
 
 A function that takes arrays of a few numbers and does little with each spends its time in NumPy's calls, not in
 arithmetic. Written as plain loops over its arguments and marked with `compiled`, it is machine code: compiled at set-up
-(or when it is first called) and kept beside its source, so that whoever runs it later needs no compiler. As it is
+(or when it is first called) and kept, so that whoever runs it later needs no compiler. As it is
 written it also runs as Python (`Compiled.function`), so that tests can hold the two against each other.
 
 What may stand in such a function is what Numba knows of Python and NumPy; it makes no arrays, but fills those that it
@@ -77,16 +77,23 @@ class Compiled(Generic[Asked]):
         return self._call
 
     def _object(self) -> bytes:
-        source = Path(self.function.__code__.co_filename)
-        kept = source.parent / "__pycache__" / f"{source.stem}.{self.function.__name__}-{_digest(self.function)}.o"
-        try:
-            return kept.read_bytes()
-        except OSError:
-            from northgate.engine.base.compiler import object_of
+        places = _places(self.function)
+        for place in places:
+            if place.is_file():
+                return place.read_bytes()
+        from northgate.engine.base.compiler import object_of
 
-            made = object_of(self.function, self.kinds, self.entrance)
-            _keep(kept, made)
-            return made
+        made = object_of(self.function, self.kinds, self.entrance)
+        any(_keep(place, made) for place in places)
+        return made
+
+
+def _places(function: Callable[..., Any]) -> tuple[Path, Path]:
+    """Where its machine code is kept: beside its source, or, where nobody may write there, among the user's caches."""
+    source = Path(function.__code__.co_filename)
+    name = f"{source.stem}.{function.__name__}-{_digest(function)}.o"
+    caches = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
+    return source.parent / "__pycache__" / name, caches / "northgate" / name
 
 
 def compiled(function: Callable[Asked, None]) -> Compiled[Asked]:
@@ -143,10 +150,10 @@ def processor() -> str:
     return f"{machine.get_host_cpu_name()} {machine.get_host_cpu_features().flatten()}"
 
 
-def _keep(place: Path, made: bytes) -> None:
-    """Keeps machine code in place of what was compiled of an older source; or does not, where nothing can be kept."""
+def _keep(place: Path, made: bytes) -> bool:
+    """Keeps machine code in place of what was compiled of an older source; whether that could be done."""
     try:
-        place.parent.mkdir(exist_ok=True)
+        place.parent.mkdir(parents=True, exist_ok=True)
         with tempfile.NamedTemporaryFile(dir=place.parent, delete=False) as file:
             file.write(made)
         os.replace(file.name, place)
@@ -154,7 +161,8 @@ def _keep(place: Path, made: bytes) -> None:
             if old != place:
                 old.unlink(missing_ok=True)
     except OSError:
-        return
+        return False
+    return True
 
 
 @cache
