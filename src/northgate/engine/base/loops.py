@@ -12,7 +12,6 @@ is given. Functions that it calls are marked with `part`.
 import ctypes
 import hashlib
 import os
-import tempfile
 import threading
 from collections.abc import Callable, Sequence
 from functools import cache
@@ -152,6 +151,8 @@ def processor() -> str:
 
 def _keep(place: Path, made: bytes) -> bool:
     """Keeps machine code in place of what was compiled of an older source; whether that could be done."""
+    import tempfile
+
     try:
         place.parent.mkdir(parents=True, exist_ok=True)
         with tempfile.NamedTemporaryFile(dir=place.parent, delete=False) as file:

@@ -4,7 +4,7 @@ calls are tried again, which depends on what becomes of them."""
 import numpy as np
 from msgspec import Struct, field
 
-from northgate.engine.base import Floats
+from northgate.engine.base import Floats, Floats1, Floats2, compiled, part
 from northgate.engine.solver.context import Back, Forth
 from northgate.engine.solver.passes.one_pass import OnePass
 from northgate.engine.solver.state import Attempts
@@ -46,21 +46,51 @@ class Secants:
         Least squares by making what each round changed orthogonal to what those after it did (modified Gram-Schmidt);
         a round that tells nothing new is left out.
         """
-        made, rest, known = off, off, list[tuple[Floats, Floats]]()
-        for come, changed in reversed(self._pairs):
-            if len(come) != len(off):
-                continue
-            along, led = changed, come + changed
-            for direction, leads in known:
-                part = direction @ along
-                along, led = along - part * direction, led - part * leads
-            length, whole = float(along @ along) ** 0.5, float(changed @ changed) ** 0.5
-            if length > SAME_DIRECTION * whole:
-                along, led = along / length, led / length
-                part = along @ rest
-                made, rest = made - part * led, rest - part * along
-                known.append((along, led))
-        return made
+        pairs = [pair for pair in reversed(self._pairs) if len(pair[0]) == len(off)]
+        if not pairs:
+            return off
+        come, changed = (np.array(some) for some in zip(*pairs, strict=True))
+        made = off.copy()
+        _find_step(come, changed, off.copy(), made)
+        # Where all are left out, it is what is off itself.
+        return off if np.array_equal(made, off) else made
+
+
+@compiled
+def _find_step(come: Floats2, changed: Floats2, rest: Floats1, made: Floats1) -> None:
+    """`Secants.step`: the last round first; `rest` and `made` begin as what is off, all but `made` is for work."""
+    for last in range(come.shape[0]):
+        whole = _dot(changed[last], changed[last]) ** 0.5
+        for place in range(come.shape[1]):
+            come[last, place] += changed[last, place]
+        for known in range(last):
+            _take_off(_dot(changed[known], changed[last]), changed[known], come[known], changed[last], come[last])
+        length = _dot(changed[last], changed[last]) ** 0.5
+        if length > SAME_DIRECTION * whole:
+            for place in range(come.shape[1]):
+                changed[last, place] /= length
+                come[last, place] /= length
+            _take_off(_dot(changed[last], rest), changed[last], come[last], rest, made)
+        else:
+            # It tells nothing new.
+            changed[last] = 0.0
+            come[last] = 0.0
+
+
+@part
+def _dot(one: Floats1, other: Floats1) -> float:
+    made = 0.0
+    for place in range(len(one)):
+        made += one[place] * other[place]
+    return made
+
+
+@part
+def _take_off(part_of_it: float, direction: Floats1, leads: Floats1, along: Floats1, led: Floats1) -> None:
+    """Takes so much of a direction, and of where that has led, off another."""
+    for place in range(len(direction)):
+        along[place] -= part_of_it * direction[place]
+        led[place] -= part_of_it * leads[place]
 
 
 class Memory(Struct, frozen=True):

@@ -161,7 +161,6 @@ class Unloaded(Derives):
         self.stops_in_order: dict[tuple[int, int], LastStops] = {}
         # Where calls end that go on to others, as found so far: by fate, cell, where they begin, and how all are drawn.
         self.stops: dict[tuple[int, int, int, bytes], LastStops] = {}
-        self.alike_stops: dict[tuple[int, int, bytes], Ints] = {}
         # To which targets the keys of a call fall at cells whose targets keys decide, those left out that are held
         # already: the classes, per cell, and their shares.
         self.falls: dict[tuple[int, int, int, tuple[int, ...], tuple[int, ...]], tuple[Ints, Floats]] = {}

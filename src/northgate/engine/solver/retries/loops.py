@@ -183,3 +183,41 @@ def add_routed(
                 if part_of_entry[entry, arrival] > 0:
                     for kind in range(KINDS):
                         made[entry, held, kind] += part_of_entry[entry, arrival] * met[kind]
+
+
+@compiled
+def find_alike(drawn: Floats1, takes: Bools1, silent: Bools1, firsts: Ints1, made: Ints1) -> None:
+    """Per target, and for one past the last, the first from which calls go on in the same way: those that take no
+    connect, fail alike, and are drawn with the same share. `firsts` is for work."""
+    known = 0
+    for place in range(len(made)):
+        made[place] = place
+        if place == len(drawn) or takes[place] or drawn[place] <= 0:
+            continue
+        for number in range(known):
+            first = firsts[number]
+            if drawn[first] == drawn[place] and silent[first] == silent[place]:
+                made[place] = first
+                break
+        if made[place] == place:
+            firsts[known] = place
+            known += 1
+
+
+@compiled
+def find_ends(
+    weight: Floats1, taken: Ints1, quiet: Ints1, place: Ints1, lost: Ints1, lost_at: Ints1, begin: Ints1, start: Ints1,
+    alike: Ints1, waited: Floats2, share: Floats1, on: Floats1,
+) -> None:  # fmt: skip
+    """Adds up where attempts of classes with these weights end (see `Placed`): `waited` of those that are taken, by
+    silent targets before, `share` of these and of those that are taken nowhere, and `on` of the others, by the target
+    from which they go on."""
+    for number in range(len(taken)):
+        waited[quiet[number], place[number]] += weight[taken[number]]
+    for pair in range(len(share)):
+        for silent in range(waited.shape[0]):
+            share[pair] += waited[silent, pair]
+    for number in range(len(lost)):
+        share[lost_at[number]] += weight[lost[number]]
+    for number in range(len(begin)):
+        on[alike[start[number]]] += weight[begin[number]]

@@ -14,6 +14,7 @@ from northgate.engine.formulas import (
     last_stops,
 )
 from northgate.engine.solver.retries.classes import DRAWN, Pinned, Placed
+from northgate.engine.solver.retries.loops import find_alike, find_ends
 from northgate.engine.solver.retries.returning import Returning
 
 
@@ -25,7 +26,7 @@ class Spreading:
         self.unloaded, self.frame, self.choice = returning.unloaded, returning.frame, returning.choice
         self.entry, self.front, self.route = returning.entry, returning.front, returning.route
         self.row_part, self.takes, self.silent = returning.row_part, returning.takes, returning.silent
-        self.stops, self.alike = returning.unloaded.stops, returning.unloaded.alike_stops
+        self.stops = returning.unloaded.stops
         self.others, self.lumps = returning.others, returning.lumps
 
     def mix(self, share: Floats, pinned: Sequence[Pinned], coming: Callable[[Pinned], Floats]) -> None:
@@ -72,18 +73,17 @@ class Spreading:
         tries, count = self.others[cell] + 1, len(mine)
         if not count:
             return LastStops(drawn, drawn[None, :])
+        waited, share, on = np.zeros((tries, count)), np.zeros(count), np.zeros(count + 1)
+        alike, taken = self.going_alike(one, cell, drawn), placed.taken
         if self.lumps.any:
-            waited: Floats = np.zeros((tries, count))
             for waits in distinct(placed.quiet):
-                some = placed.taken[placed.quiet == waits]
+                some = taken[placed.quiet == waits]
                 waited[waits] = self.lumps.onto_pairs(one.pins[cell][some], weight[some])[mine]
-        else:
-            at = placed.quiet * count + placed.place
-            sums = np.bincount(at, weight[placed.taken], minlength=tries * count)
-            waited = sums.reshape(tries, count).astype(np.float64)
-        share = np.bincount(placed.lost_at, weight[placed.lost], minlength=count) + waited.sum(axis=0)
-        alike = self.going_alike(one, cell, drawn)
-        on = np.bincount(alike[placed.start], weight[placed.begin], minlength=count + 1)
+            taken = taken[:0]
+        find_ends(
+            weight, taken, placed.quiet, placed.place, placed.lost, placed.lost_at, placed.begin, placed.start, alike,
+            waited, share, on,
+        )  # fmt: skip
         for start in np.flatnonzero(on):
             then = self.going_on(one, cell, int(start), drawn)
             share, waited = share + on[start] * then.share, waited + on[start] * then.waited
@@ -104,15 +104,10 @@ class Spreading:
     def going_alike(self, one: Pinned, cell: int, drawn: Floats) -> Ints:
         """Per target of a cell, and for one past its last, the first from which calls go on in the same way: those that
         take no connect, fail alike, and are drawn with the same share."""
-        key = (one.fate, cell, drawn.tobytes())
-        if key not in self.alike:
-            mine = self.network.cells.pairs[cell]
-            made, some = np.arange(len(mine) + 1), np.flatnonzero(~self.takes[one.fate, mine] & (drawn > 0))
-            kinds = np.stack([drawn[some], self.silent[one.fate, mine[some]].astype(np.float64)])
-            _, first, which = np.unique(kinds, axis=1, return_index=True, return_inverse=True)
-            made[some] = some[first[which.ravel()]]
-            self.alike[key] = made
-        return self.alike[key]
+        mine = self.network.cells.pairs[cell]
+        made = np.empty(len(mine) + 1, dtype=np.int64)
+        find_alike(drawn, self.takes[one.fate, mine], self.silent[one.fate, mine], np.empty_like(made), made)
+        return made
 
     def going_on(self, one: Pinned, cell: int, start: int, drawn: Floats) -> LastStops:
         """Where calls end that are first sent to the target at `start` of a cell (past its last: as all are drawn)."""
