@@ -130,7 +130,7 @@ def test_what_turns_at_the_very_end_of_a_step_is_found_from_before_it():
     """Of one machine that keeps up until 2 s, as its spare falls by the square: it is known to FOUND_S."""
 
     def found_at(second):
-        spare = np.array([4 - second**2])
+        spare = np.array([4.0 - second**2])
         return Found(spare > 0, spare, 1)
 
     turns_s = found_at(0).turns_s(found_at(5), found_at(10), found_at, 0, 10)
