@@ -1,0 +1,55 @@
+"""In drills machine code does what is written: every loop is run both ways on what it is asked."""
+
+import numpy as np
+import pytest
+
+from northgate.engine.base.loops import LOOPS, Compiled
+from tests.engine.network.test_names import two_regions
+from tests.engine.solver.test_connections import layer_4
+from tests.support.plans import drill_of, fail, plan_data
+
+pytestmark = pytest.mark.no_cover
+
+# What loops work in, and leave behind as it comes.
+AT_WORK = {"work", "ways", "chances", "by_route", "met", "sums", "firsts", "drawn", "rest", "come", "changed"}
+# As Python a loop takes a thousand times as long: of each so many calls are looked at.
+LOOKED_AT = 40
+
+
+@pytest.fixture
+def called(monkeypatch):
+    """How often each loop has been called; the first of these were also run as Python, and gave the same."""
+    times, by_machine = dict.fromkeys(LOOPS, 0), Compiled.__call__
+
+    def both(self, *asked):
+        times[self.entrance] += 1
+        copies = [np.array(one) for one in asked]
+        by_machine(self, *asked)
+        if times[self.entrance] > LOOKED_AT:
+            return
+        with np.errstate(all="ignore"):
+            self.function(*copies)
+        for name, one, other in zip(self.function.__annotations__, asked, copies, strict=False):
+            alike = np.allclose(one, other, rtol=1e-12, atol=1e-14, equal_nan=True)
+            assert alike or name in AT_WORK, f"{self.entrance}: {name}"
+
+    monkeypatch.setattr(Compiled, "__call__", both)
+    return times
+
+
+def test_every_loop_of_a_drill_does_what_is_written(called):
+    """Held by keys and sessions; told several addresses; connected; and more than can be worked off."""
+    many = plan_data()
+    many["clients"][0] |= {"rps": 5600, "retries": 2}
+    many["fleets"][0]["instance"]["queue_s"] = 0.2
+    many["target_groups"][0]["try_others"] = 1
+    kept = plan_data()
+    kept["clients"][0] |= {"retries": 2, "sources": 50}
+    affinity = {"by": "cookie", "lasts_s": 60, "renews": False}
+    kept["target_groups"][0] |= {"balance": "source-hash", "try_others": 1, "affinity": affinity}
+    told = two_regions()
+    told["clients"][0] |= {"retries": 2, "tries_next_address": True}
+    for data in (many, kept, told, layer_4(rps=5600, retries=2)):
+        drill_of(data, [fail(30, instance="tiles-1"), fail(40, zone="fells-2")], lasts_s=120)
+    of_drills = [name for name in LOOPS if ".engine.solver." in name or ".engine.processes." in name]
+    assert [name for name in of_drills if not called[name]] == []
