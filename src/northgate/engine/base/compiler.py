@@ -7,6 +7,7 @@ Source: the layout of `PyArrayObject_fields` and of the head of `PyArray_Descr`,
 """
 
 from collections.abc import Callable, Sequence
+from functools import cache
 from types import FunctionType
 from typing import Any
 
@@ -63,23 +64,21 @@ def object_of(function: Callable[..., None], kinds: Sequence[tuple[str, int]], n
     """The machine code of a marked function and all that it calls, for this processor; to be called by a name. `kinds`:
     of each argument what the array holds ("f", "i", "u", "b": float64, int64, uint64, bool), and how many axes it
     has."""
-    body = jitted(function, {})
+    body = _jitted(function)
     entrance = _numba.cfunc(types.int32(*[types.int64] * len(kinds)), nopython=True)(_entrance(body, kinds))
     # The C face of it has its name, after a prefix of its own.
     door = _door(entrance.native_name.removeprefix("cfunc."), name, len(kinds))
     return _code(entrance.inspect_llvm() + door, name)
 
 
-def jitted(function: Callable[..., Any], known: dict[int, dict[str, Any]]) -> Any:
-    """A function with its parts, ready to be called by compiled ones; `known`: the names that those of each module
-    see."""
-    own = function.__globals__
-    if id(own) not in known:
-        names = known[id(own)] = dict(own)
-        for name, value in own.items():
-            if getattr(value, "is_part", False):
-                names[name] = jitted(value, known)
-    return _numba.njit(error_model="numpy")(FunctionType(function.__code__, known[id(own)], function.__name__))
+@cache
+def _jitted(function: Callable[..., Any]) -> Any:
+    """A function that is to be called by compiled ones, as its parts are by it."""
+    names = dict(function.__globals__)
+    for name in function.__code__.co_names:
+        if getattr(names.get(name), "is_part", False):
+            names[name] = _jitted(names[name])
+    return _numba.njit(error_model="numpy")(FunctionType(function.__code__, names, function.__name__))
 
 
 def _entrance(body: Any, kinds: Sequence[tuple[str, int]]) -> Callable[..., int]:

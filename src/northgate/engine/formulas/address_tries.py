@@ -53,7 +53,7 @@ def _find_connects(
 @part
 def waits_of(count: int, most_waits: float) -> int:
     """How many time-outs may have been waited for, and none, before one of so many addresses is tried."""
-    return max(min(count, int(most_waits)), 1)
+    return max(int(min(count, most_waits)), 1)
 
 
 @part

@@ -203,8 +203,11 @@ def _find_ended(
                 met[DEAD_FRONT if dead[kind, pair] else BLOCKED] = 1.0
                 met[SPENT] = timeout_s[kind]
             else:
-                _find_attempt(kinds, values, fate[kind], pair, trip_s[kind, pair], timeout_s[kind], met)
+                unheard = _find_attempt(kinds, values, fate[kind], pair, met)
+                add_trip(met, trip_s[kind, pair])
                 cap(met, over[front[pair]])
+                # Nobody connects there, and so takes no next address: he waits until his patience is over.
+                met[SPENT] = unheard * timeout_s[kind] if unheard > 0 else met[SPENT]
             often, before, left = repeated(min(max(1 - met[SERVED], 0.0), 1.0), repeats)
             worked = met[WORK] * often + met[SERVED] * met[SPENT] * before
             served[kind, pair] = met[SERVED] * often * rps[kind, pair]
@@ -216,17 +219,12 @@ def _find_ended(
 
 
 @part
-def _find_attempt(
-    kinds: Ints1, values: Floats3, fate: int, pair: int, trip_s: float, timeout_s: float, met: Floats1
-) -> None:
-    """What becomes of one attempt over an open connection. Nobody connects there, and so takes no next address: he
-    waits until his patience is over."""
+def _find_attempt(kinds: Ints1, values: Floats3, fate: int, pair: int, met: Floats1) -> float:
+    """What becomes of one attempt over an open connection; and what of it nobody hears."""
     unheard = 0.0
     for number in range(len(kinds)):
         if kinds[number] < UNMET:
             met[kinds[number]] = values[number, fate, pair]
         else:
             unheard += values[number, fate, pair]
-    add_trip(met, trip_s)
-    if unheard > 0:
-        met[SPENT] = unheard * timeout_s
+    return unheard

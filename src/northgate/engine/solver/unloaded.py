@@ -114,6 +114,14 @@ class Frame:
         by_front = rows.reshape(len(rows), len(self.network.fronts.zone))
         return np.ascontiguousarray(by_front[:, self.network.pairs.front])
 
+    @cached
+    def keeps(self) -> Bools:
+        """Per kind of session and cell: whether that keeps it."""
+        made = np.zeros((len(self.network.kept.sessions), self.cells), dtype=bool)
+        for number, kind in enumerate(self.network.kept.sessions):
+            made[number, kind.cells] = True
+        return made
+
     def _find_trips(self, network: Network) -> None:
         """Per row the client's round trip (s), 0 behind another balancer; and whether it alone is beyond his
         patience."""
@@ -149,7 +157,6 @@ class Unloaded(Derives):
         self.fates = int(encounter.fate.max(initial=0)) + 1
         self.fate_of_call: Ints = encounter.fate[network.calls.outcome]
         self.answers: Bools = encounter.fate_met == ANSWERS
-        self.answered: Floats = self.answers.astype(np.float64)
         self.refuses, self.silent, self.blocked = (
             np.asarray(met, dtype=np.float64) if met.any() else None
             for met in (encounter.fate_met == REFUSES, encounter.fate_met == SILENT, encounter.fate_met == BARRED)

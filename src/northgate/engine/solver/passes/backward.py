@@ -68,7 +68,9 @@ class Backward(Stage):
         demand = total_by(balancer[self.frame.front], served, len(limit))
         self.bandwidth_used = demand / limit
         over = overload(self.bandwidth_used)[1]
-        self.over = self.repeats.classes.over = self.connected.over = over[balancer]
+        self.over = self.connected.over = over[balancer]
+        if self.repeats.pinned:
+            self.repeats.classes.over = self.over
 
     @property
     def _kinds(self) -> Ints:

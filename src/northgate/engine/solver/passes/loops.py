@@ -219,3 +219,35 @@ def find_entries(
         cap(row[one], over[front[one]])
         for kind in range(KINDS):
             made[entry[one], kind] += row[one, kind] * row_part[one]
+
+
+@compiled
+def mix_bound(
+    fate: Ints1, bound: Floats1, keeps: Bools1, cell_of_pair: Ints1, member: Ints1, in_use: Bools1, whole: Floats1,
+    made: Floats2,
+) -> None:  # fmt: skip
+    """Puts into the shares of a fate (fates, pairs) those whom sessions have `bound` to members, at the cells that
+    `keeps` them and where these are in use; the others go on as they would. `whole` (cells,) is for work."""
+    whole[:] = 0.0
+    for pair in range(len(member)):
+        if keeps[cell_of_pair[pair]] and in_use[pair]:
+            whole[cell_of_pair[pair]] += bound[member[pair]]
+    for pair in range(len(member)):
+        if keeps[cell_of_pair[pair]]:
+            made[fate[0], pair] *= max(1 - whole[cell_of_pair[pair]], 0.0)
+            made[fate[0], pair] += bound[member[pair]] if in_use[pair] else 0.0
+
+
+@compiled
+def add_opened(
+    fates: Ints1, keeps: Bools1, cell_of_pair: Ints1, member: Ints1, cell_rps: Floats2, opens: Floats2, served: Floats2,
+    sources: Floats1, made: Floats1,
+) -> None:  # fmt: skip
+    """Adds by member how often a second a source of some fates opens a session there, at the cells that keep them."""
+    for number in range(len(fates)):
+        fate = fates[number]
+        sent = opens[min(fate, opens.shape[0] - 1)]
+        for pair in range(len(member)):
+            if keeps[cell_of_pair[pair]]:
+                rate = cell_rps[fate, cell_of_pair[pair]] * sent[pair] * served[fate, pair]
+                made[member[pair]] += rate / sources[0]

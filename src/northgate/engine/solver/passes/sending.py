@@ -10,12 +10,12 @@ from northgate.engine.base import (
     WORK,
     Bools,
     Floats,
-    Ints,
     cached,
     sum_columns,
 )
 from northgate.engine.formulas import LastStops, Queue, last_stops, last_stops_in_order, last_stops_of_two
 from northgate.engine.solver.context import Back, Sent, Stage, Stop, together
+from northgate.engine.solver.passes.loops import mix_bound
 from northgate.engine.solver.retries.classes import Pinned
 from northgate.engine.solver.retries.holding import sessions_of_free
 from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT
@@ -31,29 +31,27 @@ class Sending(Stage):
         if not pinned and (held is None or not len(held.sessions)):
             return share
         made = np.repeat(share, self.fates, axis=0) if len(share) == 1 else share.copy()
-        for number, (fates, cells) in enumerate(self.of_sessions):
+        pairs = network.pairs
+        for number, (fates, keeps) in enumerate(self.of_sessions):
             for fate, call in fates.items():
-                of_kind = sessions_of_free(network, self.state, number, call)
-                for cell in cells:
-                    mine = network.cells.pairs[int(cell)]
-                    bound = of_kind[network.pairs.member[mine]] * self.state.in_use[mine]
-                    free = max(1 - float(bound.sum()), 0.0)
-                    made[fate, mine] = bound + free * made[fate, mine]
+                bound = sessions_of_free(network, self.state, number, call)
+                whole, of_fate = np.empty(self.cells), np.array([fate])
+                mix_bound(of_fate, bound, keeps, pairs.cell, pairs.member, self.state.in_use, whole, made)
         self.repeats.mix(made)
         return made
 
     @cached
-    def of_sessions(self) -> list[tuple[dict[int, int], Ints]]:
-        """Per kind of session: the fates of its client's calls, each with one of them, and the cells that keep it;
-        without those calls whose classes are followed."""
+    def of_sessions(self) -> list[tuple[dict[int, int], Bools]]:
+        """Per kind of session: the fates of its client's calls, each with one of them, and which cells keep it; without
+        those calls whose classes are followed."""
         network, by_class = self.network, {one.fate for one in self.repeats.pinned}
         if self.state.held is None:
             return []
         made = []
-        for kind in network.kept.sessions:
+        for kind, keeps in zip(network.kept.sessions, self.frame.keeps, strict=True):
             calls = np.flatnonzero(network.calls.client == kind.client)
             fates = {int(self.fate_of_call[call]): int(call) for call in calls}
-            made.append(({fate: call for fate, call in fates.items() if fate not in by_class}, kind.cells))
+            made.append(({fate: call for fate, call in fates.items() if fate not in by_class}, keeps))
         return made
 
     def trying(self, first: Floats, drawn: Floats, *, classes: bool = True) -> tuple[Floats, list[Stop]]:

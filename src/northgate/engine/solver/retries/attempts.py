@@ -16,6 +16,7 @@ from northgate.engine.base import (
     KINDS,
     Floats,
     Ints,
+    cached,
 )
 from northgate.engine.formulas import (
     LastStops,
@@ -42,8 +43,6 @@ class Repeats:
         self.network, self.state, self.choice = unloaded.network, state, unloaded.choice
         self.returning = Returning(unloaded, state)
         self.book = Book(self.returning)
-        self.spreading = Spreading(self.returning)
-        self.classes = ClassOutcomes(self.returning, self.spreading)
         self._ends = CaseEnds(self.returning, self.book)
         self.of_client, self.others, self.takes = self.returning.of_client, self.returning.others, self.returning.takes
         self.pinned = self.book.pinned
@@ -52,6 +51,16 @@ class Repeats:
         self.weights_after_one = self.book.weights
         self.free, self.anew = np.ones(len(state.call_rps)), np.zeros(len(state.call_rps))
         self._through: dict[tuple[int, bytes], Floats] = {}
+
+    @cached
+    def spreading(self) -> Spreading:
+        """How attempts of held classes are spread."""
+        return Spreading(self.returning)
+
+    @cached
+    def classes(self) -> ClassOutcomes:
+        """What becomes of them."""
+        return ClassOutcomes(self.returning, self.spreading)
 
     @property
     def any(self) -> bool:

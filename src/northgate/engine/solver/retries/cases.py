@@ -1,5 +1,7 @@
 """The book of calls that may be tried more than once: cases of calls that hold the same set of addresses."""
 
+from collections.abc import Iterator
+
 import numpy as np
 from msgspec import Struct
 
@@ -43,7 +45,7 @@ class Book:
 
     def _find_cases(self) -> None:
         """The classes of those who are held, and every case with the addresses that it holds."""
-        network, maker = self.network, ClassMaker(self.returning)
+        maker = ClassMaker(self.returning)
         for call in maker.sticky_calls():
             one = maker.classes(int(call))
             if one is not None:
@@ -54,28 +56,40 @@ class Book:
         self.weights = np.concatenate([np.ones(1), *(one.weights for one in self.pinned)])
         pinned = {one.call: one for one in self.pinned}
         by_size: dict[int, list[Cases]] = {}
-        for call in np.flatnonzero(self.returning.calls):
-            mine = network.entries.of_call[call]
-            holder = int(self.state.answers.holder[call])
-            sets = self.state.answers.sets[holder] if holder >= 0 else {(0,): 1.0}
-            for leaves, share in sets.items():
-                if leaves and share > 0:
-                    by_size.setdefault(len(leaves), []).append(
-                        self._case(int(call), mine, np.array(leaves), share, pinned.get(int(call)))
-                    )
-        for some in by_size.values():
-            parts = (np.concatenate([getattr(one, name) for one in some]) for name in Cases.__annotations__)
-            self.cases.append(Cases(*map(np.ascontiguousarray, parts)))
+        for some in self._of_free(set(pinned)):
+            by_size[some.row.shape[1]] = [some]
+        for call, one in pinned.items():
+            for leaves, share in self._sets_of(call):
+                by_size.setdefault(len(leaves), []).append(self._of_classes(one, np.array(leaves), share))
+        self.cases = [_together(some) for some in by_size.values()]
 
-    def _case(self, call: int, mine: Ints, leaves: Ints, share: float, one: Pinned | None) -> Cases:
-        """The cases of a call that hold one set: one, or one for each class."""
-        if one is None:
-            own = mine[leaves][None, :]
-            return Cases(np.array([call]), np.array([share]), np.zeros(1, dtype=np.int64), own, own)
-        rows = one.rows[leaves].T
-        entry = np.broadcast_to(mine[leaves], rows.shape)
+    def _sets_of(self, call: int) -> list[tuple[tuple[int, ...], float]]:
+        """The sets of addresses that a call's sources hold, as places among its entries, and their shares."""
+        holder = int(self.state.answers.holder[call])
+        sets = self.state.answers.sets[holder] if holder >= 0 else {(0,): 1.0}
+        return [(leaves, share) for leaves, share in sets.items() if leaves and share > 0]
+
+    def _of_free(self, pinned: set[int]) -> Iterator[Cases]:
+        """The cases of calls that nothing holds, one for each set, by the size of these."""
+        found: dict[int, tuple[list[int], list[float], list[list[int]]]] = {}
+        for call in np.flatnonzero(self.returning.calls).tolist():
+            if call not in pinned:
+                mine = self.network.entries.of_call[call].tolist()
+                for leaves, share in self._sets_of(call):
+                    calls, shares, rows = found.setdefault(len(leaves), ([], [], []))
+                    calls.append(call)
+                    shares.append(share)
+                    rows.append([mine[leaf] for leaf in leaves])
+        for calls, shares, rows in found.values():
+            own = np.array(rows)
+            yield Cases(np.array(calls), np.array(shares), np.zeros(len(calls), dtype=np.int64), own, own)
+
+    def _of_classes(self, one: Pinned, leaves: Ints, share: float) -> Cases:
+        """The cases of a held call's classes that hold one set."""
+        rows = np.ascontiguousarray(one.rows[leaves].T)
+        entry = np.repeat(self.network.entries.of_call[one.call][leaves][None, :], len(rows), axis=0)
         every = np.arange(len(rows)) + one.first_kind
-        return Cases(np.full(len(rows), call), np.full(len(rows), share), every, rows, entry)
+        return Cases(np.full(len(rows), one.call), np.full(len(rows), share), every, rows, entry)
 
     @cached
     def first_connects(self) -> Floats:
@@ -104,3 +118,8 @@ class Book:
         for one in self.pinned:
             made[one.entries] += book[one.rows].sum(axis=1)
         return made
+
+
+def _together(some: list[Cases]) -> Cases:
+    parts = (np.concatenate([getattr(one, name) for one in some]) for name in Cases.__annotations__)
+    return some[0] if len(some) == 1 else Cases(*parts)

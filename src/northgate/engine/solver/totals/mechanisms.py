@@ -7,44 +7,51 @@ from northgate.engine.base import (
     BLOCKED,
     DEAD_FRONT,
     LATE,
+    MECHANISMS,
     NONE_HEALTHY,
     OVERLOADED,
     REFUSED,
     RESET,
+    SERVED,
     TIMED_OUT,
     Floats,
+    Floats1,
+    Floats2,
+    compiled,
 )
 from northgate.engine.solver.totals.solved import Solved
 from northgate.engine.solver.unloaded import Unloaded
-from northgate.plan.models.drills import CAUSES
+
+# The places of mechanisms among all of them.
+WAITING, DEAD, OLD_ANSWERS, OVERLOAD, NOBODY, BARRED, BY_RULE, IDLE = range(len(MECHANISMS))
 
 
 def by_mechanism(solved: Solved, fails: Floats) -> Floats:
     """Failing calls per second by mechanism, in the order of `MECHANISMS`; `fails` per entry and kind."""
-    state, whose = solved.context.state, solved.context.unloaded.derived(_whose)
-    # By kind, what fails of those who hold the answer of now, where a pool stands behind and elsewhere; of the others.
-    of_old = np.zeros(fails.shape[1])
-    if state.fresh is not None and not np.array_equal(state.fresh, state.dns_share):
-        gone = np.maximum(state.dns_share - state.fresh, 0.0)
-        old = np.divide(gone, state.dns_share, out=np.zeros_like(gone), where=state.dns_share > 0)
-        of_old, whose = (old * whose.sum(axis=0)) @ fails, whose * (1 - old)
-    at_pool, elsewhere = whose @ fails
-    all_kept = at_pool + elsewhere
-    waits_at_pool, waits_elsewhere = (
-        one[REFUSED] + one[TIMED_OUT] - one[LATE] + one[BAD_STATUS] for one in (at_pool, elsewhere)
-    )
-    return np.array(
-        [
-            waits_at_pool,
-            all_kept[DEAD_FRONT],
-            of_old[: len(CAUSES)].sum(),
-            all_kept[OVERLOADED] + all_kept[LATE],
-            all_kept[NONE_HEALTHY],
-            all_kept[BLOCKED],
-            waits_elsewhere,
-            all_kept[RESET],
-        ]
-    )
+    state, made = solved.context.state, np.zeros(len(MECHANISMS))
+    fresh = state.dns_share if state.fresh is None else state.fresh
+    _add_mechanisms(solved.context.unloaded.derived(_whose), state.dns_share, fresh, fails, made)
+    return made
+
+
+@compiled
+def _add_mechanisms(whose: Floats2, told: Floats1, fresh: Floats1, fails: Floats2, made: Floats1) -> None:
+    """`whose` are the calls at an entry, (with a pool behind and without, entries), `told` the share of calls that set
+    out for it, and `fresh` what that would be if nobody held old answers."""
+    for entry in range(len(told)):
+        met = fails[entry]
+        old = max(told[entry] - fresh[entry], 0.0) / told[entry] if told[entry] > 0 else 0.0
+        waits = met[REFUSED] + met[TIMED_OUT] - met[LATE] + met[BAD_STATUS]
+        for place in range(2):
+            kept = whose[place, entry] * (1 - old)
+            made[WAITING if place == 0 else BY_RULE] += kept * waits
+            made[OVERLOAD] += kept * (met[OVERLOADED] + met[LATE])
+            made[DEAD] += kept * met[DEAD_FRONT]
+            made[NOBODY] += kept * met[NONE_HEALTHY]
+            made[BARRED] += kept * met[BLOCKED]
+            made[IDLE] += kept * met[RESET]
+            for cause in range(SERVED):
+                made[OLD_ANSWERS] += whose[place, entry] * old * met[cause]
 
 
 def _whose(unloaded: Unloaded) -> Floats:

@@ -5,11 +5,13 @@ import numpy as np
 from northgate.engine.base import (
     SERVED,
     Floats,
+    Ints,
     cached,
     distinct,
     total_by,
 )
 from northgate.engine.solver.passes.forward import Forward
+from northgate.engine.solver.passes.loops import add_opened
 from northgate.engine.solver.passes.sending import Sending
 from northgate.engine.solver.retries.classes import Pinned
 from northgate.engine.solver.totals.solved import Solved
@@ -32,27 +34,29 @@ class Opening:
         if not len(made):
             return made
         opens, _ = self.sending.trying(self.free_share, self.free_share, classes=False)
-        opens = np.broadcast_to(opens, (self.unloaded.fates, opens.shape[1]))
         cell_rps = self._all_to_cells if len(self.connected.kinds) else self.sent.cell
-        connected = self.repeats.connected(self.back.books) if self.repeats.pinned else np.zeros(0)
-        pinned = {one.fate: one for one in self.repeats.pinned}
+        pinned, served, pairs = {one.fate: one for one in self.repeats.pinned}, self.back.pair[SERVED], network.pairs
         for number, kind in enumerate(network.kept.sessions):
-            sources = network.plan.clients[kind.client].sources
+            sources = np.array([float(network.plan.clients[kind.client].sources)])
             fates = distinct(self.unloaded.fate_of_call[network.calls.client == kind.client])
-            for cell in kind.cells.tolist():
-                mine = network.cells.pairs[cell]
-                rate = np.zeros(len(mine))
-                for fate in fates.tolist():
-                    served = self.back.pair[SERVED][fate]
-                    if fate in pinned:
-                        one = pinned[fate]
-                        drawn = self.free_share[min(fate, len(self.free_share) - 1)]
-                        often = self.repeats.spreading.opening(one, cell, drawn, served, connected)
-                        rate += self.state.call_rps[one.call] * often
-                    else:
-                        rate += cell_rps[fate, cell] * opens[fate, mine] * served[mine]
-                np.add.at(made[number], network.pairs.member[mine], rate / sources)
+            drawn = np.array([fate for fate in fates.tolist() if fate not in pinned], dtype=np.int64)
+            keeps = self.frame.keeps[number]
+            add_opened(drawn, keeps, pairs.cell, pairs.member, cell_rps, opens, served, sources, made[number])
+            for fate in set(fates.tolist()) - set(drawn.tolist()):
+                self._add_held(pinned[fate], kind.cells, float(sources[0]), made[number])
         return made
+
+    def _add_held(self, one: Pinned, cells: Ints, sources: float, made: Floats) -> None:
+        """Adds by member how often a second a source of a call that is followed by class opens a session there."""
+        drawn, served = self.free_share[min(one.fate, len(self.free_share) - 1)], self.back.pair[SERVED][one.fate]
+        for cell in cells.tolist():
+            often = self.repeats.spreading.opening(one, cell, drawn, served, self._connected)
+            rate = self.state.call_rps[one.call] * often / sources
+            np.add.at(made, self.network.pairs.member[self.network.cells.pairs[cell]], rate)
+
+    @cached
+    def _connected(self) -> Floats:
+        return self.repeats.connected(self.back.books)
 
     @cached
     def _all_to_cells(self) -> Floats:
