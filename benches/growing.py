@@ -1,5 +1,6 @@
 """How the time of a drill grows with each size of it, as a table and as the figure of docs/engine.md."""
 
+import gc
 import time
 from collections.abc import Callable, Iterator
 from math import log10
@@ -69,6 +70,8 @@ def measured(row: Callable[[str, float], None]) -> Points:
             plan = plan_from_data(plan_of(**{**USUAL, size: value}))
             network = compile_network(plan)
             events = len(run_drill(network, plan.drills[0]).keyframes)
+            # Else what larger plans before have left behind would be cleared away meanwhile.
+            gc.collect()
             started = time.process_time()
             run_drill(network, plan.drills[0])
             taken_ms = (time.process_time() - started) * 1000
