@@ -38,7 +38,7 @@ def called(monkeypatch):
 
 
 def test_every_loop_of_a_drill_does_what_is_written(called):
-    """Held by keys and sessions, or by these alone; told several addresses; connected; and more than can be worked off."""
+    """Held by keys and sessions, or by these alone; told several addresses; connected; more than can be worked off."""
     many = plan_data()
     many["clients"][0] |= {"rps": 5600, "retries": 2}
     many["fleets"][0]["instance"]["queue_s"] = 0.2

@@ -2,8 +2,8 @@
 
 A function that takes arrays of a few numbers and does little with each spends its time in NumPy's calls, not in
 arithmetic. Written as plain loops over its arguments and marked with `compiled`, it is machine code: compiled at set-up
-(or when it is first called) and kept, so that whoever runs it later needs no compiler. As it is
-written it also runs as Python (`Compiled.function`), so that tests can hold the two against each other.
+(or when it is first called) and kept, so that whoever runs it later needs no compiler. As it is written it also runs as
+Python (`Compiled.function`), so that tests can hold the two against each other.
 
 What may stand in such a function is what Numba knows of Python and NumPy; it makes no arrays, but fills those that it
 is given. Functions that it calls are marked with `part`.
@@ -14,6 +14,7 @@ import hashlib
 import os
 import threading
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from functools import cache
 from pathlib import Path
 from typing import Annotated, Any, Generic, ParamSpec, TypeVar, get_args
@@ -78,12 +79,14 @@ class Compiled(Generic[Asked]):
     def _object(self) -> bytes:
         places = _places(self.function)
         for place in places:
-            if place.is_file():
+            with suppress(OSError):
                 return place.read_bytes()
         from northgate.engine.base.compiler import object_of
 
         made = object_of(self.function, self.kinds, self.entrance)
-        any(_keep(place, made) for place in places)
+        for place in places:
+            if _keep(place, made):
+                break
         return made
 
 
@@ -157,6 +160,8 @@ def _keep(place: Path, made: bytes) -> bool:
         place.parent.mkdir(parents=True, exist_ok=True)
         with tempfile.NamedTemporaryFile(dir=place.parent, delete=False) as file:
             file.write(made)
+        # Whoever may read the source may read this.
+        os.chmod(file.name, 0o644)
         os.replace(file.name, place)
         for old in place.parent.glob(f"{place.name.rpartition('-')[0]}-*.o"):
             if old != place:
