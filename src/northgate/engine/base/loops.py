@@ -94,7 +94,8 @@ def _places(function: Callable[..., Any]) -> tuple[Path, Path]:
     """Where its machine code is kept: beside its source, or, where nobody may write there, among the user's caches."""
     source = Path(function.__code__.co_filename)
     name = f"{source.stem}.{function.__name__}-{_digest(function)}.o"
-    caches = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
+    # Not `Path.home()`: where nobody knows of a home, that raises.
+    caches = Path(os.environ.get("XDG_CACHE_HOME") or os.path.expanduser("~/.cache"))
     return source.parent / "__pycache__" / name, caches / "northgate" / name
 
 
