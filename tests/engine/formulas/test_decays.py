@@ -8,11 +8,18 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 from scipy.linalg import expm
 
-from northgate.engine.formulas.decays import after_each, exp_difference
+from northgate.engine.formulas.decays import after_each, exp_difference, workplace
 from northgate.engine.formulas.occupancy import Occupancy
 
 RATE = st.floats(1e-4, 3.0)
 NEAR = st.sampled_from([0.0, 1e-15, 1e-9, 1e-4, 0.3])
+
+
+def at_work(numbers):
+    """A workplace with these numbers, and how many they are."""
+    work = workplace()
+    work[0, : len(numbers)] = numbers
+    return work, len(numbers)
 
 
 def exponential(matrix):
@@ -28,20 +35,23 @@ def by_matrix(nodes):
     return float(exponential(np.diag(nodes) + np.diag(np.ones(len(nodes) - 1), 1))[0, -1])
 
 
-@given(st.lists(st.floats(-40, 0), min_size=1, max_size=4))
+# SciPy's exponential is wrong where a node is next to nothing: of -9, -1e-266 and 0 it comes to half of (1 - (1 -
+# e^-9) / 9) / 9. So nodes have no more than 15 digits behind the point.
+@given(st.lists(st.floats(-40, 0).map(lambda node: round(node, 15)), min_size=1, max_size=4))
+@example([-9.0, 0.0, 0.0])
 @example([-1.0, -1.0, -1.0, -1.0])
 @example([-1.0, -1.0 + 1e-9, -3.0, -3.0])
 def test_a_divided_difference_is_that_of_the_matrix(nodes):
-    assert exp_difference(nodes) == pytest.approx(by_matrix(nodes), rel=1e-12, abs=1e-15)
+    assert exp_difference(*at_work(nodes)) == pytest.approx(by_matrix(nodes), rel=1e-12, abs=1e-15)
 
 
 def test_two_and_three_decays_are_their_algebra():
     a, b, c, t = 0.3, 1.1, 2.0, 1.7
     two = (math.exp(-a * t) - math.exp(-b * t)) / (b - a)
-    assert after_each((a, b), t) == pytest.approx(two, rel=1e-13)
+    assert after_each(*at_work((a, b)), t) == pytest.approx(two, rel=1e-13)
     three = sum(math.exp(-x * t) / ((y - x) * (z - x)) for x, y, z in ((a, b, c), (b, a, c), (c, a, b)))
-    assert after_each((c, a, b), t) == pytest.approx(three, rel=1e-12)
-    assert after_each((a, a), t) == pytest.approx(t * math.exp(-a * t), rel=1e-15)
+    assert after_each(*at_work((c, a, b)), t) == pytest.approx(three, rel=1e-12)
+    assert after_each(*at_work((a, a)), t) == pytest.approx(t * math.exp(-a * t), rel=1e-15)
 
 
 @given(RATE, RATE, NEAR, st.floats(0, 1), st.floats(0, 1), st.floats(0, 0.5), st.floats(0, 0.5), st.floats(0.01, 300))
@@ -65,7 +75,7 @@ def test_the_integrals_are_those_of_the_matrix_exponential(rate, ends, near, ope
     )
     state = exponential(drift * t) @ np.array([1.0, fast, rest, 0.0, 0.0, 0.0, 0.0])
     for speed in (ends, faster):
-        assert after_each((0.0, speed), t) == pytest.approx((1 - math.exp(-speed * t)) / speed, rel=1e-9)
+        assert after_each(*at_work((0.0, speed)), t) == pytest.approx((1 - math.exp(-speed * t)) / speed, rel=1e-9)
     _, _, _, free, sum_of_free, lost, sum_of_lost = state
     whole, summed = rest * math.exp(-ends * t), rest * (1 - math.exp(-ends * t)) / ends
     then = [fast * math.exp(-faster * t), whole + rate * (opens * free + again * lost)]

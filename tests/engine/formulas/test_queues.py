@@ -7,7 +7,14 @@ import pytest
 from scipy.stats import poisson
 
 from northgate.engine.formulas import first_meeting
-from northgate.engine.formulas.queues import RECURSION_LIMIT, Stations, erlang_b, erlang_c, servers
+from northgate.engine.formulas.queues import (
+    RECURSION_LIMIT,
+    Stations,
+    erlang_b,
+    erlang_b_of_many,
+    erlang_c,
+    servers,
+)
 from tests.support.plans import changed, drill_of, fail, plan_data
 
 
@@ -18,15 +25,16 @@ def erlang_c_by_sum(count: int, load: float) -> float:
 
 @pytest.mark.parametrize(("count", "load"), [(1, 0.5), (2, 1.9), (3, 0.01), (8, 7.2), (40, 30.0)])
 def test_erlang_c_is_the_textbook_sum(count, load):
-    got = erlang_c(np.array([count]), np.array([load]))[0]
+    got = erlang_c(erlang_b(count, load), load / count)
     assert got == pytest.approx(erlang_c_by_sum(count, load), rel=1e-12)
 
 
 @pytest.mark.parametrize("count", [64, RECURSION_LIMIT, RECURSION_LIMIT + 1])
 def test_the_loss_formula_is_the_same_below_and_above_the_recursions_limit(count):
-    load = np.array([count * 0.9])
-    got = erlang_b(np.array([count]), load)[0]
-    assert got == pytest.approx(poisson.pmf(count, load[0]) / poisson.cdf(count, load[0]), rel=1e-9)
+    load = count * 0.9
+    wanted = poisson.pmf(count, load) / poisson.cdf(count, load)
+    assert erlang_b(count, load) == pytest.approx(wanted, rel=1e-9)
+    assert erlang_b_of_many(np.array([count]), np.array([load]))[0] == pytest.approx(wanted, rel=1e-9)
 
 
 def stations(capacity, service_s, queue_s=(0.0,)):
@@ -38,9 +46,7 @@ def test_stations_wait_as_each_would_alone(most):
     """C(c, a) / (c mu - lambda), one server beside several and beside many."""
     counts, used = np.array([1, 2, most]), np.array([0.3, 0.9, 0.7])
     waits = stations(counts * 50.0, [0.02] * 3).mean_wait_s(used)
-    alone = [
-        erlang_c(np.array([c]), np.array([u * c]))[0] / (50 * c * (1 - u)) for c, u in zip(counts, used, strict=True)
-    ]
+    alone = [erlang_c(erlang_b(c, u * c), u) / (50 * c * (1 - u)) for c, u in zip(counts, used, strict=True)]
     assert waits == pytest.approx(alone, rel=1e-12)
 
 

@@ -8,11 +8,10 @@ differences of the exponential function", 1984).
 """
 
 import math
-from collections.abc import Sequence
 
 import numpy as np
 
-from northgate.engine.base import Floats, Floats1, Floats2, compiled, part
+from northgate.engine.base import Floats, Floats1, Floats2, part
 
 # Nodes that lie within so much of each other are summed by the series, which needs so many terms for all digits.
 CLOSE, TERMS = 1.0, 18
@@ -25,47 +24,21 @@ def workplace() -> Floats:
     return np.empty((3, MOST))
 
 
-def after_each(rates: Sequence[float], t: float) -> float:
-    """The convolution of e^(-rate τ) for all rates (1/s) over t seconds: in s^(rates - 1). MOST rates at most."""
-    made = np.array([t])
-    _find_after_each(np.array(rates, dtype=np.float64), workplace(), made)
-    return float(made[0])
-
-
-@compiled
-def _find_after_each(rates: Floats1, work: Floats2, made: Floats1) -> None:
-    for place in range(len(rates)):
-        work[0, place] = rates[place]
-    made[0] = after_each_of(work, len(rates), made[0])
-
-
 @part
-def after_each_of(work: Floats2, count: int, t: float) -> float:
-    """`after_each` of the first rates in `work[0]`, which are lost."""
+def after_each(work: Floats2, count: int, t: float) -> float:
+    """The convolution of e^(-rate τ) over t seconds, in s^(count - 1), for the first so many rates (1/s) in `work[0]`,
+    which are lost; `work` is a workplace."""
     power = 1.0
     for place in range(count):
         power *= t if place else 1.0
         work[0, place] *= -t
-    return power * exp_difference_of(work, count)
-
-
-def exp_difference(nodes: Sequence[float]) -> float:
-    """The divided difference of the exponential function at one or more nodes, in any order; MOST at most."""
-    made = np.empty(1)
-    _find_difference(np.array(nodes, dtype=np.float64), workplace(), made)
-    return float(made[0])
-
-
-@compiled
-def _find_difference(nodes: Floats1, work: Floats2, made: Floats1) -> None:
-    for place in range(len(nodes)):
-        work[0, place] = nodes[place]
-    made[0] = exp_difference_of(work, len(nodes))
+    return power * exp_difference(work, count)
 
 
 @part
-def exp_difference_of(work: Floats2, count: int) -> float:
-    """`exp_difference` of the first nodes in `work[0]`, which are put in order."""
+def exp_difference(work: Floats2, count: int) -> float:
+    """The divided difference of the exponential function at the first so many nodes in `work[0]`, which are put in
+    order."""
     nodes, found = work[0], work[1]
     for place in range(1, count):
         node, before = nodes[place], place

@@ -25,7 +25,7 @@ import numpy as np
 from msgspec import Struct
 
 from northgate.engine.base import NEVER, Bools, Bools1, Floats, Floats1, Floats2, cached, compiled, part
-from northgate.engine.formulas.decays import after_each_of, workplace
+from northgate.engine.formulas.decays import after_each, workplace
 
 # Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
 # What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
@@ -192,13 +192,13 @@ def _find_masses(
 def _after(work: Floats2, first: float, second: float, seconds: float, summed: bool) -> float:
     """What passes through decays of two rates, or its integral."""
     work[0, 0], work[0, 1], work[0, 2] = first, second, 0.0
-    return after_each_of(work, 3 if summed else 2, seconds)
+    return after_each(work, 3 if summed else 2, seconds)
 
 
 @part
 def _after_three(work: Floats2, first: float, second: float, third: float, seconds: float, summed: bool) -> float:
     work[0, 0], work[0, 1], work[0, 2], work[0, 3] = first, second, third, 0.0
-    return after_each_of(work, 4 if summed else 3, seconds)
+    return after_each(work, 4 if summed else 3, seconds)
 
 
 @part

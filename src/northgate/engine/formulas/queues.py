@@ -24,34 +24,19 @@ def servers(capacity: Floats, service_s: Floats) -> Ints:
     return np.maximum(1, np.floor(product + 0.5)).astype(np.int64)
 
 
-def erlang_b(count: Ints, load: Floats) -> Floats:
-    """The probability that all of `count` servers are busy in M/M/c/c with an offered load of `load` Erlangs.
-
-    Few servers: by the recursion B(k) = a B(k-1) / (k + a B(k-1)). Many: the Poisson(a) mass at c over its mass up to
-    c, from a library that is slow to load and therefore loaded only then.
-    """
-    if count.max(initial=0) > RECURSION_LIMIT:
-        return _erlang_b_of_many(count, load)
-    made = np.empty(len(count))
-    _find_erlang_b(count, load, made)
-    return made
-
-
-@compiled
-def _find_erlang_b(count: Ints1, load: Floats1, made: Floats1) -> None:
-    for place in range(len(count)):
-        made[place] = _erlang_b_of_few(count[place], load[place])
-
-
 @part
-def _erlang_b_of_few(count: int, load: float) -> float:
+def erlang_b(count: int, load: float) -> float:
+    """The probability that all of `count` servers are busy in M/M/c/c with an offered load of `load` Erlangs: by the
+    recursion B(k) = a B(k-1) / (k + a B(k-1))."""
     blocked = 1.0
     for number in range(1, count + 1):
         blocked = load * blocked / (number + load * blocked)
     return blocked
 
 
-def _erlang_b_of_many(count: Ints, load: Floats) -> Floats:
+def erlang_b_of_many(count: Ints, load: Floats) -> Floats:
+    """Erlang's B where there are many servers: the Poisson(a) mass at c over its mass up to c, from a library that is
+    slow to load and therefore loaded only then."""
     from scipy.special import gammaincc, gammaln
 
     safe = np.maximum(load, 1e-300)
@@ -59,16 +44,9 @@ def _erlang_b_of_many(count: Ints, load: Floats) -> Floats:
     return np.where(load > 0, mass, 0.0)
 
 
-def erlang_c(count: Ints, load: Floats) -> Floats:
-    """The probability of having to wait in M/M/c with c = `count` and offered load a = `load` < c (Erlangs).
-
-    C = B / (1 - (a/c)(1 - B)), B being Erlang's loss formula.
-    """
-    return _waits(erlang_b(count, load), load / count)
-
-
-def _waits(blocked: Floats, utilisation: Floats) -> Floats:
-    """Erlang's C from his B."""
+@part
+def erlang_c(blocked: float, utilisation: float) -> float:
+    """The probability of having to wait in M/M/c with u = a/c < 1, of Erlang's B: C = B / (1 - u (1 - B))."""
     return blocked / (1 - utilisation * (1 - blocked))
 
 
@@ -116,7 +94,7 @@ class Stations(Struct, frozen=True, dict=True):
         if not self._many.any():
             return np.zeros(len(utilisation))
         load: Floats = np.minimum(utilisation, WAIT_LIMIT) * self._count.astype(np.float64)
-        return np.where(self._many, _erlang_b_of_many(self._count, load), 0.0)
+        return np.where(self._many, erlang_b_of_many(self._count, load), 0.0)
 
     def queues(self, offered: Floats, backlog_s: Floats) -> Queue:
         """How the queues stand with this offered rate (1/s) and backlog (s).
@@ -140,8 +118,8 @@ def _wait_s(capacity: float, count: int, blocked: float, utilisation: float) -> 
         return 0.0
     held = min(utilisation, WAIT_LIMIT)
     if count <= RECURSION_LIMIT:
-        blocked = _erlang_b_of_few(count, held * count)
-    return blocked / (1 - held * (1 - blocked)) / (capacity * (1 - held))
+        blocked = erlang_b(count, held * count)
+    return erlang_c(blocked, held) / (capacity * (1 - held))
 
 
 @compiled
