@@ -1,6 +1,7 @@
 """Compiled loops: machine code does what is written, takes no array for another, and is kept."""
 
 import os
+import shutil
 import subprocess
 import sys
 
@@ -8,6 +9,7 @@ import numpy as np
 import pytest
 
 from northgate.engine.base import Bools1, Floats1, Floats2, Ints1, compiled, part
+from northgate.engine.base.kept import LINKER
 
 
 @part
@@ -80,46 +82,68 @@ def test_arrays_of_nothing_are_arrays():
 SOURCE = """
 import sys
 import numpy as np
-from northgate.engine.base import Floats1, compiled
+from northgate.engine.base import Floats1, compiled, load_all
 
 @compiled
 def fill(made: Floats1) -> None:
     for place in range(len(made)):
         made[place] = VALUE
 
+if "all" in sys.argv:
+    load_all()
 made = np.zeros(2)
 fill(made)
-print(made.tolist(), "numba" in sys.modules)
+print(made.tolist(), *(name for name in ("numba", "llvmlite") if name in sys.modules))
 """
 
 
-def run(path, value):
+def run(path, value, *words, **environment):
+    """What is printed: the numbers, and what was loaded to have the machine code."""
     path.write_text(SOURCE.replace("VALUE", value))
-    caches = os.environ | {"XDG_CACHE_HOME": str(path.parent / "caches")}
-    asked = subprocess.run([sys.executable, str(path)], capture_output=True, text=True, check=True, env=caches)
-    return asked.stdout.strip()
+    caches = os.environ | {"XDG_CACHE_HOME": str(path.parent / "caches")} | environment
+    command = [sys.executable, str(path), *words]
+    return subprocess.run(command, capture_output=True, text=True, check=True, env=caches).stdout.strip()
 
 
 def test_machine_code_is_kept_and_made_anew_when_its_source_changes(tmp_path):
     path = tmp_path / "filling.py"
-    assert run(path, "1.5") == "[1.5, 1.5] True"
-    assert run(path, "1.5") == "[1.5, 1.5] False"
-    assert run(path, "2.5") == "[2.5, 2.5] True"
+    assert run(path, "1.5") == "[1.5, 1.5] numba llvmlite"
+    assert run(path, "1.5") == "[1.5, 1.5] llvmlite"
+    assert run(path, "2.5") == "[2.5, 2.5] numba llvmlite"
     (kept,) = tmp_path.glob("__pycache__/filling.fill-*.o")
     assert kept.stat().st_mode & 0o777 == 0o644, "whoever may read the source may read this"
 
 
+@pytest.mark.skipif(not shutil.which(LINKER), reason="no linker here: loops are loaded one by one")
+def test_linked_into_one_library_it_needs_nothing_else(tmp_path):
+    path = tmp_path / "filling.py"
+    run(path, "1.5", "all")
+    assert run(path, "1.5") == "[1.5, 1.5]"
+    assert run(path, "2.5") == "[2.5, 2.5] numba llvmlite", "the library has another source's"
+    run(path, "2.5", "all")
+    assert run(path, "2.5") == "[2.5, 2.5]"
+    (library,) = tmp_path.glob("__pycache__/*.so")
+    library.write_text("no library")
+    assert run(path, "2.5") == "[2.5, 2.5] llvmlite"
+
+
+def test_without_a_linker_each_is_loaded_by_itself(tmp_path):
+    path = tmp_path / "filling.py"
+    assert run(path, "1.5", "all", PATH="") == "[1.5, 1.5] numba llvmlite"
+    assert run(path, "1.5") == "[1.5, 1.5] llvmlite"
+
+
 def test_what_cannot_be_kept_beside_its_source_is_kept_among_the_users_caches(tmp_path):
     (tmp_path / "__pycache__").write_text("no folder")
-    assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] True"
-    assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] False"
+    assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] numba llvmlite"
+    assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] llvmlite"
     assert len([*tmp_path.glob("caches/northgate/filling.fill-*.o")]) == 1
 
 
 def test_where_nothing_can_be_kept_it_is_compiled_all_the_same(tmp_path):
     for name in ("__pycache__", "caches"):
         (tmp_path / name).write_text("no folder")
-    assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] True"
+    assert run(tmp_path / "filling.py", "3.5") == "[3.5, 3.5] numba llvmlite"
 
 
 @compiled

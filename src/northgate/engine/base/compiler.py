@@ -114,7 +114,7 @@ def _code(text: str, name: str) -> bytes:
     out."""
     machine.initialize_native_target()
     machine.initialize_native_asmprinter()
-    target = machine.Target.from_default_triple().create_target_machine(opt=3, cpu=_CPU, features=_FEATURES, jit=True)
+    target = machine.Target.from_default_triple().create_target_machine(opt=3, cpu=_CPU, features=_FEATURES, reloc="pic", codemodel="small")
     module = machine.parse_assembly(text)
     for function in module.functions:
         if not function.is_declaration:
@@ -125,7 +125,8 @@ def _code(text: str, name: str) -> bytes:
         {one.name for one in module.functions if one.is_declaration and not one.name.startswith("llvm.")} - KNOWN
     )
     if foreign:
-        raise ValueError(f"{name} needs {', '.join(foreign)}, which is not there without the compiler")
+        known = name.partition("-")[0]
+        raise ValueError(f"{known} needs {', '.join(foreign)}, which is not there without the compiler")
     return bytes(target.emit_object(module))
 
 

@@ -98,6 +98,6 @@ def probed_of(groups: Groups, pairs: Pairs, probe_calls: Mapping[int, int]) -> P
     watched = np.array([probe is not None for probe in groups.probe], dtype=bool)
     timeout_s = np.array([probe.timeout_s if probe else np.inf for probe in groups.probe], dtype=np.float64)
     pair = np.flatnonzero(watched[pairs.group])
-    onward = np.flatnonzero(np.isin(pairs.member[pair], list(probe_calls)))
+    onward = np.flatnonzero(np.isin(pairs.member[pair], ints(probe_calls)))
     calls = ints(probe_calls[int(member)] for member in pairs.member[pair[onward]])
     return Probed(pair, timeout_s[pairs.group[pair]], onward, calls)

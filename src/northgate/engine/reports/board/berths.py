@@ -42,7 +42,7 @@ class Berths:
         self.met, self.believed, self.fronts, mistaken = member_states(network, flow.state)
         self.leaves = leaves(network, flow.state)
         self.here = flow.state.present(self.machine)
-        self.proofs, self.unproven = proofs, np.isin(np.arange(self.count), list(proofs))
+        self.proofs, self.unproven = proofs, np.isin(np.arange(self.count), np.array([*proofs], dtype=np.int64))
         self.wrong = mistaken > 0
         self.group_rps = total_by(network.members.group, self.rps, len(network.plan.target_groups))
 
