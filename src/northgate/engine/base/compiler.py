@@ -114,7 +114,9 @@ def _code(text: str, name: str) -> bytes:
     out."""
     machine.initialize_native_target()
     machine.initialize_native_asmprinter()
-    target = machine.Target.from_default_triple().create_target_machine(opt=3, cpu=_CPU, features=_FEATURES, reloc="pic", codemodel="small")
+    # Code that may stand anywhere, so that it may be linked into a library.
+    asked = {"opt": 3, "cpu": _CPU, "features": _FEATURES, "reloc": "pic", "codemodel": "small"}
+    target = machine.Target.from_default_triple().create_target_machine(**asked)
     module = machine.parse_assembly(text)
     for function in module.functions:
         if not function.is_declaration:
