@@ -56,6 +56,16 @@ def test_counts_and_sequences_agree(rows, tries, mixed):
             assert waited[place] == pytest.approx(waits.get((place, quiet), 0.0), abs=1e-12)
 
 
+@pytest.mark.parametrize("alike", [1, 8])
+def test_who_may_try_all_ends_at_those_who_take_him(alike):
+    """Sixteen that refuse, all drawn differently or in lumps, so many tries that their sequences cannot be counted."""
+    drawn = np.append(1.0 + np.arange(16) // alike, [3.0, 1.0])
+    bad = np.arange(18) < 16
+    got = last_stops(drawn / drawn.sum(), drawn / drawn.sum(), bad, np.zeros(18, dtype=bool), 16)
+    assert got.share[:16] == pytest.approx(0, abs=1e-15)
+    assert got.share[16:] == pytest.approx([0.75, 0.25], rel=1e-12)
+
+
 @given(st.lists(TARGETS, min_size=1, max_size=3), st.floats(0, 1), st.floats(0, 1))
 def test_one_further_try_of_many_groups_at_once_is_that_of_each(groups, mixed, left):
     """To the target; of two kinds of requests, of which the second is not sent anywhere first in the last group."""

@@ -7,20 +7,32 @@ takes connects is the last stop of
 
     q_i + p_i Σ over sequences (a, b, ...) of bad ones  q_a / (1 - p_a) · p_b / (1 - p_a - p_b) ...
 
-Bad targets with equal p that fail alike are counted together, so the sum is over counts, not over targets.
+Bad targets with equal p that fail alike are a lump, and counted together. Where there are few ways in which so many of
+each lump can have been tried, the sum is over these; else over sequences of lumps, as few tries make few of them.
 """
-
-from collections.abc import Iterator
 
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Bools2, Floats, Floats2, Floats3, Ints, Ints1, compiled
+from northgate.engine.base import (
+    Bools,
+    Bools1,
+    Bools2,
+    Floats,
+    Floats1,
+    Floats2,
+    Floats3,
+    Ints,
+    Ints1,
+    Ints2,
+    compiled,
+    part,
+)
 
 # What is left to draw from, where that is no more than this, is nobody.
 NOBODY_LEFT = 1e-12
-# A state of trying: how many of each lump of bad targets have been tried, and which lump was the last.
-_State = tuple[tuple[int, ...], int]
+# Over so many counts it is summed at most.
+MOST_COUNTS = 1 << 20
 
 
 class LastStops(Struct, frozen=True):
@@ -30,31 +42,193 @@ class LastStops(Struct, frozen=True):
     waited: Floats
 
 
+class Trying(Struct, frozen=True):
+    """Arrays for work, of targets of one group and of their lumps; of `room_to_try`.
+
+    Rows of `values` (6, n): per lump the share by which each of it is drawn, how many it has, with what it begins, and
+    what is left at it when it has been the last; per try the weight of a sequence, and what of all shares is gone. Rows
+    of `counts` (6, n): the lump of each target (-1: none), per lump whether it is silent, and how many of it have been
+    tried; per try the lump, how many silent ones there were, and the next lump to look at.
+    """
+
+    values: Floats
+    counts: Ints
+    table: Floats
+
+
+def room_to_try(targets: int) -> Trying:
+    """Room for the lumps of so many targets."""
+    table = np.empty(min(MOST_COUNTS, 1 << min(targets, 20)))
+    return Trying(np.empty((6, targets + 2)), np.empty((6, targets + 2), dtype=np.int64), table)
+
+
 def last_stops(first: Floats, drawn: Floats, bad: Bools, silent: Bools, tries: int) -> LastStops:
     """Where requests end, given the shares by which they are first sent and by which others are drawn.
 
     All per target of one group at one front: `bad` ones take no connect, `silent` ones say so only after the time-out.
     """
-    then = np.zeros(tries + 1)
-    if not (first[bad] > 0).any() or tries <= 0:
-        return LastStops(first, np.where(bad, 0.0, first)[None, :])
-    lumps = _lumps(drawn, bad & ((first > 0) | (drawn > 0)), silent)
-    left = np.zeros(len(lumps))
-    states: dict[_State, Floats] = {}
-    for number, lump in enumerate(lumps):
-        spent = np.zeros(tries + 1)
-        spent[int(lump.silent)] = float(first[lump.places].sum())
-        states[_one(number, len(lumps)), number] = spent
+    tries = min(tries, len(first))
+    made, room = LastStops(np.empty(len(first)), np.empty((tries + 1, len(first)))), room_to_try(len(first))
+    _find_last_stops(
+        first, drawn, bad, silent, np.array([tries]), room.values, room.counts, room.table, np.empty(tries + 1),
+        made.share, made.waited,
+    )  # fmt: skip
+    return made
+
+
+@compiled
+def _find_last_stops(
+    first: Floats1, drawn: Floats1, bad: Bools1, silent: Bools1, tries: Ints1, values: Floats2, counts: Ints2,
+    table: Floats1, then: Floats1, share: Floats1, waited: Floats2,
+) -> None:  # fmt: skip
+    """`last_stops`; see `Trying` for what is for work."""
+    find_stops(first, drawn, bad, silent, tries[0], values, counts, table, then, share, waited)
+
+
+@part
+def find_stops(
+    first: Floats1, drawn: Floats1, bad: Bools1, silent: Bools1, tries: int, values: Floats2, counts: Ints2,
+    table: Floats1, then: Floats1, share: Floats1, waited: Floats2,
+) -> None:  # fmt: skip
+    """`last_stops`, into `share` and the first `tries + 1` rows of `waited`; `then` (tries + 1,) is for work."""
+    lumps = find_lumps(first, drawn, bad, silent, values, counts)
+    for target in range(len(first)):
+        if counts[0, target] >= 0:
+            values[2, counts[0, target]] += first[target]
+    go_on(lumps, drawn, tries, values, counts, table, then)
+    for target in range(len(first)):
+        share[target] = 0.0
+        for quiet in range(tries + 1):
+            waited[quiet, target] = 0.0 if bad[target] else drawn[target] * then[quiet]
+        lump = counts[0, target]
+        if lump >= 0:
+            # Where exactly in a lump a request ends says nothing; where none is tried again it ends where it came.
+            share[target] = values[3, lump] / values[1, lump] if tries > 0 else first[target]
+        elif not bad[target]:
+            waited[0, target] += first[target]
+        for quiet in range(tries + 1):
+            share[target] += waited[quiet, target]
+
+
+@part
+def find_lumps(first: Floats1, drawn: Floats1, bad: Bools1, silent: Bools1, values: Floats2, counts: Ints2) -> int:
+    """The lumps of bad targets to which anything is sent, in the rows of `Trying`: how many there are. Who is only sent
+    to first, and never drawn, is one by itself."""
+    lumps = 0
+    for target in range(len(first)):
+        counts[0, target] = -1
+        if not bad[target] or (first[target] <= 0 and drawn[target] <= 0):
+            continue
+        for lump in range(lumps if drawn[target] > 0 else 0):
+            if values[0, lump] == drawn[target] and (counts[1, lump] == 1) == silent[target]:
+                counts[0, target] = lump
+                values[1, lump] += 1
+                break
+        if counts[0, target] < 0:
+            counts[0, target] = lumps
+            values[0, lumps], values[1, lumps], values[2, lumps] = drawn[target], 1.0, 0.0
+            counts[1, lumps] = 1 if silent[target] else 0
+            lumps += 1
+    return lumps
+
+
+@part
+def go_on(
+    lumps: int, drawn: Floats1, tries: int, values: Floats2, counts: Ints2, table: Floats1, then: Floats1
+) -> None:  # fmt: skip
+    """How requests go on that begin with some weights at lumps, after no more tries than there are targets: fills `then`, by how many silent ones they have met
+    before what goes on to good targets, in parts of the share by which these are drawn; and what is left at lumps."""
+    whole = 0.0
+    for target in range(len(drawn)):
+        whole += drawn[target]
+    then[: tries + 1] = 0.0
+    values[3, :lumps] = 0.0
+    ways, sequences = 1.0, 1.0
+    for lump in range(lumps):
+        ways *= min(values[1, lump], float(tries)) + 1
     for _ in range(tries):
-        states = _try_one(states, lumps, then, left, float(drawn.sum()))
-    for (_, last), weight in states.items():
-        left[last] += weight.sum()
-    waited = np.where(bad, 0.0, drawn * then[:, None])
-    waited[0] += np.where(bad, 0.0, first)
-    share = waited.sum(axis=0)
-    for lump, ended in zip(lumps, left, strict=True):
-        share[lump.places] += ended / len(lump.places)
-    return LastStops(share, waited)
+        sequences *= lumps
+    if ways <= len(table) and ways <= sequences:
+        _by_counts(int(ways), lumps, whole, tries, values, counts, table, then)
+        return
+    for lump in range(lumps):
+        if values[2, lump] > 0:
+            _one_after_another(lump, lumps, whole, tries, values, counts, then)
+
+
+@part
+def _by_counts(
+    ways: int, lumps: int, whole: float, tries: int, values: Floats2, counts: Ints2, table: Floats1, then: Floats1
+) -> None:  # fmt: skip
+    """`go_on`, by how many of each lump have been tried; `table` holds the weight of each such way, which leads to later
+    ones alone."""
+    table[:ways] = 0.0
+    step = 1
+    for lump in range(lumps):
+        # How far apart ways are that have tried one more of it.
+        counts[4, lump] = step
+        step *= int(min(values[1, lump], float(tries))) + 1
+        begins, rest = values[2, lump], whole - values[0, lump]
+        if tries == 0 or rest <= NOBODY_LEFT:
+            values[3, lump] += begins
+        else:
+            table[counts[4, lump]] += begins
+    for way in range(ways):
+        weight = table[way]
+        if weight == 0.0:
+            continue
+        rest, quiet, tried, left = whole, 0, 0, way
+        for lump in range(lumps - 1, -1, -1):
+            here = left // counts[4, lump]
+            left -= here * counts[4, lump]
+            counts[2, lump] = here
+            rest -= here * values[0, lump]
+            quiet += here * counts[1, lump]
+            tried += here
+        then[quiet] += weight / rest
+        for lump in range(lumps):
+            others = (values[1, lump] - counts[2, lump]) * values[0, lump]
+            if others <= 0:
+                continue
+            moved = weight * others / rest
+            if tried == tries or rest - values[0, lump] <= NOBODY_LEFT:
+                values[3, lump] += moved
+            else:
+                table[way + counts[4, lump]] += moved
+
+
+@part
+def _one_after_another(
+    begin: int, lumps: int, whole: float, tries: int, values: Floats2, counts: Ints2, then: Floats1
+) -> None:  # fmt: skip
+    """`go_on` from one lump, by every sequence of lumps."""
+    counts[2, :lumps] = 0
+    deep = 0
+    counts[3, 0], counts[4, 0], counts[5, 0] = begin, counts[1, begin], -1
+    values[4, 0], values[5, 0] = values[2, begin], values[0, begin]
+    counts[2, begin] = 1
+    while deep >= 0:
+        weight, rest = values[4, deep], whole - values[5, deep]
+        if counts[5, deep] < 0:
+            if deep == tries or rest <= NOBODY_LEFT:
+                values[3, counts[3, deep]] += weight
+                counts[5, deep] = lumps
+            else:
+                then[counts[4, deep]] += weight / rest
+                counts[5, deep] = 0
+        lump = counts[5, deep]
+        while lump < lumps and (values[1, lump] - counts[2, lump]) * values[0, lump] <= 0:
+            lump += 1
+        if lump >= lumps:
+            counts[2, counts[3, deep]] -= 1
+            deep -= 1
+            continue
+        others = (values[1, lump] - counts[2, lump]) * values[0, lump]
+        counts[5, deep] = lump + 1
+        deep += 1
+        counts[3, deep], counts[4, deep], counts[5, deep] = lump, counts[4, deep - 1] + counts[1, lump], -1
+        values[4, deep], values[5, deep] = weight * others / rest, values[5, deep - 1] + values[0, lump]
+        counts[2, lump] += 1
 
 
 def last_stops_of_two(first: Floats, drawn: Floats, bad: Bools, silent: Bools, group: Ints, groups: int) -> LastStops:
@@ -120,49 +294,3 @@ def last_of_orders(order: Ints, bad: Bools, silent: Bools) -> tuple[Ints, Ints]:
         quiet += goes_on & silent[here]
         here = np.where(goes_on, following, here)
     return here, quiet
-
-
-class _Lump(Struct, frozen=True):
-    """Bad targets that are drawn with the same share and fail alike."""
-
-    places: Ints
-    drawn: float
-    silent: bool
-
-
-def _lumps(drawn: Floats, bad: Bools, silent: Bools) -> list[_Lump]:
-    places = np.flatnonzero(bad)
-    places = places[np.lexsort((silent[places], drawn[places]))]
-    share, quiet = drawn[places], silent[places]
-    begins = np.flatnonzero((share[1:] != share[:-1]) | (quiet[1:] != quiet[:-1])) + 1
-    return [_Lump(mine, float(drawn[mine[0]]), bool(silent[mine[0]])) for mine in np.split(places, begins) if len(mine)]
-
-
-def _one(number: int, count: int) -> tuple[int, ...]:
-    return tuple(int(place == number) for place in range(count))
-
-
-def _try_one(
-    states: dict[_State, Floats], lumps: list[_Lump], then: Floats, left: Floats, whole: float
-) -> dict[_State, Floats]:  # fmt: skip
-    """One more try from every state: some end at good targets (`then`), some have nobody left to try (`left`)."""
-    made: dict[_State, Floats] = {}
-    for (counts, last), weight in states.items():
-        gone = sum(count * lump.drawn for count, lump in zip(counts, lumps, strict=True))
-        rest = whole - gone
-        if rest <= NOBODY_LEFT:
-            left[last] += weight.sum()
-            continue
-        then += weight / rest
-        for state, part in _next_states(counts, lumps):
-            moved = np.roll(weight, 1) if lumps[state[1]].silent else weight
-            made[state] = made.get(state, 0.0) + moved * part / rest
-    return made
-
-
-def _next_states(counts: tuple[int, ...], lumps: list[_Lump]) -> Iterator[tuple[_State, float]]:
-    for number, lump in enumerate(lumps):
-        others = (len(lump.places) - counts[number]) * lump.drawn
-        if others > 0:
-            more = tuple(count + (place == number) for place, count in enumerate(counts))
-            yield (more, number), others
