@@ -2,9 +2,11 @@
 
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from northgate.engine.balancing.keys import KeyTable
 from northgate.engine.drill.run import undisturbed
+from northgate.engine.solver import Solver
 from tests.simulation.requests import score
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
@@ -89,6 +91,20 @@ def test_those_without_a_session_are_drawn_anew():
     assert flow.places.front_rps.sum() == pytest.approx(
         600 * (share * (5 / 6 + 3 / 6) + (1 - share) * (1 + 1 / 6 + 1 / 36))
     )
+
+
+@pytest.mark.parametrize("bound", [0.0, 0.5, 1.0])
+def test_how_sessions_are_opened_does_not_depend_on_how_many_have_one(bound):
+    """One of six refuses: a source without a session is served at another at once, or after it, up to twice; also where
+    there is no such source yet."""
+    data = with_retries(2, sources=3000)
+    data["target_groups"][0]["affinity"] = {"by": "cookie", "renews": False, "lasts_s": 30}
+    state = drill_of(data, [fail(60, process="tiles-1")], lasts_s=80).flow_at(60).state
+    shares = bound * np.array([2, 2, 1, 1, 1, 1]) / 8
+    held = replace(state.held, sessions=shares[None, :])
+    flow = Solver(network_of(data)).solve(replace(state, held=held, attempts=None))
+    opened = 600 / 3000 / 6 * (1 + 1 / 6 + 1 / 6**2)
+    assert flow.opening[0] == pytest.approx([0.0, *[opened] * 5], rel=1e-9)
 
 
 def test_hash_keys_load_only_the_targets_that_hold_them():

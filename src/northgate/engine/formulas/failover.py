@@ -136,8 +136,9 @@ def find_lumps(first: Floats1, drawn: Floats1, bad: Bools1, silent: Bools1, valu
 def go_on(
     lumps: int, drawn: Floats1, tries: int, values: Floats2, counts: Ints2, table: Floats1, then: Floats1
 ) -> None:  # fmt: skip
-    """How requests go on that begin with some weights at lumps, after no more tries than there are targets: fills `then`, by how many silent ones they have met
-    before what goes on to good targets, in parts of the share by which these are drawn; and what is left at lumps."""
+    """How requests go on that begin with some weights at lumps, after no more tries than there are targets: fills
+    `then`, by how many silent ones they have met before what goes on to good targets, in parts of the share by which
+    these are drawn; and what is left at lumps."""
     whole = 0.0
     for target in range(len(drawn)):
         whole += drawn[target]
@@ -160,8 +161,8 @@ def go_on(
 def _by_counts(
     ways: int, lumps: int, whole: float, tries: int, values: Floats2, counts: Ints2, table: Floats1, then: Floats1
 ) -> None:  # fmt: skip
-    """`go_on`, by how many of each lump have been tried; `table` holds the weight of each such way, which leads to later
-    ones alone."""
+    """`go_on`, by how many of each lump have been tried; `table` holds the weight of each such way, which leads to
+    later ones alone."""
     table[:ways] = 0.0
     step = 1
     for lump in range(lumps):

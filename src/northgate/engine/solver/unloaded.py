@@ -46,6 +46,9 @@ class Frame:
         self.own_address = entries.front[self.entry] >= 0
         self.anycast = np.array([one.address_kind == "anycast" for one in network.plan.balancers], dtype=bool)
         self.by_busy = bools(METHODS[method].depends_on_load for method in network.cells.method)[pairs.cell]
+        self.place_of_pair = np.zeros(len(pairs.cell), dtype=np.int64)
+        for mine in network.cells.pairs:
+            self.place_of_pair[mine] = np.arange(len(mine))
         self.busy = bool(self.by_busy.any())
         self.busy_machines = distinct(pairs.machine[self.by_busy])
         self.hashed = network.cells.by_key
@@ -53,7 +56,8 @@ class Frame:
         tries = network.groups.try_others
         # The cells, at layer 7, whose requests may go on to other targets; and how often.
         self.with_others: list[tuple[int, int]] = [
-            (cell, int(tries[group]))
+            # Nobody tries more others than there are.
+            (cell, min(int(tries[group]), max(len(network.cells.pairs[cell]) - 1, 1)))
             for cell, group in enumerate(network.cells.group)
             if tries[group] and network.fronts.layer[network.cells.front[cell]] == 7
         ]
@@ -166,8 +170,6 @@ class Unloaded(Derives):
             self.choice = self._filled(self.choice)
         # Where keys end that go on in an order of their own, as found so far: by fate and cell.
         self.stops_in_order: dict[tuple[int, int], LastStops] = {}
-        # Where calls end that go on to others, as found so far: by fate, cell, where they begin, and how all are drawn.
-        self.stops: dict[tuple[int, int, int, bytes], LastStops] = {}
         # To which targets the keys of a call fall at cells whose targets keys decide, those left out that are held
         # already: the classes, per cell, and their shares.
         self.falls: dict[tuple[int, int, int, tuple[int, ...], tuple[int, ...]], tuple[Ints, Floats]] = {}

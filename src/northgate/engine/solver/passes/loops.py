@@ -155,17 +155,18 @@ def find_followed(
     late: Bools2, takes: Bools2, leads_on: Bools1, bad_page: Bools2, budget_s: Floats2, connect_s: Floats1,
     timeout_s: Floats1, waits: Ints1, made: Floats3,
 ) -> None:  # fmt: skip
-    """What becomes of requests of one fate at some pairs, after so many silent targets: (silent ones, pairs, kinds)."""
+    """What becomes of requests of some fates at some pairs, after so many silent targets: (silent ones, places,
+    kinds)."""
     for silent in range(made.shape[0]):
         for place in range(len(mine)):
-            pair, met = mine[place], made[silent, place]
+            of_fate, pair, met = fate[place], mine[place], made[silent, place]
             met[:] = 0.0
             for number in range(len(kinds)):
-                met[kinds[number]] = values[number, fate[0], pair]
-            takes_here, wait_s = takes[fate[0], pair] and not leads_on[pair], silent * timeout_s[pair]
+                met[kinds[number]] = values[number, of_fate, pair]
+            takes_here, wait_s = takes[of_fate, pair] and not leads_on[pair], silent * timeout_s[pair]
             if takes_here:
                 taken = 1 - excess[machine[pair]]
-                too_late, disliked = late[silent, place], bad_page[fate[0], pair]
+                too_late, disliked = late[silent, place], bad_page[of_fate, pair]
                 met[SERVED] = 0.0 if too_late or disliked else taken
                 met[WORK] = met[SERVED] * (latency_s[machine[pair]] + wait_s)
                 met[TIMED_OUT] = met[LATE] = taken if too_late else 0.0
@@ -173,7 +174,7 @@ def find_followed(
             fails = 0.0
             for cause in range(SERVED):
                 fails += met[cause]
-            most_s = max(budget_s[fate[0], pair] - waits[0] * connect_s[fate[0]], 0.0) * fails
+            most_s = max(budget_s[of_fate, pair] - waits[0] * connect_s[of_fate], 0.0) * fails
             met[SPENT] = min(met[SPENT] + (fails * wait_s if takes_here else 0.0), most_s)
 
 

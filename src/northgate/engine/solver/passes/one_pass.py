@@ -85,7 +85,6 @@ class OnePass:
         ):
             return ()
         made = tuple(self.backward.run(ends, share, sent, queue, stops, number).book for number in range(1, waits + 1))
-        self.backward.waits.after_waits.clear()
         self.backward.waits.follow(queue, back.values, 0)
         return made
 

@@ -1,7 +1,5 @@
 """Where requests are sent: those that a session binds, those that are drawn, and those that go on to other targets."""
 
-from collections.abc import Collection, Mapping
-
 import numpy as np
 
 from northgate.engine.balancing import busy_shares
@@ -16,7 +14,6 @@ from northgate.engine.base import (
 from northgate.engine.formulas import LastStops, Queue, last_stops, last_stops_in_order, last_stops_of_two
 from northgate.engine.solver.context import Back, Sent, Stage, Stop, together
 from northgate.engine.solver.passes.loops import mix_bound
-from northgate.engine.solver.retries.classes import Pinned
 from northgate.engine.solver.retries.holding import sessions_of_free
 from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT
 
@@ -60,24 +57,38 @@ class Sending(Stage):
         if not self.frame.with_others:
             return first, []
         ends = np.repeat(first, self.fates, axis=0) if len(first) == 1 else first.copy()
-        by_class = self._by_class if classes else {}
-        stops = self._to_one_more(ends, drawn, by_class)
-        for cell, tries in self.frame.with_others:
-            mine, followed = self.network.cells.pairs[cell], by_class.get(cell, {})
+        by_class = self._by_class if classes else frozenset()
+        stops = self._to_one_more(ends, drawn, classes=classes)
+        for cell, tries in self._more:
+            mine = self.network.cells.pairs[cell]
             bad = self._bad[:, mine]
-            on = followed if cell in self.frame.one_more else {*followed, *np.flatnonzero((ends[:, mine] * bad).any(1))}
-            for fate in map(int, on):
-                own = drawn[min(fate, len(drawn) - 1), mine]
-                if fate in followed:
-                    found = self.repeats.ends_at(followed[fate], cell, own)
-                else:
-                    silent = self.state.encounter.fate_met[fate, mine] != REFUSES
-                    found = self._by_hash(cell, fate, bad[fate], silent, tries, ends[fate, mine], own)
-                ends[fate, mine] = found.share
-                some = ~bad[fate] & (found.share > 0)
-                at = mine[some]
-                stops.append(Stop(np.full(len(at), fate), at, found.share[some], found.waited[:, some]))
+            for fate in np.flatnonzero((ends[:, mine] * bad).any(axis=1)).tolist():
+                if (fate, cell) not in by_class:
+                    silent, own = self.state.encounter.fate_met[fate, mine] != REFUSES, drawn[self._row(drawn, fate)]
+                    found = self._by_hash(cell, fate, bad[fate], silent, tries, ends[fate, mine], own[mine])
+                    ends[fate, mine] = found.share
+                    at = np.flatnonzero(~bad[fate] & (found.share > 0))
+                    stops.append(Stop(np.full(len(at), fate), mine[at], found.share[at], found.waited[:, at]))
+        if by_class:
+            stops.append(self._of_classes(ends, drawn))
         return ends, together(stops)
+
+    def _of_classes(self, ends: Floats, drawn: Floats) -> Stop:
+        """Puts into `ends` where the requests of classes end that are followed."""
+        fate, pair, share, waited = self.repeats.ends(drawn)
+        ends[fate, pair] = share
+        some = np.flatnonzero(~self._bad[fate, pair] & (share > 0))
+        return Stop(fate[some], pair[some], share[some], waited[:, some])
+
+    @staticmethod
+    def _row(shares: Floats, fate: int) -> int:
+        return min(fate, len(shares) - 1)
+
+    @cached
+    def _more(self) -> list[tuple[int, int]]:
+        """The cells that go on to more than one other, or by key, and to how many."""
+        one_more = set(self.frame.one_more)
+        return [(cell, tries) for cell, tries in self.frame.with_others if cell not in one_more]
 
     @cached
     def _bad(self) -> Bools:
@@ -85,20 +96,24 @@ class Sending(Stage):
         return np.asarray((self.state.encounter.fate_met != ANSWERS) & ~self.frame.leads_on)
 
     @cached
-    def _by_class(self) -> dict[int, dict[int, Pinned]]:
-        """The calls whose classes are followed where they go on to others, by cell and fate."""
-        made: dict[int, dict[int, Pinned]] = {}
-        for one in self.repeats.pinned:
-            for cell in one.spent:
-                made.setdefault(cell, {})[one.fate] = one
-        return made
+    def _by_class(self) -> frozenset[tuple[int, int]]:
+        """The fates and cells at which calls go on to others that are followed by class."""
+        return frozenset((one.fate, cell) for one in self.repeats.pinned for cell in one.spent)
 
-    def _to_one_more(self, ends: Floats, drawn: Floats, by_class: Mapping[int, Collection[int]]) -> list[Stop]:
-        """Puts into `ends` where requests end that go on to one other at most; without those followed by class."""
+    @cached
+    def _bad_one_more(self) -> Bools:
+        """As `_bad`, at the pairs of cells that go on to one other at most; without those followed by class."""
+        mine = self.frame.one_more_pairs
+        bad, cell = self._bad[:, mine], self.network.pairs.cell[mine]
+        for fate, of_class in self._by_class:
+            bad[fate, cell == of_class] = False
+        return bad
+
+    def _to_one_more(self, ends: Floats, drawn: Floats, *, classes: bool) -> list[Stop]:
+        """Puts into `ends` where requests end that go on to one other at most; `classes`: without those followed by
+        class."""
         mine, group, groups = self.frame.one_more_pairs, self.frame.one_more_group, len(self.frame.one_more)
-        first, bad = ends[:, mine], self._bad[:, mine]
-        for cell, fates in by_class.items():
-            bad[np.ix_([*fates], self.network.pairs.cell[mine] == cell)] = False
+        first, bad = ends[:, mine], self._bad_one_more if classes else self._bad[:, mine]
         goes_on = sum_columns(group, np.where(bad, first, 0.0), groups)[:, group] > 0
         if not goes_on.any():
             return []

@@ -55,23 +55,23 @@ class Waits(Stage):
     def __init__(self, context: Context) -> None:
         super().__init__(context)
         self.lateness = Lateness()
-        # What becomes of calls that are followed by class, by how many silent targets they have met before.
-        self.after_waits: dict[tuple[int, int], Floats] = {}
+        # What becomes of calls that are followed by class, by how many silent targets they have met before: (silent
+        # ones, targets of `Courses`, kinds).
+        self.after_waits = np.zeros((0, 0, KINDS))
 
     def follow(self, queue: Queue, values: Floats, waits: int) -> None:
         """What becomes of calls whose classes are followed, by how many silent targets they have met before."""
-        pairs, encounter = self.network.pairs, self.state.encounter
-        for one in self.repeats.pinned:
-            for cell in one.spent:
-                mine, fate = self.network.cells.pairs[cell], np.array([one.fate])
-                made = np.empty((self.repeats.others[cell] + 1, len(mine), KINDS))
-                late = self._late_after(np.repeat(fate, len(mine)), mine, len(made), queue, waits)
-                find_followed(
-                    self.unloaded.derived(anyway).kinds, values, fate, mine, pairs.machine, queue.latency_s,
-                    queue.excess, late, self.repeats.takes, self.frame.leads_on, encounter.bad_page, encounter.budget_s,
-                    encounter.connect_s, pairs.connect_timeout_s, np.array([waits]), made,
-                )  # fmt: skip
-                self.after_waits[one.fate, cell] = made
+        if not self.repeats.goes_on:
+            return
+        pairs, encounter, courses = self.network.pairs, self.state.encounter, self.repeats.spreading.courses
+        made = np.empty((courses.most_tries + 1, len(courses.pair), KINDS))
+        late = self._late_after(courses.fate_of_target, courses.pair, len(made), queue, waits)
+        find_followed(
+            self.unloaded.derived(anyway).kinds, values, courses.fate_of_target, courses.pair, pairs.machine,
+            queue.latency_s, queue.excess, late, self.repeats.takes, self.frame.leads_on, encounter.bad_page,
+            encounter.budget_s, encounter.connect_s, pairs.connect_timeout_s, np.array([waits]), made,
+        )  # fmt: skip
+        self.after_waits = made
 
     def _late_after(self, fate: Ints, mine: Ints, count: int, queue: Queue, waits: int) -> Bools:
         """Whether answers to requests of these fates at these pairs come too late after a front has waited for 0, 1,

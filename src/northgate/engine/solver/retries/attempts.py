@@ -18,13 +18,10 @@ from northgate.engine.base import (
     Ints,
     cached,
 )
-from northgate.engine.formulas import (
-    LastStops,
-)
 from northgate.engine.solver.retries.cases import Book
 from northgate.engine.solver.retries.classes import EMPTY, Pinned
 from northgate.engine.solver.retries.ends import CaseEnds
-from northgate.engine.solver.retries.outcomes import AfterWaits, ClassOutcomes
+from northgate.engine.solver.retries.outcomes import ClassOutcomes
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.retries.spreading import Spreading
 from northgate.engine.solver.state import State
@@ -55,7 +52,7 @@ class Repeats:
     @cached
     def spreading(self) -> Spreading:
         """How attempts of held classes are spread."""
-        return Spreading(self.returning)
+        return Spreading(self.returning, self.pinned)
 
     @cached
     def classes(self) -> ClassOutcomes:
@@ -66,6 +63,11 @@ class Repeats:
     def any(self) -> bool:
         """Whether any call may be tried more than once."""
         return bool(self.book.cases)
+
+    @cached
+    def goes_on(self) -> bool:
+        """Whether any call that is followed by class may go on to others."""
+        return any(one.spent for one in self.pinned)
 
     def lose_connections(self, call: int, lost: Floats) -> None:
         """Of a call's connections those through these pairs have ended (shares of its sources): the sources are held
@@ -103,11 +105,11 @@ class Repeats:
         """Per row of the book the connects of a call that has one attempt behind it."""
         return self.after_one
 
-    def coming(self, one: Pinned) -> Floats:
-        """How often calls of each class connect at each entry, those whose connection has ended under them too:
-        (entries, classes)."""
-        made = self.free[one.call] * self.connects[one.rows]
-        return np.asarray(made + self.anew[one.call] * self.connects_after_one[one.rows])
+    @property
+    def coming(self) -> Floats:
+        """Per row of the book how often calls connect there, those whose connection has ended under them too."""
+        call = self.book.call
+        return self.free[call] * self.connects + self.anew[call] * self.connects_after_one
 
     @property
     def entry_connects(self) -> Floats:
@@ -121,11 +123,17 @@ class Repeats:
 
     def mix(self, share: Floats) -> None:
         """Puts into `share` (fates, pairs) how attempts of held classes are spread; it holds what is drawn anew."""
-        self.spreading.mix(share, self.pinned, self.coming)
+        if self.pinned:
+            self.spreading.mix(share, self.coming)
 
-    def ends_at(self, one: Pinned, cell: int, drawn: Floats) -> LastStops:
-        """Where the attempts of a call's classes end at a cell that goes on to others."""
-        return self.spreading.ends_at(one, cell, drawn, self.coming(one))
+    def ends(self, drawn: Floats) -> tuple[Ints, Ints, Floats, Floats]:
+        """Where the attempts of classes end that are held and go on to others, by place: fate, pair, the share of the
+        fate's requests at the pair's cell, and what of it comes there after 0, 1, ... silent ones. `drawn` (fates or 1,
+        pairs)."""
+        spreading, courses, some = self.spreading, self.spreading.courses, self.spreading.on
+        share, waited = spreading.ends(drawn, spreading.weights(self.coming, some), some)
+        targets = courses.targets(some)
+        return courses.fate_of_target[targets], courses.pair[targets], share[targets], waited[:, targets]
 
     def longest_wait(self) -> int:
         """How many connects may take their time-out before one of the same attempt is taken, at most."""
@@ -144,9 +152,7 @@ class Repeats:
     def _weights(self, spent: int) -> Floats:
         return self.weights_after_one if spent else self.book.weights
 
-    def outcomes(
-        self, entry: Floats, share: Floats, kinds: Ints, values: Floats, row: Floats, after: AfterWaits
-    ) -> Floats:
+    def outcomes(self, entry: Floats, share: Floats, kinds: Ints, values: Floats, row: Floats, after: Floats) -> Floats:
         """What becomes of one connect by row of the book and kind; `share` is what is drawn anew, `values` (of these
         kinds) what becomes of it at pairs, `row` by row of `Network.arrivals` where no pool is asked."""
         if not self.pinned:

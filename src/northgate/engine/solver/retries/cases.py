@@ -92,6 +92,15 @@ class Book:
         return Cases(np.full(len(rows), one.call), np.full(len(rows), share), every, rows, entry)
 
     @cached
+    def call(self) -> Ints:
+        """The call of each row."""
+        made = np.empty(self.size, dtype=np.int64)
+        made[: len(self.network.entries.call)] = self.network.entries.call
+        for one in self.pinned:
+            made[one.rows] = one.call
+        return made
+
+    @cached
     def first_connects(self) -> Floats:
         """Per row of the book: the connects of a call there if each attempt connected once, and was the only one."""
         return self.connects_once(self.weights)

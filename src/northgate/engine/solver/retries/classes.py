@@ -4,14 +4,14 @@ import math
 from collections.abc import Iterator, Sequence
 
 import numpy as np
-from msgspec import Struct, field
+from msgspec import Struct
+from msgspec.structs import replace
 
 from northgate.engine.base import (
     Bools,
     Floats,
     Ints,
     cached,
-    distinct,
 )
 from northgate.engine.formulas import (
     last_of_orders,
@@ -19,6 +19,7 @@ from northgate.engine.formulas import (
 from northgate.engine.network import Segment
 from northgate.engine.solver.retries.holding import sessions_of_free
 from northgate.engine.solver.retries.returning import Returning
+from northgate.engine.solver.unloaded import Unloaded
 
 # A class whose calls are held at a target that takes no connect: they go on to others as those are drawn.
 DRAWN = -1
@@ -26,6 +27,8 @@ DRAWN = -1
 STRIDE, NOBODY = 1 << 20, -1
 # The least weight of a class where only their ratios count.
 EMPTY = 1e-12
+# As many are bound by no session at least: how they would fare tells how sessions are opened as the first one ends.
+NEXT_TO_NOBODY = 1e-15
 # So many classes of a call are followed at most; beyond that only every so-many-th of its sources' keys, evenly
 # spread, of which n give each share to within about 1 / sqrt(n).
 MOST_CLASSES = 400_000
@@ -33,32 +36,24 @@ MOST_CLASSES = 400_000
 MOST_TOGETHER = 2_000
 
 
-class Placed(Struct, frozen=True, dict=True):
-    """Where the classes of a call stand at a cell whose calls may go on to others: `taken` those whose target takes
-    them, after `quiet` silent ones, at the `place`-th of the cell's pairs; `lost` those whose target takes none, and
-    there is nobody else; `begin` the others, who go on as those are drawn, from the `start`-th of its pairs (past the
-    last: as all are drawn). Indices of classes, and for each of them a number."""
+class Placed(Struct, frozen=True):
+    """Where the classes of a call stand at a cell: each at the `place`-th of its pairs, or past the last, for all that
+    are drawn, or beyond, at a lump; after so many `quiet` silent ones, or DRAWN: it goes on to others as those are
+    drawn. The `rows` of `Network.arrivals` by which calls come there, and the place of each one's entry among the
+    call's."""
 
-    taken: Ints
     quiet: Ints
     place: Ints
-    lost: Ints
-    lost_at: Ints
-    begin: Ints
-    start: Ints
-
-    @cached
-    def starts(self) -> list[tuple[int, Ints]]:
-        """Each start, with the classes that begin there."""
-        return [(int(start), self.begin[self.start == start]) for start in distinct(self.start)]
+    rows: Ints
+    entry: Ints
 
 
 class Pinned(Struct, dict=True):
     """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time),
     and per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how
-    many silent targets those of a class have met before, or DRAWN. `placed` and `coming`: what is worked out of that
-    when it is asked for, by cell. Row `first + e * classes + k` of the book is entry
-    e's, of `entries`, for class k; `ways` are the rows of `Network.arrivals` that these entries may take."""
+    many silent targets those of a class have met before, or DRAWN. `placed`: what is worked out of that, by cell. Row
+    `first + e * classes + k` of the book is entry e's, of `entries`, for class k; `ways` are the rows of
+    `Network.arrivals` that these entries may take."""
 
     call: int
     fate: int
@@ -68,10 +63,9 @@ class Pinned(Struct, dict=True):
     pins: dict[int, Ints]
     spent: dict[int, Ints]
     ways: Ints
+    placed: dict[int, Placed]
     first: int = 0
     first_kind: int = 0
-    placed: dict[int, Placed] = field(default_factory=dict)
-    coming: dict[int, tuple[Ints, Ints]] = field(default_factory=dict)
 
     @property
     def kinds(self) -> slice:
@@ -93,33 +87,50 @@ class Pinned(Struct, dict=True):
         return np.asarray(free / free.sum())
 
 
-class Part(Struct, frozen=True):
-    """Classes of a call's sources: their weights, per cell the pair that holds each (as one number with what is spent
-    before it), and which of them no session holds."""
+class Bound(Struct, frozen=True):
+    """A kind of session that may bind a call's sources: the cells at which it holds, and the members to which it binds
+    anybody, with their shares of the sources."""
 
-    weights: Floats
+    cells: Ints
+    members: Ints
+    shares: Floats
+
+
+class Pattern(Struct, frozen=True):
+    """The classes of a call whatever their weights: each is a `share` of those who are bound in the `way`-th way by
+    sessions, of which there is one for each choice of a member, or of nobody, of every kind of session."""
+
+    like: Pinned
+    way: Ints
+    share: Floats
+
+    def with_ways(self, weights: Floats) -> Pinned:
+        """The classes where so large shares of the sources are bound in each way."""
+        return replace(self.like, weights=np.append(weights[self.way] * self.share, 0.0))
+
+
+class Part(Struct, frozen=True):
+    """Classes of a call's sources: as shares of the ways in which sessions bind them, per cell the pair that holds each
+    (as one number with what is spent before it), and which of them no session holds."""
+
+    way: Ints
+    share: Floats
     pins: dict[int, Ints]
     free: Bools
 
-    def also(self, other: "Part") -> "Part":
-        """Those who are in one class of each, which hold at different cells."""
-        mine, others = len(self.weights), len(other.weights)
+    def also(self, places: Ints, cells: Ints) -> "Part":
+        """Each of them with each of those whom another kind of session binds at these cells to these `places` (cells,
+        members), and with those whom it does not bind."""
+        mine, others = len(self.way), places.shape[1] + 1
         pins = {cell: np.repeat(pin, others) for cell, pin in self.pins.items()}
-        pins |= {cell: np.tile(pin, mine) for cell, pin in other.pins.items()}
-        return Part(
-            np.outer(self.weights, other.weights).ravel(), pins, np.logical_and.outer(self.free, other.free).ravel()
-        )
+        pins |= {int(cell): np.tile(np.append(pin, NOBODY), mine) for cell, pin in zip(cells, places, strict=True)}
+        nobody = np.tile(np.arange(others) == others - 1, mine)
+        return Part(np.arange(mine * others), np.ones(mine * others), pins, np.repeat(self.free, others) & nobody)
 
-    def and_nobody(self) -> "Part":
-        """With one more class: those whom none of this holds."""
-        pins = {cell: np.append(pin, NOBODY) for cell, pin in self.pins.items()}
-        return Part(np.append(self.weights, max(1 - self.weights.sum(), 0.0)), pins, np.append(self.free, True))
 
-    def alone(self) -> "Iterator[Part]":
-        """Each class by itself."""
-        for one in range(len(self.weights)):
-            some = slice(one, one + 1)
-            yield Part(self.weights[some], {cell: pin[some] for cell, pin in self.pins.items()}, self.free[some])
+def _patterns(_: Unloaded) -> dict[int, tuple[tuple[bytes, ...], Pattern | None]]:
+    """By call the classes that were found last, and whom sessions bound then."""
+    return {}
 
 
 class ClassMaker:
@@ -149,58 +160,88 @@ class ClassMaker:
 
     def classes(self, call: int) -> Pinned | None:
         """The classes of a call; None where nothing holds it."""
+        bound, known = self._bound(call), self.unloaded.derived(_patterns)
+        key, shares = tuple(one.members.tobytes() for one in bound), [one.shares for one in bound]
+        if math.prod(len(one.members) + 1 for one in bound) > MOST_TOGETHER:
+            pattern, shares = self._pattern_of_lumps(call, bound)
+        else:
+            # The last one is kept: those who are bound change less often than how many these are.
+            if call not in known or known[call][0] != key:
+                known[call] = key, self._pattern(call, [(one.cells, self._pins(call, one)) for one in bound])
+            pattern = known[call][1]
+        return pattern.with_ways(_independent(shares)) if pattern else None
+
+    def _pattern(self, call: int, bound: Sequence[tuple[Ints, Ints]]) -> Pattern | None:
+        """The classes of a call that sessions of each kind bind at cells to places (cells, members)."""
         at, fate = self.network.kept.at_cells[call], int(self.unloaded.fate_of_call[call])
         reached = np.flatnonzero(at)
-        bound = self._by_session(call, fate)
+        ways = Part(np.zeros(1, dtype=np.int64), np.ones(1), {}, np.ones(1, dtype=bool))
+        for at_cells, places in bound:
+            ways = ways.also(places, at_cells)
         hashed = self._hashed(call, reached)
-        if len(bound.weights) == 1 and not hashed:
+        if len(ways.way) == 1 and not hashed:
             return None
-        parts = list(self._by_key(call, fate, bound, hashed)) if hashed else [bound]
-        weights, free = np.concatenate([part.weights for part in parts]), np.concatenate([part.free for part in parts])
+        parts = list(self._by_key(call, fate, ways, hashed)) if hashed else [ways]
+        free = np.concatenate([part.free for part in parts])
+        way, share = np.concatenate([part.way for part in parts]), np.concatenate([part.share for part in parts])
         cells = {cell for part in parts for cell in part.pins} | {int(cell) for cell in reached if cell in self.others}
         cells |= {int(cell) for kind in self.network.kept.sessions for cell in kind.cells[at[kind.cells]]}
+        # The last class draws anew each time.
         pins = {
-            cell: np.concatenate([part.pins.get(cell, np.full(len(part.weights), NOBODY)) for part in parts])
+            cell: np.concatenate(
+                [*(part.pins.get(cell, np.full(len(part.way), NOBODY)) for part in parts), np.array([NOBODY])]
+            )
             for cell in sorted(cells)
         }
-        # The last class draws anew each time.
-        weights, free = np.append(weights, 0.0), np.append(free, False)
-        pins = {cell: np.append(pin, NOBODY) for cell, pin in pins.items()}
         held = {cell: np.where(pin < 0, NOBODY, pin // STRIDE) for cell, pin in pins.items()}
         spent = {cell: np.where(pin < 0, 0, pin % STRIDE) + DRAWN for cell, pin in pins.items() if cell in self.others}
         entries = self.network.entries.of_call[call]
-        ways = np.flatnonzero(np.isin(self.entry, entries) & (self.row_part > 0))
-        return Pinned(call, fate, entries, weights, free, held, spent, ways)
+        ways_there = np.flatnonzero(np.isin(self.entry, entries) & (self.row_part > 0))
+        like = Pinned(call, fate, entries, share, np.append(free, False), held, spent, ways_there, {})
+        like.placed |= {cell: self._placed(like, cell) for cell in held}
+        return Pattern(like, way, share)
 
-    def _by_session(self, call: int, fate: int) -> Part:
-        """Which sessions bind the call's sources: those of each kind with those of every other, as independent."""
-        network, state = self.network, self.state
-        client, takes = int(network.calls.client[call]), self.takes[fate]
-        found, kinds = Part(np.ones(1), {}, np.ones(1, dtype=bool)), list[tuple[Ints, Ints, Floats, Ints]]()
+    def _placed(self, one: Pinned, cell: int) -> Placed:
+        count, pins, pairs = len(self.network.cells.pairs[cell]), one.pins[cell], len(self.network.pairs.cell)
+        at_pair = self.frame.place_of_pair[np.minimum(np.maximum(pins, 0), pairs - 1)]
+        place = np.where(pins < 0, count, np.where(pins < pairs, at_pair, count + 1 + pins - pairs))
+        quiet = np.where(pins < 0, DRAWN, one.spent.get(cell, 0))
+        rows = one.ways[self.front[one.ways] == self.network.cells.front[cell]]
+        return Placed(quiet, place, rows, np.searchsorted(one.entries, self.entry[rows]))
+
+    def _bound(self, call: int) -> list[Bound]:
+        """Which sessions bind the call's sources."""
+        network, state, made = self.network, self.state, list[Bound]()
+        client = int(network.calls.client[call])
         for number, kind in enumerate(network.kept.sessions):
-            mine = kind.cells[network.kept.at_cells[call, kind.cells]]
-            if kind.client != client or not len(mine) or state.held is None:
+            if kind.client != client or state.held is None:
                 continue
-            held = sessions_of_free(network, state, number, call)
-            pins = np.full((len(mine), len(held)), NOBODY)
-            for row, cell in enumerate(mine):
-                pairs = network.cells.pairs[int(cell)]
-                code = pairs * STRIDE + np.where(takes[pairs], 1, 0)
-                pins[row, network.pairs.member[pairs]] = np.where(state.in_use[pairs], code, NOBODY)
-            members = np.flatnonzero(state.held.sessions[number] > 0)
-            kinds.append((mine, pins, held, members))
-        many = math.prod(len(members) + 1 for _, _, _, members in kinds) > MOST_TOGETHER
-        for mine, pins, held, members in kinds:
-            weights, places = held[members], pins[:, members]
-            if many:
-                alike = self._alike(fate, mine, pins, members)
-                weights = np.array([held[some].sum() for some in alike])
-                places = np.array([[self._lump(pin[some], held[some]) for some in alike] for pin in pins])
-            bound = Part(
-                weights, {int(cell): places[row] for row, cell in enumerate(mine)}, np.zeros(len(weights), bool)
-            )
-            found = found.also(bound.and_nobody())
-        return found
+            mine = kind.cells[network.kept.at_cells[call, kind.cells]]
+            if len(mine):
+                members = np.flatnonzero(state.held.sessions[number] > 0)
+                made.append(Bound(mine, members, sessions_of_free(network, state, number, call)[members]))
+        return made
+
+    def _pins(self, call: int, one: Bound) -> Ints:
+        """Where a kind of session binds: (its cells, its members)."""
+        network, takes = self.network, self.takes[self.unloaded.fate_of_call[call]]
+        pins = np.full((len(one.cells), len(network.members.group)), NOBODY)
+        for row, cell in enumerate(one.cells):
+            pairs = network.cells.pairs[int(cell)]
+            code = pairs * STRIDE + np.where(takes[pairs], 1, 0)
+            pins[row, network.pairs.member[pairs]] = np.where(self.state.in_use[pairs], code, NOBODY)
+        return np.asarray(pins[:, one.members])
+
+    def _pattern_of_lumps(self, call: int, bound: Sequence[Bound]) -> tuple[Pattern | None, list[Floats]]:
+        """As `_pattern`, of members that are taken together where they fare alike; and the shares of these."""
+        fate, places, shares = int(self.unloaded.fate_of_call[call]), list[tuple[Ints, Ints]](), list[Floats]()
+        for one in bound:
+            pins = self._pins(call, one)
+            alike = self._alike(fate, one.cells, pins, one.members)
+            shares.append(np.array([one.shares[some].sum() for some in alike]))
+            lumps = [[self._lump(pin[some], one.shares[some]) for some in alike] for pin in pins]
+            places.append((one.cells, np.array(lumps)))
+        return self._pattern(call, places), shares
 
     def _lump(self, pins: Ints, held: Floats) -> int:
         """Where those are held whom sessions hold at these pins, which fare alike."""
@@ -209,9 +250,9 @@ class ClassMaker:
         return int(self.lumps.add(pins // STRIDE, np.maximum(held, EMPTY)) * STRIDE + pins[0] % STRIDE)
 
     def _alike(self, fate: int, cells: Ints, pins: Ints, members: Ints) -> list[Ints]:
-        """The members in lumps that fare alike: they meet the same at every front, and are machines of one make with
-        queues as long. Who takes no connect at a cell that goes on to others stays alone, as all others go on without
-        it."""
+        """Members, by their places, in lumps that fare alike: they meet the same at every front, and are machines of
+        one make with queues as long. Who takes no connect at a cell that goes on to others stays alone, as all others
+        go on without it."""
         network, truth = self.network, self.state.truth
         machine = network.members.machine[members]
         made = [
@@ -219,16 +260,16 @@ class ClassMaker:
             truth.slowness[machine], np.round(self.state.backlog_s[machine], 9), network.machines.zone[machine],
         ]  # fmt: skip
         for row, cell in enumerate(cells):
-            pair = np.maximum(pins[row, members] // STRIDE, 0)
+            pair = np.maximum(pins[row] // STRIDE, 0)
             met, bad = self.state.encounter.fate_met[fate, pair], self.state.encounter.bad_page[fate, pair]
-            nobody = pins[row, members] == NOBODY
+            nobody = pins[row] == NOBODY
             made += [nobody, np.where(nobody, -1, met), ~nobody & bad]
             if int(cell) in self.others:
                 made.append(np.where(~nobody & ~self.takes[fate, pair], members, -1))
         table = np.stack([np.asarray(one, dtype=np.float64) for one in made], axis=1)
         _, kind = np.unique(table, axis=0, return_inverse=True)
         order = np.argsort(kind.ravel(), kind="stable")
-        return np.split(members[order], np.cumsum(np.bincount(kind.ravel()))[:-1])
+        return np.split(order, np.cumsum(np.bincount(kind.ravel()))[:-1])
 
     def _hashed(self, call: int, reached: Ints) -> list[int]:
         """The cells that a call may come to and whose targets its key decides."""
@@ -236,22 +277,22 @@ class ClassMaker:
         hashed = [int(cell) for cell in reached if int(cell) in self.network.cells.by_key]
         return [cell for cell in hashed if len(segment.keys) and (weight[self.network.cells.pairs[cell]] > 0).any()]
 
-    def _by_key(self, call: int, fate: int, bound: Part, hashed: Sequence[int]) -> Iterator[Part]:
+    def _by_key(self, call: int, fate: int, ways: Part, hashed: Sequence[int]) -> Iterator[Part]:
         """Of those bound alike, the keys that fall to the same targets at every front are a class; where a session
         holds, its key decides nothing, but where its target takes no connect, who comes next."""
         segment = self.network.segments[int(self.network.calls.segment[call])]
-        every = max(1, -(-len(segment.keys) * len(bound.weights) // MOST_CLASSES))
+        every = max(1, -(-len(segment.keys) * len(ways.way) // MOST_CLASSES))
         known, mine = self.unloaded.falls, int(self.network.calls.segment[call])
-        for part in bound.alone():
-            pattern = tuple(int(part.pins[cell][0]) if cell in part.pins else NOBODY for cell in hashed)
+        for number, way in enumerate(ways.way):
+            pattern = tuple(int(ways.pins[cell][number]) if cell in ways.pins else NOBODY for cell in hashed)
             key = mine, fate, every, tuple(hashed), pattern
             if key not in known:
                 falls = [self._fall(cell, fate, segment, pin, every) for cell, pin in zip(hashed, pattern, strict=True)]
                 known[key] = _counted(np.array(falls))
             classes, share = known[key]
-            pins = {cell: np.repeat(pin, len(share)) for cell, pin in part.pins.items()}
+            pins = {cell: np.full(len(share), pin[number]) for cell, pin in ways.pins.items()}
             pins |= {cell: classes[row] for row, cell in enumerate(hashed)}
-            yield Part(part.weights[0] * share, pins, np.repeat(part.free, len(share)))
+            yield Part(np.full(len(share), way), share, pins, np.full(len(share), ways.free[number]))
 
     def _fall(self, cell: int, fate: int, segment: Segment, held: int, every: int) -> Ints:
         """Where each key (of so many one) falls, that a session holds already (NOBODY: none does): the pair, and the
@@ -269,6 +310,15 @@ class ClassMaker:
         bad, silent = ~self.takes[fate, mine], self.silent[fate, mine]
         here, quiet = last_of_orders(order[:, : self.others[cell] + 1], bad, silent)
         return mine[here] * STRIDE + quiet + 1
+
+
+def _independent(kinds: Sequence[Floats]) -> Floats:
+    """The shares of the ways in which sessions bind sources, those of each kind as independent of every other; the last
+    of a kind are those whom it does not bind."""
+    made = np.ones(1)
+    for shares in kinds:
+        made = np.outer(made, np.append(shares, max(1 - shares.sum(), NEXT_TO_NOBODY))).ravel()
+    return made
 
 
 def _counted(falls: Ints) -> tuple[Ints, Floats]:

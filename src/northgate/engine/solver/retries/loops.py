@@ -13,6 +13,7 @@ from northgate.engine.base import (
     UNMET,
     WORK,
     Bools1,
+    Bools2,
     Floats1,
     Floats2,
     Floats3,
@@ -21,7 +22,7 @@ from northgate.engine.base import (
     compiled,
     part,
 )
-from northgate.engine.formulas import find_ways, repeated, tried_after, waits_of
+from northgate.engine.formulas import find_lumps, find_stops, find_ways, go_on, repeated, tried_after, waits_of
 from northgate.engine.solver.retries.kinds import add_trip, cap
 
 
@@ -186,38 +187,180 @@ def add_routed(
 
 
 @compiled
-def find_alike(drawn: Floats1, takes: Bools1, silent: Bools1, firsts: Ints1, made: Ints1) -> None:
-    """Per target, and for one past the last, the first from which calls go on in the same way: those that take no
-    connect, fail alike, and are drawn with the same share. `firsts` is for work."""
-    known = 0
-    for place in range(len(made)):
-        made[place] = place
-        if place == len(drawn) or takes[place] or drawn[place] <= 0:
-            continue
-        for number in range(known):
-            first = firsts[number]
-            if drawn[first] == drawn[place] and silent[first] == silent[place]:
-                made[place] = first
-                break
-        if made[place] == place:
-            firsts[known] = place
-            known += 1
+def find_weights(
+    some: Ints1, class_from: Ints1, row_from: Ints1, rows: Ints1, book: Ints1, row_part: Floats1, connects: Floats1,
+    fallback: Floats1, made: Floats1,
+) -> None:  # fmt: skip
+    """The shares of classes among the connects that come by some courses (see `Courses`), of so many by row of the
+    book; where none comes, `fallback`. Sums to 1 over a course's classes."""
+    for number in range(len(some)):
+        course, whole = some[number], 0.0
+        first, end = class_from[course], class_from[course + 1]
+        for way in range(row_from[course], row_from[course + 1]):
+            for held in range(end - first):
+                made[first + held] += row_part[rows[way]] * connects[book[way] + held]
+        for held in range(first, end):
+            whole += made[held]
+        if whole <= 0:
+            for held in range(first, end):
+                made[held] = fallback[held]
+                whole += fallback[held]
+        for held in range(first, end):
+            made[held] /= whole
+
+
+@part
+def _look(course: int, fate: Ints1, target_from: Ints1, pairs: Ints1, takes: Bools2, silent: Bools2, drawn: Floats2,
+          own: Floats1, bad: Bools2) -> int:  # fmt: skip
+    """The targets of a course: how each is drawn, whether it takes no connect, and says so only after the time-out; how
+    many there are."""
+    count, of_fate = int(target_from[course + 1] - target_from[course]), fate[course]
+    for target in range(count):
+        pair = pairs[target_from[course] + target]
+        own[target] = drawn[min(of_fate, drawn.shape[0] - 1), pair]
+        bad[0, target], bad[1, target] = not takes[of_fate, pair], silent[of_fate, pair]
+    return count
+
+
+@part
+def _begin(weight: float, at: int, own: Floats1, first: Floats1) -> None:
+    """Adds so much to what is first sent to a target, or, past the last, to all as they are drawn."""
+    if at < len(own):
+        first[at] += weight
+    else:
+        for target in range(len(own)):
+            first[target] += weight * own[target]
+
+
+@part
+def _add_stop(weight: float, at: int, begin: int, quiet: int, bad: Bools1, share: Floats1, waited: Floats2) -> None:
+    """Adds so much to what ends at a target, of a course whose targets begin there, after so many silent ones."""
+    share[begin + at] += weight
+    if not bad[at]:
+        waited[quiet, begin + at] += weight
 
 
 @compiled
 def find_ends(
-    weight: Floats1, taken: Ints1, quiet: Ints1, place: Ints1, lost: Ints1, lost_at: Ints1, begin: Ints1, start: Ints1,
-    alike: Ints1, waited: Floats2, share: Floats1, on: Floats1,
+    some: Ints1, fate: Ints1, tries: Ints1, target_from: Ints1, pairs: Ints1, class_from: Ints1, quiet: Ints1,
+    place: Ints1, lump_from: Ints1, lump_place: Ints1, lump_share: Floats1, takes: Bools2, silent: Bools2,
+    weight: Floats1, drawn: Floats2, values: Floats2, counts: Ints2, table: Floats1, at_work: Floats2, bad: Bools2,
+    waits: Floats2, share: Floats1, waited: Floats2,
 ) -> None:  # fmt: skip
-    """Adds up where attempts of classes with these weights end (see `Placed`): `waited` of those that are taken, by
-    silent targets before, `share` of these and of those that are taken nowhere, and `on` of the others, by the target
-    from which they go on."""
-    for number in range(len(taken)):
-        waited[quiet[number], place[number]] += weight[taken[number]]
-    for pair in range(len(share)):
-        for silent in range(waited.shape[0]):
-            share[pair] += waited[silent, pair]
-    for number in range(len(lost)):
-        share[lost_at[number]] += weight[lost[number]]
-    for number in range(len(begin)):
-        on[alike[start[number]]] += weight[begin[number]]
+    """Adds up where attempts of some courses end (see `Courses`), whose classes have these weights: the share of each
+    target, and what of it comes to those that take it after so many silent ones (silent ones, targets). `drawn` (fates
+    or 1, pairs); `values`, `counts` and `table` are of `Trying`, and with what follows them for work."""
+    first, own, ended, then = at_work[0], at_work[1], at_work[2], at_work[3]
+    for number in range(len(some)):
+        course, anybody = some[number], False
+        begin = target_from[course]
+        count = _look(course, fate, target_from, pairs, takes, silent, drawn, own, bad)
+        first[:count] = 0.0
+        for held in range(class_from[course], class_from[course + 1]):
+            at = place[held]
+            if quiet[held] < 0:
+                anybody = anybody or weight[held] > 0
+                _begin(weight[held], at, own[:count], first)
+            elif at < count:
+                _add_stop(weight[held], at, begin, quiet[held], bad[0], share, waited)
+            else:
+                for member in range(lump_from[at - count - 1], lump_from[at - count]):
+                    of_member = weight[held] * lump_share[member]
+                    _add_stop(of_member, lump_place[member], begin, quiet[held], bad[0], share, waited)
+        if not anybody:
+            continue
+        find_stops(
+            first[:count], own[:count], bad[0, :count], bad[1, :count], tries[course], values, counts, table, then,
+            ended, waits,
+        )  # fmt: skip
+        for target in range(count):
+            share[begin + target] += ended[target]
+            for silent_ones in range(tries[course] + 1):
+                waited[silent_ones, begin + target] += waits[silent_ones, target]
+
+
+@part
+def _find_begins(quiet: Ints1, place: Ints1, first: Floats1) -> None:
+    """Marks the targets at which any class begins to go on."""
+    first[:] = 0.0
+    for held in range(len(quiet)):
+        if quiet[held] < 0 and place[held] < len(first):
+            first[place[held]] = 1.0
+
+
+@part
+def _find_good(own: Floats1, bad: Bools1, tries: int, begin: int, after: Floats3, good: Floats2) -> None:
+    """What becomes of connects at those who take them, after so many silent ones, by how they are drawn."""
+    good[: tries + 1] = 0.0
+    for target in range(len(own)):
+        if not bad[target]:
+            for silent_ones in range(tries + 1):
+                for kind in range(KINDS):
+                    good[silent_ones, kind] += own[target] * after[silent_ones, begin + target, kind]
+
+
+@compiled
+def find_after_classes(
+    some: Ints1, cells: Ints1, fate: Ints1, tries: Ints1, target_from: Ints1, pairs: Ints1, class_from: Ints1,
+    quiet: Ints1, place: Ints1, lump_from: Ints1, lump_place: Ints1, lump_share: Floats1, takes: Bools2,
+    silent: Bools2, drawn: Floats2, after: Floats3, values: Floats2, counts: Ints2, table: Floats1, at_work: Floats2,
+    bad: Bools2, known: Floats2, is_known: Bools1, good: Floats2, made: Floats3,
+) -> None:  # fmt: skip
+    """What becomes of one connect of each class of some courses, whose calls go on to others: by the target at which
+    it ends, or by those that are drawn (the place of each course among `cells`, classes, kinds). `after` (silent ones,
+    targets of all courses, kinds) is what becomes of connects after so many silent targets; arguments between it and
+    `made` are for work."""
+    first, own, then = at_work[0], at_work[1], at_work[3]
+    for number in range(len(some)):
+        course, cell = some[number], cells[number]
+        begin, first_class = target_from[course], class_from[course]
+        count = _look(course, fate, target_from, pairs, takes, silent, drawn, own, bad)
+        _find_begins(quiet[first_class : class_from[course + 1]], place[first_class:], first[:count])
+        lumps = find_lumps(first[:count], own[:count], bad[0, :count], bad[1, :count], values, counts)
+        is_known[: lumps + 1] = False
+        _find_good(own[:count], bad[0], tries[course], begin, after, good)
+        for held in range(first_class, class_from[course + 1]):
+            at, met = place[held], made[cell, held - first_class]
+            met[:] = 0.0
+            if quiet[held] >= 0 and at < count:
+                _add(1.0, after[quiet[held], begin + at], met)
+            elif quiet[held] >= 0:
+                for member in range(lump_from[at - count - 1], lump_from[at - count]):
+                    _add(lump_share[member], after[quiet[held], begin + lump_place[member]], met)
+            elif at < count and not bad[0, at]:
+                _add(1.0, after[0, begin + at], met)
+            else:
+                start = counts[0, at] if at < count else lumps
+                if not is_known[start]:
+                    is_known[start] = True
+                    _go_on_from(start, lumps, own[:count], tries[course], values, counts, table, then, good,
+                                after[0, begin : begin + count], known[start])  # fmt: skip
+                _add(1.0, known[start], met)
+
+
+@part
+def _add(weight: float, met: Floats1, into: Floats1) -> None:
+    for kind in range(KINDS):
+        into[kind] += weight * met[kind]
+
+
+@part
+def _go_on_from(
+    start: int, lumps: int, own: Floats1, tries: int, values: Floats2, counts: Ints2, table: Floats1, then: Floats1,
+    good: Floats2, at_once: Floats2, known: Floats1,
+) -> None:  # fmt: skip
+    """What becomes of connects that begin at a lump, or past the last: as all are drawn. `good` (silent ones, kinds) is
+    what becomes at those who take connects, by how they are drawn, `at_once` at all targets."""
+    for lump in range(lumps):
+        values[2, lump] = values[0, lump] * values[1, lump] if start == lumps else 0.0
+    if start < lumps:
+        values[2, start] = 1.0
+    go_on(lumps, own, tries, values, counts, table, then)
+    for kind in range(KINDS):
+        known[kind] = good[0, kind] if start == lumps else 0.0
+        for silent_ones in range(tries + 1):
+            known[kind] += then[silent_ones] * good[silent_ones, kind]
+        for target in range(len(own)):
+            if counts[0, target] >= 0:
+                lump = counts[0, target]
+                known[kind] += values[3, lump] / values[1, lump] * at_once[target, kind]

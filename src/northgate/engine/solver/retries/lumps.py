@@ -17,19 +17,16 @@ class Lumps:
         self.pairs = pairs
         self._members: list[tuple[Ints, Floats]] = []
 
-    @property
-    def any(self) -> bool:
-        """Whether there is any."""
-        return bool(self._members)
-
     def add(self, pairs: Ints, shares: Floats) -> int:
         """The number of a new lump of pairs, with these shares of those who are held at it."""
         self._members.append((pairs, shares / shares.sum()))
         return self.pairs + len(self._members) - 1
 
-    def value(self, by_pair: Floats, pins: Ints) -> Floats:
-        """A value per pair (its last axis) at pins: pairs, lumps, or nobody (negative: some value or other)."""
-        return self.with_means(by_pair)[..., np.maximum(pins, 0)]
+    def table(self) -> tuple[Ints, Ints, Floats]:
+        """Where each lump begins in two lists, and the last one ends: of pairs, and of the shares held at them."""
+        begins = np.cumsum([0, *(len(pairs) for pairs, _ in self._members)])
+        pairs = np.concatenate([np.zeros(0, dtype=np.int64), *(pairs for pairs, _ in self._members)])
+        return begins, pairs, np.concatenate([np.zeros(0), *(shares for _, shares in self._members)])
 
     def with_means(self, by_pair: Floats) -> Floats:
         """A value per pair (its last axis), and past the last the mean of each lump."""
@@ -37,14 +34,6 @@ class Lumps:
             return by_pair
         means = [by_pair[..., pairs] @ shares for pairs, shares in self._members]
         return np.concatenate([by_pair, np.stack(means, axis=-1)], axis=-1)
-
-    def onto_pairs(self, pins: Ints, weights: Floats) -> Floats:
-        """Sums weights by the pair at which they are held, those at lumps by their members' shares: (pairs,)."""
-        held = np.bincount(pins, weights, minlength=self.pairs + len(self._members))
-        made = held[: self.pairs].astype(np.float64)
-        for number, (pairs, shares) in enumerate(self._members):
-            np.add.at(made, pairs, held[self.pairs + number] * shares)
-        return made
 
     def hold(self, pins: Ints, pair: int) -> Floats:
         """Per pin which share of those held there is held at a pair (0 to 1)."""

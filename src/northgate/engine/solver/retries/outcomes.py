@@ -1,19 +1,13 @@
 """What becomes of connects of held classes."""
 
-from collections.abc import Mapping
-
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import KINDS, Bools, Floats, Ints, distinct
+from northgate.engine.base import KINDS, Bools, Floats, Ints, ints
 from northgate.engine.solver.retries.classes import NOBODY, Pinned
-from northgate.engine.solver.retries.loops import add_routed, find_held
+from northgate.engine.solver.retries.loops import add_routed, find_after_classes, find_held
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.retries.spreading import Spreading
-
-# What becomes of calls that have met silent targets before: per fate and cell (silent ones before, pair of the cell,
-# kind).
-AfterWaits = Mapping[tuple[int, int], Floats]
 
 
 class Ways(Struct, frozen=True):
@@ -45,9 +39,9 @@ class ClassOutcomes:
         self._ways: dict[int, Ways] = {}
 
     def of_class(
-        self, one: Pinned, entry: Floats, share: Floats, kinds: Ints, values: Floats, row: Floats, after: AfterWaits
+        self, one: Pinned, entry: Floats, share: Floats, kinds: Ints, values: Floats, row: Floats, after: Floats
     ) -> Floats:
-        """What becomes of one connect by entry of the call, class and kind."""
+        """What becomes of one connect by entry of the call, class and kind; `after` as of `Waits.after_waits`."""
         if one.call not in self._ways:
             self._ways[one.call] = self._find_ways(one)
         ways, classes = self._ways[one.call], len(one.weights)
@@ -76,9 +70,7 @@ class ClassOutcomes:
         elsewhere = ~np.isin(one.entries, self.entry[mine])
         return Ways(cells, rows, chosen[:, cells], part[:, routed], mine[~routed], part[:, ~routed], elsewhere)
 
-    def _at_cells(
-        self, one: Pinned, cells: Ints, share: Floats, kinds: Ints, values: Floats, after: AfterWaits
-    ) -> Floats:
+    def _at_cells(self, one: Pinned, cells: Ints, share: Floats, kinds: Ints, values: Floats, after: Floats) -> Floats:
         """What becomes of an attempt of each class at cells: (cells, classes, kinds)."""
         made = np.zeros((len(cells), len(one.weights), KINDS))
         pins = np.array([one.pins.get(int(cell), np.full(len(one.weights), NOBODY)) for cell in cells])
@@ -86,35 +78,21 @@ class ClassOutcomes:
             kinds, self.lumps.with_means(values), share[min(one.fate, len(share) - 1)], self.network.pairs.cell, cells,
             pins, np.empty((len(cells), len(kinds))), made,
         )  # fmt: skip
-        for place, cell in enumerate(cells):
-            if int(cell) in one.spent:
-                made[place] = self._class_after_others(one, int(cell), share, after)
+        on = [place for place, cell in enumerate(cells.tolist()) if cell in one.spent]
+        if on:
+            some = ints(self.spreading.number[one.call, cell] for cell in cells[on].tolist())
+            self._put_after_others(some, ints(on), share, after, made)
         return made
 
-    def _class_after_others(self, one: Pinned, cell: int, share: Floats, after: AfterWaits) -> Floats:
-        """What becomes of one connect of each class where calls go on to others: by the target at which a class ends,
-        or by those that are drawn."""
-        mine, placed = self.network.cells.pairs[cell], self.spreading.placed(one, cell)
-        if not len(mine):
-            return np.zeros((1, KINDS))
-        values, pins = after[one.fate, cell], one.pins[cell]
-        made = np.zeros((len(pins), KINDS))
-        if self.lumps.any:
-            by_pair = np.zeros((KINDS, len(self.network.pairs.front)))
-            for waits in distinct(placed.quiet):
-                by_pair[:, mine] = values[waits].T
-                some = placed.taken[placed.quiet == waits]
-                made[some] = self.lumps.value(by_pair, pins[some]).T
-        else:
-            made[placed.taken] = values[placed.quiet, placed.place]
-        made[placed.lost] = values[one.spent[cell][placed.lost], placed.lost_at]
-        drawn = share[min(one.fate, len(share) - 1), mine]
-        bad = ~self.takes[one.fate, mine]
-        alike, known = self.spreading.going_alike(one, cell, drawn), dict[int, Floats]()
-        for start, some in placed.starts:
-            first = int(alike[start])
-            if first not in known:
-                found = self.spreading.going_on(one, cell, first, drawn)
-                known[first] = np.tensordot(found.waited, values, 2) + (found.share * bad) @ values[0]
-            made[some] = known[first]
-        return made
+    def _put_after_others(self, some: Ints, places: Ints, share: Floats, after: Floats, made: Floats) -> None:
+        """Puts into what becomes of attempts at cells, at these places of its first axis, what becomes of those at
+        courses that go on to others."""
+        courses, room = self.spreading.courses, self.spreading.courses.room
+        size = room.values.shape[1]
+        find_after_classes(
+            some, places, courses.fate, courses.tries, courses.target_from, courses.pair, courses.class_from,
+            courses.quiet, courses.place, courses.lump_from, courses.lump_place, courses.lump_share, self.takes,
+            self.silent, share, after, room.values, room.counts, room.table, np.empty((4, size)),
+            np.empty((2, size), dtype=bool), np.empty((size, KINDS)), np.empty(size, dtype=bool),
+            np.empty((courses.most_tries + 1, KINDS)), made,
+        )  # fmt: skip

@@ -1,156 +1,173 @@
 """How attempts of held classes are spread over targets."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import (
     Floats,
     Ints,
-    distinct,
+    cached,
+    ints,
 )
-from northgate.engine.formulas import (
-    LastStops,
-    last_stops,
-)
-from northgate.engine.solver.retries.classes import DRAWN, Pinned, Placed
-from northgate.engine.solver.retries.loops import find_alike, find_ends
+from northgate.engine.formulas import Trying, room_to_try
+from northgate.engine.solver.retries.classes import Pinned
+from northgate.engine.solver.retries.loops import find_ends, find_weights
 from northgate.engine.solver.retries.returning import Returning
+
+
+class Courses(Struct, frozen=True, dict=True):
+    """Each call that is followed by class at each cell where that makes a difference: a course.
+
+    Per course its `fate`, and how often it goes on to others (`tries`). Its targets are those of `pair` from
+    `target_from` on, its classes those of `place` and `quiet` (see `Placed`) from `class_from` on, the ways by which
+    calls come to it those of `row` from `row_from` on, each with the row of the book of its first class. `weight`: the
+    shares of the classes among their call's. Lumps: as `Lumps.table`, but the places of pairs in their cells.
+    """
+
+    fate: Ints
+    tries: Ints
+    target_from: Ints
+    pair: Ints
+    class_from: Ints
+    quiet: Ints
+    place: Ints
+    weight: Floats
+    row_from: Ints
+    row: Ints
+    book: Ints
+    lump_from: Ints
+    lump_place: Ints
+    lump_share: Floats
+
+    @cached
+    def fate_of_target(self) -> Ints:
+        """The fate of the call of each target."""
+        return np.repeat(self.fate, np.diff(self.target_from))
+
+    @cached
+    def most_tries(self) -> int:
+        """How often any goes on at most."""
+        return int(self.tries.max(initial=0))
+
+    @cached
+    def room(self) -> Trying:
+        """Room for work at any course."""
+        return room_to_try(int(np.diff(self.target_from).max(initial=0)))
+
+    def targets(self, some: Ints) -> Ints:
+        """The places of all targets of some courses."""
+        every = [np.arange(self.target_from[course], self.target_from[course + 1]) for course in some]
+        return np.concatenate([np.zeros(0, dtype=np.int64), *every])
 
 
 class Spreading:
     """How attempts of held classes are spread over targets; those that go on to others, until they end."""
 
-    def __init__(self, returning: Returning) -> None:
+    def __init__(self, returning: Returning, pinned: Sequence[Pinned]) -> None:
         self.returning, self.network, self.state = returning, returning.network, returning.state
-        self.unloaded, self.frame, self.choice = returning.unloaded, returning.frame, returning.choice
         self.entry, self.front, self.route = returning.entry, returning.front, returning.route
-        self.row_part, self.takes, self.silent = returning.row_part, returning.takes, returning.silent
-        self.stops = returning.unloaded.stops
-        self.others, self.lumps = returning.others, returning.lumps
+        self.frame, self.choice = returning.frame, returning.choice
+        self.unloaded, self.others = returning.unloaded, returning.others
+        self.pinned = pinned
+        every = [(one, cell) for one in pinned for cell in one.pins]
+        # The number of each course, by its call and cell.
+        self.number = {(one.call, cell): course for course, (one, cell) in enumerate(every)}
+        # Where calls of a fate go on to others at a cell, or do not: of calls with one fate the last counts.
+        last = {(one.fate, cell): course for course, (one, cell) in enumerate(every)}
+        self.on = ints(course for (_, cell), course in last.items() if cell in self.others)
+        self.stays = ints(course for (_, cell), course in last.items() if cell not in self.others)
 
-    def mix(self, share: Floats, pinned: Sequence[Pinned], coming: Callable[[Pinned], Floats]) -> None:
-        """Puts into `share` (fates, pairs) how attempts of held classes are spread; it holds what is drawn anew."""
-        for one in pinned:
-            for cell in one.pins:
-                if cell not in self.others:
-                    mine = self.network.cells.pairs[cell]
-                    weights = self._classes_at(one, cell, coming(one))
-                    share[one.fate, mine] = self._spread(one, cell, weights, share[one.fate])
-
-    def spread(self, one: Pinned, cell: int, drawn: Floats, connected: Floats) -> Floats:
-        """How so many connects by row of the book are spread over a cell's pairs; `drawn` per pair of the network."""
-        weights = self._classes_at(one, cell, connected[one.rows])
-        if cell in self.others:
-            return self._ends(one, cell, drawn[self.network.cells.pairs[cell]], weights).share
-        return self._spread(one, cell, weights, drawn)
-
-    def _spread(self, one: Pinned, cell: int, weights: Floats, drawn: Floats) -> Floats:
-        """How attempts with these weights of the classes are spread over a cell's pairs."""
-        mine, pins = self.network.cells.pairs[cell], one.pins[cell]
-        has_pin = pins >= 0
-        held = self.lumps.onto_pairs(pins[has_pin], weights[has_pin])[mine]
-        return np.asarray(held + weights[~has_pin].sum() * drawn[mine])
-
-    def _classes_at(self, one: Pinned, cell: int, connects_: Floats) -> Floats:
-        """The shares of the classes among the connects that come to a cell, of so many at each entry: (entries,
-        classes)."""
-        if cell not in one.coming:
-            rows = one.ways[self.front[one.ways] == self.network.cells.front[cell]]
-            one.coming[cell] = np.searchsorted(one.entries, self.entry[rows]), rows
-        place, rows = one.coming[cell]
-        coming = self.row_part[rows] @ connects_[place]
-        if coming.sum() <= 0:
-            coming = one.weights
-        return np.asarray(coming / coming.sum())
-
-    def ends_at(self, one: Pinned, cell: int, drawn: Floats, coming: Floats) -> LastStops:
-        """Where the attempts of a call's classes end at a cell that goes on to others."""
-        return self._ends(one, cell, drawn, self._classes_at(one, cell, coming))
-
-    def _ends(self, one: Pinned, cell: int, drawn: Floats, weight: Floats) -> LastStops:
-        mine, placed = self.network.cells.pairs[cell], self.placed(one, cell)
-        tries, count = self.others[cell] + 1, len(mine)
-        if not count:
-            return LastStops(drawn, drawn[None, :])
-        waited, share, on = np.zeros((tries, count)), np.zeros(count), np.zeros(count + 1)
-        alike, taken = self.going_alike(one, cell, drawn), placed.taken
-        if self.lumps.any:
-            for waits in distinct(placed.quiet):
-                some = taken[placed.quiet == waits]
-                waited[waits] = self.lumps.onto_pairs(one.pins[cell][some], weight[some])[mine]
-            taken = taken[:0]
-        find_ends(
-            weight, taken, placed.quiet, placed.place, placed.lost, placed.lost_at, placed.begin, placed.start, alike,
-            waited, share, on,
+    @cached
+    def courses(self) -> Courses:
+        """All of them."""
+        made = [(one, cell) for one in self.pinned for cell in one.pins]
+        placed = [one.placed[cell] for one, cell in made]
+        pairs = [self.network.cells.pairs[cell] for _, cell in made]
+        begins, members, shares = self.returning.lumps.table()
+        return Courses(
+            np.array([one.fate for one, _ in made]),
+            np.array([self.others.get(cell, 0) for _, cell in made]),
+            _begins(pairs),
+            np.concatenate(pairs),
+            _begins([one.place for one in placed]),
+            np.concatenate([one.quiet for one in placed]),
+            np.concatenate([one.place for one in placed]),
+            np.concatenate([one.weights for one, _ in made]),
+            _begins([one.rows for one in placed]),
+            np.concatenate([one.rows for one in placed]),
+            np.concatenate([
+                one.first + there.entry * len(one.weights) for (one, _), there in zip(made, placed, strict=True)
+            ]),
+            begins,
+            self.frame.place_of_pair[members],
+            shares,
         )  # fmt: skip
-        for start in np.flatnonzero(on):
-            then = self.going_on(one, cell, int(start), drawn)
-            share, waited = share + on[start] * then.share, waited + on[start] * then.waited
-        return LastStops(share, waited)
 
-    def placed(self, one: Pinned, cell: int) -> Placed:
-        """Where the classes of a call stand at a cell that goes on to others."""
-        if cell not in one.placed:
-            mine, pins, spent = self.network.cells.pairs[cell], one.pins[cell], one.spent[cell]
-            place = np.searchsorted(mine, np.maximum(pins, 0))
-            known = (pins >= 0) & (spent != DRAWN)
-            takes = known & (self.lumps.value(self.takes[one.fate].astype(np.float64), pins) > 0)
-            taken, lost, begin = np.flatnonzero(takes), np.flatnonzero(known & ~takes), np.flatnonzero(~known)
-            start = np.where(pins < 0, len(mine), place)[begin]
-            one.placed[cell] = Placed(taken, spent[taken], place[taken], lost, place[lost], begin, start)
-        return one.placed[cell]
-
-    def going_alike(self, one: Pinned, cell: int, drawn: Floats) -> Ints:
-        """Per target of a cell, and for one past its last, the first from which calls go on in the same way: those that
-        take no connect, fail alike, and are drawn with the same share."""
-        mine = self.network.cells.pairs[cell]
-        made = np.empty(len(mine) + 1, dtype=np.int64)
-        find_alike(drawn, self.takes[one.fate, mine], self.silent[one.fate, mine], np.empty_like(made), made)
+    def weights(self, connects: Floats, some: Ints) -> Floats:
+        """The shares of the classes of some courses among the connects that come there, of so many by row of the
+        book."""
+        courses = self.courses
+        made = np.zeros(len(courses.place))
+        find_weights(
+            some, courses.class_from, courses.row_from, courses.row, courses.book, self.returning.row_part, connects,
+            courses.weight, made,
+        )  # fmt: skip
         return made
 
-    def going_on(self, one: Pinned, cell: int, start: int, drawn: Floats) -> LastStops:
-        """Where calls end that are first sent to the target at `start` of a cell (past its last: as all are drawn)."""
-        key = (one.fate, cell, start, drawn.tobytes())
-        if key not in self.stops:
-            mine, tries = self.network.cells.pairs[cell], self.others[cell]
-            first = drawn
-            if start < len(mine):
-                first = np.zeros(len(mine))
-                first[start] = 1.0
-            found = last_stops(first, drawn, ~self.takes[one.fate, mine], self.silent[one.fate, mine], tries)
-            waited = np.zeros((tries + 1, len(mine)))
-            waited[: len(found.waited)] = found.waited
-            self.stops[key] = LastStops(found.share, waited)
-        return self.stops[key]
+    def ends(self, drawn: Floats, weights: Floats, some: Ints) -> tuple[Floats, Floats]:
+        """Where attempts of some courses end, with these weights of their classes: the shares at all targets, and what
+        of it comes to those who take it after 0, 1, ... silent ones. `drawn` (fates or 1, pairs): how all are drawn."""
+        courses, room = self.courses, self.courses.room
+        share, waited = np.zeros(len(courses.pair)), np.zeros((courses.most_tries + 1, len(courses.pair)))
+        size = room.values.shape[1]
+        find_ends(
+            some, courses.fate, courses.tries, courses.target_from, courses.pair, courses.class_from, courses.quiet,
+            courses.place, courses.lump_from, courses.lump_place, courses.lump_share, self.returning.takes,
+            self.returning.silent, weights, drawn, room.values, room.counts, room.table, np.empty((4, size)),
+            np.empty((2, size), dtype=bool), np.empty((courses.most_tries + 1, size)), share, waited,
+        )  # fmt: skip
+        return share, waited
+
+    def mix(self, share: Floats, connects: Floats) -> None:
+        """Puts into `share` (fates, pairs) how attempts of held classes are spread where they go on to no others; it
+        holds what is drawn anew."""
+        if len(self.stays):
+            made, _ = self.ends(share, self.weights(connects, self.stays), self.stays)
+            targets = self.courses.targets(self.stays)
+            share[self.courses.fate_of_target[targets], self.courses.pair[targets]] = made[targets]
+
+    def spread(self, call: int, drawn: Floats, connects: Floats) -> Floats:
+        """How so many connects by row of the book, of a call that is followed, are spread over the pairs of all cells;
+        `drawn` (pairs,) is how they are drawn where nothing holds them."""
+        some = ints(course for (of, _), course in self.number.items() if of == call)
+        made, targets = drawn.copy(), self.courses.targets(some)
+        made[self.courses.pair[targets]] = self.ends(drawn[None, :], self.weights(connects, some), some)[0][targets]
+        return made
 
     def opening(self, one: Pinned, cell: int, drawn: Floats, served: Floats, connected: Floats) -> Floats:
         """Per pair of a cell: how often a call of a source that no session holds is served there, by the connects of
         those classes; `drawn` and `served` per pair of the network."""
-        network, mine = self.network, self.network.cells.pairs[cell]
-        # Of one source of each class, then of those whom nothing holds.
-        once = np.divide(
-            connected[one.rows],
-            one.weights,
-            out=self._unweighted(one),
-            where=np.broadcast_to(one.weights > 0, one.rows.shape),
-        )
-        of_free = once * one.free_weights
-        rows = one.ways[self.front[one.ways] == network.cells.front[cell]]
-        rows = rows[self.unloaded.arrives[rows] & (self.route[rows] >= 0)]
-        made = np.zeros(len(mine))
-        for row in rows:
-            weighted_groups = (network.weighted.route == self.route[row]) & (network.weighted.cell == cell)
-            coming = of_free[np.searchsorted(one.entries, self.entry[row])] * self.row_part[row]
-            part = float(self.choice.weighted_share[weighted_groups].sum())
-            if cell in one.spent:
-                made += (
-                    part * coming.sum() * self._ends(one, cell, drawn[mine], coming / max(coming.sum(), 1e-300)).share
-                )
-            else:
-                made += part * self._spread(one, cell, coming, drawn)
+        mine, course = self.network.cells.pairs[cell], self.number.get((one.call, cell))
+        if course is None:
+            return np.zeros(len(mine))
+        # Of one source of each class, then of those whom nothing holds; of classes that nobody is in: as if they
+        # connected once.
+        once = np.repeat(self.state.dns_share[one.entries][:, None], len(one.weights), axis=1)
+        np.divide(connected[one.rows], one.weights, out=once, where=np.broadcast_to(one.weights > 0, once.shape))
+        of_free, placed, courses = once * one.free_weights, one.placed[cell], self.courses
+        made, weights, some = np.zeros(len(mine)), np.zeros(len(courses.place)), np.array([course])
+        for row, entry in zip(placed.rows, placed.entry, strict=True):
+            if not self.unloaded.arrives[row] or self.route[row] < 0:
+                continue
+            groups = (self.network.weighted.route == self.route[row]) & (self.network.weighted.cell == cell)
+            weights[courses.class_from[course] : courses.class_from[course + 1]] = of_free[entry]
+            share, _ = self.ends(drawn[None, :], weights, some)
+            there = share[courses.target_from[course] : courses.target_from[course + 1]]
+            made += float(self.choice.weighted_share[groups].sum()) * self.unloaded.row_part[row] * there
         return made * served[mine]
 
-    def _unweighted(self, one: Pinned) -> Floats:
-        """The connects of classes that nobody is in: as if they connected once."""
-        return np.repeat(self.state.dns_share[one.entries][:, None], len(one.weights), axis=1)
+
+def _begins(parts: Sequence[Ints]) -> Ints:
+    return np.cumsum([0, *map(len, parts)])

@@ -73,7 +73,7 @@ class Opening:
         if not self.connected.kinds or (spent and not self.connected.anew.any()):
             return made
         connected = repeats.connects_after_one if spent else repeats.connects
-        often, pinned = repeats.book.by_entry(connected), {one.call: one for one in repeats.pinned}
+        often, pinned = repeats.book.by_entry(connected), {one.call for one in repeats.pinned}
         for number, kind in enumerate(self.connected.kinds):
             fate = int(self.connected.fate[number])
             part = often[frame.entry[kind.rows]] * unloaded.row_part[kind.rows]
@@ -87,7 +87,8 @@ class Opening:
                 drawn = self.free_share[min(fate, len(self.free_share) - 1)]
                 share = drawn * self._unbound(number)
             elif kind.call in pinned:
-                share = self._spread(pinned[kind.call], connected)
+                drawn = self.free_share[min(fate, len(self.free_share) - 1)]
+                share = repeats.spreading.spread(kind.call, drawn, connected)
             made[number] = by_cell[self.network.pairs.cell] * share * self.back.pair[SERVED][fate]
         return made
 
@@ -160,11 +161,3 @@ class Opening:
             repeats, part = self.connected.retries[number], self.reset_part[number]
             made[number] = 1 - (1 - part) * (1 - served) ** (1 + repeats) - part * (1 - served) ** repeats
         return made
-
-    def _spread(self, one: Pinned, connected: Floats) -> Floats:
-        """Per pair the share of its cell, of so many connects by row of the book."""
-        drawn = self.free_share[min(one.fate, len(self.free_share) - 1)]
-        made = drawn.copy()
-        for cell in one.pins:
-            made[self.network.cells.pairs[cell]] = self.repeats.spreading.spread(one, cell, drawn, connected)
-        return np.asarray(made)
