@@ -130,9 +130,8 @@ class Repeats:
         """Where the attempts of classes end that are held and go on to others, by place: fate, pair, the share of the
         fate's requests at the pair's cell, and what of it comes there after 0, 1, ... silent ones. `drawn` (fates or 1,
         pairs)."""
-        spreading, courses, some = self.spreading, self.spreading.courses, self.spreading.on
-        share, waited = spreading.ends(drawn, spreading.weights(self.coming, some), some)
-        targets = courses.targets(some)
+        spreading, courses, targets = self.spreading, self.spreading.courses, self.spreading.courses.targets_on
+        share, waited = spreading.ends(drawn, spreading.weights(self.coming, courses.on), courses.on)
         return courses.fate_of_target[targets], courses.pair[targets], share[targets], waited[:, targets]
 
     def longest_wait(self) -> int:

@@ -39,13 +39,14 @@ MOST_TOGETHER = 2_000
 class Placed(Struct, frozen=True):
     """Where the classes of a call stand at a cell: each at the `place`-th of its pairs, or past the last, for all that
     are drawn, or beyond, at a lump; after so many `quiet` silent ones, or DRAWN: it goes on to others as those are
-    drawn. The `rows` of `Network.arrivals` by which calls come there, and the place of each one's entry among the
-    call's."""
+    drawn. The `rows` of `Network.arrivals` by which calls come there, the place of each one's entry among the
+    call's, and which `part` of the entry's calls comes by it."""
 
     quiet: Ints
     place: Ints
     rows: Ints
     entry: Ints
+    part: Floats
 
 
 class Pinned(Struct, dict=True):
@@ -207,7 +208,14 @@ class ClassMaker:
         place = np.where(pins < 0, count, np.where(pins < pairs, at_pair, count + 1 + pins - pairs))
         quiet = np.where(pins < 0, DRAWN, one.spent.get(cell, 0))
         rows = one.ways[self.front[one.ways] == self.network.cells.front[cell]]
-        return Placed(quiet, place, rows, np.searchsorted(one.entries, self.entry[rows]))
+        return Placed(quiet, place, rows, np.searchsorted(one.entries, self.entry[rows]), self._part(rows, cell))
+
+    def _part(self, rows: Ints, cell: int) -> Floats:
+        """Which part of their entries' calls comes to a cell by these arrivals."""
+        weighted, route = self.network.weighted, self.route[rows]
+        comes = self.unloaded.arrives[rows] & (route >= 0)
+        mine = (weighted.route[None, :] == route[:, None]) & (weighted.cell == cell)
+        return np.asarray(np.where(comes, self.row_part[rows] * (mine @ self.choice.weighted_share), 0.0))
 
     def _bound(self, call: int) -> list[Bound]:
         """Which sessions bind the call's sources."""

@@ -1,27 +1,12 @@
 """What becomes of connects of held classes."""
 
 import numpy as np
-from msgspec import Struct
 
-from northgate.engine.base import KINDS, Bools, Floats, Ints, ints
+from northgate.engine.base import KINDS, Floats, Ints, ints
 from northgate.engine.solver.retries.classes import NOBODY, Pinned
 from northgate.engine.solver.retries.loops import add_routed, find_after_classes, find_held
 from northgate.engine.solver.retries.returning import Returning
-from northgate.engine.solver.retries.spreading import Spreading
-
-
-class Ways(Struct, frozen=True):
-    """How connects of a call that is followed by class go: the arrivals (`rows`) that lead to a pool, the cells to
-    which they may lead with what each sends there (arrivals, cells), and the share of each entry's requests that it
-    gets (entries, arrivals); those at which all classes fare `alike`, with the same; and the entries that have none."""
-
-    cells: Ints
-    rows: Ints
-    chosen: Floats
-    part: Floats
-    alike: Ints
-    part_alike: Floats
-    elsewhere: Bools
+from northgate.engine.solver.retries.spreading import Spreading, Ways
 
 
 class ClassOutcomes:
@@ -36,24 +21,23 @@ class ClassOutcomes:
         self.others, self.lumps = returning.others, returning.lumps
         self.spreading = spreading
         self.over = np.zeros(len(self.network.fronts.zone))
-        self._ways: dict[int, Ways] = {}
 
     def of_class(
         self, one: Pinned, entry: Floats, share: Floats, kinds: Ints, values: Floats, row: Floats, after: Floats
     ) -> Floats:
         """What becomes of one connect by entry of the call, class and kind; `after` as of `Waits.after_waits`."""
-        if one.call not in self._ways:
-            self._ways[one.call] = self._find_ways(one)
-        ways, classes = self._ways[one.call], len(one.weights)
+        known, classes = self.spreading.courses.ways, len(one.weights)
+        if one.call not in known:
+            known[one.call] = self._find_ways(one)
+        ways = known[one.call]
         made = np.repeat((ways.part_alike @ row[ways.alike])[:, None], classes, axis=1)
         # Outside, or without any front in the address: whatever holds a call, all fare alike.
         made[ways.elsewhere] = entry[one.entries[ways.elsewhere], None]
         if len(ways.cells):
-            rows = ways.rows
+            at_cells = self._at_cells(one, ways, share, kinds, values[:, one.fate], after)
             add_routed(
-                ways.chosen, self._at_cells(one, ways.cells, share, kinds, values[:, one.fate], after), ways.part,
-                self.choice.route_refused[self.route[rows]], self.frame.at_4[rows], self.frame.trip_s[rows],
-                self.over[self.front[rows]], np.empty(KINDS), made,
+                ways.chosen, at_cells, ways.part, ways.refused, ways.at_4, ways.trip_s, self.over[ways.front],
+                np.empty(KINDS), made,
             )  # fmt: skip
         return made
 
@@ -68,31 +52,31 @@ class ClassOutcomes:
             np.add.at(chosen[place], weighted.cell[groups], choice.weighted_share[groups])
         cells = np.flatnonzero(chosen.any(axis=0)) if len(rows) else np.zeros(0, dtype=np.int64)
         elsewhere = ~np.isin(one.entries, self.entry[mine])
-        return Ways(cells, rows, chosen[:, cells], part[:, routed], mine[~routed], part[:, ~routed], elsewhere)
-
-    def _at_cells(self, one: Pinned, cells: Ints, share: Floats, kinds: Ints, values: Floats, after: Floats) -> Floats:
-        """What becomes of an attempt of each class at cells: (cells, classes, kinds)."""
-        made = np.zeros((len(cells), len(one.weights), KINDS))
         pins = np.array([one.pins.get(int(cell), np.full(len(one.weights), NOBODY)) for cell in cells])
-        find_held(
-            kinds, self.lumps.with_means(values), share[min(one.fate, len(share) - 1)], self.network.pairs.cell, cells,
-            pins, np.empty((len(cells), len(kinds))), made,
-        )  # fmt: skip
         on = [place for place, cell in enumerate(cells.tolist()) if cell in one.spent]
-        if on:
-            some = ints(self.spreading.number[one.call, cell] for cell in cells[on].tolist())
-            self._put_after_others(some, ints(on), share, after, made)
+        return Ways(
+            cells, chosen[:, cells], part[:, routed], mine[~routed], part[:, ~routed], elsewhere,
+            choice.route_refused[self.route[rows]], self.frame.at_4[rows], self.frame.trip_s[rows], self.front[rows],
+            pins, ints(self.spreading.courses.number[one.call, cell] for cell in cells[on].tolist()), ints(on),
+        )  # fmt: skip
+
+    def _at_cells(self, one: Pinned, ways: Ways, share: Floats, kinds: Ints, values: Floats, after: Floats) -> Floats:
+        """What becomes of an attempt of each class at cells: (cells, classes, kinds)."""
+        made = np.zeros((len(ways.cells), len(one.weights), KINDS))
+        find_held(
+            kinds, self.lumps.with_means(values), share[min(one.fate, len(share) - 1)], self.network.pairs.cell,
+            ways.cells, ways.pins, np.empty((len(ways.cells), len(kinds))), made,
+        )  # fmt: skip
+        if len(ways.course):
+            self._put_after_others(ways, share, after, made)
         return made
 
-    def _put_after_others(self, some: Ints, places: Ints, share: Floats, after: Floats, made: Floats) -> None:
-        """Puts into what becomes of attempts at cells, at these places of its first axis, what becomes of those at
-        courses that go on to others."""
-        courses, room = self.spreading.courses, self.spreading.courses.room
-        size = room.values.shape[1]
+    def _put_after_others(self, ways: Ways, share: Floats, after: Floats, made: Floats) -> None:
+        """Puts into what becomes of attempts at cells what becomes of those that go on to others."""
+        courses, room, trying = self.spreading.courses, self.spreading.courses.room, self.spreading.courses.room.trying
         find_after_classes(
-            some, places, courses.fate, courses.tries, courses.target_from, courses.pair, courses.class_from,
+            ways.course, ways.place, courses.fate, courses.tries, courses.target_from, courses.pair, courses.class_from,
             courses.quiet, courses.place, courses.lump_from, courses.lump_place, courses.lump_share, self.takes,
-            self.silent, share, after, room.values, room.counts, room.table, np.empty((4, size)),
-            np.empty((2, size), dtype=bool), np.empty((size, KINDS)), np.empty(size, dtype=bool),
-            np.empty((courses.most_tries + 1, KINDS)), made,
+            self.silent, share, after, trying.values, trying.counts, trying.table, room.shares, room.marks, room.known,
+            room.is_known, room.good, made,
         )  # fmt: skip

@@ -1,60 +1,116 @@
 """How attempts of held classes are spread over targets."""
 
+import operator
 from collections.abc import Sequence
 
 import numpy as np
 from msgspec import Struct
 
 from northgate.engine.base import (
+    KINDS,
+    Bools,
     Floats,
     Ints,
     cached,
     ints,
 )
 from northgate.engine.formulas import Trying, room_to_try
-from northgate.engine.solver.retries.classes import Pinned
+from northgate.engine.solver.retries.classes import Pinned, Placed
 from northgate.engine.solver.retries.loops import find_ends, find_weights
 from northgate.engine.solver.retries.returning import Returning
+from northgate.engine.solver.unloaded import Unloaded
 
 
-class Courses(Struct, frozen=True, dict=True):
+class Room(Struct, frozen=True):
+    """Room for work at any course, beside that of `Trying`: `shares` (4, n) and `marks` (2, n) of targets, `waited`
+    (silent ones, n); of lumps `known` (n, kinds) and `is_known`; and `good` (silent ones, kinds)."""
+
+    trying: Trying
+    shares: Floats
+    marks: Bools
+    waited: Floats
+    known: Floats
+    is_known: Bools
+    good: Floats
+
+
+class Ways(Struct, frozen=True):
+    """How connects of a call that is followed by class go: the arrivals (`rows`) that lead to a pool, the cells to
+    which they may lead with what each sends there (arrivals, cells), and the share of each entry's requests that it
+    gets (entries, arrivals); those at which all classes fare `alike`, with the same; and the entries that have none.
+    What is refused at each arrival, whether it is at layer 4, its round trip (s), and its front. Of the cells: where
+    each class is held there (cells, classes), and which `course` goes on to others, at which `place`."""
+
+    cells: Ints
+    chosen: Floats
+    part: Floats
+    alike: Ints
+    part_alike: Floats
+    elsewhere: Bools
+    refused: Floats
+    at_4: Bools
+    trip_s: Floats
+    front: Ints
+    pins: Ints
+    course: Ints
+    place: Ints
+
+
+class Courses:
     """Each call that is followed by class at each cell where that makes a difference: a course.
 
     Per course its `fate`, and how often it goes on to others (`tries`). Its targets are those of `pair` from
     `target_from` on, its classes those of `place` and `quiet` (see `Placed`) from `class_from` on, the ways by which
-    calls come to it those of `row` from `row_from` on, each with the row of the book of its first class. `weight`: the
-    shares of the classes among their call's. Lumps: as `Lumps.table`, but the places of pairs in their cells.
+    calls come to it those of `row` from `row_from` on, each with the row of the book of its first class. Lumps: as
+    `Lumps.table`, but the places of pairs in their cells. `number`: each course, by its call and cell; `on` and
+    `stays`: those at cells that go on to others, or do not.
     """
 
-    fate: Ints
-    tries: Ints
-    target_from: Ints
-    pair: Ints
-    class_from: Ints
-    quiet: Ints
-    place: Ints
-    weight: Floats
-    row_from: Ints
-    row: Ints
-    book: Ints
-    lump_from: Ints
-    lump_place: Ints
-    lump_share: Floats
+    def __init__(self, pinned: Sequence[Pinned], returning: Returning) -> None:
+        cells, others = returning.network.cells, returning.others
+        every = [(one, cell) for one in pinned for cell in one.pins]
+        placed = [one.placed[cell] for one, cell in every]
+        pairs = [cells.pairs[cell] for _, cell in every]
+        self.number = {(one.call, cell): course for course, (one, cell) in enumerate(every)}
+        # Of calls with one fate the last counts.
+        last = {(one.fate, cell): course for course, (one, cell) in enumerate(every)}
+        self.on = ints(course for (_, cell), course in last.items() if cell in others)
+        self.stays = ints(course for (_, cell), course in last.items() if cell not in others)
+        self.fate = ints(one.fate for one, _ in every)
+        self.tries = ints(others.get(cell, 0) for _, cell in every)
+        self.target_from, self.pair = _begins(pairs), np.concatenate(pairs)
+        self.class_from = _begins([one.place for one in placed])
+        self.quiet = np.concatenate([one.quiet for one in placed])
+        self.place = np.concatenate([one.place for one in placed])
+        self.row_from, self.row = _begins([one.rows for one in placed]), np.concatenate([one.rows for one in placed])
+        books = [one.first + there.entry * len(one.weights) for (one, _), there in zip(every, placed, strict=True)]
+        self.book = np.concatenate(books)
+        self.lump_from, members, self.lump_share = returning.lumps.table()
+        self.lump_place = returning.frame.place_of_pair[members]
+        self.fate_of_target = np.repeat(self.fate, np.diff(self.target_from))
+        self.most_tries = int(self.tries.max(initial=0))
+        # How connects of each call go, as far as it was asked for.
+        self.ways: dict[int, Ways] = {}
 
     @cached
-    def fate_of_target(self) -> Ints:
-        """The fate of the call of each target."""
-        return np.repeat(self.fate, np.diff(self.target_from))
-
-    @cached
-    def most_tries(self) -> int:
-        """How often any goes on at most."""
-        return int(self.tries.max(initial=0))
-
-    @cached
-    def room(self) -> Trying:
+    def room(self) -> Room:
         """Room for work at any course."""
-        return room_to_try(int(np.diff(self.target_from).max(initial=0)))
+        trying, waits = room_to_try(int(np.diff(self.target_from).max(initial=0))), self.most_tries + 1
+        size = trying.values.shape[1]
+        return Room(
+            trying, np.empty((4, size)), np.empty((2, size), dtype=bool), np.empty((waits, size)),
+            np.empty((size, KINDS)), np.empty(size, dtype=bool), np.empty((waits, KINDS)),
+        )  # fmt: skip
+
+    @cached
+    def targets_on(self) -> Ints:
+        """The targets of `on`."""
+        return self.targets(self.on)
+
+    @cached
+    def targets_staying(self) -> Ints:
+        """The targets of `stays`."""
+        return self.targets(self.stays)
 
     def targets(self, some: Ints) -> Ints:
         """The places of all targets of some courses."""
@@ -62,111 +118,92 @@ class Courses(Struct, frozen=True, dict=True):
         return np.concatenate([np.zeros(0, dtype=np.int64), *every])
 
 
+class _Last(Struct):
+    """The courses that were found last, and where the classes stand of which they are."""
+
+    placed: list[dict[int, Placed]] = []
+    courses: Courses | None = None
+
+
+def _last(_: Unloaded) -> _Last:
+    return _Last()
+
+
 class Spreading:
     """How attempts of held classes are spread over targets; those that go on to others, until they end."""
 
     def __init__(self, returning: Returning, pinned: Sequence[Pinned]) -> None:
-        self.returning, self.network, self.state = returning, returning.network, returning.state
-        self.entry, self.front, self.route = returning.entry, returning.front, returning.route
-        self.frame, self.choice = returning.frame, returning.choice
-        self.unloaded, self.others = returning.unloaded, returning.others
-        self.pinned = pinned
-        every = [(one, cell) for one in pinned for cell in one.pins]
-        # The number of each course, by its call and cell.
-        self.number = {(one.call, cell): course for course, (one, cell) in enumerate(every)}
-        # Where calls of a fate go on to others at a cell, or do not: of calls with one fate the last counts.
-        last = {(one.fate, cell): course for course, (one, cell) in enumerate(every)}
-        self.on = ints(course for (_, cell), course in last.items() if cell in self.others)
-        self.stays = ints(course for (_, cell), course in last.items() if cell not in self.others)
+        self.returning, self.state, self.pinned = returning, returning.state, pinned
+        self.courses = self._find_courses()
 
-    @cached
-    def courses(self) -> Courses:
-        """All of them."""
-        made = [(one, cell) for one in self.pinned for cell in one.pins]
-        placed = [one.placed[cell] for one, cell in made]
-        pairs = [self.network.cells.pairs[cell] for _, cell in made]
-        begins, members, shares = self.returning.lumps.table()
-        return Courses(
-            np.array([one.fate for one, _ in made]),
-            np.array([self.others.get(cell, 0) for _, cell in made]),
-            _begins(pairs),
-            np.concatenate(pairs),
-            _begins([one.place for one in placed]),
-            np.concatenate([one.quiet for one in placed]),
-            np.concatenate([one.place for one in placed]),
-            np.concatenate([one.weights for one, _ in made]),
-            _begins([one.rows for one in placed]),
-            np.concatenate([one.rows for one in placed]),
-            np.concatenate([
-                one.first + there.entry * len(one.weights) for (one, _), there in zip(made, placed, strict=True)
-            ]),
-            begins,
-            self.frame.place_of_pair[members],
-            shares,
-        )  # fmt: skip
+    def _find_courses(self) -> Courses:
+        """The courses: as they were found last, where all classes stand as they did."""
+        last, placed = self.returning.unloaded.derived(_last), [one.placed for one in self.pinned]
+        alike = len(placed) == len(last.placed) and all(map(operator.is_, placed, last.placed))
+        if not alike or last.courses is None:
+            last.placed, last.courses = placed, Courses(self.pinned, self.returning)
+        return last.courses
 
     def weights(self, connects: Floats, some: Ints) -> Floats:
         """The shares of the classes of some courses among the connects that come there, of so many by row of the
-        book."""
-        courses = self.courses
-        made = np.zeros(len(courses.place))
+        book; where none comes, those among their call's sources."""
+        courses, made = self.courses, np.zeros(len(self.courses.place))
         find_weights(
             some, courses.class_from, courses.row_from, courses.row, courses.book, self.returning.row_part, connects,
-            courses.weight, made,
+            self._of_sources, made,
         )  # fmt: skip
         return made
+
+    @cached
+    def _of_sources(self) -> Floats:
+        """The shares of the classes of all courses among their call's sources."""
+        return np.concatenate([one.weights for one in self.pinned for _ in one.pins])
 
     def ends(self, drawn: Floats, weights: Floats, some: Ints) -> tuple[Floats, Floats]:
         """Where attempts of some courses end, with these weights of their classes: the shares at all targets, and what
         of it comes to those who take it after 0, 1, ... silent ones. `drawn` (fates or 1, pairs): how all are drawn."""
-        courses, room = self.courses, self.courses.room
+        courses, room, trying = self.courses, self.courses.room, self.courses.room.trying
         share, waited = np.zeros(len(courses.pair)), np.zeros((courses.most_tries + 1, len(courses.pair)))
-        size = room.values.shape[1]
         find_ends(
             some, courses.fate, courses.tries, courses.target_from, courses.pair, courses.class_from, courses.quiet,
             courses.place, courses.lump_from, courses.lump_place, courses.lump_share, self.returning.takes,
-            self.returning.silent, weights, drawn, room.values, room.counts, room.table, np.empty((4, size)),
-            np.empty((2, size), dtype=bool), np.empty((courses.most_tries + 1, size)), share, waited,
+            self.returning.silent, weights, drawn, trying.values, trying.counts, trying.table, room.shares, room.marks,
+            room.waited, share, waited,
         )  # fmt: skip
         return share, waited
 
     def mix(self, share: Floats, connects: Floats) -> None:
         """Puts into `share` (fates, pairs) how attempts of held classes are spread where they go on to no others; it
         holds what is drawn anew."""
-        if len(self.stays):
-            made, _ = self.ends(share, self.weights(connects, self.stays), self.stays)
-            targets = self.courses.targets(self.stays)
-            share[self.courses.fate_of_target[targets], self.courses.pair[targets]] = made[targets]
+        courses, targets = self.courses, self.courses.targets_staying
+        if len(targets):
+            made, _ = self.ends(share, self.weights(connects, courses.stays), courses.stays)
+            share[courses.fate_of_target[targets], courses.pair[targets]] = made[targets]
 
     def spread(self, call: int, drawn: Floats, connects: Floats) -> Floats:
         """How so many connects by row of the book, of a call that is followed, are spread over the pairs of all cells;
         `drawn` (pairs,) is how they are drawn where nothing holds them."""
-        some = ints(course for (of, _), course in self.number.items() if of == call)
-        made, targets = drawn.copy(), self.courses.targets(some)
-        made[self.courses.pair[targets]] = self.ends(drawn[None, :], self.weights(connects, some), some)[0][targets]
+        courses, made = self.courses, drawn.copy()
+        some = ints(course for (of, _), course in courses.number.items() if of == call)
+        targets = courses.targets(some)
+        made[courses.pair[targets]] = self.ends(drawn[None, :], self.weights(connects, some), some)[0][targets]
         return made
 
-    def opening(self, one: Pinned, cell: int, drawn: Floats, served: Floats, connected: Floats) -> Floats:
-        """Per pair of a cell: how often a call of a source that no session holds is served there, by the connects of
-        those classes; `drawn` and `served` per pair of the network."""
-        mine, course = self.network.cells.pairs[cell], self.number.get((one.call, cell))
-        if course is None:
-            return np.zeros(len(mine))
+    def opening(self, one: Pinned, cells: Ints, drawn: Floats, connected: Floats) -> tuple[Ints, Floats]:
+        """How often a call of a source that no session holds comes to the targets of some cells, by the connects of
+        those classes: the pairs, and how often; `drawn` per pair of the network."""
         # Of one source of each class, then of those whom nothing holds; of classes that nobody is in: as if they
         # connected once.
         once = np.repeat(self.state.dns_share[one.entries][:, None], len(one.weights), axis=1)
         np.divide(connected[one.rows], one.weights, out=once, where=np.broadcast_to(one.weights > 0, once.shape))
-        of_free, placed, courses = once * one.free_weights, one.placed[cell], self.courses
-        made, weights, some = np.zeros(len(mine)), np.zeros(len(courses.place)), np.array([course])
-        for row, entry in zip(placed.rows, placed.entry, strict=True):
-            if not self.unloaded.arrives[row] or self.route[row] < 0:
-                continue
-            groups = (self.network.weighted.route == self.route[row]) & (self.network.weighted.cell == cell)
-            weights[courses.class_from[course] : courses.class_from[course + 1]] = of_free[entry]
-            share, _ = self.ends(drawn[None, :], weights, some)
-            there = share[courses.target_from[course] : courses.target_from[course + 1]]
-            made += float(self.choice.weighted_share[groups].sum()) * self.unloaded.row_part[row] * there
-        return made * served[mine]
+        of_free, courses = once * one.free_weights, self.courses
+        mine = {courses.number[one.call, cell]: one.placed[cell] for cell in cells.tolist() if cell in one.placed}
+        weights = np.zeros(len(courses.place))
+        for course, placed in mine.items():
+            weights[courses.class_from[course] : courses.class_from[course + 1]] = placed.part @ of_free[placed.entry]
+        some = ints(mine)
+        targets = courses.targets(some)
+        return courses.pair[targets], self.ends(drawn[None, :], weights, some)[0][targets]
 
 
 def _begins(parts: Sequence[Ints]) -> Ints:

@@ -48,11 +48,10 @@ class Opening:
 
     def _add_held(self, one: Pinned, cells: Ints, sources: float, made: Floats) -> None:
         """Adds by member how often a second a source of a call that is followed by class opens a session there."""
-        drawn, served = self.free_share[min(one.fate, len(self.free_share) - 1)], self.back.pair[SERVED][one.fate]
-        for cell in cells.tolist():
-            often = self.repeats.spreading.opening(one, cell, drawn, served, self._connected)
-            rate = self.state.call_rps[one.call] * often / sources
-            np.add.at(made, self.network.pairs.member[self.network.cells.pairs[cell]], rate)
+        drawn = self.free_share[min(one.fate, len(self.free_share) - 1)]
+        pairs, often = self.repeats.spreading.opening(one, cells, drawn, self._connected)
+        rate = self.state.call_rps[one.call] * often * self.back.pair[SERVED][one.fate, pairs] / sources
+        np.add.at(made, self.network.pairs.member[pairs], rate)
 
     @cached
     def _connected(self) -> Floats:
