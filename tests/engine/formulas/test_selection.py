@@ -8,20 +8,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from northgate.engine.formulas.selection import (
-    by_weight,
     drawn_by_refusing,
     least_connections,
-    rank_shares,
+    rank_share,
     refused_share,
     two_choices,
 )
 
 NONE = np.zeros(3, dtype=bool)
-
-
-def test_weights_share_in_proportion():
-    assert by_weight(np.array([1.0, 2, 0, 5])) == pytest.approx([1 / 8, 2 / 8, 0, 5 / 8])
-    assert by_weight(np.zeros(2)).sum() == 0
 
 
 def test_least_connections_is_weight_over_hold():
@@ -57,9 +51,13 @@ def test_refusing_and_answering_targets_share_all():
     assert least_connections(np.ones(3), np.zeros(3), ~NONE, 5) == pytest.approx([1 / 3] * 3)
 
 
+def ranks_of(count):
+    return np.array([rank_share(rank, count) for rank in range(1, count + 1)])
+
+
 @pytest.mark.parametrize("count", [1, 2, 5, 100])
 def test_ranks_share_all_and_the_last_gets_nothing(count):
-    ranks = rank_shares(count)
+    ranks = ranks_of(count)
     assert ranks.sum() == pytest.approx(1)
     if count > 1:
         assert ranks[0] == pytest.approx(2 / count)
@@ -92,7 +90,7 @@ def test_two_choices_sum_to_one_within_the_ranks(rows):
     got = two_choices(weight, hold, state == "r", state == "s")
     count = int((weight > 0).sum())
     assert got.sum() == pytest.approx(1 if count else 0)
-    most = np.cumsum(rank_shares(count)) if count else np.zeros(0)
+    most = np.cumsum(ranks_of(count)) if count else np.zeros(0)
     assert (np.cumsum(np.sort(got[weight > 0])[::-1]) <= most + 1e-9).all()
 
 

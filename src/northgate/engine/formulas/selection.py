@@ -4,15 +4,18 @@ A hold is the time for which a request occupies its place: service, wait and bac
 connect time-out where it is silent, nothing where it refuses. Arrays run over the candidates of one cell.
 """
 
+import math
 from collections.abc import Callable
 
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats
+from northgate.engine.base import Bools, Bools1, Floats, Floats1, Ints1, compiled, part
 
 # A share is found when it changes by less than this from one round to the next.
 SETTLED = 1e-13
+# What is held shorter (s) is held for so long.
+SHORTEST_HOLD_S = 1e-12
 
 
 class Candidates(Struct, frozen=True):
@@ -42,12 +45,7 @@ class Method(Struct, frozen=True):
         return self.shares is not None
 
 
-def by_weight(weight: Floats) -> Floats:
-    """Round robin and flow hash: w."""
-    whole = weight.sum()
-    return weight / whole if whole > 0 else np.zeros_like(weight)
-
-
+@part
 def refused_share(answering: int, refusing: int, load: float) -> float:
     """Least connections: the share that refusing targets draw, being always idle.
 
@@ -71,6 +69,7 @@ def refused_share(answering: int, refusing: int, load: float) -> float:
     return (low + high) / 2
 
 
+@part
 def drawn_by_refusing(answering: int, refusing: int, busy: float) -> float:
     """E[r / (r + Bin(n, 1 - a))]: an arrival goes to one of the idle, and refusing targets always are."""
     if busy >= 1:
@@ -79,29 +78,49 @@ def drawn_by_refusing(answering: int, refusing: int, busy: float) -> float:
         return (1 - busy ** (answering + 1)) / ((answering + 1) * (1 - busy))
     if busy <= 0:
         return refusing / (refusing + answering)
-    idle = np.arange(answering + 1)
-    ways = np.concatenate([[0.0], np.cumsum(np.log((answering - idle[1:] + 1) / idle[1:]))])
-    chance = np.exp(ways + idle * np.log1p(-busy) + (answering - idle) * np.log(busy))
-    return float((chance * refusing / (refusing + idle)).sum() / chance.sum())
+    # Their logarithms, as the numbers of ways are too large.
+    drawn, whole, ways = 0.0, 0.0, 0.0
+    for idle in range(answering + 1):
+        ways += math.log((answering - idle + 1) / idle) if idle else 0.0
+        chance = math.exp(ways + idle * math.log1p(-busy) + (answering - idle) * math.log(busy))
+        drawn += chance * refusing / (refusing + idle)
+        whole += chance
+    return drawn / whole
 
 
 def least_connections(weight: Floats, hold_s: Floats, refuses: Bools, rps: float) -> Floats:
     """W / hold among those that hold requests; the refusing ones together get what `refused_share` says."""
-    answers = ~refuses & (weight > 0)
-    drawn = refuses & (weight > 0)
-    rate = np.where(answers, weight / np.maximum(hold_s, 1e-12), 0.0)
-    kept = by_weight(rate)
-    mean_hold = float(kept @ hold_s)
-    share = refused_share(int(answers.sum()), int(drawn.sum()), rps * mean_hold)
-    return (1 - share) * kept + share * by_weight(np.where(drawn, weight, 0.0))
+    made = np.empty(len(weight))
+    _find_least_connections(weight, hold_s, refuses, np.array([rps], dtype=np.float64), made)
+    return made
 
 
-def rank_shares(count: int) -> Floats:
-    """Two choices: rank k of N gets 2 (N - k) / (N (N - 1)); one target gets all."""
-    if count == 1:
-        return np.ones(1)
-    rank = np.arange(1, count + 1)
-    return np.asarray(2 * (count - rank) / (count * (count - 1)))
+@compiled
+def _find_least_connections(weight: Floats1, hold_s: Floats1, refuses: Bools1, rps: Floats1, share: Floats1) -> None:
+    """`least_connections`."""
+    answering, refusing, whole, refused, held = 0, 0, 0.0, 0.0, 0.0
+    for one in range(len(weight)):
+        share[one] = 0.0
+        if weight[one] > 0 and refuses[one]:
+            refusing += 1
+            refused += weight[one]
+        elif weight[one] > 0:
+            answering += 1
+            share[one] = weight[one] / max(hold_s[one], SHORTEST_HOLD_S)
+            whole += share[one]
+            held += share[one] * hold_s[one]
+    drawn = refused_share(answering, refusing, rps[0] * held / whole if whole > 0 else 0.0)
+    for one in range(len(weight)):
+        if refuses[one] and weight[one] > 0:
+            share[one] = drawn * weight[one] / refused
+        elif weight[one] > 0:
+            share[one] *= (1 - drawn) / whole
+
+
+@part
+def rank_share(rank: int, count: int) -> float:
+    """Two choices: rank k of N, from 1 on, gets 2 (N - k) / (N (N - 1)); one target gets all."""
+    return 2 * (count - rank) / (count * (count - 1)) if count > 1 else 1.0
 
 
 def two_choices(weight: Floats, hold_s: Floats, refuses: Bools, silent: Bools) -> Floats:
@@ -110,42 +129,61 @@ def two_choices(weight: Floats, hold_s: Floats, refuses: Bools, silent: Bools) -
     A refusing one ranks first, a silent one last. Among the others the ranks are those that their own shares bring
     about: targets that tie share their ranks so that they stay tied.
     """
-    share = np.zeros_like(weight)
-    usable = np.flatnonzero(weight > 0)
-    if not len(usable):
-        return share
-    ranks = rank_shares(len(usable))
-    first = usable[refuses[usable]]
-    last = usable[silent[usable] & ~refuses[usable]]
-    middle = usable[~refuses[usable] & ~silent[usable]]
-    a, b = len(first), len(first) + len(middle)
-    if len(first):
-        share[first] = ranks[:a].mean()
-    if len(last):
-        share[last] = ranks[b:].mean()
-    if len(middle):
-        share[middle] = _kept_even(weight[middle] / np.maximum(hold_s[middle], 1e-12), ranks[a:b])
-    return share
+    made, speed = np.zeros(len(weight)), weight / np.maximum(hold_s, SHORTEST_HOLD_S)
+    order = np.argsort(-speed, kind="stable")
+    _find_two_choices(weight, speed, refuses, silent, order, np.empty_like(order), made)
+    return made
 
 
-def _kept_even(speed: Floats, ranks: Floats) -> Floats:
+@compiled
+def _find_two_choices(
+    weight: Floats1, speed: Floats1, refuses: Bools1, silent: Bools1, order: Ints1, busy: Ints1, share: Floats1
+) -> None:
+    """`two_choices`; `order` is by speed, the fastest first, `busy` for work: those who are neither first nor last."""
+    first, middle, last = 0, 0, 0
+    for one in order:
+        if weight[one] > 0 and refuses[one]:
+            first += 1
+        elif weight[one] > 0 and silent[one]:
+            last += 1
+        elif weight[one] > 0:
+            busy[middle] = one
+            middle += 1
+    count = first + middle + last
+    of_first, of_last = _mean_rank(1, first, count), _mean_rank(first + middle + 1, last, count)
+    for one in range(len(weight)):
+        if weight[one] > 0 and refuses[one]:
+            share[one] = of_first
+        elif weight[one] > 0 and silent[one]:
+            share[one] = of_last
+    _keep_even(speed, busy[:middle], first, count, share)
+
+
+@part
+def _mean_rank(begin: int, some: int, count: int) -> float:
+    """The mean share of so many ranks from one on."""
+    return rank_share(begin, count) + (some - 1) / 2 * (rank_share(begin + 1, count) - rank_share(begin, count))
+
+
+@part
+def _keep_even(speed: Floats1, busy: Ints1, before: int, count: int, share: Floats1) -> None:
     """Shares in proportion to speed, as far as ranks allow: no k targets get more than the first k ranks.
 
     Blocks of tied targets: the block whose outstanding is least comes first, and so on (the lower envelope of the
     points (sum of speeds, sum of ranks)).
     """
-    if (speed == speed[0]).all():
-        return np.full_like(speed, ranks.mean())
-    order = np.argsort(-speed, kind="stable")
-    made = np.zeros_like(speed)
     start = 0
-    while start < len(speed):
+    while start < len(busy):
         # Summed from here on: what idle ones add would drown in the sums of faster ones before.
-        slopes = np.cumsum(ranks[start:]) / np.cumsum(speed[order[start:]])
-        end = start + 1 + int(len(slopes) - 1 - slopes[::-1].argmin())
-        made[order[start:end]] = speed[order[start:end]] * slopes[end - start - 1]
+        ranks, speeds, least, end = 0.0, 0.0, math.inf, start
+        for place in range(start, len(busy)):
+            ranks += rank_share(before + place + 1, count)
+            speeds += speed[busy[place]]
+            if ranks / speeds <= least:
+                least, end = ranks / speeds, place + 1
+        for place in range(start, end):
+            share[busy[place]] = speed[busy[place]] * least
         start = end
-    return made
 
 
 # By the word in a plan (`TargetGroup.balance`).
