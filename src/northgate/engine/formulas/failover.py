@@ -91,6 +91,10 @@ def find_stops(
     table: Floats1, then: Floats1, share: Floats1, waited: Floats2,
 ) -> None:  # fmt: skip
     """`last_stops`, into `share` and the first `tries + 1` rows of `waited`; `then` (tries + 1,) is for work."""
+    if tries == 0:
+        for target in range(len(first)):
+            share[target], waited[0, target] = first[target], 0.0 if bad[target] else first[target]
+        return
     lumps = find_lumps(first, drawn, bad, silent, values, counts)
     for target in range(len(first)):
         if counts[0, target] >= 0:
@@ -102,8 +106,8 @@ def find_stops(
             waited[quiet, target] = 0.0 if bad[target] else drawn[target] * then[quiet]
         lump = counts[0, target]
         if lump >= 0:
-            # Where exactly in a lump a request ends says nothing; where none is tried again it ends where it came.
-            share[target] = values[3, lump] / values[1, lump] if tries > 0 else first[target]
+            # Where exactly in a lump a request ends says nothing.
+            share[target] = values[3, lump] / values[1, lump]
         elif not bad[target]:
             waited[0, target] += first[target]
         for quiet in range(tries + 1):
@@ -170,7 +174,7 @@ def _by_counts(
         counts[4, lump] = step
         step *= int(min(values[1, lump], float(tries))) + 1
         begins, rest = values[2, lump], whole - values[0, lump]
-        if tries == 0 or rest <= NOBODY_LEFT:
+        if rest <= NOBODY_LEFT:
             values[3, lump] += begins
         else:
             table[counts[4, lump]] += begins

@@ -61,14 +61,14 @@ class Sending(Stage):
         stops = self._to_one_more(ends, drawn, classes=classes)
         for cell, tries in self._more:
             mine = self.network.cells.pairs[cell]
-            bad = self._bad[:, mine]
+            bad = self._bad.take(mine, axis=1)
             for fate in np.flatnonzero((ends[:, mine] * bad).any(axis=1)).tolist():
                 if (fate, cell) not in by_class:
                     silent, own = self.state.encounter.fate_met[fate, mine] != REFUSES, drawn[self._row(drawn, fate)]
                     found = self._by_hash(cell, fate, bad[fate], silent, tries, ends[fate, mine], own[mine])
                     ends[fate, mine] = found.share
                     at = np.flatnonzero(~bad[fate] & (found.share > 0))
-                    stops.append(Stop(np.full(len(at), fate), mine[at], found.share[at], found.waited[:, at]))
+                    stops.append(Stop(np.full(len(at), fate), mine[at], found.share[at], found.waited.take(at, axis=1)))
         if by_class:
             stops.append(self._of_classes(ends, drawn))
         return ends, together(stops)
@@ -78,7 +78,7 @@ class Sending(Stage):
         fate, pair, share, waited = self.repeats.ends(drawn)
         ends[fate, pair] = share
         some = np.flatnonzero(~self._bad[fate, pair] & (share > 0))
-        return Stop(fate[some], pair[some], share[some], waited[:, some])
+        return Stop(fate[some], pair[some], share[some], waited.take(some, axis=1))
 
     @staticmethod
     def _row(shares: Floats, fate: int) -> int:

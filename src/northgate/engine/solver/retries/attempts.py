@@ -132,7 +132,7 @@ class Repeats:
         pairs)."""
         spreading, courses, targets = self.spreading, self.spreading.courses, self.spreading.courses.targets_on
         share, waited = spreading.ends(drawn, spreading.weights(self.coming, courses.on), courses.on)
-        return courses.fate_of_target[targets], courses.pair[targets], share[targets], waited[:, targets]
+        return courses.fate_of_target[targets], courses.pair[targets], share[targets], waited.take(targets, axis=1)
 
     def longest_wait(self) -> int:
         """How many connects may take their time-out before one of the same attempt is taken, at most."""

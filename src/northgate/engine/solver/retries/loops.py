@@ -143,22 +143,23 @@ def add_once(rows: Ints2, share: Floats1, kind: Ints1, weights: Floats1, made: F
 
 @compiled
 def find_held(
-    kinds: Ints1, values: Floats2, share: Floats1, cell_of_pair: Ints1, cells: Ints1, pins: Ints2, drawn: Floats2,
-    made: Floats3,
+    kinds: Ints1, values: Floats3, fate: Ints1, share: Floats2, cell_of_pair: Ints1, cells: Ints1, pins: Ints2,
+    drawn: Floats2, made: Floats3,
 ) -> None:  # fmt: skip
     """What becomes of one attempt of each class at cells (cells, classes, kinds): that of the pair or lump at which it
-    is held, else that of all that are drawn. `values` (kinds that may occur, pairs and lumps); `drawn` (cells, kinds
-    that may occur) is for work."""
+    is held, else that of all that are drawn. `values` (kinds that may occur, fates, pairs and lumps), of which those of
+    one `fate` count; `share` (fates or 1, pairs); `drawn` (cells, kinds that may occur) is for work."""
     drawn[:] = 0.0
+    of_fate, own = fate[0], share[min(fate[0], share.shape[0] - 1)]
     for place in range(len(cells)):
         for pair in range(len(cell_of_pair)):
             if cell_of_pair[pair] == cells[place]:
                 for number in range(len(kinds)):
-                    drawn[place, number] += values[number, pair] * share[pair]
+                    drawn[place, number] += values[number, of_fate, pair] * own[pair]
         for held in range(pins.shape[1]):
             pin = pins[place, held]
             for number in range(len(kinds)):
-                made[place, held, kinds[number]] = values[number, pin] if pin >= 0 else drawn[place, number]
+                made[place, held, kinds[number]] = values[number, of_fate, pin] if pin >= 0 else drawn[place, number]
 
 
 @compiled

@@ -34,7 +34,7 @@ class ClassOutcomes:
         # Outside, or without any front in the address: whatever holds a call, all fare alike.
         made[ways.elsewhere] = entry[one.entries[ways.elsewhere], None]
         if len(ways.cells):
-            at_cells = self._at_cells(one, ways, share, kinds, values[:, one.fate], after)
+            at_cells = self._at_cells(one, ways, share, kinds, values, after)
             add_routed(
                 ways.chosen, at_cells, ways.part, ways.refused, ways.at_4, ways.trip_s, self.over[ways.front],
                 np.empty(KINDS), made,
@@ -55,7 +55,8 @@ class ClassOutcomes:
         pins = np.array([one.pins.get(int(cell), np.full(len(one.weights), NOBODY)) for cell in cells])
         on = [place for place, cell in enumerate(cells.tolist()) if cell in one.spent]
         return Ways(
-            cells, chosen[:, cells], part[:, routed], mine[~routed], part[:, ~routed], elsewhere,
+            cells, chosen.take(cells, axis=1), np.ascontiguousarray(part[:, routed]), mine[~routed], part[:, ~routed],
+            elsewhere,
             choice.route_refused[self.route[rows]], self.frame.at_4[rows], self.frame.trip_s[rows], self.front[rows],
             pins, ints(self.spreading.courses.number[one.call, cell] for cell in cells[on].tolist()), ints(on),
         )  # fmt: skip
@@ -64,8 +65,8 @@ class ClassOutcomes:
         """What becomes of an attempt of each class at cells: (cells, classes, kinds)."""
         made = np.zeros((len(ways.cells), len(one.weights), KINDS))
         find_held(
-            kinds, self.lumps.with_means(values), share[min(one.fate, len(share) - 1)], self.network.pairs.cell,
-            ways.cells, ways.pins, np.empty((len(ways.cells), len(kinds))), made,
+            kinds, self.lumps.with_means(values), ints([one.fate]), share, self.network.pairs.cell, ways.cells,
+            ways.pins, np.empty((len(ways.cells), len(kinds))), made,
         )  # fmt: skip
         if len(ways.course):
             self._put_after_others(ways, share, after, made)
