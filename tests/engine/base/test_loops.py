@@ -106,8 +106,9 @@ def run(path, value, *words, **environment):
 
 
 def test_machine_code_is_kept_and_made_anew_when_its_source_changes(tmp_path):
+    """Each loop by itself, where there is no linker."""
     path = tmp_path / "filling.py"
-    assert run(path, "1.5") == "[1.5, 1.5] numba llvmlite"
+    assert run(path, "1.5", "all", PATH="") == "[1.5, 1.5] numba llvmlite"
     assert run(path, "1.5") == "[1.5, 1.5] llvmlite"
     assert run(path, "2.5") == "[2.5, 2.5] numba llvmlite"
     (kept,) = tmp_path.glob("__pycache__/filling.fill-*.o")
@@ -119,18 +120,12 @@ def test_linked_into_one_library_it_needs_nothing_else(tmp_path):
     path = tmp_path / "filling.py"
     run(path, "1.5", "all")
     assert run(path, "1.5") == "[1.5, 1.5]"
-    assert run(path, "2.5") == "[2.5, 2.5] numba llvmlite", "the library has another source's"
+    assert run(path, "2.5") == "[2.5, 2.5] numba llvmlite", "what was linked is of another source"
     run(path, "2.5", "all")
     assert run(path, "2.5") == "[2.5, 2.5]"
     (library,) = tmp_path.glob("__pycache__/*.so")
     library.write_text("no library")
     assert run(path, "2.5") == "[2.5, 2.5] llvmlite"
-
-
-def test_without_a_linker_each_is_loaded_by_itself(tmp_path):
-    path = tmp_path / "filling.py"
-    assert run(path, "1.5", "all", PATH="") == "[1.5, 1.5] numba llvmlite"
-    assert run(path, "1.5") == "[1.5, 1.5] llvmlite"
 
 
 def test_what_cannot_be_kept_beside_its_source_is_kept_among_the_users_caches(tmp_path):

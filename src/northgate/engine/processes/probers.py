@@ -4,6 +4,7 @@ Between two changes of what a prober meets, its results follow from its beat alo
 is computed, never waited for. A prober is one front probing one member (a probed pair of the network).
 """
 
+import math
 from collections.abc import Iterator, Sequence
 from typing import Literal
 
@@ -11,12 +12,14 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints
+from northgate.engine.base import DIGITS, NEVER, Bools, Bools1, Floats, Floats1, Ints, compiled, part
 from northgate.engine.network import Network
 from northgate.plan.models.groups import Probe
 
 # In so short a time (s) no second probe is sent; who sends one now has sent it so much later, whatever the last digit.
 JUST_NOW_S, AFTER_S = 1e-9, 1e-6
+# So near (beats) to the second of a probe is at it.
+ON_BEAT = 1e-9
 
 
 class Findings(Struct, frozen=True):
@@ -50,14 +53,9 @@ def beats_of(probes: Sequence[Probe], which: Ints, spread: Floats) -> Beats:
         values = np.array([getattr(probe, name) for probe in probes], dtype=np.float64)
         return values[which] if len(values) else np.zeros(len(which))
 
-    by_result = np.array([probe.next_after == "result" for probe in probes], dtype=bool)
-    return Beats(
-        interval_s=setting("interval_s"),
-        fail_after=setting("unhealthy_after"),
-        pass_after=setting("healthy_after"),
-        by_result=by_result[which] if len(by_result) else np.zeros(len(which), dtype=bool),
-        spread=spread,
-    )
+    told = np.array([probe.next_after == "result" for probe in probes], dtype=bool)
+    by_result = told[which] if len(told) else np.zeros(len(which), dtype=bool)
+    return Beats(setting("interval_s"), setting("unhealthy_after"), setting("healthy_after"), by_result, spread)
 
 
 def target_beats(network: Network) -> Beats:
@@ -107,45 +105,22 @@ class Sends:
         return np.maximum(self.outcome.delay_s + (self.outcome.slope + self.bend * later / 2) * later, 0.0)
 
     @property
-    def _drifts(self) -> bool:
-        """Whether any beat becomes longer or shorter, as it goes by answers that do."""
-        grows = (self.outcome.slope != 0) | (self.bend != 0)
-        return bool((grows & self.by_result).any())
+    def _pace(self) -> tuple[Floats, Bools, Floats, Floats, Floats, Floats]:
+        """What seconds between probes follow from, as loops take it."""
+        found = self.outcome
+        return self._interval_s, self.by_result, found.delay_s, found.slope, self.bend, np.array([self.since_s])
 
     def after(self, count: Floats) -> Floats:
         """The second at which each sends the probe that comes so many after the first."""
-        if not self._drifts:
-            return self.first_s + count * self._beat()
-        sent_s = self.first_s
-        for done in range(int(count.max(initial=0))):
-            sent_s = np.where(done < count, self._next_s(sent_s), sent_s)
-        return sent_s
-
-    def _next_s(self, sent_s: Floats) -> Floats:
-        """When those send again who sent at a second."""
-        return sent_s + self._interval_s + np.where(self.by_result, self.delay_s(sent_s), 0.0)
+        made = np.empty(len(count))
+        _find_after(count, self.first_s, *self._pace, made)
+        return made
 
     def before(self, now: float, alive: Bools) -> Floats:
         """How many probes each that is alive has sent up to now."""
-        if self._drifts:
-            return self._counted(now, alive)
-        beats = (now - self.first_s) / self._beat()
-        whole = np.round(beats)
-        on_beat = np.abs(beats - whole) < 1e-9
-        if self.just_before:
-            count = np.where(on_beat, whole, np.floor(beats)) + 1
-        else:
-            count = np.where(on_beat, whole, np.ceil(beats))
-        return np.asarray(np.maximum(count, 0.0))
-
-    def _counted(self, now: float, alive: Bools) -> Floats:
-        """How many each has sent, where beats drift."""
-        sent_s, count = self.first_s, np.zeros(len(self.first_s))
-        last_s = now + JUST_NOW_S if self.just_before else now - JUST_NOW_S
-        while (sent := (sent_s < last_s) & alive).any():
-            count += sent
-            sent_s = np.where(sent, self._next_s(sent_s), sent_s)
-        return count
+        made = np.empty(len(alive))
+        _find_before(np.array([now]), alive, np.array([self.just_before]), self.first_s, *self._pace, made)
+        return made
 
     def find(self, now: float, outcome: Findings, count: Floats, different: Bools) -> None:
         """From now on probes find this, of which that of some is `different`; these have sent so many before."""
@@ -164,6 +139,50 @@ class Sends:
         """Delays grow by so much faster than was found, and that grows so itself."""
         self.outcome = replace(self.outcome, slope=self.outcome.slope + slope)
         self.bend = bend
+
+
+@part
+def _delay_s(sent_s: float, delay_s: float, slope: float, bend: float, since_s: float) -> float:
+    """`Sends.delay_s` of one probe."""
+    later = max(sent_s - since_s, 0.0)
+    return max(delay_s + (slope + bend * later / 2) * later, 0.0)
+
+
+@compiled
+def _find_after(
+    count: Floats1, first_s: Floats1, interval_s: Floats1, by_result: Bools1, delay_s: Floats1, slope: Floats1,
+    bend: Floats1, since_s: Floats1, made: Floats1,
+) -> None:  # fmt: skip
+    """`Sends.after`: probe by probe where a beat goes by answers that take ever longer, or shorter."""
+    for one in range(len(made)):
+        if not by_result[one] or (slope[one] == 0 and bend[one] == 0):
+            made[one] = first_s[one] + count[one] * (interval_s[one] + (delay_s[one] if by_result[one] else 0.0))
+            continue
+        made[one] = first_s[one]
+        for _ in range(int(count[one])):
+            made[one] += interval_s[one] + _delay_s(made[one], delay_s[one], slope[one], bend[one], since_s[0])
+
+
+@compiled
+def _find_before(
+    now: Floats1, alive: Bools1, just_before: Bools1, first_s: Floats1, interval_s: Floats1, by_result: Bools1,
+    delay_s: Floats1, slope: Floats1, bend: Floats1, since_s: Floats1, made: Floats1,
+) -> None:  # fmt: skip
+    """`Sends.before`; probe by probe as `_find_after`."""
+    for one in range(len(made)):
+        made[one] = 0.0
+        if not by_result[one] or (slope[one] == 0 and bend[one] == 0):
+            beats = (now[0] - first_s[one]) / (interval_s[one] + (delay_s[one] if by_result[one] else 0.0))
+            whole = math.floor(beats + 0.5)
+            if abs(beats - whole) >= ON_BEAT:
+                made[one] = max(math.floor(beats) + 1.0, 0.0)
+            else:
+                made[one] = max(whole + (1.0 if just_before[0] else 0.0), 0.0)
+        elif alive[one]:
+            last_s, sent_s = now[0] + (JUST_NOW_S if just_before[0] else -JUST_NOW_S), first_s[one]
+            while sent_s < last_s:
+                made[one] += 1
+                sent_s += interval_s[one] + _delay_s(sent_s, delay_s[one], slope[one], bend[one], since_s[0])
 
 
 def _told(found: Findings) -> tuple[Bools, Floats, Floats]:
