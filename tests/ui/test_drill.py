@@ -74,6 +74,8 @@ def test_the_script_is_edited_in_place(page, plan):
 def test_charts_can_be_kept(page):
     page.goto("/plans/beckwater/drill?drill=alerts-cut-off")
     expect(page.get_by_test_id("charts")).to_contain_text("none healthy")
+    # Charts move down as long as something comes above them: a click may begin on a button and end beside it.
+    page.wait_for_load_state("networkidle")
     with page.expect_download() as started:
         page.get_by_role("button", name="Download as CSV").click()
     assert started.value.path().read_text().startswith("t_s,served fells-1 /s")

@@ -113,7 +113,7 @@ def _find_least_connections(weight: Floats1, hold_s: Floats1, refuses: Bools1, r
     for one in range(len(weight)):
         if refuses[one] and weight[one] > 0:
             share[one] = drawn * weight[one] / refused
-        elif weight[one] > 0:
+        elif whole > 0:
             share[one] *= (1 - drawn) / whole
 
 

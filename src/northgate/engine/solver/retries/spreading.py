@@ -35,11 +35,11 @@ class Room(Struct, frozen=True):
 
 
 class Ways(Struct, frozen=True):
-    """How connects of a call that is followed by class go: the arrivals (`rows`) that lead to a pool, the cells to
-    which they may lead with what each sends there (arrivals, cells), and the share of each entry's requests that it
-    gets (entries, arrivals); those at which all classes fare `alike`, with the same; and the entries that have none.
-    What is refused at each arrival, whether it is at layer 4, its round trip (s), and its front. Of the cells: where
-    each class is held there (cells, classes), and which `course` goes on to others, at which `place`."""
+    """How connects of a call that is followed by class go. At the arrivals that lead to a pool: the cells to which they
+    may lead with what each sends there (arrivals, cells), the share of each entry's requests that it gets (entries,
+    arrivals), what is `refused` there, whether it is at layer 4, its round trip (s), and its front. The arrivals at
+    which all classes fare `alike`, with the same; and the entries that have none. Of the cells: where each class is
+    held there (cells, classes), and which `course` goes on to others, at which `place`."""
 
     cells: Ints
     chosen: Floats
