@@ -114,8 +114,9 @@ class OnePass:
         """Such shares of the calls over connections end them, whose sources go on without: by kind and pair the share
         of all sources."""
         ended = self.connected.ended_under_calls(lost)
-        for kind, mine in zip(self.connected.kinds, ended, strict=True):
-            self.repeats.lose_connections(kind.call, mine)
+        if self.repeats.pinned and ended.any():
+            for kind, mine in zip(self.connected.kinds, ended, strict=True):
+                self.repeats.lose_connections(kind.call, mine)
         return ended
 
     def take(self, attempts: Attempts) -> None:
