@@ -16,16 +16,18 @@ import numpy as np
 
 # What makes a library of objects.
 LINKER = "cc"
+# How loops are compiled.
+COMPILER = os.path.join(os.path.dirname(__file__), "compiler.py")
 
 
 def name_of(function: Callable[..., Any]) -> str:
     """The name of a function's machine code, another one when it has to be made anew: when the sources of it or its
     parts have changed, the numbers in it that stand elsewhere, how it is compiled, or the processor."""
-    files, numbers = {Path(__file__).with_name("compiler.py")}, set[str]()
+    files, numbers = {COMPILER}, set[str]()
     left: set[Callable[..., Any]] = {function}
     while left:
         one = left.pop()
-        files.add(Path(one.__code__.co_filename))
+        files.add(one.__code__.co_filename)
         for name in one.__code__.co_names:
             value: Any = one.__globals__.get(name)
             if getattr(value, "is_part", False):
@@ -141,8 +143,9 @@ def _digest(*told: str) -> str:
 
 
 @cache
-def _digest_of(file: Path) -> str:
-    return _digest(file.read_text(encoding="utf-8"))
+def _digest_of(file: str) -> str:
+    with open(file, encoding="utf-8") as source:
+        return _digest(source.read())
 
 
 @cache
