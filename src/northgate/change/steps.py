@@ -116,7 +116,7 @@ class _Between:
     """The steps between the data of two plans."""
 
     def __init__(self, old: Data, new: Data, replaced: set[tuple[str, str]]) -> None:
-        self.old, self.new, self.replaced = old, new, replaced
+        self.replaced = replaced
         self._was = {field: {one["name"]: one for one in old[field]} for field in BUILT}
         self._is = {field: {one["name"]: one for one in new[field]} for field in BUILT}
 

@@ -1,10 +1,11 @@
-"""Trying other targets: the sum over counts against every sequence, and what clients see of it."""
+"""Trying other targets: sums and integrals against every sequence, and what clients see of it."""
 
-from itertools import permutations
+from itertools import combinations, permutations
+from math import comb, prod
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from northgate.engine.formulas.failover import last_stops, last_stops_of_two
@@ -33,17 +34,7 @@ def every_sequence(first, drawn, bad, silent, tries):
     return share, waits
 
 
-TARGETS = st.lists(st.tuples(st.integers(1, 3), st.sampled_from(["good", "refuses", "silent"])), min_size=1, max_size=5)
-
-
-@pytest.mark.no_cover
-@given(TARGETS, st.integers(0, 3), st.floats(0, 1))
-def test_counts_and_sequences_agree(rows, tries, mixed):
-    weight = np.array([row[0] for row in rows], dtype=float)
-    drawn = weight / weight.sum()
-    first = (1 - mixed) * drawn + mixed * np.eye(len(rows))[0]
-    bad = np.array([row[1] != "good" for row in rows])
-    silent = np.array([row[1] == "silent" for row in rows])
+def check_stops(first, drawn, bad, silent, tries):
     got = last_stops(first, drawn, bad, silent, tries)
     share, waits = every_sequence(first, drawn, bad, silent, tries)
     assert got.share.sum() == pytest.approx(1)
@@ -54,6 +45,69 @@ def test_counts_and_sequences_agree(rows, tries, mixed):
     for place in np.flatnonzero(~bad):
         for quiet, waited in enumerate(got.waited):
             assert waited[place] == pytest.approx(waits.get((place, quiet), 0.0), abs=1e-12)
+    return got, share
+
+
+NOT_GOOD = (("refuses", "silent"), ("silent",))
+KINDS = st.sampled_from(["good", "refuses", "silent"])
+TARGETS = st.lists(st.tuples(st.integers(1, 3), KINDS), min_size=1, max_size=5)
+
+
+@pytest.mark.no_cover
+@given(TARGETS, st.integers(0, 3), st.floats(0, 1))
+def test_counts_and_sequences_agree(rows, tries, mixed):
+    weight = np.array([row[0] for row in rows], dtype=float)
+    drawn = weight / weight.sum()
+    first = (1 - mixed) * drawn + mixed * np.eye(len(rows))[0]
+    check_stops(first, drawn, *(np.array([row[1] in of for row in rows]) for of in NOT_GOOD), tries)
+
+
+@pytest.mark.no_cover
+@settings(max_examples=20)
+@given(
+    st.lists(st.floats(1e-3, 1e3), min_size=8, max_size=8, unique=True),
+    st.lists(st.booleans(), min_size=8, max_size=8),
+    st.sampled_from([0.0, 1e-6, 1.0, 1e3]), st.integers(1, 3), st.floats(0, 1), st.booleans(),
+)  # fmt: skip
+def test_integrals_and_sequences_agree(weights, quiet, good, tries, mixed, at_drawn):
+    """Eight that are drawn all differently: more ways to try three of them than moments. Some begin at one of them, or
+    at another that is bad too, and is not drawn."""
+    drawn = np.array([*weights, good, 0.0]) / (sum(weights) + good)
+    first = (1 - mixed) * drawn + mixed * np.eye(10)[0 if at_drawn else 9]
+    bad = np.arange(10) != 8
+    got, share = check_stops(first, drawn, bad, np.array([*quiet, False, True]), tries)
+    assert got.share == pytest.approx(share, rel=1e-9, abs=1e-14), "each is a lump by itself"
+
+
+@pytest.mark.parametrize("at_drawn", [True, False])
+def test_who_tries_all_in_vain_ends_at_the_last(at_drawn):
+    """Of twelve, none good; the last to ring of clocks with rates p, by inclusion and exclusion. Begun as all are
+    drawn, or at another that is not drawn, which is no try of theirs."""
+    drawn = np.append(1.0 + np.arange(12), 0.0) / 78
+    first, bad = (drawn if at_drawn else np.eye(13)[12]), np.ones(13, dtype=bool)
+    got = last_stops(first, drawn, bad, bad, 12)
+    others = [[drawn[two] for two in range(12) if two != one] for one in range(12)]
+    wanted = [
+        sum((-1) ** k * p / (p + sum(some)) for k in range(12) for some in combinations(of, k))
+        for p, of in zip(drawn, others, strict=False)
+    ]
+    assert got.share == pytest.approx([*wanted, 0.0], abs=1e-12)
+
+
+@pytest.mark.parametrize("tries", [1, 7, 20, 40])
+def test_who_is_drawn_all_but_alike_is_tried_as_from_an_urn(tries):
+    """Forty bad of fifty, half of them silent, each drawn by a hair more than the last: without replacement, how many
+    silent ones are met is that of an urn."""
+    drawn = 1 + 1e-13 * np.arange(50)
+    bad, silent = np.arange(50) < 40, np.arange(50) < 20
+    got = last_stops(drawn / drawn.sum(), drawn / drawn.sum(), bad, silent, tries)
+    assert got.share[bad].sum() == pytest.approx(prod((40 - k) / (50 - k) for k in range(tries + 1)), abs=1e-11)
+    for quiet in (0, 1, 5):
+        met = [(k, comb(20, quiet) * comb(20, k - quiet) / comb(40, k)) for k in range(quiet, tries + 1)]
+        tried = [prod((40 - n) / (50 - n) for n in range(k)) * 10 / (50 - k) for k, _ in met]
+        wanted = sum(part * of for part, (_, of) in zip(tried, met, strict=True))
+        of_good = got.waited[quiet].sum() if quiet <= tries else 0.0
+        assert of_good == pytest.approx(wanted, rel=1e-9)
 
 
 @pytest.mark.parametrize("alike", [1, 8])
@@ -73,7 +127,7 @@ def test_one_further_try_of_many_groups_at_once_is_that_of_each(groups, mixed, l
     group = np.repeat(np.arange(len(groups)), [len(one) for one in groups])
     drawn = np.array([row[0] for row in rows], dtype=float)
     drawn *= left / np.bincount(group, drawn)[group]
-    bad, silent = (np.array([row[1] in kinds for row in rows]) for kinds in (("refuses", "silent"), ("silent",)))
+    bad, silent = (np.array([row[1] in kinds for row in rows]) for kinds in NOT_GOOD)
     begin = np.append(True, group[1:] != group[:-1])
     first = (1 - mixed) * drawn + mixed * begin
     both = np.stack([first, np.where(group == len(groups) - 1, 0.0, first)])

@@ -8,8 +8,18 @@ takes connects is the last stop of
     q_i + p_i Σ over sequences (a, b, ...) of bad ones  q_a / (1 - p_a) · p_b / (1 - p_a - p_b) ...
 
 Bad targets with equal p that fail alike are a lump, and counted together. Where there are few ways in which so many of
-each lump can have been tried, the sum is over these; else over sequences of lumps, as few tries make few of them.
+each lump can have been tried, the sum is over these. Else it is an integral: who is drawn in proportion to p, each at
+most once, comes in the order of clocks that ring after times of exponential distribution with rates p. When those of
+good ones, which together have rate g, ring first at t, each bad one has rung with probability 1 - e^(-p_j t): so
+
+    ∫ e^(-g t) Π over bad j but a of (e^(-p_j t) + x (1 - e^(-p_j t))) dt
+
+has as its coefficient of x^k what of requests that began at a goes on to a good one i after k others, over p_i; and
+where the last of all tries is b, its clock rings when k others but a have rung (the product leaves b out, and stands
+under p_b e^(-p_b t)).
 """
+
+import math
 
 import numpy as np
 from msgspec import Struct
@@ -31,8 +41,12 @@ from northgate.engine.base import (
 
 # What is left to draw from, where that is no more than this, is nobody.
 NOBODY_LEFT = 1e-12
-# Over so many counts it is summed at most.
-MOST_COUNTS = 1 << 20
+# Over so many counts it is summed at most; an integral takes some hundred moments, each about so dear for a factor as
+# so many counts.
+MOST_COUNTS, MOMENTS = 1 << 16, 100
+# The steps of w (with a quarter, 40 targets lose half their digits), where it begins (with nothing of t), and after how
+# many of the slowest decay's times nothing is left.
+STEP, FIRST_MOMENT, LAST_MOMENT = 0.125, -3.8, 42.0
 
 
 class LastStops(Struct, frozen=True):
@@ -56,9 +70,9 @@ class Trying(Struct, frozen=True):
     table: Floats
 
 
-def room_to_try(targets: int) -> Trying:
-    """Room for the lumps of so many targets."""
-    table = np.empty(min(MOST_COUNTS, 1 << min(targets, 20)))
+def room_to_try(targets: int, tries: int) -> Trying:
+    """Room for the lumps of so many targets, which so many tries may go on to."""
+    table = np.empty(max(min(MOST_COUNTS, 1 << min(targets, 16)), (2 * targets + 4) * tries))
     return Trying(np.empty((6, targets + 2)), np.empty((6, targets + 2), dtype=np.int64), table)
 
 
@@ -68,7 +82,7 @@ def last_stops(first: Floats, drawn: Floats, bad: Bools, silent: Bools, tries: i
     All per target of one group at one front: `bad` ones take no connect, `silent` ones say so only after the time-out.
     """
     tries = min(tries, len(first))
-    made, room = LastStops(np.empty(len(first)), np.empty((tries + 1, len(first)))), room_to_try(len(first))
+    made, room = LastStops(np.empty(len(first)), np.empty((tries + 1, len(first)))), room_to_try(len(first), tries)
     _find_last_stops(
         first, drawn, bad, silent, np.array([tries]), room.values, room.counts, room.table, np.empty(tries + 1),
         made.share, made.waited,
@@ -143,32 +157,30 @@ def go_on(
     """How requests go on that begin with some weights at lumps, after no more tries than there are targets: fills
     `then`, by how many silent ones they have met before what goes on to good targets, in parts of the share by which
     these are drawn; and what is left at lumps."""
-    whole = 0.0
+    good, ways, factors = 0.0, 1.0, 0.0
     for target in range(len(drawn)):
-        whole += drawn[target]
+        good += drawn[target] if counts[0, target] < 0 else 0.0
     then[: tries + 1] = 0.0
     values[3, :lumps] = 0.0
-    ways, sequences = 1.0, 1.0
     for lump in range(lumps):
         ways *= min(values[1, lump], float(tries)) + 1
-    for _ in range(tries):
-        sequences *= lumps
-    if ways <= len(table) and ways <= sequences:
-        _by_counts(int(ways), lumps, whole, tries, values, counts, table, then)
-        return
-    for lump in range(lumps):
-        if values[2, lump] > 0:
-            _one_after_another(lump, lumps, whole, tries, values, counts, then)
+        factors += values[1, lump] * tries
+    if ways <= MOST_COUNTS and ways * lumps <= MOMENTS * factors:
+        _by_counts(int(ways), lumps, good, tries, values, counts, table, then)
+    else:
+        _by_clocks(lumps, good, tries, values, counts, table, then)
 
 
 @part
 def _by_counts(
-    ways: int, lumps: int, whole: float, tries: int, values: Floats2, counts: Ints2, table: Floats1, then: Floats1
+    ways: int, lumps: int, good: float, tries: int, values: Floats2, counts: Ints2, table: Floats1, then: Floats1
 ) -> None:  # fmt: skip
     """`go_on`, by how many of each lump have been tried; `table` holds the weight of each such way, which leads to
     later ones alone."""
     table[:ways] = 0.0
-    step = 1
+    whole, step = good, 1
+    for lump in range(lumps):
+        whole += values[0, lump] * values[1, lump]
     for lump in range(lumps):
         # How far apart ways are that have tried one more of it.
         counts[4, lump] = step
@@ -182,12 +194,12 @@ def _by_counts(
         weight = table[way]
         if weight == 0.0:
             continue
-        rest, quiet, tried, left = whole, 0, 0, way
+        rest, quiet, tried, left = good, 0, 0, way
         for lump in range(lumps - 1, -1, -1):
             here = left // counts[4, lump]
             left -= here * counts[4, lump]
             counts[2, lump] = here
-            rest -= here * values[0, lump]
+            rest += (values[1, lump] - here) * values[0, lump]
             quiet += here * counts[1, lump]
             tried += here
         then[quiet] += weight / rest
@@ -203,37 +215,102 @@ def _by_counts(
 
 
 @part
-def _one_after_another(
-    begin: int, lumps: int, whole: float, tries: int, values: Floats2, counts: Ints2, then: Floats1
+def _by_clocks(
+    lumps: int, good: float, tries: int, values: Floats2, counts: Ints2, table: Floats1, then: Floats1
 ) -> None:  # fmt: skip
-    """`go_on` from one lump, by every sequence of lumps."""
-    counts[2, :lumps] = 0
-    deep = 0
-    counts[3, 0], counts[4, 0], counts[5, 0] = begin, counts[1, begin], -1
-    values[4, 0], values[5, 0] = values[2, begin], values[0, begin]
-    counts[2, begin] = 1
-    while deep >= 0:
-        weight, rest = values[4, deep], whole - values[5, deep]
-        if counts[5, deep] < 0:
-            if deep == tries or rest <= NOBODY_LEFT:
-                values[3, counts[3, deep]] += weight
-                counts[5, deep] = lumps
-            else:
-                then[counts[4, deep]] += weight / rest
-                counts[5, deep] = 0
-        lump = counts[5, deep]
-        while lump < lumps and (values[1, lump] - counts[2, lump]) * values[0, lump] <= 0:
-            lump += 1
-        if lump >= lumps:
-            counts[2, counts[3, deep]] -= 1
-            deep -= 1
+    """`go_on`, by the integral of the module: over t = e^(w - e^-w), of which equal steps of w come as near as rounding
+    does, as all that is integrated is flat at both ends (H. Takahasi and M. Mori, "Double exponential formulas for
+    numerical integration", 1974)."""
+    whole, slowest, others, silent_from = max(good, 0.0), 1.0, 0.0, 0
+    for lump in range(lumps):
+        counts[3, lump] = 1 if values[0, lump] > NOBODY_LEFT else 0
+        whole += values[0, lump] * values[1, lump]
+        if counts[3, lump]:
+            others += values[1, lump]
+            slowest = min(slowest, values[0, lump])
+        silent_from += 1 - counts[1, lump]
+    loud, silent = 0, silent_from
+    for lump in range(lumps):
+        counts[4, silent if counts[1, lump] else loud] = lump
+        silent, loud = silent + counts[1, lump], loud + 1 - counts[1, lump]
+    if good > NOBODY_LEFT:
+        slowest = good
+    # Where nobody is good it ends when all have been tried: who is drawn has one other less than who is not.
+    for drawn in range(2):
+        further = tries if good > NOBODY_LEFT else int(min(float(tries), others - drawn))
+        begins = 0.0
+        for lump in range(lumps):
+            values[4, lump] = values[2, lump] / values[1, lump] if counts[3, lump] == drawn else 0.0
+            begins += values[4, lump]
+            if further == 0:
+                values[3, lump] += values[4, lump] * values[1, lump]
+        if begins == 0 or further == 0:
             continue
-        others = (values[1, lump] - counts[2, lump]) * values[0, lump]
-        counts[5, deep] = lump + 1
-        deep += 1
-        counts[3, deep], counts[4, deep], counts[5, deep] = lump, counts[4, deep - 1] + counts[1, lump], -1
-        values[4, deep], values[5, deep] = weight * others / rest, values[5, deep - 1] + values[0, lump]
-        counts[2, lump] += 1
+        w = FIRST_MOMENT
+        while math.exp(w - math.exp(-w)) * slowest < LAST_MOMENT * whole:
+            t = math.exp(w - math.exp(-w)) / whole
+            weight = STEP * t * (1 + math.exp(-w)) * math.exp(-max(good, 0.0) * t)
+            _at_moment(t, weight, lumps, silent_from, further, values, counts, table, then)
+            w += STEP
+
+
+@part
+def _at_moment(
+    t: float, weight: float, lumps: int, silent_from: int, tries: int, values: Floats2, counts: Ints2, table: Floats1,
+    then: Floats1,
+) -> None:  # fmt: skip
+    """Adds to `then`, and to what is left at lumps, what comes at one moment. Lumps stand in the order of row 4 of
+    `counts`, silent ones last; those to whom requests are sent first are left out of the product, one after the other,
+    by the weights of row 4 of `values`: so each row of `table` is the product of all, and of all but the first."""
+    after = 2 * (lumps + 1) * tries
+    table[: 2 * tries] = 0.0
+    table[after : after + 2 * tries] = 0.0
+    table[0] = table[after] = 1.0
+    for place in range(lumps):
+        lump, begin = counts[4, place], 2 * place * tries
+        here = table[begin + 2 * tries : begin + 4 * tries]
+        for number in range(2 * tries):
+            here[number] = table[begin + number]
+        for _ in range(int(values[1, lump])):
+            _join(values[0, lump] * t, values[4, lump], tries, here)
+    behind = table[after : after + 2 * tries]
+    for place in range(lumps - 1, -1, -1):
+        lump, begin = counts[4, place], 2 * place * tries
+        if place == silent_from - 1:
+            _add_good(weight, tries, table[begin + 2 * tries : begin + 4 * tries], behind, then)
+        for _ in range(int(values[1, lump]) - 1):
+            _join(values[0, lump] * t, values[4, lump], tries, behind)
+        last = 0.0
+        for number in range(tries):
+            last += table[begin + number] * behind[2 * tries - 1 - number]
+            last += table[begin + tries + number] * behind[tries - 1 - number]
+        rings = weight * values[0, lump] * math.exp(-values[0, lump] * t)
+        values[3, lump] += values[1, lump] * rings * last
+        _join(values[0, lump] * t, values[4, lump], tries, behind)
+    if silent_from == 0:
+        _add_good(weight, tries, table[: 2 * tries], behind, then)
+
+
+@part
+def _join(passed: float, begins: float, tries: int, product: Floats1) -> None:
+    """Multiplies both halves of a product by the factor of one more target, who may be the first."""
+    waits, rang = math.exp(-passed), -math.expm1(-passed)
+    for number in range(tries - 1, -1, -1):
+        all_of, but_first = product[number], product[tries + number]
+        product[number] = waits * all_of
+        product[tries + number] = waits * but_first + begins * all_of
+        if number:
+            product[number] += rang * product[number - 1]
+            product[tries + number] += rang * product[tries + number - 1]
+
+
+@part
+def _add_good(weight: float, tries: int, loud: Floats1, silent: Floats1, then: Floats1) -> None:
+    """Adds what goes on to good ones, by how many silent ones have been met."""
+    for met in range(tries):
+        for refused in range(tries - met):
+            then[met] += weight * loud[tries + refused] * silent[met]
+            then[met + 1] += weight * loud[refused] * silent[tries + met]
 
 
 def last_stops_of_two(first: Floats, drawn: Floats, bad: Bools, silent: Bools, group: Ints, groups: int) -> LastStops:

@@ -37,11 +37,11 @@ class Repeats:
     """
 
     def __init__(self, unloaded: Unloaded, state: State) -> None:
-        self.network, self.state, self.choice = unloaded.network, state, unloaded.choice
+        self.network, self.state = unloaded.network, state
         self.returning = Returning(unloaded, state)
         self.book = Book(self.returning)
         self._ends = CaseEnds(self.returning, self.book)
-        self.of_client, self.others, self.takes = self.returning.of_client, self.returning.others, self.returning.takes
+        self.takes = self.returning.takes
         self.pinned = self.book.pinned
         self.mult, self.after_one = np.ones(self.book.size), self.book.first_connects
         # The shares of the classes among those of their call whose connection has ended under them.

@@ -14,11 +14,11 @@ class ClassOutcomes:
     through."""
 
     def __init__(self, returning: Returning, spreading: Spreading) -> None:
-        self.returning, self.network, self.state = returning, returning.network, returning.state
+        self.network = returning.network
         self.unloaded, self.frame, self.choice = returning.unloaded, returning.frame, returning.choice
         self.entry, self.front, self.route = returning.entry, returning.front, returning.route
         self.row_part, self.takes, self.silent = returning.row_part, returning.takes, returning.silent
-        self.others, self.lumps = returning.others, returning.lumps
+        self.lumps = returning.lumps
         self.spreading = spreading
         self.over = np.zeros(len(self.network.fronts.zone))
 

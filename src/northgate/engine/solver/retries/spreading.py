@@ -95,7 +95,8 @@ class Courses:
     @cached
     def room(self) -> Room:
         """Room for work at any course."""
-        trying, waits = room_to_try(int(np.diff(self.target_from).max(initial=0))), self.most_tries + 1
+        most, waits = int(np.diff(self.target_from).max(initial=0)), self.most_tries + 1
+        trying = room_to_try(most, self.most_tries)
         size = trying.values.shape[1]
         return Room(
             trying, np.empty((4, size)), np.empty((2, size), dtype=bool), np.empty((waits, size)),

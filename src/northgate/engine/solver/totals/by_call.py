@@ -16,11 +16,10 @@ class ByCall:
     """What becomes of calls in the end, by entry and kind (calls/s)."""
 
     def __init__(self, solved: Solved) -> None:
-        self.solved, self.network, self.state = solved, solved.context.network, solved.context.state
-        self.unloaded, self.frame = solved.context.unloaded, solved.context.unloaded.frame
+        self.network, self.state = solved.context.network, solved.context.state
+        self.frame = solved.context.unloaded.frame
         self.repeats, self.connected = solved.context.repeats, solved.context.connected
-        self.free_share, self.share, self.sent, self.back = solved.free_share, solved.share, solved.sent, solved.back
-        self.bound = solved.bound
+        self.sent, self.back, self.bound = solved.sent, solved.back, solved.bound
         self.becomes = self._becomes()
 
     def _becomes(self) -> Floats:

@@ -18,10 +18,10 @@ class ByPlace:
     """Rates by place on the way."""
 
     def __init__(self, solved: Solved, calls: ByCall) -> None:
-        self.solved, self.network, self.state = solved, solved.context.network, solved.context.state
+        self.network = solved.context.network
         self.unloaded, self.frame = solved.context.unloaded, solved.context.unloaded.frame
         self.repeats, self.connected = solved.context.repeats, solved.context.connected
-        self.free_share, self.share, self.sent, self.back = solved.free_share, solved.share, solved.sent, solved.back
+        self.share, self.sent, self.back = solved.share, solved.sent, solved.back
         self.becomes, self.ended, self.bound = calls.becomes, calls.ended, solved.bound
         self.through = 1 - solved.over
 

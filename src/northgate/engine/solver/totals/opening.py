@@ -21,7 +21,7 @@ class Opening:
     """How sessions and connections are opened."""
 
     def __init__(self, solved: Solved, sending: Sending, forward: Forward) -> None:
-        self.solved, self.network, self.state = solved, solved.context.network, solved.context.state
+        self.network, self.state = solved.context.network, solved.context.state
         self.unloaded, self.frame = solved.context.unloaded, solved.context.unloaded.frame
         self.repeats, self.connected = solved.context.repeats, solved.context.connected
         self.sending, self.forward = sending, forward
