@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from northgate.engine.drill.ahead import look_ahead, steps
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.run import run_drill
-from northgate.engine.formulas import occupancy
+from northgate.engine.formulas import Openings, occupancy
 from northgate.engine.network.compile import compile_network
 from northgate.engine.processes import Backlogs, resolvers
 from northgate.engine.solver import Opens, Solver
@@ -140,8 +140,8 @@ def test_what_turns_at_the_very_end_of_a_step_is_found_from_before_it():
 
 def opens_of(value):
     """All that is opened at one rate."""
-    rates = np.full((1, 2), value)
-    return Opens(rates, rates, rates, np.zeros((1, 2), dtype=bool), rates[0, :1], rates[0, :1], rates, rates)
+    openings = Openings(np.full((4, 1, 2), value), np.array([value]), np.zeros((2, 1)), np.zeros((1, 2), dtype=bool))
+    return Opens(openings, openings)
 
 
 @pytest.mark.parametrize(("lasted_s", "ahead_s"), [(2.0, 1.0), (0.5, 2.0), (3.0, 3.0)])
@@ -153,17 +153,18 @@ def test_the_mean_beyond_a_step_is_that_of_the_parabola_through_it(lasted_s, ahe
     )
     past = steps.Past(100.0, lasted_s, (first, middle, last))
     made = past.opens(last, 100.0 + ahead_s)
-    assert made.opening == pytest.approx(np.full((1, 2), a + b * ahead_s / 2 + c * ahead_s**2 / 3), rel=1e-12)
-    assert np.array_equal(made.opening, made.connecting)
+    mean = a + b * ahead_s / 2 + c * ahead_s**2 / 3
+    assert made.sessions.ways == pytest.approx(np.full((4, 1, 2), mean), rel=1e-12)
+    assert made.connections.rate == pytest.approx([mean], rel=1e-12)
 
 
 def test_what_is_led_on_comes_to_nothing_at_the_least():
     """Rates that have fallen from 4 over 3 to 0 would go on below nothing; from 4 over 1 to 0 they turn up again."""
     last = SimpleNamespace(opens=opens_of(0.0))
     falling = steps.Past(100.0, 1.0, (SimpleNamespace(opens=opens_of(4.0)), SimpleNamespace(opens=opens_of(3.0)), last))
-    assert not falling.opens(last, 101.0).opening.any()
+    assert not falling.opens(last, 101.0).sessions.ways.any()
     rising = steps.Past(100.0, 1.0, (SimpleNamespace(opens=opens_of(4.0)), SimpleNamespace(opens=opens_of(1.0)), last))
-    assert (rising.opens(last, 101.0).opening > 0).all()
+    assert (rising.opens(last, 101.0).sessions.ways > 0).all()
 
 
 @pytest.mark.parametrize(("look_s", "last_s"), [(102.0, 102.0), (102.0, 101.9999), (100.004, 100.003)])

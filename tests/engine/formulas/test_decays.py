@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from scipy.linalg import expm
 
 from northgate.engine.formulas.decays import after_each, exp_difference, workplace
-from northgate.engine.formulas.occupancy import Occupancy
+from northgate.engine.formulas.occupancy import Occupancy, Openings
 
 RATE = st.floats(1e-4, 3.0)
 NEAR = st.sampled_from([0.0, 1e-15, 1e-9, 1e-4, 0.3])
@@ -59,9 +59,9 @@ def test_the_integrals_are_those_of_the_matrix_exponential(rate, ends, near, ope
     # Where `near` is next to nothing, the two rates at which masses change nearly coincide.
     opens = opens if near == 0.3 else max(1 - near, 0.0)
     opening, asked, faster = rate * opens, rate * again, ends + rate
-    masses = Occupancy(
-        np.array([fast, rest]), rate, np.array([0.0, opens]), ends, np.array([True, False]), np.array([0.0, again])
-    )
+    ways = np.array([[[0.0, opens]], [[0.0, again]], [[np.nan] * 2], [[np.nan] * 2]])
+    openings = Openings(ways, np.array([rate]), np.array([[ends], [np.inf]]), np.array([[True, False]]))
+    masses = Occupancy(np.array([[fast, rest]]), openings)
     drift = np.array(
         [
             [0, 0, 0, 0, 0, 0, 0],
@@ -82,5 +82,5 @@ def test_the_integrals_are_those_of_the_matrix_exponential(rate, ends, near, ope
     until = [fast * (1 - math.exp(-faster * t)) / faster, summed + rate * (opens * sum_of_free + again * sum_of_lost)]
     # In parts of the time that passes: sums of decays may cancel down to a few of their digits.
     most = max(t, t * t)
-    assert masses.after(t) == pytest.approx(then, rel=1e-12, abs=1e-12 * most)
-    assert masses.mean(t) * t == pytest.approx(until, rel=1e-9, abs=1e-12 * most)
+    assert masses.after(t)[0] == pytest.approx(then, rel=1e-12, abs=1e-12 * most)
+    assert masses.mean(t)[0] * t == pytest.approx(until, rel=1e-9, abs=1e-12 * most)

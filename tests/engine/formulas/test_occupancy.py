@@ -2,30 +2,39 @@
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from northgate.engine.formulas.occupancy import STILL, Occupancy, idle_ends
+from northgate.engine.formulas.occupancy import OPENS, STILL, Occupancy, Openings, idle_ends
 from tests.support.exploring import examples
 
 ENDS = st.sampled_from([0.0, 1 / 30, 1 / 3600])
 HELD = st.lists(st.floats(0, 0.3), min_size=3, max_size=3).map(np.array)
 CHANCES = st.lists(st.floats(0, 0.33), min_size=3, max_size=3).map(np.array)
 SILENT = st.sampled_from([[False] * 3, [False, False, True], [True, False, True], [True] * 3]).map(np.array)
+
+
+def masses_of(held, rate, opens, ends, silent, again=0.0, bound=np.nan, served=np.nan, idle_s=np.inf):
+    """The masses of one kind."""
+    ways = np.stack([np.broadcast_to(one, held.shape) for one in (opens, again, bound, served)])
+    return Occupancy(held[None], Openings(ways[:, None], np.array([rate]), np.array([[ends], [idle_s]]), silent[None]))
+
+
 MASSES = st.builds(
-    lambda held, rate, opens, ends, silent: Occupancy(held, rate, np.where(silent, 0.0, opens), ends, silent),
+    lambda held, rate, opens, ends, silent: masses_of(held, rate, np.where(silent, 0.0, opens), ends, silent),
     HELD, st.floats(0, 2), CHANCES, ENDS, SILENT,
 )  # fmt: skip
 
 
 def stepwise(masses, t, steps=400):
-    """The equation followed in small steps (fourth order), and the mean on the way."""
+    """The equation followed in small steps (fourth order), and the mean on the way; `masses` are of one kind."""
+    opened, rate = masses.openings, masses.openings.rate[0]
 
     def drift(m):
-        ends = masses.ends + np.where(masses.silent, masses.rate, 0.0)
-        return masses.rate * (1 - m.sum()) * masses.opens - m * ends
+        ends = opened.ends[0, 0] + np.where(opened.silent, rate, 0.0)
+        return rate * (1 - m.sum()) * opened.ways[OPENS] - m * ends
 
-    h, held, total = t / steps, masses.held, np.zeros(3)
+    h, held, total = t / steps, masses.held, np.zeros((1, 3))
     for _ in range(steps):
         k1 = drift(held)
         k2 = drift(held + h / 2 * k1)
@@ -49,15 +58,56 @@ def test_the_closed_forms_solve_the_equation(masses, t):
 @pytest.mark.no_cover
 @given(MASSES, st.floats(0.5, 60))
 def test_a_mean_of_two_halves_is_the_mean_of_the_whole(masses, t):
-    middle = Occupancy(masses.after(t / 2), masses.rate, masses.opens, masses.ends, masses.silent)
+    middle = Occupancy(masses.after(t / 2), masses.openings)
     assert masses.mean(t) == pytest.approx((masses.mean(t / 2) + middle.mean(t / 2)) / 2, abs=1e-9)
     assert masses.after(t) == pytest.approx(middle.after(t / 2), abs=1e-9)
 
 
+@pytest.mark.no_cover
+@given(HELD, st.floats(0.1, 2), HELD, CHANCES, ENDS, SILENT, st.floats(0.5, 60))
+def test_where_sessions_lead_each_place_comes_to_rest_by_itself(part, rate, bound, served, ends, silent, t):
+    """dm/dt = λ s (b - m) - d m: m = r + (m(0) - r) e^(-k t) with k = λ s + d and r = λ s b / k, and the mean of that;
+    looked at again after half of 1/k at the latest, while a thousandth is still to move."""
+    masses = masses_of(part * bound, rate, np.zeros(3), ends, silent, bound=bound, served=served)
+    pace = rate * served + ends + np.where(silent, rate, 0.0)
+    rest = np.divide(rate * served * bound, pace, out=part * bound, where=pace > 0)
+    away = part * bound - rest
+    assert masses.after(t)[0] == pytest.approx(rest + away * np.exp(-pace * t), abs=1e-9)
+    gone = np.divide(-np.expm1(-pace * t), pace, out=np.full(3, t), where=pace > 0)
+    assert masses.mean(t)[0] == pytest.approx(rest + away * gone / t, abs=1e-9)
+    assume((np.abs(np.abs(away) - 1e-3) > 1e-9).all() and (np.abs(np.abs(away) - 1e-2) > 1e-9).all())
+    moves, drawn = (float(pace[np.abs(away) > least].max(initial=0.0)) for least in (1e-3, 1e-2))
+    assert masses.step_s() <= (0.5 / moves * (1 + 1e-12) if moves else np.inf)
+    assert masses.drawn_s() == pytest.approx(0.5 / drawn if drawn else np.inf)
+
+
+def test_a_few_kinds_are_each_as_alone():
+    """Two that change together, of which one repeats, and one that sessions lead."""
+    held, silent = np.array([[0.2, 0.1, 0.3], [0.1, 0.4, 0.0], [0.2, 0.2, 0.1]]), np.array([False, True, False])
+    ways = [(0.5, 0.0, np.nan, np.nan), (0.3, 0.2, np.nan, np.nan), (0.0, 0.0, 0.3, 0.7)]
+    alone = [
+        masses_of(mine, rate, np.full(3, opens), 1 / 30, silent, again, bound, served, idle_s)
+        for mine, rate, idle_s, (opens, again, bound, served) in zip(
+            held, (0.5, 1.0, 2.0), (np.inf, 3.0, 60.0), ways, strict=True
+        )
+    ]
+    parts = [one.openings for one in alone]
+    every = Openings(
+        np.concatenate([one.ways for one in parts], axis=1), np.concatenate([one.rate for one in parts]),
+        np.concatenate([one.ends for one in parts], axis=1), np.concatenate([one.silent for one in parts]),
+    )  # fmt: skip
+    masses = Occupancy(held, every)
+    for ask in (Occupancy.settled, lambda one: one.after(3.0), lambda one: one.mean(3.0)):
+        assert np.array_equal(ask(masses), np.concatenate([ask(one) for one in alone]))
+    assert masses.step_s() == min(one.step_s() for one in alone)
+    led_on = [one.led_on(of, of, 2.0) for one, of in zip(alone, parts, strict=True)]
+    assert np.array_equal(masses.led_on(every, every, 2.0)[0], np.concatenate([made for made, _ in led_on]))
+
+
 @given(MASSES)
 def test_what_is_settled_stays(masses):
-    if masses.rate * masses.opens.sum() > 0:
-        settled = Occupancy(masses.settled(), masses.rate, masses.opens, masses.ends, masses.silent)
+    if masses.openings.rate[0] * masses.openings.ways[OPENS].sum() > 0:
+        settled = Occupancy(masses.settled(), masses.openings)
         assert settled.after(50) == pytest.approx(settled.held, abs=1e-9)
         assert settled.step_s() == np.inf
         assert settled.held.sum() <= 1 + 1e-12
@@ -65,9 +115,9 @@ def test_what_is_settled_stays(masses):
 
 def test_what_moves_is_looked_at_again():
     silent = np.array([False, False, True])
-    dying = Occupancy(np.array([0.2, 0.2, 0.2]), 0.5, np.array([0.5, 0.5, 0]), 1 / 30, silent)
+    dying = masses_of(np.array([0.2, 0.2, 0.2]), 0.5, np.array([0.5, 0.5, 0]), 1 / 30, silent)
     assert 0 < dying.step_s() <= 1 / 0.5
-    assert Occupancy(np.array([0.2, 0.2, STILL / 2]), 0.0, np.zeros(3), 0.0, silent).step_s() == np.inf
+    assert masses_of(np.array([0.2, 0.2, STILL / 2]), 0.0, np.zeros(3), 0.0, silent).step_s() == np.inf
 
 
 @pytest.mark.parametrize(("rate", "idle_s"), [(0.2, 6.0), (3.0, 0.5), (0.01, 60.0), (1.0, 30.0)])

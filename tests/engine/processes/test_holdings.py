@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from northgate.engine.drill.run import undisturbed
+from northgate.engine.formulas import Openings
 from northgate.engine.processes import Holdings
 from northgate.engine.solver import Held, Opens
 from tests.engine.drill.test_traffic import targets
@@ -72,8 +73,15 @@ def test_sessions_on_a_target_that_drains_move_on():
 
 def opening(places):
     """Sessions that a source without one opens at these rates (1/s)."""
-    made, none = np.array([places], dtype=float), np.zeros((0, 0))
-    return Opens(made, none, none, none > 0, np.zeros(0), np.zeros(0), none, none)
+    return Opens(openings([places], 1 / 60), openings(np.zeros((0, 0)), 0.0))
+
+
+def openings(opens, ends):
+    """Where nothing is silent, or leads anywhere, and each source asks once a second."""
+    kinds = len(opens)
+    ways = np.stack([np.array(opens, dtype=float), *(np.full(np.shape(opens), fill) for fill in (0.0, np.nan, np.nan))])
+    silent = np.zeros(ways.shape[1:], dtype=bool)
+    return Openings(ways, np.ones(kinds), np.array([[ends] * kinds, [np.inf] * kinds]), silent)
 
 
 @pytest.mark.parametrize(("seconds", "most"), [(4.0, 1e-5), (2.0, 4e-7)])

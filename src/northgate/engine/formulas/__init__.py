@@ -24,7 +24,7 @@ from northgate.engine.formulas.hashing import (
     target_keys,
     winners,
 )
-from northgate.engine.formulas.occupancy import Occupancy, idle_ends
+from northgate.engine.formulas.occupancy import Occupancy, Openings, idle_ends
 from northgate.engine.formulas.queues import AT_BOUND_S, Queue, Stations, is_too_late, overload, too_late
 from northgate.engine.formulas.retries import attempts, repeated
 from northgate.engine.formulas.roots import first_meeting, meets_s
@@ -41,6 +41,7 @@ __all__ = [
     "LastStops",
     "Method",
     "Occupancy",
+    "Openings",
     "Queue",
     "SmoothRoundRobin",
     "Stations",

@@ -20,11 +20,24 @@ one open one there, with the chance s_j, so that each place has its own equation
 """
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import NEVER, Bools, Bools1, Floats, Floats1, Floats2, cached, compiled, part
+from northgate.engine.base import (
+    NEVER,
+    Bools,
+    Bools1,
+    Bools2,
+    Floats,
+    Floats1,
+    Floats2,
+    Floats3,
+    cached,
+    compiled,
+    part,
+)
 from northgate.engine.formulas.decays import after_each, workplace
 
 # Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
@@ -37,155 +50,188 @@ SEEN = 1e-2
 # With so many calls expected within an idle time-out no gap is as long: fewer than one in 10^17 would be.
 NEVER_IDLE = 40.0
 
+# Rates at which masses are opened that differ by less than this are the same.
+ALIKE = 1e-9
 
-class Occupancy(Struct, frozen=True, dict=True):
-    """The masses of one kind as shares of its sources, and how they change.
+# The mean of a parabola over either half of the way, and all of it, of its values at the beginning, half-way and then.
+MEANS = np.array([[5 / 12, 8 / 12, -1 / 12], [-1 / 12, 8 / 12, 5 / 12], [1 / 6, 4 / 6, 1 / 6]])
 
-    `rate` is λ in calls per second and source, `opens` p, `ends` δ in 1/s, `silent` the places whose masses end with
-    their first failed request, `again` q (None: nobody repeats). `bound` and `served` are b and s, where sessions say
-    where connections lead; `opens` is then λ p of those who are not bound.
+# Rows of `Openings.ways`.
+OPENS, AGAIN, BOUND, SERVED = range(4)
+
+
+class Openings(Struct, frozen=True):
+    """How masses of some kinds are opened and end.
+
+    `ways` (4, kinds, places): p; q (0 where nobody repeats); b and s (NaN where no sessions say where connections lead;
+    p is then λ p of those who are not bound). Per kind `rate`: λ in calls per second and source, and `ends` (2, kinds):
+    δ in 1/s of what ends whatever happens, and after how long without a call one is closed (s; inf: never). `silent`
+    (kinds, places): where masses end with their first failed request.
     """
 
-    held: Floats
-    rate: float
-    opens: Floats
-    ends: float
+    ways: Floats
+    rate: Floats
+    ends: Floats
     silent: Bools
-    again: Floats | None = None
-    bound: Floats | None = None
-    served: Floats | None = None
+
+    def otherwise(self, other: "Openings") -> bool:
+        """Whether they are opened at other rates, or elsewhere."""
+        mine, theirs = (one.ways[[OPENS, AGAIN]] for one in (self, other))
+        return bool(np.abs(mine - theirs).max(initial=0.0) > ALIKE)
+
+    def mixed(self, others: "Sequence[Openings]", weights: Sequence[float]) -> "Openings":
+        """The sum of this and others, with these weights; where what is led on would come to less than nothing, it is
+        nothing."""
+        ways, rate = (
+            np.maximum(sum(weight * value for weight, value in zip(weights, values, strict=True)), 0.0)
+            for values in zip(*((one.ways, one.rate) for one in (self, *others)), strict=True)
+        )  # fmt: skip
+        return Openings(ways, rate, self.ends, self.silent)
+
+
+class Occupancy(Struct, frozen=True, dict=True):
+    """The masses of some kinds, as shares of their sources (kinds, places), and how they change."""
+
+    held: Floats
+    openings: Openings
 
     def settled(self) -> Floats:
         """The masses that stay as they are: M = λP / (λP + δ), shared out as p."""
-        opening = self.rate * float(self.opens.sum())
-        if opening <= 0:
-            return self.held
-        return np.asarray(opening / (opening + self.ends) * self.opens / self.opens.sum())
+        opens, ends = self.openings.ways[OPENS], self._ends
+        every = opens.sum(axis=1)
+        opening = self.openings.rate * every
+        some = opening > 0
+        held = np.divide(opening, opening + ends, out=np.zeros(len(some)), where=some)
+        shares = np.divide(opens, every[:, None], out=np.zeros(opens.shape), where=some[:, None])
+        return np.where(some[:, None], held[:, None] * shares, self.held)
+
+    @property
+    def _ends(self) -> Floats:
+        """Per kind how often a second a mass ends by itself: δ."""
+        openings = self.openings
+        idle = [idle_ends(*one) for one in zip(openings.rate.tolist(), openings.ends[1].tolist(), strict=True)]
+        return np.asarray(openings.ends[0] + np.array(idle, dtype=np.float64))
 
     def after(self, seconds: float) -> Floats:
         """The masses `seconds` later."""
-        if self.bound is not None:
-            speed, drift = self._own
-            return np.asarray(self.held * np.exp(-speed * seconds) + drift * _spent_each(speed, seconds))
-        return self._moved(seconds, 0.0) if self._anything else self.held
+        return self._moved(seconds, 0.0)
 
     def mean(self, seconds: float) -> Floats:
         """The mean masses over the next `seconds`."""
-        if seconds <= 0 or not self._anything:
-            return self.held
-        if self.bound is not None:
-            return self._own_mean(seconds)
-        return self._moved(seconds, 1.0) / seconds
+        return self._moved(seconds, 1.0) / seconds if seconds > 0 else self.held
 
     def _moved(self, seconds: float, summed: float) -> Floats:
         """The masses later, or, where `summed` is not 0, their integral until then."""
-        made, numbers = np.empty(len(self.held)), np.array([self.rate, self.ends, seconds, summed])
-        again = self.held if self.again is None else self.again
-        _find_masses(
-            self.held, self.opens, self.silent, again, np.array([self.again is not None]), numbers, workplace(), made
-        )
+        made, opened = np.empty(self.held.shape), self.openings
+        if made.size:
+            _find_masses(
+                self.held, opened.ways, opened.rate, opened.ends, opened.silent, np.array([seconds, summed]),
+                workplace(), made,
+            )  # fmt: skip
         return made
+
+    def led_on(self, middle: Openings, last: Openings, seconds: float) -> tuple[Floats, float]:
+        """The masses `seconds` later, while a parabola goes through how they are opened now, half-way and then; and
+        which share of a kind's sources, at most, would be held otherwise in two halves than in one go.
+
+        In two halves, each with the mean of how they are opened in it, three quarters are gone of the error of one go
+        with the mean of all, which grows as the cube of the seconds (W. Magnus, "On the exponential solution of
+        differential equations for a linear operator", 1954); so a third of the difference is still to be added (L. F.
+        Richardson, "The deferred approach to the limit", 1927). One go with what is half-way is otherwise still.
+        """
+        made, off, first = np.empty(self.held.shape), np.zeros(1), self.openings
+        if made.size:
+            rates, room = np.stack([first.rate, middle.rate, last.rate]), np.empty((2, 4, self.held.shape[1]))
+            _lead_on(
+                self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, middle.silent, MEANS,
+                np.array([seconds]), workplace(), room[0], room[1], made, off,
+            )  # fmt: skip
+        return made, float(off[0])
 
     def step_s(self) -> float:
         """After how many seconds to look again; inf while nothing moves."""
-        if self.bound is not None:
-            return self._own_step_s()
-        faster, opening = self.ends + self.rate, self.rate * float(self.opens.sum())
-        kappa = opening + self.ends
-        drift = opening * (1 - self.held.sum()) - self.held[~self.silent].sum() * self.ends
-        off = abs(float(drift)) / kappa if kappa > 0 else 0.0
-        steps = [NEVER]
-        for amount, rate in ((self._fast, faster), (off, kappa)):
-            if amount > STILL and rate > 0:
-                steps.append((STEP if amount > SMALL else RELAXED) / rate)
-        unlike = np.where(self.silent, 0.0, self.held - self.settled())
-        if self.ends > 0 and np.abs(unlike).max(initial=0.0) > STILL:
-            # Who is held where changes as slowly as masses end; what is quick and small beside it needs no steps.
-            steps = [step for step in steps if step < RELAXED / kappa or step == NEVER]
-            steps.append(SLOW / self.ends)
-        return min(steps)
+        return self._paces[0]
 
     def drawn_s(self) -> float:
         """For how long a straight line draws the masses well enough; inf while next to nothing moves.
 
         Over the part `STEP` of the time in which it fades, an exponential lies within 3 % of it beside its chord.
         """
-        if self.bound is not None:
-            speed, drift = self._own
-            away = np.abs(self.held - np.divide(drift, speed, out=self.held.copy(), where=speed > 0))
-            speeds = speed[(away > SEEN) & (speed > 0)]
-            return STEP / float(speeds.max()) if len(speeds) else NEVER
-        opening = self.rate * float(self.opens.sum())
-        off = abs(float(self.held.sum()) - float(self.settled().sum()))
-        parts = ((self._fast, self.ends + self.rate), (off, opening + self.ends))
-        steps = [STEP / rate for amount, rate in parts if amount > SEEN and rate > 0]
-        unlike = np.where(self.silent, 0.0, self.held - self.settled())
-        if self.ends > 0 and np.abs(unlike).max(initial=0.0) > SEEN:
-            steps.append(STEP / self.ends)
-        return min(steps, default=NEVER)
-
-    @property
-    def _own(self) -> tuple[Floats, Floats]:
-        """Of places that sessions lead to: how fast each comes to rest (1/s), and how fast it grows from nothing
-        (1/s)."""
-        assert self.bound is not None
-        assert self.served is not None
-        # Who is connected there without being bound there stays until his connection ends.
-        pulls = np.where(self.held <= self.bound, self.rate * self.served, 0.0)
-        ends = self.ends + np.where(self.silent, self.rate, 0.0)
-        return ends + pulls, pulls * self.bound + self.rate * self.opens
-
-    def _own_mean(self, seconds: float) -> Floats:
-        speed, drift = self._own
-        spent = _spent_each(speed, seconds)
-        even = np.full(len(speed), seconds**2 / 2)
-        grown = np.divide(seconds - spent, speed, out=even, where=speed * seconds > 1e-9)
-        return np.asarray((self.held * spent + drift * grown) / seconds)
-
-    def _own_step_s(self) -> float:
-        speed, drift = self._own
-        rest = np.divide(drift, speed, out=self.held.copy(), where=speed > 0)
-        off = np.abs(self.held - rest)
-        steps = np.divide(np.where(off > SMALL, STEP, RELAXED), speed, out=np.full(len(off), NEVER), where=speed > 0)
-        return float(np.where(off > STILL, steps, NEVER).min(initial=NEVER))
+        return self._paces[1]
 
     @cached
-    def _fast(self) -> float:
-        return float(self.held[self.silent].sum())
-
-    @property
-    def _anything(self) -> bool:
-        """Whether there is a mass, or one is being opened."""
-        return bool(self.held.any()) or self.rate * float(self.opens.sum()) > 0
+    def _paces(self) -> tuple[float, float]:
+        made, opened = np.full(2, NEVER), self.openings
+        if self.held.size:
+            limits = np.array([STEP, SLOW, SMALL, STILL, RELAXED, SEEN])
+            _find_paces(self.held, opened.ways, opened.rate, opened.ends, opened.silent, limits, made)
+        return float(made[0]), float(made[1])
 
 
 @compiled
 def _find_masses(
-    held: Floats1, opens: Floats1, silent: Bools1, again: Floats1, repeats: Bools1, numbers: Floats1, work: Floats2,
-    made: Floats1,
+    held: Floats2, ways: Floats3, rate: Floats1, ends: Floats2, silent: Bools2, asked: Floats1, work: Floats2,
+    made: Floats2,
 ) -> None:  # fmt: skip
-    """`Occupancy._moved`; `numbers` are the rate (1/s), δ (1/s), seconds, and whether the integral is asked for;
-    `again` is q if anybody `repeats`."""
-    rate, ends, seconds, summed = numbers[0], numbers[1], numbers[2], numbers[3] != 0.0
+    """`Occupancy._moved`; `asked` are the seconds, and whether the integral is."""
+    for kind in range(held.shape[0]):
+        _move(held[kind], ways[:, kind], rate[kind], ends[:, kind], silent[kind], asked[0], asked[1], work, made[kind])
+
+
+@part
+def _move(
+    held: Floats1, ways: Floats2, rate: float, ends_by: Floats1, silent: Bools1, seconds: float, summed: float,
+    work: Floats2, made: Floats1,
+) -> None:  # fmt: skip
+    """The masses of one kind later, or their integral until then."""
+    ends = ends_by[0] + idle_ends(rate, ends_by[1])
+    if _leads(ways):
+        for place in range(len(held)):
+            speed, drift = _own(held[place], ways[:, place], rate, ends, silent[place])
+            spent = -math.expm1(-speed * seconds) / speed if speed * seconds > 1e-12 else seconds
+            if summed:
+                grown = (seconds - spent) / speed if speed * seconds > 1e-9 else seconds * seconds / 2
+                made[place] = held[place] * spent + drift * grown
+            else:
+                made[place] = held[place] * math.exp(-speed * seconds) + drift * spent
+        return
     fast, rest, opening, reopening = 0.0, 0.0, 0.0, 0.0
     for place in range(len(held)):
         if silent[place]:
             fast += held[place]
         else:
             rest += held[place]
-        opening += rate * opens[place]
-        reopening += rate * again[place] if repeats[0] else 0.0
-    free = _free(work, numbers, fast, rest, opening, reopening)
-    lost = fast * _after(work, ends + rate, ends, seconds, summed) if fast else 0.0
+        opening += rate * ways[OPENS, place]
+        reopening += rate * ways[AGAIN, place]
+    asked = summed != 0.0
+    free = _free(work, rate, ends, seconds, asked, fast, rest, opening, reopening)
+    lost = fast * _after(work, ends + rate, ends, seconds, asked) if fast else 0.0
     slow, faster = math.exp(-ends * seconds), math.exp(-(ends + rate) * seconds)
-    if summed:
+    if asked:
         slow, faster = _after(work, 0.0, ends, seconds, False), _after(work, 0.0, ends + rate, seconds, False)
     for place in range(len(held)):
         if silent[place]:
             made[place] = max(held[place] * faster, 0.0)
         else:
-            opened = opens[place] * free + (again[place] * lost if repeats[0] else 0.0)
+            opened = ways[OPENS, place] * free + ways[AGAIN, place] * lost
             made[place] = max(held[place] * slow + rate * opened, 0.0)
+
+
+@part
+def _leads(ways: Floats2) -> bool:
+    """Whether sessions say where connections lead."""
+    leads = True
+    for place in range(ways.shape[1]):
+        leads = leads and not math.isnan(ways[BOUND, place])
+    return leads
+
+
+@part
+def _own(held: float, ways: Floats1, rate: float, ends: float, silent: bool) -> tuple[float, float]:
+    """Of a place that sessions lead to: how fast it comes to rest (1/s), and how fast it grows from nothing (1/s)."""
+    # Who is connected there without being bound there stays until his connection ends.
+    pulls = rate * ways[SERVED] if held <= ways[BOUND] else 0.0
+    return ends + (rate if silent else 0.0) + pulls, pulls * ways[BOUND] + rate * ways[OPENS]
 
 
 @part
@@ -202,13 +248,15 @@ def _after_three(work: Floats2, first: float, second: float, third: float, secon
 
 
 @part
-def _free(work: Floats2, numbers: Floats1, fast: float, rest: float, opening: float, reopening: float) -> float:
+def _free(
+    work: Floats2, rate: float, ends: float, seconds: float, summed: bool, fast: float, rest: float, opening: float,
+    reopening: float,
+) -> float:  # fmt: skip
     """I(t), or its integral.
 
     With f = λ P, g = λ Q, κ = f + δ and φ = δ + λ the fast ones are F = F(0) e^(-φ t), and of the slow ones G' = f - κ
     G + (g - f) F; so I is a sum of decays after each other, and its integral that of one more, of rate 0.
     """
-    rate, ends, seconds, summed = numbers[0], numbers[1], numbers[2], numbers[3] != 0.0
     pulled = opening + ends
     made = _after(work, 0.0, ends, seconds, summed) - opening * _after_three(work, 0.0, pulled, ends, seconds, summed)
     if rest:
@@ -220,6 +268,104 @@ def _free(work: Floats2, numbers: Floats1, fast: float, rest: float, opening: fl
     return made
 
 
+@compiled
+def _lead_on(
+    held: Floats2, first: Floats3, middle: Floats3, last: Floats3, rates: Floats2, ends: Floats2, silent: Bools2,
+    silent_then: Bools2, means: Floats2, seconds: Floats1, work: Floats2, mixed: Floats2, gone: Floats2, made: Floats2,
+    off: Floats1,
+) -> None:  # fmt: skip
+    """`Occupancy.led_on`; `rates` (3, kinds) are those now, half-way and then. `work`, `mixed` and `gone` (4, places)
+    are for work: half-way, in two halves, in one go, and with what is half-way."""
+    for kind in range(held.shape[0]):
+        for part_of in range(3):
+            rate = 0.0
+            for time in range(3):
+                rate += means[part_of, time] * rates[time, kind]
+            for way in range(4):
+                for place in range(held.shape[1]):
+                    value = means[part_of, 0] * first[way, kind, place] + means[part_of, 1] * middle[way, kind, place]
+                    value += means[part_of, 2] * last[way, kind, place]
+                    # What is not a number stays so.
+                    mixed[way, place] = 0.0 if value < 0.0 else value
+            begin = gone[0] if part_of == 1 else held[kind]
+            lasts = seconds[0] if part_of == 2 else seconds[0] / 2
+            _move(begin, mixed, max(rate, 0.0), ends[:, kind], silent[kind], lasts, 0.0, work, gone[part_of])
+        half_way, lasts = middle[:, kind], seconds[0]
+        _move(held[kind], half_way, rates[1, kind], ends[:, kind], silent_then[kind], lasts, 0.0, work, gone[3])
+        from_whole, from_middle = 0.0, 0.0
+        for place in range(held.shape[1]):
+            in_halves = gone[1, place]
+            from_whole += abs(in_halves - gone[2, place])
+            from_middle += abs(in_halves - gone[3, place])
+            made[kind, place] = max(in_halves + (in_halves - gone[2, place]) / 3, 0.0)
+        off[0] = max(off[0], from_whole, from_middle)
+
+
+@compiled
+def _find_paces(
+    held: Floats2, ways: Floats3, rate: Floats1, ends: Floats2, silent: Bools2, limits: Floats1, made: Floats1
+) -> None:  # fmt: skip
+    """`Occupancy.step_s` and `drawn_s`, the least of all kinds; `limits` are STEP, SLOW, SMALL, STILL, RELAXED and
+    SEEN."""
+    for kind in range(held.shape[0]):
+        by_itself = ends[0, kind] + idle_ends(rate[kind], ends[1, kind])
+        if _leads(ways[:, kind]):
+            _pace_each(held[kind], ways[:, kind], rate[kind], by_itself, silent[kind], limits, made)
+        else:
+            _pace_all(held[kind], ways[OPENS, kind], rate[kind], by_itself, silent[kind], limits, made)
+
+
+@part
+def _pace_each(
+    held: Floats1, ways: Floats2, rate: float, ends: float, silent: Bools1, limits: Floats1, made: Floats1
+) -> None:  # fmt: skip
+    """Where sessions say where connections lead: each place comes to rest by itself."""
+    for place in range(len(held)):
+        speed, drift = _own(held[place], ways[:, place], rate, ends, silent[place])
+        off = abs(held[place] - drift / speed) if speed > 0 else 0.0
+        _pace(off, off, speed, math.inf, limits, made)
+
+
+@part
+def _pace_all(
+    held: Floats1, opens: Floats1, rate: float, ends: float, silent: Bools1, limits: Floats1, made: Floats1
+) -> None:  # fmt: skip
+    """Where all change together: how many hold anything, which of them end faster, and who holds where."""
+    step, slow, still, relaxed, seen = limits[0], limits[1], limits[3], limits[4], limits[5]
+    fast, rest, chance, unlike, longest = 0.0, 0.0, 0.0, 0.0, math.inf
+    for place in range(len(held)):
+        if silent[place]:
+            fast += held[place]
+        else:
+            rest += held[place]
+        chance += opens[place]
+    opening, pulled = rate * chance, rate * chance + ends
+    for place in range(len(held)):
+        if not silent[place] and opening > 0:
+            unlike = max(unlike, abs(held[place] - opening / pulled * opens[place] / chance))
+    if ends > 0 and unlike > still:
+        # Who is held where changes as slowly as masses end; what is quick and small beside it needs no steps.
+        made[0], longest = min(made[0], slow / ends), relaxed / pulled
+    if ends > 0 and unlike > seen:
+        made[1] = min(made[1], step / ends)
+    off = abs(opening * (1 - fast - rest) - rest * ends) / pulled if pulled > 0 else 0.0
+    away = abs(fast + rest - opening / pulled) if opening > 0 else 0.0
+    _pace(fast, fast, ends + rate, longest, limits, made)
+    _pace(off, away, pulled, longest, limits, made)
+
+
+@part
+def _pace(moves: float, drawn: float, speed: float, longest: float, limits: Floats1, made: Floats1) -> None:
+    """So much moves, and so much that is drawn, at one speed; steps as long as `longest` are none."""
+    step, small, still, relaxed, seen = limits[0], limits[2], limits[3], limits[4], limits[5]
+    if speed > 0 and moves > still:
+        then = (step if moves > small else relaxed) / speed
+        made[0] = min(made[0], then) if then < longest else made[0]
+    if speed > 0 and drawn > seen:
+        made[1] = min(made[1], step / speed)
+
+
+@part
 def idle_ends(rate: float, idle_s: float) -> float:
     """How often a second an open connection is closed for having been idle for `idle_s`, its source making `rate` calls
     a second, on the mean: δ = λ / (e^(λ T) - 1).
@@ -230,9 +376,4 @@ def idle_ends(rate: float, idle_s: float) -> float:
     """
     if rate * idle_s > NEVER_IDLE:
         return 0.0
-    return float(rate / np.expm1(rate * idle_s)) if rate * idle_s > 1e-12 else 1 / idle_s
-
-
-def _spent_each(speed: Floats, t: float) -> Floats:
-    """The integral of e^(-speed τ) over [0, t], per place."""
-    return np.asarray(np.divide(-np.expm1(-speed * t), speed, out=np.full(len(speed), t), where=speed * t > 1e-12))
+    return rate / math.expm1(rate * idle_s) if rate * idle_s > 1e-12 else 1 / idle_s

@@ -41,7 +41,12 @@ class Keeping:
                 if group.affinity.by != "source":
                     # A layer 4 balancer sees no cookies.
                     cells = cells[self.fronts.layer[self.cells.front[cells]] == 7]
-                found += [SessionKind(client, index, cells) for client in range(len(self.plan.clients)) if len(cells)]
+                ends = 0.0 if group.affinity.renews else 1 / group.affinity.lasts_s
+                found += [
+                    SessionKind(number, index, client.sources, cells, ends)
+                    for number, client in enumerate(self.plan.clients)
+                    if len(cells)
+                ]
         return found
 
     def _connection_kinds(self, sessions: tuple[SessionKind, ...]) -> list[ConnectionKind]:

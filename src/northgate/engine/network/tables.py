@@ -26,7 +26,7 @@ from collections.abc import Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Derives, Floats, Ints, cached, finite
+from northgate.engine.base import Bools, Derives, Floats, Ints, cached, finite, ints
 from northgate.engine.formulas import METHODS, Keys, Stations
 from northgate.engine.matching import Request
 from northgate.engine.network.names import NameBook
@@ -305,11 +305,15 @@ class Arrivals(Struct, frozen=True):
 
 
 class SessionKind(Struct, frozen=True):
-    """The sessions of one client group with one target group: the cells that keep them."""
+    """The sessions of one client group with one target group: its sources, the cells that keep them, and with what rate
+    they end by themselves (1/s; 0 where each call renews them); they are closed after no time without a call."""
 
     client: int
     group: int
+    sources: float
     cells: Ints
+    ends: float
+    idle_s: float = np.inf
 
 
 class ConnectionKind(Struct, frozen=True):
@@ -343,6 +347,18 @@ class Kept(Struct, frozen=True, dict=True):
     def connection_of_call(self) -> dict[int, int]:
         """The kind of connection of each call that has one."""
         return {kind.call: number for number, kind in enumerate(self.connections)}
+
+    @cached
+    def calls(self) -> Ints:
+        """The call of each kind of connection."""
+        return ints(kind.call for kind in self.connections)
+
+    @cached
+    def terms(self) -> tuple[Floats, ...]:
+        """Of the kinds of sessions, and of connections: how many sources, and how masses end (see `Openings.ends`)."""
+        kinds = (self.sessions, self.connections)
+        found = ([(float(one.sources), one.ends, one.idle_s) for one in some] for some in kinds)
+        return tuple(np.array(rows, dtype=np.float64).reshape(-1, 3).T.copy() for rows in found)
 
 
 class Network(Struct, Derives, frozen=True, eq=False, dict=True):

@@ -153,11 +153,9 @@ def _busiest(network: Network, frame: Keyframe) -> _Load:
 def _sessions(run: DrillRun) -> dict[str, list[float]]:
     """How many sessions and layer 4 connections lead to targets of each zone; empty where there are none."""
     network = run.network
-    kinds = network.kept.connections
-    if not network.kept.sessions and not kinds:
+    if not network.kept.sessions and not network.kept.connections:
         return {}
-    sources = np.array([network.plan.clients[kind.client].sources for kind in network.kept.sessions], dtype=np.float64)
-    openers = np.array([kind.sources for kind in kinds], dtype=np.float64)
+    sources, openers = (terms[0] for terms in network.kept.terms)
     zone, over = network.machines.zone[network.members.machine], network.machines.zone[network.pairs.machine]
     zones = len(network.zones)
     rows = [

@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from northgate.engine.balancing import Choice
 from northgate.engine.base import SPENT, WORK, Bools, Floats, cached
-from northgate.engine.formulas import Queue
+from northgate.engine.formulas import Openings, Queue
 from northgate.engine.network import Network
 from northgate.engine.solver.state import Attempts, State
 
@@ -34,44 +34,28 @@ class Places(Struct, frozen=True):
 
 
 class Opens(Struct, frozen=True):
-    """How sessions and connections are opened and end (see `Flow`), with the rate of each kind of connection's call
-    (calls/s) and its sources. `bound[k, p]`: the share of its sources that a session leads through pair p (NaN:
-    sessions do not say where its connections lead), `served[k, p]` the chance that a call of theirs is served there."""
+    """How sessions and connections are opened and end (see `Flow`)."""
 
-    opening: Floats
-    connecting: Floats
-    reconnecting: Floats
-    ending: Bools
-    rps: Floats
-    sources: Floats
-    bound: Floats
-    served: Floats
+    sessions: Openings
+    connections: Openings
 
     def otherwise(self, other: "Opens") -> bool:
         """Whether they are opened at other rates, or elsewhere."""
-        mine, theirs = ((one.opening, one.connecting, one.reconnecting) for one in (self, other))
-        return any(np.abs(a - b).max(initial=0.0) > ALIKE for a, b in zip(mine, theirs, strict=True))
+        return self.sessions.otherwise(other.sessions) or self.connections.otherwise(other.connections)
 
     def like(self, other: "Opens") -> bool:
         """Whether both are of as many kinds and places."""
-        mine, theirs = ((one.opening, one.connecting, one.bound) for one in (self, other))
-        return all(a.shape == b.shape for a, b in zip(mine, theirs, strict=True))
+        mine, theirs = ((one.sessions.ways.shape, one.connections.ways.shape) for one in (self, other))
+        return mine == theirs
 
     def and_then(self, other: "Opens") -> "Opens":
         """How they are opened on the mean while this turns into another evenly."""
         return self.mixed((other,), (0.5, 0.5))
 
     def mixed(self, others: "Sequence[Opens]", weights: Sequence[float]) -> "Opens":
-        """The sum of this and others, with these weights; where what is led on would come to less than nothing, it is
-        nothing."""
-        every = [
-            [one.opening, one.connecting, one.reconnecting, one.rps, one.bound, one.served] for one in (self, *others)
-        ]
-        opening, connecting, reconnecting, rps, bound, served = (
-            np.maximum(sum(weight * value for weight, value in zip(weights, values, strict=True)), 0.0)
-            for values in zip(*every, strict=True)
-        )  # fmt: skip
-        return Opens(opening, connecting, reconnecting, self.ending, rps, self.sources, bound, served)
+        """The sum of this and others, with these weights (see `Openings.mixed`)."""
+        sessions = self.sessions.mixed([one.sessions for one in others], weights)
+        return Opens(sessions, self.connections.mixed([one.connections for one in others], weights))
 
 
 class Flow(Struct, frozen=True, dict=True):
@@ -86,8 +70,10 @@ class Flow(Struct, frozen=True, dict=True):
     `opening[k, m]` is the rate (1/s) at which a source without a session of the k-th kind opens one on member m.
     `connecting[k, p]` is the share of the calls of the k-th kind of connection that would open one through pair p,
     made by a source that has none; `reconnecting[k, p]` the same of calls whose connection has just ended under
-    them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there; `bound_there` and
-    `served_there` as in `Opens`. `work_out` finds the rates by place (`places`).
+    them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there. `bound_there[k, p]` is
+    the share of its sources that a session leads through pair p (NaN: sessions do not say where its connections lead),
+    `served_there[k, p]` the chance that a call of theirs is served there. `work_out` finds the rates by place
+    (`places`).
     """
 
     network: Network
@@ -150,12 +136,15 @@ class Flow(Struct, frozen=True, dict=True):
     @cached
     def opens(self) -> Opens:
         """How sessions and connections are opened and end under these rates."""
-        calls = np.array([kind.call for kind in self.network.kept.connections], dtype=np.int64)
-        sources = np.array([kind.sources for kind in self.network.kept.connections], dtype=np.float64)
-        return Opens(
-            self.opening, self.connecting, self.reconnecting, self.ending, self.state.call_rps[calls], sources,
-            self.bound_there, self.served_there,
+        kept, opening, ending = self.network.kept, self.opening, self.ending
+        none, nobody = np.zeros(opening.shape), np.full(opening.shape, np.nan)
+        sessions = Openings(
+            np.stack([opening, none, nobody, nobody]), np.ones(len(opening)), kept.terms[0][1:],
+            np.zeros(opening.shape, dtype=bool),
         )  # fmt: skip
+        ways = np.stack([self.connecting, self.reconnecting, self.bound_there, self.served_there])
+        rate = self.state.call_rps[kept.calls] / kept.terms[1][0]
+        return Opens(sessions, Openings(ways, rate, kept.terms[1][1:], ending))
 
     def treats_like(self, other: "Flow") -> bool:
         """Whether one request is sent and fares alike under both: then rates differ only as far as others come."""

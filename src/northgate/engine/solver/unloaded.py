@@ -16,7 +16,6 @@ from northgate.engine.base import (
     cached,
     distinct,
     floats,
-    ints,
     sum_columns,
     total_by,
 )
@@ -105,11 +104,6 @@ class Frame:
         """Per call: whether its client takes the next address after a failed connect."""
         takes = np.array([*(client.tries_next_address for client in self.network.plan.clients), False], dtype=bool)
         return takes[self.network.calls.client]
-
-    @cached
-    def open_calls(self) -> Ints:
-        """The call of each kind of connection."""
-        return ints(kind.call for kind in self.network.kept.connections)
 
     @cached
     def open_rows(self) -> Ints:
@@ -286,7 +280,7 @@ class Unloaded(Derives):
     @cached
     def open_ways(self) -> "OpenWays":
         """Where calls over open connections go."""
-        network, calls, row = self.network, self.frame.open_calls, self.frame.open_rows
+        network, calls, row = self.network, self.network.kept.calls, self.frame.open_rows
         dead = self.state.truth.front_dead[network.pairs.front][None, :] & (row >= 0)
         blocked, trip_s = np.zeros_like(dead), np.zeros(row.shape)
         if len(self.frame.entry):
