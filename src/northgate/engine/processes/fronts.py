@@ -141,7 +141,10 @@ class Withdrawals:
 
     def __init__(self, fronts: Fronts, targets: Targets) -> None:
         self.network, self.fronts, self.targets = fronts.network, fronts, targets
-        self._withdraws: Bools = self.network.balancers.withdraws
+        withdraws = self.network.balancers.withdraws[self.network.fronts.balancer]
+        has_groups = np.isin(np.arange(len(self.network.fronts.zone)), self.network.cells.front)
+        # The fronts that leave when they have no target.
+        self._would: Bools = withdraws & has_groups
 
     def next_s(self, now: float) -> float:  # noqa: ARG002
         """Follows verdicts and drains only."""
@@ -149,12 +152,11 @@ class Withdrawals:
 
     def take(self, now: float) -> Iterator[Entry]:
         """Looks whether fronts have usable targets."""
-        if self._withdraws.any() and self.fronts.now_empty(self._empty_fronts(), now):
+        if self._would.any() and self.fronts.now_empty(self._empty_fronts(), now):
             yield from self.fronts.take(now)
 
     def _empty_fronts(self) -> Bools:
         network, count = self.network, len(self.network.fronts.zone)
         usable = self.targets.in_use & (network.pairs.weight > 0)
-        has_groups = np.isin(np.arange(count), network.cells.front)
         any_left = total_by(network.pairs.front, usable, count) > 0
-        return np.asarray(self._withdraws[network.fronts.balancer] & has_groups & ~any_left)
+        return np.asarray(self._would & ~any_left)

@@ -209,8 +209,7 @@ class Probers:
         self.believes = outcome.passes.copy()
         self._fails = np.where(outcome.passes, 0.0, self._fail_after)
         self._passes = np.where(outcome.passes, self._pass_after, 0.0)
-        self._alive = np.ones(len(beats.interval_s), dtype=bool)
-        self._promised = np.full(len(beats.interval_s), NEVER)
+        self._alive, self._promised = np.ones(len(self.believes), dtype=bool), np.full(len(self.believes), NEVER)
         # How often each has found another thing, or come to believe one.
         self.turns: Ints = np.zeros(len(beats.interval_s), dtype=np.int64)
         self._due_s: Floats | None = None
@@ -226,6 +225,7 @@ class Probers:
         """The second at which each prober will change its mind as things stand; worked out when something changed."""
         if self._due_s is None:
             self._due_s = self._due_as_things_stand()
+            self._next_s = float(self._due_s.min(initial=NEVER))
         return self._due_s
 
     def _decides_s(self) -> Floats:
@@ -241,8 +241,8 @@ class Probers:
 
     def next_verdict_s(self) -> float:
         """The second of the next verdict, inf when none is coming."""
-        due = self._due()
-        return float(due.min()) if len(due) else NEVER
+        self._due()
+        return self._next_s
 
     def next_s(self, now: float) -> float:
         """The second of the next verdict; or, sooner, at which a call is sent of which more is to be known than that it

@@ -1,11 +1,12 @@
 """What is so, whoever believes what: faults, what exists, and the truth that follows; and how much clients ask for."""
 
+from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 
 import numpy as np
 from msgspec.structs import replace
 
-from northgate.engine.base import Bools, Floats, Ints, floats
+from northgate.engine.base import NEVER, Bools, Floats, Ints, floats
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
 from northgate.engine.truth import Encounter, Paths, ProbeView, Truth, encounter, probe_view, truth_under
@@ -94,6 +95,8 @@ class Demand:
     def __init__(self, network: Network) -> None:
         self.network = network
         self.surges: dict[str, float] = {}
+        # When any profile steps, in order.
+        self._steps_s = sorted(float(step[0]) for client in network.plan.clients for step in client.profile)
 
     def surge(self, clients: str, factor: float) -> None:
         """A client group asks so many times as much from now on."""
@@ -105,8 +108,8 @@ class Demand:
 
     def next_s(self, now: float) -> float:
         """The second of the next step of a profile; inf when there is none."""
-        starts = (entry[0] for client in self.network.plan.clients for entry in client.profile)
-        return min((start for start in starts if start > now), default=np.inf)
+        later = bisect_right(self._steps_s, now)
+        return self._steps_s[later] if later < len(self._steps_s) else NEVER
 
     def call_rps(self, now: float) -> Floats:
         """The rate of each call (requests/s)."""

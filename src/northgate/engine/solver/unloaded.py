@@ -100,6 +100,18 @@ class Frame:
         return np.asarray((self.retries[self.network.calls.client] > 0) | self.goes_on_by_key)
 
     @cached
+    def may_be_held(self) -> Bools:
+        """Per call: whether a key or a session may hold it at a target when it is tried again."""
+        network, sticky = self.network, np.zeros(self.cells, dtype=bool)
+        sticky[list(network.cells.by_key)] = True
+        for kind in network.kept.sessions:
+            sticky[kind.cells] = True
+        # Who only takes next addresses meets his target again at layer 4 alone.
+        at_4 = sticky & (network.fronts.layer[network.cells.front] == 4)
+        again, through = (self.retries[network.calls.client] > 0) | self.goes_on_by_key, network.kept.at_cells
+        return np.asarray(np.where(again, through[:, sticky].any(axis=1), through[:, at_4].any(axis=1)))
+
+    @cached
     def goes_on(self) -> Bools:
         """Per call: whether its client takes the next address after a failed connect."""
         takes = np.array([*(client.tries_next_address for client in self.network.plan.clients), False], dtype=bool)

@@ -40,7 +40,7 @@ class Repeats:
         self.network, self.state = unloaded.network, state
         self.returning = Returning(unloaded, state)
         self.book = Book(self.returning)
-        self._ends = CaseEnds(self.returning, self.book)
+        self._ends = CaseEnds(self.book)
         self.takes = self.returning.takes
         self.pinned = self.book.pinned
         self.mult, self.after_one = np.ones(self.book.size), self.book.first_connects

@@ -1,5 +1,6 @@
 """The book of calls that may be tried more than once: cases of calls that hold the same set of addresses."""
 
+import operator
 from collections.abc import Iterator
 
 import numpy as np
@@ -10,9 +11,11 @@ from northgate.engine.base import (
     Ints,
     cached,
 )
-from northgate.engine.solver.retries.classes import ClassMaker, Pinned
+from northgate.engine.network import Sets
+from northgate.engine.solver.retries.classes import ClassMaker, Pinned, Placed
 from northgate.engine.solver.retries.loops import add_once
 from northgate.engine.solver.retries.returning import Returning
+from northgate.engine.solver.unloaded import Unloaded
 
 
 class Cases(Struct, frozen=True):
@@ -27,6 +30,35 @@ class Cases(Struct, frozen=True):
     entry: Ints
 
 
+class Facts(Struct, frozen=True):
+    """What of cases depends neither on load nor on who is held, each of shape (cases,): connects of one attempt that
+    may take their time-out, whether a client takes the next address, how often he repeats, and his time-outs (s)."""
+
+    most_waits: Floats
+    goes_on: Floats
+    repeats: Floats
+    wait_s: Floats
+    timeout_s: Floats
+
+
+class _Last(Struct):
+    """The cases that were found last, with their facts; what sources held then, and where the classes stood."""
+
+    sets: tuple[Sets, ...] = ()
+    placed: list[dict[int, Placed]] = []
+    cases: list[Cases] = []
+    facts: list[Facts] = []
+
+    def holds(self, sets: tuple[Sets, ...], placed: list[dict[int, Placed]]) -> bool:
+        """Whether the cases are the same now."""
+        alike = len(placed) == len(self.placed) and all(map(operator.is_, placed, self.placed))
+        return bool(self.cases) and alike and sets == self.sets
+
+
+def _last(_: Unloaded) -> _Last:
+    return _Last()
+
+
 class Book:
     """All cases of one state, and the rows by which their outcomes are kept: one for each entry, then one for each
     entry and class of calls that are held at targets.
@@ -38,14 +70,16 @@ class Book:
         self.returning, self.network, self.state = returning, returning.network, returning.state
         self.pinned: list[Pinned] = []
         self.cases: list[Cases] = []
+        self.facts: list[Facts] = []
         self.size, self.kinds = len(self.network.entries.call), 1
         self.weights = np.ones(1)
         if returning.calls.any():
             self._find_cases()
 
     def _find_cases(self) -> None:
-        """The classes of those who are held, and every case with the addresses that it holds."""
-        maker = ClassMaker(self.returning)
+        """The classes of those who are held, and every case: the last ones, where these are the same."""
+        returning = self.returning
+        maker = ClassMaker(returning)
         for call in maker.sticky_calls():
             one = maker.classes(int(call))
             if one is not None:
@@ -54,6 +88,15 @@ class Book:
                 self.kinds += len(one.weights)
                 self.pinned.append(one)
         self.weights = np.concatenate([np.ones(1), *(one.weights for one in self.pinned)])
+        last, sets = returning.unloaded.derived(_last), self.state.answers.sets
+        placed = [one.placed for one in self.pinned]
+        if not last.holds(sets, placed):
+            last.sets, last.placed, last.cases = sets, placed, self._cases()
+            last.facts = [_facts(returning, cases) for cases in last.cases]
+        self.cases, self.facts = last.cases, last.facts
+
+    def _cases(self) -> list[Cases]:
+        """Every case with the addresses that it holds."""
         pinned = {one.call: one for one in self.pinned}
         by_size: dict[int, list[Cases]] = {}
         for some in self._of_free(set(pinned)):
@@ -61,7 +104,7 @@ class Book:
         for call, one in pinned.items():
             for leaves, share in self._sets_of(call):
                 by_size.setdefault(len(leaves), []).append(self._of_classes(one, np.array(leaves), share))
-        self.cases = [_together(some) for some in by_size.values()]
+        return [_together(some) for some in by_size.values()]
 
     def _sets_of(self, call: int) -> list[tuple[tuple[int, ...], float]]:
         """The sets of addresses that a call's sources hold, as places among its entries, and their shares."""
@@ -132,3 +175,11 @@ class Book:
 def _together(some: list[Cases]) -> Cases:
     parts = (np.concatenate([getattr(one, name) for one in some]) for name in Cases.__annotations__)
     return some[0] if len(some) == 1 else Cases(*parts)
+
+
+def _facts(returning: Returning, cases: Cases) -> Facts:
+    calls, client = returning.network.calls, returning.network.calls.client[cases.call]
+    return Facts(
+        returning.most_waits(cases.call), returning.goes_on[cases.call].astype(np.float64), returning.of_client[client],
+        calls.connect_timeout_s[cases.call], calls.timeout_s[cases.call],
+    )  # fmt: skip

@@ -146,18 +146,7 @@ class ClassMaker:
 
     def sticky_calls(self) -> Ints:
         """The calls that may be tried again and may be held at a target."""
-        through = self.network.kept.at_cells
-        sticky = np.zeros(len(self.network.cells.method), dtype=bool)
-        sticky[list(self.network.cells.by_key)] = True
-        for kind in self.network.kept.sessions:
-            sticky[kind.cells] = True
-        if not sticky.any() or not len(self.network.pairs.front):
-            return np.zeros(0, dtype=np.int64)
-        # Who only takes next addresses meets his target again at layer 4 alone.
-        at_4 = sticky & (self.network.fronts.layer[self.network.cells.front] == 4)
-        again = (self.returning.of_client[self.network.calls.client] > 0) | self.returning.goes_on_by_key
-        held = np.where(again, through[:, sticky].any(axis=1), through[:, at_4].any(axis=1))
-        return np.flatnonzero(self.returning.calls & held)
+        return np.flatnonzero(self.returning.calls & self.frame.may_be_held)
 
     def classes(self, call: int) -> Pinned | None:
         """The classes of a call; None where nothing holds it."""

@@ -5,21 +5,9 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import KINDS, Floats, cached
-from northgate.engine.solver.retries.cases import Book, Cases
+from northgate.engine.base import KINDS, Floats
+from northgate.engine.solver.retries.cases import Book, Cases, Facts
 from northgate.engine.solver.retries.loops import add_connects, add_ends, find_attempts
-from northgate.engine.solver.retries.returning import Returning
-
-
-class Facts(Struct, frozen=True):
-    """What of cases does not depend on load, each of shape (cases,): connects of one attempt that may take their
-    time-out, whether a client takes the next address, how often he repeats, and his time-outs (s)."""
-
-    most_waits: Floats
-    goes_on: Floats
-    repeats: Floats
-    wait_s: Floats
-    timeout_s: Floats
 
 
 class Attempt(Struct, frozen=True):
@@ -35,28 +23,14 @@ class Attempt(Struct, frozen=True):
 class CaseEnds:
     """What calls come to, by their last attempt."""
 
-    def __init__(self, returning: Returning, book: Book) -> None:
-        self.returning, self.book, self.network, self.state = returning, book, returning.network, returning.state
+    def __init__(self, book: Book) -> None:
+        self.book = book
         # Single attempts, as they were found last: asked for again by whoever adds up.
         self._attempts: tuple[tuple[Floats, ...], list[Attempt]] = ((), [])
 
-    @cached
-    def _facts(self) -> list[Facts]:
-        returning, calls = self.returning, self.network.calls
-        return [
-            Facts(
-                returning.most_waits(cases.call),
-                returning.goes_on[cases.call].astype(np.float64),
-                returning.of_client[calls.client[cases.call]],
-                calls.connect_timeout_s[cases.call],
-                calls.timeout_s[cases.call],
-            )
-            for cases in self.book.cases
-        ]
-
     def longest_wait(self) -> int:
         """How many connects may take their time-out before one of the same attempt is taken, at most."""
-        pairs = zip(self.book.cases, self._facts, strict=True)
+        pairs = zip(self.book.cases, self.book.facts, strict=True)
         return max(
             [min(cases.row.shape[1], int(facts.most_waits.max())) - 1 for cases, facts in pairs if facts.goes_on.any()],
             default=0,
@@ -86,7 +60,7 @@ class CaseEnds:
     def _of_one_attempt(self, outcomes: Sequence[Floats]) -> list[Attempt]:
         asked = tuple(outcomes)
         if not _same(self._attempts[0], asked):
-            pairs = zip(self.book.cases, self._facts, strict=True)
+            pairs = zip(self.book.cases, self.book.facts, strict=True)
             books = np.array(asked)
             self._attempts = asked, [_attempt(cases, facts, books) for cases, facts in pairs]
         return self._attempts[1]
