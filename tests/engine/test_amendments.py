@@ -8,7 +8,7 @@ from scipy.integrate import quad, solve_ivp
 from northgate.engine.drill import Losing
 from northgate.engine.drill.run import run_drill, undisturbed
 from northgate.engine.formulas.address_tries import connects
-from northgate.engine.formulas.retries import attempts, repeated
+from northgate.engine.formulas.retries import repeated
 from northgate.engine.reports.drill import drill_answer
 from northgate.engine.reports.whatif import what_if
 from northgate.engine.reports.words import message
@@ -62,7 +62,6 @@ def test_addresses_are_tried_as_often_as_over_all_orders(most, goes_on):
 
 def test_attempts_and_what_lies_behind_them_are_their_series():
     fails, repeats = np.array([0.3, 0.5, 1.0]), np.array([2.0, 0.0, 3.0])
-    assert attempts(fails, repeats) == pytest.approx([1 + 0.3 + 0.09, 1, 4])
     each = [repeated(p, r) for p, r in zip(fails, repeats, strict=True)]
     assert [tries for tries, _, _ in each] == pytest.approx([1 + 0.3 + 0.09, 1, 4])
     assert [before for _, before, _ in each] == pytest.approx([1 + 2 * 0.3, 0, 1 + 2 + 3])

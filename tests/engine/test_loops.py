@@ -38,7 +38,8 @@ def called(monkeypatch):
 
 
 def test_every_loop_of_a_drill_does_what_is_written(called):
-    """Held by keys and sessions, or by these alone; told several addresses; connected; more than can be worked off."""
+    """Held by keys and sessions, or by these alone; told several addresses; connected, through a
+    balancer of little bandwidth; more than can be worked off."""
     many = plan_data()
     many["clients"][0] |= {"rps": 5600, "retries": 2}
     many["fleets"][0]["instance"]["queue_s"] = 0.2
@@ -52,7 +53,9 @@ def test_every_loop_of_a_drill_does_what_is_written(called):
     bound["target_groups"][0]["affinity"] = affinity
     told = two_regions()
     told["clients"][0] |= {"retries": 2, "tries_next_address": True}
-    for data in (many, kept, bound, told, layer_4(rps=5600, retries=2)):
+    connected = layer_4(rps=5600, retries=2)
+    connected["balancers"][0]["bandwidth_mbps"] = 100
+    for data in (many, kept, bound, told, connected):
         drill_of(data, [fail(30, instance="tiles-1"), fail(40, zone="fells-2")], lasts_s=120)
     of_drills = [name for name in LOOPS if ".engine.solver." in name or ".engine.processes." in name]
     assert [name for name in of_drills if not called[name]] == []

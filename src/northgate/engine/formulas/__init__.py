@@ -26,7 +26,7 @@ from northgate.engine.formulas.hashing import (
 )
 from northgate.engine.formulas.occupancy import Occupancy, Openings, idle_ends
 from northgate.engine.formulas.queues import AT_BOUND_S, Queue, Stations, is_too_late, overload, too_late
-from northgate.engine.formulas.retries import attempts, repeated
+from northgate.engine.formulas.retries import repeated
 from northgate.engine.formulas.roots import first_meeting, meets_s
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
 from northgate.engine.formulas.selection import METHODS, Candidates, Method
@@ -48,7 +48,6 @@ __all__ = [
     "Sum",
     "Trying",
     "address_keys",
-    "attempts",
     "best_scores",
     "connects",
     "down_bounds",

@@ -8,7 +8,7 @@ connection leads. Only calls of sources without one go through the fronts' choic
 opens one.
 """
 
-from collections.abc import Mapping
+import math
 
 import numpy as np
 from msgspec import Struct
@@ -38,7 +38,7 @@ from northgate.engine.base import (
     total_by,
     unit,
 )
-from northgate.engine.formulas import attempts, idle_ends, repeated
+from northgate.engine.formulas import idle_ends, repeated
 from northgate.engine.solver.retries.kinds import add_trip, cap
 from northgate.engine.solver.state import State
 from northgate.engine.solver.unloaded import Unloaded
@@ -66,7 +66,8 @@ class OpenConnections:
         self.held = np.zeros_like(ways.trip_s) if state.held is None else state.held.connections
         self.free, self.anew = np.ones(len(state.call_rps)), np.zeros(len(state.call_rps))
         self.over = np.zeros(len(self.network.fronts.zone))
-        self.rps = self.held * state.call_rps[self.calls][:, None]
+        self.call_rps: Floats = state.call_rps[self.calls]
+        self.rps = self.held * self.call_rps[:, None]
         # Whether any connection is open.
         self.any = bool(self.rps.any())
         self.tries = np.ones_like(self.rps)
@@ -80,16 +81,10 @@ class OpenConnections:
     def _reset(self) -> Floats:
         """Of λ calls a second and source, δ of its connections being closed a second, δ / λ (1 - e^(-λ r)) are sent
         within the round trip r after one was; never more than there are calls without a connection."""
-        made = np.zeros_like(self.held)
-        for number, kind in enumerate(self.kinds):
-            rate = float(self.state.call_rps[kind.call]) / kind.sources
-            if rate > 0 and self.held[number].any():
-                closed = self.held[number] * idle_ends(rate, kind.idle_s) / rate
-                made[number] = closed * -np.expm1(-rate * self.trip_s[number])
-        made = np.where(self.dead | self.blocked, 0.0, made)
-        free, whole = self.free[self.calls], made.sum(axis=1)
-        part = np.divide(free, whole, out=np.ones_like(whole), where=whole > free)
-        return np.asarray(made * part[:, None])
+        made, (sources, _, idle_s) = np.zeros_like(self.held), self.network.kept.terms[1]
+        rate, free = self.call_rps / sources, self.free[self.calls]
+        _find_reset(self.held, rate, idle_s, self.trip_s, self.dead, self.blocked, free, made)
+        return made
 
     @cached
     def ends_at_first_failure(self) -> Bools:
@@ -108,25 +103,16 @@ class OpenConnections:
         np.add.at(made, self.fate, self.coming)
         return made
 
-    def served(self, pair: Mapping[int, Floats]) -> Floats:
-        """Per kind and pair the share of one attempt that is served; as in `outcome`."""
-        through = pair[SERVED][self.fate] * (1 - self.over[self.network.pairs.front])
-        return np.where(self.dead | self.blocked, 0.0, through)
-
-    def attempts(self, served: Floats) -> Floats:
-        """How often a call is tried over its connection, that share of an attempt being served: again as long as the
-        connection stands."""
-        return attempts(unit(1 - served), self._repeats)
-
-    @cached
-    def _repeats(self) -> Floats:
-        return np.where(self.ends_at_first_failure, 0.0, self.retries[:, None])
-
-    def lost(self, served: Floats) -> Floats:
-        """Per kind and pair: the share of calls under which a connection ends there, and which are repeated without
-        one; `served` of one attempt."""
-        again = (self.retries > 0)[:, None]
-        return np.where(self.ends_at_first_failure & again, unit(1 - served), 0.0)
+    def wanted(self, served: Floats) -> tuple[Floats, Floats]:
+        """Per kind and pair how often a call is tried over its connection, again as long as that stands; and the share
+        of calls under which a connection ends there, and which are repeated without one. `served` (fates, pairs): what
+        of one attempt is; as in `ended`."""
+        tries, lost = np.empty_like(self.rps), np.empty_like(self.rps)
+        _find_tries(
+            served, self.fate, self.dead, self.blocked, self.over, self.network.pairs.front, self.retries,
+            self.ends_at_first_failure, tries, lost,
+        )  # fmt: skip
+        return tries, lost
 
     def ended_under_calls(self, lost: Floats) -> Floats:
         """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without
@@ -135,12 +121,14 @@ class OpenConnections:
 
     def spent_before(self, served: Floats) -> Floats:
         """Per call the mean time that those have spent whose connection has ended under them (s): all the patience of
-        the first attempt, of which so much is `served`, or the round trip that it takes to be reset."""
-        ended = self.ended_under_calls(self.lost(served))
-        by_reset = np.where((self.retries > 0)[:, None], self.reset, 0.0)
-        timeout_s = self.network.calls.timeout_s[self.calls][:, None]
-        spent, whole = self.by_call((ended - by_reset) * timeout_s + by_reset * self.trip_s), self.by_call(ended)
-        return np.divide(spent, whole, out=np.zeros_like(spent), where=whole > 0)
+        the first attempt, or the round trip that it takes to be reset; `served` as in `wanted`."""
+        spent, made = np.zeros(len(self.kinds)), np.zeros_like(self.free)
+        _find_spent(
+            self.held, self.wanted(served)[1], self.reset, self.retries, self.network.calls.timeout_s[self.calls],
+            self.trip_s, spent,
+        )  # fmt: skip
+        made[self.calls] = spent
+        return made
 
     def by_call(self, by_kind_pair: Floats) -> Floats:
         """Sums a value per kind of connection and pair by call."""
@@ -156,18 +144,20 @@ class OpenConnections:
         _find_ended(
             kinds, values, self.fate, self.dead, self.blocked, self.over, network.pairs.front, self.trip_s,
             network.calls.timeout_s[self.calls], self.retries, self.ends_at_first_failure, self.rps, self.tries,
-            self.reset * self.state.call_rps[self.calls][:, None], self.row, np.empty(KINDS), made.row, made.row_rps,
+            self.reset * self.call_rps[:, None], self.row, np.empty(KINDS), made.row, made.row_rps,
             made.served,
         )  # fmt: skip
         return made
 
-    def served_by_row(self, pair: Mapping[int, Floats]) -> Floats:
+    def served_by_row(self, served: Floats) -> Floats:
         """What of the calls over connections would be served per row of `Network.arrivals` (calls/s), were no
-        bandwidth to limit that; see `ended`."""
-        served = np.where(self.dead | self.blocked, 0.0, pair[SERVED][self.fate])
-        rate = served * attempts(unit(1 - served), self._repeats) * self.rps
-        rate[self.ends_at_first_failure & (self.retries > 0)[:, None]] = 0.0
-        return total_by(np.maximum(self.row, 0).ravel(), rate.ravel(), len(self.network.arrivals.entry))
+        bandwidth to limit that; `served` as in `wanted`."""
+        made = np.zeros(len(self.network.arrivals.entry))
+        _find_served(
+            served, self.fate, self.dead, self.blocked, self.retries, self.ends_at_first_failure, self.rps, self.row,
+            made,
+        )  # fmt: skip
+        return made
 
     def by_weighted(self, by_kind_cell: Floats) -> Floats:
         """Sums a value per kind and cell over the weighted groups by which those connections go."""
@@ -178,6 +168,74 @@ class OpenConnections:
     def by_cell(self, by_pair: Floats) -> Floats:
         """Sums a value per kind and pair over the cells."""
         return sum_columns(self.network.pairs.cell, by_pair, len(self.network.cells.front))
+
+
+@compiled
+def _find_reset(
+    held: Floats2, rate: Floats1, idle_s: Floats1, trip_s: Floats2, dead: Bools2, blocked: Bools2, free: Floats1,
+    made: Floats2,
+) -> None:  # fmt: skip
+    """`OpenConnections._reset`; `rate` (calls/s and source) and `free` by kind."""
+    for kind in range(held.shape[0]):
+        if rate[kind] <= 0:
+            continue
+        closed, whole = idle_ends(rate[kind], idle_s[kind]) / rate[kind], 0.0
+        for pair in range(held.shape[1]):
+            if not (dead[kind, pair] or blocked[kind, pair]):
+                made[kind, pair] = held[kind, pair] * closed * -math.expm1(-rate[kind] * trip_s[kind, pair])
+                whole += made[kind, pair]
+        if whole > free[kind]:
+            for pair in range(held.shape[1]):
+                made[kind, pair] *= free[kind] / whole
+
+
+@part
+def _served(kind: int, pair: int, served: Floats2, fate: Ints1, dead: Bools2, blocked: Bools2) -> float:
+    """What of one attempt is served through a connection, whatever bandwidth lets through."""
+    return 0.0 if dead[kind, pair] or blocked[kind, pair] else served[fate[kind], pair]
+
+
+@compiled
+def _find_tries(
+    served: Floats2, fate: Ints1, dead: Bools2, blocked: Bools2, over: Floats1, front: Ints1, retries: Floats1,
+    ends_at_once: Bools2, tries: Floats2, lost: Floats2,
+) -> None:  # fmt: skip
+    """`OpenConnections.wanted`."""
+    for kind in range(tries.shape[0]):
+        for pair in range(tries.shape[1]):
+            through = _served(kind, pair, served, fate, dead, blocked) * (1 - over[front[pair]])
+            fails = min(max(1 - through, 0.0), 1.0)
+            tries[kind, pair] = repeated(fails, 0.0 if ends_at_once[kind, pair] else retries[kind])[0]
+            lost[kind, pair] = fails if ends_at_once[kind, pair] and retries[kind] > 0 else 0.0
+
+
+@compiled
+def _find_served(
+    served: Floats2, fate: Ints1, dead: Bools2, blocked: Bools2, retries: Floats1, ends_at_once: Bools2, rps: Floats2,
+    row: Ints2, made: Floats1,
+) -> None:  # fmt: skip
+    """`OpenConnections.served_by_row`."""
+    for kind in range(rps.shape[0]):
+        for pair in range(rps.shape[1]):
+            if not (ends_at_once[kind, pair] and retries[kind] > 0):
+                through = _served(kind, pair, served, fate, dead, blocked)
+                repeats = 0.0 if ends_at_once[kind, pair] else retries[kind]
+                tries = repeated(min(max(1 - through, 0.0), 1.0), repeats)[0]
+                made[max(row[kind, pair], 0)] += through * tries * rps[kind, pair]
+
+
+@compiled
+def _find_spent(
+    held: Floats2, lost: Floats2, reset: Floats2, retries: Floats1, timeout_s: Floats1, trip_s: Floats2, spent: Floats1
+) -> None:  # fmt: skip
+    """`OpenConnections.spent_before`, by kind."""
+    for kind in range(held.shape[0]):
+        whole, total_s = 0.0, 0.0
+        for pair in range(held.shape[1]):
+            by_reset, under_calls = reset[kind, pair] if retries[kind] > 0 else 0.0, held[kind, pair] * lost[kind, pair]
+            whole += under_calls + by_reset
+            total_s += under_calls * timeout_s[kind] + by_reset * trip_s[kind, pair]
+        spent[kind] = total_s / whole if whole > 0 else 0.0
 
 
 @compiled

@@ -64,7 +64,7 @@ class Backward(Stage):
         megabits = self.network.calls.megabits
         served = row[:, SERVED] * sent.row * megabits[self.frame.call]
         if self.connected.any:
-            served = served + self.connected.served_by_row(pair) * megabits[self.frame.call]
+            served = served + self.connected.served_by_row(pair[SERVED]) * megabits[self.frame.call]
         demand = total_by(balancer[self.frame.front], served, len(limit))
         self.bandwidth_used = demand / limit
         over = overload(self.bandwidth_used)[1]

@@ -5,6 +5,7 @@ from msgspec.structs import replace
 
 from northgate.engine.base import (
     QUIET,
+    SERVED,
     UNMET,
     Bools,
     Floats,
@@ -103,12 +104,11 @@ class OnePass:
         """How often calls would connect, given what becomes of one."""
         repeats, connected = self.repeats, self.connected
         mult = repeats.against_once(repeats.connected(back.books))
-        served = connected.served(back.pair)
-        lost = connected.lost(served)
+        tries, lost = connected.wanted(back.pair[SERVED])
         after_one = self.attempts.after_one
         if self._lose(lost).any():
             after_one = repeats.against_once(repeats.connected(back.books, 1), 1)
-        return Attempts(mult, after_one, connected.attempts(served), lost)
+        return Attempts(mult, after_one, tries, lost)
 
     def _lose(self, lost: Floats) -> Floats:
         """Such shares of the calls over connections end them, whose sources go on without: by kind and pair the share

@@ -33,7 +33,7 @@ class ByCall:
         if self.connected.anew.any():
             # Those whose connection has ended under them have one attempt behind them.
             then = repeats.book.by_entry(repeats.ended(back.books, spent=1))
-            spent_s = self.connected.spent_before(self.connected.served(back.pair))
+            spent_s = self.connected.spent_before(back.pair[SERVED])
             then[:, WORK] += then[:, SERVED] * spent_s[call]
             more = np.where(self.frame.of_client, state.call_rps[call] * self.connected.anew[call], 0.0)
             becomes = becomes + then * more[:, None]
