@@ -1,6 +1,7 @@
 """How often sessions and connections are opened, and where."""
 
 import numpy as np
+from msgspec import Struct
 
 from northgate.engine.base import (
     SERVED,
@@ -15,6 +16,7 @@ from northgate.engine.solver.passes.loops import add_opened
 from northgate.engine.solver.passes.sending import Sending
 from northgate.engine.solver.retries.classes import Pinned
 from northgate.engine.solver.totals.solved import Solved
+from northgate.engine.solver.unloaded import Unloaded
 
 
 class Opening:
@@ -67,29 +69,20 @@ class Opening:
     def connections(self, spent: int) -> Floats:
         """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or
         with one that has just ended under a call (`spent` 1)."""
-        network, frame, unloaded, repeats = self.network, self.frame, self.unloaded, self.repeats
-        made = np.zeros(self.connected.rps.shape)
-        if not self.connected.kinds or (spent and not self.connected.anew.any()):
-            return made
-        connected = repeats.connects_after_one if spent else repeats.connects
-        often, pinned = repeats.book.by_entry(connected), {one.call for one in repeats.pinned}
-        for number, kind in enumerate(self.connected.kinds):
-            fate = int(self.connected.fate[number])
-            part = often[frame.entry[kind.rows]] * unloaded.row_part[kind.rows]
-            part = part * unloaded.arrives[kind.rows]
-            by_route = total_by(frame.route[kind.rows], part, frame.routes)
-            by_weighted = by_route[network.weighted.route] * self.unloaded.choice.weighted_share
-            by_cell = total_by(network.weighted.cell, by_weighted, frame.cells)
-            share = self.share[min(fate, len(self.share) - 1)]
+        repeats, connected = self.repeats, self.connected
+        if not connected.kinds or (spent and not connected.anew.any()):
+            return np.zeros(connected.rps.shape)
+        connects = repeats.connects_after_one if spent else repeats.connects
+        often, pinned = repeats.book.by_entry(connects), {one.call for one in repeats.pinned}
+        by_cell = np.array([to.arriving @ often[to.entries] for to in self.unloaded.derived(_to_cells)])
+        share, drawn = (one[np.minimum(connected.fate, len(one) - 1)] for one in (self.share, self.free_share))
+        for number, kind in enumerate(connected.kinds):
             if self.led[number]:
                 # Who is not bound is drawn; the others are in `bound_there`.
-                drawn = self.free_share[min(fate, len(self.free_share) - 1)]
-                share = drawn * self._unbound(number)
+                share[number] = drawn[number] * self._unbound(number)
             elif kind.call in pinned:
-                drawn = self.free_share[min(fate, len(self.free_share) - 1)]
-                share = repeats.spreading.spread(kind.call, drawn, connected)
-            made[number] = by_cell[self.network.pairs.cell] * share * self.back.pair[SERVED][fate]
-        return made
+                share[number] = repeats.spreading.spread(kind.call, drawn[number], connects)
+        return np.asarray(by_cell[:, self.network.pairs.cell] * share * self.back.pair[SERVED][connected.fate])
 
     def by_free(self, first: Floats, again: Floats) -> Floats:
         """How those without a connection open one, per kind and pair: by their first attempt, or, where that is sent
@@ -137,26 +130,44 @@ class Opening:
     @cached
     def bound_there(self) -> Floats:
         """As `Opens.bound` says."""
-        network, frame, unloaded = self.network, self.frame, self.unloaded
         made = np.full(self.connected.rps.shape, np.nan)
-        for number, kind in enumerate(self.connected.kinds):
-            if not self.led[number]:
-                continue
-            part = self.state.dns_share[frame.entry[kind.rows]] * unloaded.row_part[kind.rows]
-            by_route = total_by(frame.route[kind.rows], part, frame.routes)
-            by_weighted = by_route[network.weighted.route] * self.unloaded.choice.weighted_share
-            by_cell = total_by(network.weighted.cell, by_weighted, frame.cells)
-            made[number] = by_cell[self.network.pairs.cell] * self._session_shares(number)
+        for number, to in enumerate(self.unloaded.derived(_to_cells) if any(self.led) else ()):
+            if self.led[number]:
+                by_cell = to.every @ self.state.dns_share[to.entries]
+                made[number] = by_cell[self.network.pairs.cell] * self._session_shares(number)
         return made
 
     @cached
     def served_there(self) -> Floats:
         """As `Opens.served` says: a repeat comes to the same target again."""
-        made = np.zeros(self.connected.rps.shape)
-        front = self.network.pairs.front
-        for number, fate in enumerate(self.connected.fate):
-            dead = self.state.truth.front_dead[front] | self.connected.blocked[number]
-            served = np.where(dead, 0.0, self.back.pair[SERVED][fate])
-            repeats, part = self.connected.retries[number], self.reset_part[number]
-            made[number] = 1 - (1 - part) * (1 - served) ** (1 + repeats) - part * (1 - served) ** repeats
-        return made
+        connected, part = self.connected, self.reset_part[:, None]
+        dead = self.state.truth.front_dead[self.network.pairs.front] | connected.blocked
+        fails = 1 - np.where(dead, 0.0, self.back.pair[SERVED][connected.fate])
+        again = fails ** connected.retries[:, None]
+        return np.asarray(1 - (1 - part) * again * fails - part * again)
+
+
+class _ToCells(Struct, frozen=True):
+    """Which part of the connects of a call's `entries` comes to each cell, of those that arrive, and of `every` one,
+    whatever they meet: (cells, entries)."""
+
+    entries: Ints
+    arriving: Floats
+    every: Floats
+
+
+def _to_cells(unloaded: Unloaded) -> list[_ToCells]:
+    """Where those of each kind of connection come to that are opened."""
+    network, frame, made = unloaded.network, unloaded.frame, list[_ToCells]()
+    for kind in network.kept.connections:
+        entries, part = network.entries.of_call[kind.call], unloaded.row_part[kind.rows]
+        place = np.searchsorted(entries, frame.entry[kind.rows])
+        both = []
+        for of in (part * unloaded.arrives[kind.rows], part):
+            by_route, by_cell = np.zeros((frame.routes, len(entries))), np.zeros((frame.cells, len(entries)))
+            np.add.at(by_route, (frame.route[kind.rows], place), of)
+            by_weighted = by_route[network.weighted.route] * unloaded.choice.weighted_share[:, None]
+            np.add.at(by_cell, network.weighted.cell, by_weighted)
+            both.append(by_cell)
+        made.append(_ToCells(entries, *both))
+    return made
