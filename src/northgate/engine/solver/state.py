@@ -49,11 +49,10 @@ class Attempts(Struct, frozen=True):
 
     def moved(self, by: Floats) -> "Attempts":
         """So far from here, all differences in a row; and never below nothing."""
-        ends = np.cumsum([part.size for part in self.parts])[:-1]
-        made = [
-            np.maximum(part + more.reshape(part.shape), 0.0)
-            for part, more in zip(self.parts, np.split(by, ends), strict=True)
-        ]
+        made, begin = list[Floats](), 0
+        for part in self.parts:
+            made.append(np.maximum(part + by[begin : begin + part.size].reshape(part.shape), 0.0))
+            begin += part.size
         return Attempts(made[0], made[1], made[2], made[3])
 
 

@@ -62,7 +62,7 @@ class Repeats:
     @property
     def any(self) -> bool:
         """Whether any call may be tried more than once."""
-        return bool(self.book.cases)
+        return self.book.cases is not None
 
     @cached
     def goes_on(self) -> bool:

@@ -1,7 +1,6 @@
 """The book of calls that may be tried more than once: cases of calls that hold the same set of addresses."""
 
 import operator
-from collections.abc import Iterator
 
 import numpy as np
 from msgspec import Struct
@@ -18,41 +17,52 @@ from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.unloaded import Unloaded
 
 
-class Cases(Struct, frozen=True):
-    """Calls of one class that hold one set of n addresses: (cases,) arrays, and per address its row of the book and the
-    entry that this belongs to, (cases, n). `share` is the set's of the call's, `kind` the place of the class among
-    those of all calls (0: the one class of calls that nothing holds)."""
+class Cases(Struct, frozen=True, dict=True):
+    """Calls of one class that hold one set of addresses. Per case its call, the `share` of the call's sources that hold
+    the set, the place of the class among those of all calls (`kind`; 0: the one class of calls that nothing holds), how
+    many connects of one attempt may take their time-out, whether the client takes the next address, how often he
+    repeats, and his time-outs (s). A case's addresses are those from `begin` on: the row of the book of each, and the
+    entry that this belongs to."""
 
     call: Ints
     share: Floats
     kind: Ints
-    row: Ints
-    entry: Ints
-
-
-class Facts(Struct, frozen=True):
-    """What of cases depends neither on load nor on who is held, each of shape (cases,): connects of one attempt that
-    may take their time-out, whether a client takes the next address, how often he repeats, and his time-outs (s)."""
-
     most_waits: Floats
     goes_on: Floats
     repeats: Floats
     wait_s: Floats
     timeout_s: Floats
+    begin: Ints
+    row: Ints
+    entry: Ints
+
+    @cached
+    def most(self) -> int:
+        """How many addresses a case has at most."""
+        return int(np.diff(self.begin).max())
+
+    @cached
+    def longest_wait(self) -> int:
+        """How many connects may take their time-out before one of the same attempt is taken, at most."""
+        waits = np.minimum(np.diff(self.begin), self.most_waits) - 1
+        return int(waits[self.goes_on > 0].max(initial=0))
+
+
+# Some cases with as many addresses: call, share, kind (cases,), row and entry (cases, n).
+_Part = tuple[Ints, Floats, Ints, Ints, Ints]
 
 
 class _Last(Struct):
-    """The cases that were found last, with their facts; what sources held then, and where the classes stood."""
+    """The cases that were found last; what sources held then, and where the classes stood."""
 
     sets: tuple[Sets, ...] = ()
     placed: list[dict[int, Placed]] = []
-    cases: list[Cases] = []
-    facts: list[Facts] = []
+    cases: Cases | None = None
 
     def holds(self, sets: tuple[Sets, ...], placed: list[dict[int, Placed]]) -> bool:
         """Whether the cases are the same now."""
         alike = len(placed) == len(self.placed) and all(map(operator.is_, placed, self.placed))
-        return bool(self.cases) and alike and sets == self.sets
+        return self.cases is not None and alike and sets == self.sets
 
 
 def _last(_: Unloaded) -> _Last:
@@ -69,8 +79,7 @@ class Book:
     def __init__(self, returning: Returning) -> None:
         self.returning, self.network, self.state = returning, returning.network, returning.state
         self.pinned: list[Pinned] = []
-        self.cases: list[Cases] = []
-        self.facts: list[Facts] = []
+        self.cases: Cases | None = None
         self.size, self.kinds = len(self.network.entries.call), 1
         self.weights = np.ones(1)
         if returning.calls.any():
@@ -92,19 +101,25 @@ class Book:
         placed = [one.placed for one in self.pinned]
         if not last.holds(sets, placed):
             last.sets, last.placed, last.cases = sets, placed, self._cases()
-            last.facts = [_facts(returning, cases) for cases in last.cases]
-        self.cases, self.facts = last.cases, last.facts
+        self.cases = last.cases
 
-    def _cases(self) -> list[Cases]:
-        """Every case with the addresses that it holds."""
+    def _cases(self) -> Cases | None:
+        """Every case with the addresses that it holds; None where there is none."""
         pinned = {one.call: one for one in self.pinned}
-        by_size: dict[int, list[Cases]] = {}
-        for some in self._of_free(set(pinned)):
-            by_size[some.row.shape[1]] = [some]
-        for call, one in pinned.items():
-            for leaves, share in self._sets_of(call):
-                by_size.setdefault(len(leaves), []).append(self._of_classes(one, np.array(leaves), share))
-        return [_together(some) for some in by_size.values()]
+        some = [self._of_free(call) for call in np.flatnonzero(self.returning.calls).tolist() if call not in pinned]
+        some += [self._of_classes(one) for one in self.pinned]
+        parts = [part for of_call in some for part in of_call]
+        if not parts:
+            return None
+        calls, shares, kinds, rows, entries = zip(*parts, strict=True)
+        call, returning, of = np.concatenate(calls), self.returning, self.network.calls
+        begin = np.cumsum([0, *(count for row in rows for count in [row.shape[1]] * len(row))])
+        return Cases(
+            call, np.concatenate(shares), np.concatenate(kinds), returning.most_waits(call),
+            returning.goes_on[call].astype(np.float64), returning.of_client[of.client[call]],
+            of.connect_timeout_s[call], of.timeout_s[call], begin, np.concatenate([row.ravel() for row in rows]),
+            np.concatenate([entry.ravel() for entry in entries]),
+        )  # fmt: skip
 
     def _sets_of(self, call: int) -> list[tuple[tuple[int, ...], float]]:
         """The sets of addresses that a call's sources hold, as places among its entries, and their shares."""
@@ -112,27 +127,21 @@ class Book:
         sets = self.state.answers.sets[holder] if holder >= 0 else {(0,): 1.0}
         return [(leaves, share) for leaves, share in sets.items() if leaves and share > 0]
 
-    def _of_free(self, pinned: set[int]) -> Iterator[Cases]:
-        """The cases of calls that nothing holds, one for each set, by the size of these."""
-        found: dict[int, tuple[list[int], list[float], list[list[int]]]] = {}
-        for call in np.flatnonzero(self.returning.calls).tolist():
-            if call not in pinned:
-                mine = self.network.entries.of_call[call].tolist()
-                for leaves, share in self._sets_of(call):
-                    calls, shares, rows = found.setdefault(len(leaves), ([], [], []))
-                    calls.append(call)
-                    shares.append(share)
-                    rows.append([mine[leaf] for leaf in leaves])
-        for calls, shares, rows in found.values():
-            own = np.array(rows)
-            yield Cases(np.array(calls), np.array(shares), np.zeros(len(calls), dtype=np.int64), own, own)
+    def _of_free(self, call: int) -> list[_Part]:
+        """The cases of a call that nothing holds, one for each set."""
+        mine, once = self.network.entries.of_call[call], np.zeros(1, dtype=np.int64)
+        sets = [(mine[list(leaves)][None, :], share) for leaves, share in self._sets_of(call)]
+        return [(np.array([call]), np.array([share]), once, rows, rows) for rows, share in sets]
 
-    def _of_classes(self, one: Pinned, leaves: Ints, share: float) -> Cases:
-        """The cases of a held call's classes that hold one set."""
-        rows = np.ascontiguousarray(one.rows[leaves].T)
-        entry = np.repeat(self.network.entries.of_call[one.call][leaves][None, :], len(rows), axis=0)
-        every = np.arange(len(rows)) + one.first_kind
-        return Cases(np.full(len(rows), one.call), np.full(len(rows), share), every, rows, entry)
+    def _of_classes(self, one: Pinned) -> list[_Part]:
+        """The cases of a held call's classes, for each set."""
+        made, every = [], np.arange(len(one.weights)) + one.first_kind
+        for leaves, share in self._sets_of(one.call):
+            places = list(leaves)
+            entry = np.broadcast_to(self.network.entries.of_call[one.call][places], (len(every), len(places)))
+            rows = one.rows[places].T
+            made.append((np.full(len(every), one.call), np.full(len(every), share), every, rows, entry))
+        return made
 
     @cached
     def call(self) -> Ints:
@@ -150,9 +159,9 @@ class Book:
 
     def connects_once(self, weights: Floats) -> Floats:
         """Per row of the book: `first_connects` of calls that are in the classes with these weights."""
-        made = self.sent_once.copy()
-        for cases in self.cases:
-            add_once(cases.row, cases.share, cases.kind, weights, made)
+        made, cases = self.sent_once.copy(), self.cases
+        if cases is not None:
+            add_once(cases.begin, cases.row, cases.share, cases.kind, weights, made)
         return made
 
     @cached
@@ -160,8 +169,8 @@ class Book:
         """Per row of the book the connects there of calls that are tried once."""
         made = np.zeros(self.size)
         made[: len(self.state.dns_share)] = self.state.dns_share
-        for cases in self.cases:
-            made[cases.entry] = 0.0
+        if self.cases is not None:
+            made[self.cases.entry] = 0.0
         return made
 
     def by_entry(self, book: Floats) -> Floats:
@@ -170,16 +179,3 @@ class Book:
         for one in self.pinned:
             made[one.entries] += book[one.rows].sum(axis=1)
         return made
-
-
-def _together(some: list[Cases]) -> Cases:
-    parts = (np.concatenate([getattr(one, name) for one in some]) for name in Cases.__annotations__)
-    return some[0] if len(some) == 1 else Cases(*parts)
-
-
-def _facts(returning: Returning, cases: Cases) -> Facts:
-    calls, client = returning.network.calls, returning.network.calls.client[cases.call]
-    return Facts(
-        returning.most_waits(cases.call), returning.goes_on[cases.call].astype(np.float64), returning.of_client[client],
-        calls.connect_timeout_s[cases.call], calls.timeout_s[cases.call],
-    )  # fmt: skip

@@ -1,20 +1,19 @@
 """How often calls connect, and where they end."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 from msgspec import Struct
 
 from northgate.engine.base import KINDS, Floats
-from northgate.engine.solver.retries.cases import Book, Cases, Facts
+from northgate.engine.solver.retries.cases import Book, Cases
 from northgate.engine.solver.retries.loops import add_connects, add_ends, find_attempts
 
 
 class Attempt(Struct, frozen=True):
-    """What one attempt of cases comes to: the connects by case and address, how often it fails, by case, and what ends
-    there, by case, address and kind."""
+    """What one attempt of each case comes to: the connects by address, how often it fails, by case, and what ends
+    there, by address and kind."""
 
-    facts: Facts
     connects: Floats
     fails: Floats
     ends: Floats
@@ -26,56 +25,54 @@ class CaseEnds:
     def __init__(self, book: Book) -> None:
         self.book = book
         # Single attempts, as they were found last: asked for again by whoever adds up.
-        self._attempts: tuple[tuple[Floats, ...], list[Attempt]] = ((), [])
+        self._found: tuple[tuple[Floats, ...], Attempt] | None = None
 
     def longest_wait(self) -> int:
         """How many connects may take their time-out before one of the same attempt is taken, at most."""
-        pairs = zip(self.book.cases, self.book.facts, strict=True)
-        return max(
-            [min(cases.row.shape[1], int(facts.most_waits.max())) - 1 for cases, facts in pairs if facts.goes_on.any()],
-            default=0,
-        )
+        return self.book.cases.longest_wait if self.book.cases else 0
 
     def connected(self, outcomes: Sequence[Floats], weights: Floats, spent: int = 0) -> Floats:
         """Per row of the book the connects of a call there, that has `spent` attempts behind it. `outcomes` of a
         connect after 0, 1, ... others that took their time-out (the last one for all further ones)."""
-        made = self.book.sent_once.copy()
-        for cases, attempt, left in self._attempts_left(outcomes, spent):
-            add_connects(cases.row, attempt.connects, attempt.fails, left, cases.share * weights[cases.kind], made)
+        made, cases = self.book.sent_once.copy(), self.book.cases
+        if cases is not None:
+            one = self._attempt(cases, outcomes)
+            add_connects(
+                cases.begin, cases.row, cases.share, cases.kind, cases.repeats, one.connects, one.fails, weights,
+                np.array([spent]), made,
+            )  # fmt: skip
         return made
 
     def ended(self, outcomes: Sequence[Floats], weights: Floats, spent: int = 0) -> Floats:
         """Per row of the book and by kind what of the calls ends there, each counted once by its last attempt; as
         `connected`."""
-        made = outcomes[0] * self.book.sent_once[:, None]
-        for cases, attempt, left in self._attempts_left(outcomes, spent):
-            add_ends(cases.row, attempt.ends, attempt.fails, left, cases.share * weights[cases.kind], made)
+        made, cases = outcomes[0] * self.book.sent_once[:, None], self.book.cases
+        if cases is not None:
+            one = self._attempt(cases, outcomes)
+            add_ends(
+                cases.begin, cases.row, cases.share, cases.kind, cases.repeats, one.ends, one.fails, weights,
+                np.array([spent]), made,
+            )  # fmt: skip
         return made
 
-    def _attempts_left(self, outcomes: Sequence[Floats], spent: int) -> Iterator[tuple[Cases, Attempt, Floats]]:
-        """Cases, what one attempt of them comes to, and how often it may be repeated."""
-        for cases, attempt in zip(self.book.cases, self._of_one_attempt(outcomes), strict=True):
-            yield cases, attempt, np.maximum(attempt.facts.repeats - spent, 0)
-
-    def _of_one_attempt(self, outcomes: Sequence[Floats]) -> list[Attempt]:
+    def _attempt(self, cases: Cases, outcomes: Sequence[Floats]) -> Attempt:
+        """What one attempt of each case comes to."""
         asked = tuple(outcomes)
-        if not _same(self._attempts[0], asked):
-            pairs = zip(self.book.cases, self.book.facts, strict=True)
-            books = np.array(asked)
-            self._attempts = asked, [_attempt(cases, facts, books) for cases, facts in pairs]
-        return self._attempts[1]
+        if self._found is None or not _same(self._found[0], asked):
+            self._found = asked, _attempt(cases, np.array(asked))
+        return self._found[1]
 
 
 def _same(before: Sequence[Floats], asked: Sequence[Floats]) -> bool:
     return len(before) == len(asked) and all(a is b for a, b in zip(before, asked, strict=True))
 
 
-def _attempt(cases: Cases, facts: Facts, books: Floats) -> Attempt:
+def _attempt(cases: Cases, books: Floats) -> Attempt:
     """What one attempt of cases comes to; `books` (waits, rows, kinds)."""
-    some, count = cases.row.shape
-    made = Attempt(facts, np.empty((some, count)), np.empty(some), np.empty((some, count, KINDS)))
+    places, most = len(cases.row), cases.most
+    made = Attempt(np.empty(places), np.empty(len(cases.call)), np.empty((places, KINDS)))
     find_attempts(
-        cases.row, facts.most_waits, facts.goes_on, facts.wait_s, facts.timeout_s, books, np.empty((2, count)),
-        np.empty((count, count)), made.connects, made.fails, made.ends,
+        cases.begin, cases.row, cases.most_waits, cases.goes_on, cases.wait_s, cases.timeout_s, books,
+        np.empty((2, most)), np.empty((most, most)), made.connects, made.fails, made.ends,
     )  # fmt: skip
     return made

@@ -64,81 +64,82 @@ def _add_end(met: Floats1, tried: float, last: float, quiet_last: float, before_
 
 @compiled
 def find_attempts(
-    rows: Ints2, most_waits: Floats1, goes_on: Floats1, wait_s: Floats1, timeout_s: Floats1, books: Floats3,
-    chances: Floats2, ways: Floats2, connects: Floats2, fails: Floats1, ends: Floats3,
+    begin: Ints1, rows: Ints1, most_waits: Floats1, goes_on: Floats1, wait_s: Floats1, timeout_s: Floats1,
+    books: Floats3, chances: Floats2, ways: Floats2, connects: Floats1, fails: Floats1, ends: Floats2,
 ) -> None:  # fmt: skip
-    """What one attempt of each case comes to. `rows` (cases, n) of the book; `most_waits` connects may begin and take
-    their time-out, `goes_on` is 0 where no further address is taken; `books` (waits, rows, kinds): what becomes of a
-    connect after 0, 1, ... others that took their time-out, the last one for all further ones. `chances` (2, n) and
-    `ways` (n, n) are for work. Fills the connects by case and address, how often an attempt fails, and what ends
-    (cases, n, kinds)."""
-    count = rows.shape[1]
-    for case in range(rows.shape[0]):
+    """What one attempt of each case comes to (see `Cases`). `books` (waits, rows, kinds): what becomes of a connect
+    after 0, 1, ... others that took their time-out, the last one for all further ones. `chances` (2, n) and `ways` (n,
+    n) are for work. Fills the connects by address, how often an attempt fails by case, and what ends (addresses,
+    kinds)."""
+    for case in range(len(fails)):
+        first, count = begin[case], begin[case + 1] - begin[case]
         served, moves, waits = 0.0, goes_on[case] > 0, waits_of(count, most_waits[case])
+        away, quiet, of_others = chances[0, :count], chances[1, :count], ways[:count, :count]
         for address in range(count):
-            met = books[0, rows[case, address]]
-            chances[0, address], chances[1, address] = _turned_away(met), _quiet(met)
+            met = books[0, rows[first + address]]
+            away[address], quiet[address] = _turned_away(met), _quiet(met)
         for address in range(count):
-            find_ways(chances[0], chances[1], address, waits, ways)
-            connects[case, address] = 0.0
-            ends[case, address] = 0.0
+            place = first + address
+            find_ways(away, quiet, address, waits, of_others)
+            connects[place] = 0.0
+            ends[place] = 0.0
             for waited in range(waits):
-                tried, last = tried_after(ways, count, waited, moves)
+                tried, last = tried_after(of_others, count, waited, moves)
                 if tried == 0.0:
                     continue
-                met = books[min(waited, books.shape[0] - 1), rows[case, address]]
-                connects[case, address] += tried
+                met = books[min(waited, books.shape[0] - 1), rows[place]]
+                connects[place] += tried
                 served += met[SERVED] * tried
                 # The time-out that uses up what is left is the last, whatever addresses there are.
                 quiet_last = tried if moves and waited + 1 >= most_waits[case] else last
-                _add_end(
-                    met, tried, last, quiet_last, waited * wait_s[case], wait_s[case], timeout_s[case],
-                    ends[case, address],
-                )  # fmt: skip
+                before_s = waited * wait_s[case]
+                _add_end(met, tried, last, quiet_last, before_s, wait_s[case], timeout_s[case], ends[place])
         fails[case] = min(max(1 - served, 0.0), 1.0)
 
 
 @compiled
 def add_connects(
-    rows: Ints2, connects: Floats2, fails: Floats1, repeats: Floats1, weight: Floats1, made: Floats1
+    begin: Ints1, rows: Ints1, share: Floats1, kind: Ints1, repeats: Floats1, connects: Floats1, fails: Floats1,
+    weights: Floats1, spent: Ints1, made: Floats1,
 ) -> None:  # fmt: skip
-    """Adds to each row of the book how often calls connect there that are repeated so often at most."""
-    for case in range(rows.shape[0]):
-        tries = repeated(fails[case], repeats[case])[0] * weight[case]
-        for address in range(rows.shape[1]):
-            made[rows[case, address]] += connects[case, address] * tries
+    """Adds to each row of the book how often calls connect there, of classes with these weights, that have so many
+    attempts behind them (see `Cases`, and `find_attempts`)."""
+    for case in range(len(fails)):
+        tries = repeated(fails[case], max(repeats[case] - spent[0], 0.0))[0] * share[case] * weights[kind[case]]
+        for place in range(begin[case], begin[case + 1]):
+            made[rows[place]] += connects[place] * tries
 
 
 @compiled
 def add_ends(
-    rows: Ints2, ends: Floats3, fails: Floats1, repeats: Floats1, weight: Floats1, made: Floats2
+    begin: Ints1, rows: Ints1, share: Floats1, kind: Ints1, repeats: Floats1, ends: Floats2, fails: Floats1,
+    weights: Floats1, spent: Ints1, made: Floats2,
 ) -> None:  # fmt: skip
-    """Adds to each row of the book what of calls ends there that are repeated so often at most, counted by the last
-    attempt."""
-    for case in range(rows.shape[0]):
-        tries, before, left = repeated(fails[case], repeats[case])
-        spent_s = 0.0
-        for address in range(rows.shape[1]):
-            spent_s += ends[case, address, SPENT]
-        for address in range(rows.shape[1]):
-            end, row = ends[case, address], made[rows[case, address]]
-            for kind in range(KINDS):
-                if kind == SERVED:
-                    row[kind] += end[SERVED] * tries * weight[case]
-                elif kind == WORK:
-                    row[kind] += (end[WORK] * tries + end[SERVED] * spent_s * before) * weight[case]
+    """Adds to each row of the book what of calls ends there, as `add_connects`, counted by the last attempt."""
+    for case in range(len(fails)):
+        tries, before, left = repeated(fails[case], max(repeats[case] - spent[0], 0.0))
+        weight, spent_s = share[case] * weights[kind[case]], 0.0
+        for place in range(begin[case], begin[case + 1]):
+            spent_s += ends[place, SPENT]
+        for place in range(begin[case], begin[case + 1]):
+            end, row = ends[place], made[rows[place]]
+            for one in range(KINDS):
+                if one == SERVED:
+                    row[one] += end[SERVED] * tries * weight
+                elif one == WORK:
+                    row[one] += (end[WORK] * tries + end[SERVED] * spent_s * before) * weight
                 else:
-                    row[kind] += end[kind] * left * weight[case]
+                    row[one] += end[one] * left * weight
 
 
 @compiled
-def add_once(rows: Ints2, share: Floats1, kind: Ints1, weights: Floats1, made: Floats1) -> None:
-    """Adds to each row of the book how often calls connect there that take one of their addresses: cases with these
-    shares, of classes with these weights."""
-    for case in range(rows.shape[0]):
-        weight = share[case] * weights[kind[case]] / rows.shape[1]
-        for address in range(rows.shape[1]):
-            made[rows[case, address]] += weight
+def add_once(begin: Ints1, rows: Ints1, share: Floats1, kind: Ints1, weights: Floats1, made: Floats1) -> None:
+    """Adds to each row of the book how often calls connect there that take one of their addresses (see `Cases`), of
+    classes with these weights."""
+    for case in range(len(share)):
+        weight = share[case] * weights[kind[case]] / (begin[case + 1] - begin[case])
+        for place in range(begin[case], begin[case + 1]):
+            made[rows[place]] += weight
 
 
 @compiled
