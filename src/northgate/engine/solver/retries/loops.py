@@ -211,6 +211,22 @@ def find_weights(
             made[held] /= whole
 
 
+@compiled
+def find_weights_of_free(
+    some: Ints1, class_from: Ints1, row_from: Ints1, book: Ints1, part_of: Floats1, entry: Ints1, connects: Floats1,
+    dns_share: Floats1, weights: Floats1, of_free: Floats1, made: Floats1,
+) -> None:  # fmt: skip
+    """Adds up how often one source of each class of a call connects by some courses, of those that no session holds:
+    of so many connects by row of the book. Of classes that nobody is in: as if they connected once."""
+    for number in range(len(some)):
+        course = some[number]
+        first = class_from[course]
+        for way in range(row_from[course], row_from[course + 1]):
+            for held in range(len(weights)):
+                often = connects[book[way] + held] / weights[held] if weights[held] > 0 else dns_share[entry[way]]
+                made[first + held] += part_of[way] * often * of_free[held]
+
+
 @part
 def _look(course: int, fate: Ints1, target_from: Ints1, pairs: Ints1, takes: Bools2, silent: Bools2, drawn: Floats2,
           own: Floats1, bad: Bools2) -> int:  # fmt: skip

@@ -16,7 +16,7 @@ from northgate.engine.base import (
 )
 from northgate.engine.formulas import Trying, room_to_try
 from northgate.engine.solver.retries.classes import Pinned, Placed
-from northgate.engine.solver.retries.loops import find_ends, find_weights
+from northgate.engine.solver.retries.loops import find_ends, find_weights, find_weights_of_free
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.unloaded import Unloaded
 
@@ -61,9 +61,9 @@ class Courses:
 
     Per course its `fate`, and how often it goes on to others (`tries`). Its targets are those of `pair` from
     `target_from` on, its classes those of `place` and `quiet` (see `Placed`) from `class_from` on, the ways by which
-    calls come to it those of `row` from `row_from` on, each with the row of the book of its first class. Lumps: as
-    `Lumps.table`, but the places of pairs in their cells. `number`: each course, by its call and cell; `on` and
-    `stays`: those at cells that go on to others, or do not.
+    calls come to it those of `row` from `row_from` on, each with the row of the book of its first class, its `entry`,
+    and which `part` of that one's calls comes by it. Lumps: as `Lumps.table`, but the places of pairs in their cells.
+    `number`: each course, by its call and cell; `on` and `stays`: those at cells that go on to others, or do not.
     """
 
     def __init__(self, pinned: Sequence[Pinned], returning: Returning) -> None:
@@ -84,13 +84,16 @@ class Courses:
         self.place = np.concatenate([one.place for one in placed])
         self.row_from, self.row = _begins([one.rows for one in placed]), np.concatenate([one.rows for one in placed])
         books = [one.first + there.entry * len(one.weights) for (one, _), there in zip(every, placed, strict=True)]
-        self.book = np.concatenate(books)
+        self.book, self.part = np.concatenate(books), np.concatenate([one.part for one in placed])
+        entries = [one.entries[there.entry] for (one, _), there in zip(every, placed, strict=True)]
+        self.entry = np.concatenate(entries)
         self.lump_from, members, self.lump_share = returning.lumps.table()
         self.lump_place = returning.frame.place_of_pair[members]
         self.fate_of_target = np.repeat(self.fate, np.diff(self.target_from))
         self.most_tries = int(self.tries.max(initial=0))
-        # How connects of each call go, as far as it was asked for.
+        # How connects of each call go, and which are its courses at some cells, as far as it was asked for.
         self.ways: dict[int, Ways] = {}
+        self._at: dict[tuple[int, bytes], Ints] = {}
 
     @cached
     def room(self) -> Room:
@@ -112,6 +115,13 @@ class Courses:
     def targets_staying(self) -> Ints:
         """The targets of `stays`."""
         return self.targets(self.stays)
+
+    def at(self, call: int, cells: Ints) -> Ints:
+        """The courses of a call at some cells."""
+        key = call, cells.tobytes()
+        if key not in self._at:
+            self._at[key] = ints(self.number[call, cell] for cell in cells.tolist() if (call, cell) in self.number)
+        return self._at[key]
 
     def targets(self, some: Ints) -> Ints:
         """The places of all targets of some courses."""
@@ -193,16 +203,12 @@ class Spreading:
     def opening(self, one: Pinned, cells: Ints, drawn: Floats, connected: Floats) -> tuple[Ints, Floats]:
         """How often a call of a source that no session holds comes to the targets of some cells, by the connects of
         those classes: the pairs, and how often; `drawn` per pair of the network."""
-        # Of one source of each class, then of those whom nothing holds; of classes that nobody is in: as if they
-        # connected once.
-        once = np.repeat(self.state.dns_share[one.entries][:, None], len(one.weights), axis=1)
-        np.divide(connected[one.rows], one.weights, out=once, where=np.broadcast_to(one.weights > 0, once.shape))
-        of_free, courses = once * one.free_weights, self.courses
-        mine = {courses.number[one.call, cell]: one.placed[cell] for cell in cells.tolist() if cell in one.placed}
-        weights = np.zeros(len(courses.place))
-        for course, placed in mine.items():
-            weights[courses.class_from[course] : courses.class_from[course + 1]] = placed.part @ of_free[placed.entry]
-        some = ints(mine)
+        courses = self.courses
+        some, weights = courses.at(one.call, cells), np.zeros(len(courses.place))
+        find_weights_of_free(
+            some, courses.class_from, courses.row_from, courses.book, courses.part, courses.entry, connected,
+            self.state.dns_share, one.weights, one.free_weights, weights,
+        )  # fmt: skip
         targets = courses.targets(some)
         return courses.pair[targets], self.ends(drawn[None, :], weights, some)[0][targets]
 
