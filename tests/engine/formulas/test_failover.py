@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from northgate.engine.base import MECHANISMS
 from northgate.engine.formulas.failover import last_stops, last_stops_of_two
 from tests.engine.drill.test_traffic import targets
 from tests.support.plans import drill_of, fail, plan_data
@@ -178,6 +179,20 @@ def test_a_client_that_does_not_wait_so_long_fails_all_the_same():
     assert flow.cause_rps.sum() == pytest.approx(100)
     assert flow.cause_rps[1] == pytest.approx(100), "timed out"
     assert targets(flow)["tiles-2"] == pytest.approx(120), "the others do the work in vain"
+
+
+@pytest.mark.parametrize("sessions", [False, True])
+def test_who_is_too_late_for_having_waited_for_others_waits_for_their_verdict(sessions):
+    """Two of six are silent, and each takes more than half of a client's patience: targets that are not busy are met
+    too late. That is for want of verdicts, not for load; calls that sessions hold at targets, and that are repeated,
+    are followed each by itself."""
+    data = with_others(2, connect_timeout_s=1, **({"affinity": {"by": "cookie", "renews": True}} if sessions else {}))
+    data["clients"][0] |= {"timeout_s": 1.5, "retries": 1, "sources": 3000}
+    run = drill_of(data, [fail(60, instance="tiles-1"), fail(60, instance="tiles-2")], lasts_s=80)
+    flow = run.flow_at(61)
+    assert flow.cause_rps[1] == pytest.approx(flow.cause_rps.sum())
+    assert flow.cause_rps[1] > 1
+    assert flow.mechanism_rps[MECHANISMS.index("waiting")] == pytest.approx(flow.cause_rps[1])
 
 
 def test_a_hash_goes_on_to_the_next_in_its_order():

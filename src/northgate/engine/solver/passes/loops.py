@@ -169,7 +169,9 @@ def find_followed(
                 too_late, disliked = late[silent, place], bad_page[of_fate, pair]
                 met[SERVED] = 0.0 if too_late or disliked else taken
                 met[WORK] = met[SERVED] * (latency_s[machine[pair]] + wait_s)
-                met[TIMED_OUT] = met[LATE] = taken if too_late else 0.0
+                met[TIMED_OUT] = taken if too_late else 0.0
+                # Too late for having waited for others only is no overload.
+                met[LATE] = taken if late[0, place] else 0.0
                 met[BAD_STATUS] = taken if disliked and not too_late else 0.0
             fails = 0.0
             for cause in range(SERVED):
