@@ -68,6 +68,7 @@ def test_a_mean_of_two_halves_is_the_mean_of_the_whole(masses, t):
 def test_where_sessions_lead_each_place_comes_to_rest_by_itself(part, rate, bound, served, ends, silent, t):
     """dm/dt = λ s (b - m) - d m: m = r + (m(0) - r) e^(-k t) with k = λ s + d and r = λ s b / k, and the mean of that;
     looked at again after half of 1/k at the latest, while a thousandth is still to move."""
+    served = np.where(served > 1e-9, served, 0.0)
     masses = masses_of(part * bound, rate, np.zeros(3), ends, silent, bound=bound, served=served)
     pace = rate * served + ends + np.where(silent, rate, 0.0)
     rest = np.divide(rate * served * bound, pace, out=part * bound, where=pace > 0)
