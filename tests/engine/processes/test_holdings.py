@@ -78,8 +78,7 @@ def opening(places):
 
 def openings(opens, ends):
     """Where nothing is silent, or leads anywhere, and each source asks once a second."""
-    kinds = len(opens)
-    ways = np.stack([np.array(opens, dtype=float), *(np.full(np.shape(opens), fill) for fill in (0.0, np.nan, np.nan))])
+    ways, kinds = np.array(opens, dtype=float)[None], len(opens)
     silent = np.zeros(ways.shape[1:], dtype=bool)
     return Openings(ways, np.ones(kinds), np.array([[ends] * kinds, [np.inf] * kinds]), silent)
 

@@ -63,10 +63,11 @@ OPENS, AGAIN, BOUND, SERVED = range(4)
 class Openings(Struct, frozen=True):
     """How masses of some kinds are opened and end.
 
-    `ways` (4, kinds, places): p; q (0 where nobody repeats); b and s (NaN where no sessions say where connections lead;
-    p is then λ p of those who are not bound). Per kind `rate`: λ in calls per second and source, and `ends` (2, kinds):
-    δ in 1/s of what ends whatever happens, and after how long without a call one is closed (s; inf: never). `silent`
-    (kinds, places): where masses end with their first failed request.
+    `ways` (4 or 1, kinds, places): p; q (0 where nobody repeats); b and s (NaN where no sessions say where connections
+    lead; p is else λ p of those who are not bound). Of those that nobody repeats, or leads, there is p alone. Per kind
+    `rate`: λ in calls per second and source, and `ends` (2, kinds): δ in 1/s of what ends whatever happens, and after
+    how long without a call one is closed (s; inf: never). `silent` (kinds, places): where masses end with their first
+    failed request.
     """
 
     ways: Floats
@@ -76,7 +77,7 @@ class Openings(Struct, frozen=True):
 
     def otherwise(self, other: "Openings") -> bool:
         """Whether they are opened at other rates, or elsewhere."""
-        mine, theirs = (one.ways[[OPENS, AGAIN]] for one in (self, other))
+        mine, theirs = (one.ways[:BOUND] for one in (self, other))
         return bool(np.abs(mine - theirs).max(initial=0.0) > ALIKE)
 
     def mixed(self, others: "Sequence[Openings]", weights: Sequence[float]) -> "Openings":
@@ -141,10 +142,11 @@ class Occupancy(Struct, frozen=True, dict=True):
         """
         made, off, first = np.empty(self.held.shape), np.zeros(1), self.openings
         if made.size:
-            rates, room = np.stack([first.rate, middle.rate, last.rate]), np.empty((2, 4, self.held.shape[1]))
+            rates, places = np.stack([first.rate, middle.rate, last.rate]), made.size // len(made)
+            mixed, gone = np.empty((len(first.ways), places)), np.empty((4, places))
             _lead_on(
                 self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, middle.silent, MEANS,
-                np.array([seconds]), workplace(), room[0], room[1], made, off,
+                np.array([seconds]), workplace(), mixed, gone, made, off,
             )  # fmt: skip
         return made, float(off[0])
 
@@ -202,7 +204,7 @@ def _move(
         else:
             rest += held[place]
         opening += rate * ways[OPENS, place]
-        reopening += rate * ways[AGAIN, place]
+        reopening += rate * _again(ways, place)
     asked = summed != 0.0
     free = _free(work, rate, ends, seconds, asked, fast, rest, opening, reopening)
     lost = fast * _after(work, ends + rate, ends, seconds, asked) if fast else 0.0
@@ -213,15 +215,21 @@ def _move(
         if silent[place]:
             made[place] = max(held[place] * faster, 0.0)
         else:
-            opened = ways[OPENS, place] * free + ways[AGAIN, place] * lost
+            opened = ways[OPENS, place] * free + _again(ways, place) * lost
             made[place] = max(held[place] * slow + rate * opened, 0.0)
+
+
+@part
+def _again(ways: Floats2, place: int) -> float:
+    """q, where anybody repeats."""
+    return ways[AGAIN, place] if ways.shape[0] > AGAIN else 0.0
 
 
 @part
 def _leads(ways: Floats2) -> bool:
     """Whether sessions say where connections lead."""
-    leads = True
-    for place in range(ways.shape[1]):
+    leads = bool(ways.shape[0] > BOUND)
+    for place in range(ways.shape[1] if leads else 0):
         leads = leads and not math.isnan(ways[BOUND, place])
     return leads
 
@@ -274,14 +282,14 @@ def _lead_on(
     silent_then: Bools2, means: Floats2, seconds: Floats1, work: Floats2, mixed: Floats2, gone: Floats2, made: Floats2,
     off: Floats1,
 ) -> None:  # fmt: skip
-    """`Occupancy.led_on`; `rates` (3, kinds) are those now, half-way and then. `work`, `mixed` and `gone` (4, places)
-    are for work: half-way, in two halves, in one go, and with what is half-way."""
+    """`Occupancy.led_on`; `rates` (3, kinds) are those now, half-way and then. `work`, `mixed` (as many rows as `ways`,
+    places) and `gone` (4, places) are for work: that half-way, in two halves, in one go, and with what is half-way."""
     for kind in range(held.shape[0]):
         for part_of in range(3):
             rate = 0.0
             for time in range(3):
                 rate += means[part_of, time] * rates[time, kind]
-            for way in range(4):
+            for way in range(first.shape[0]):
                 for place in range(held.shape[1]):
                     value = means[part_of, 0] * first[way, kind, place] + means[part_of, 1] * middle[way, kind, place]
                     value += means[part_of, 2] * last[way, kind, place]

@@ -137,11 +137,8 @@ class Flow(Struct, frozen=True, dict=True):
     def opens(self) -> Opens:
         """How sessions and connections are opened and end under these rates."""
         kept, opening, ending = self.network.kept, self.opening, self.ending
-        none, nobody = np.zeros(opening.shape), np.full(opening.shape, np.nan)
-        sessions = Openings(
-            np.stack([opening, none, nobody, nobody]), np.ones(len(opening)), kept.terms[0][1:],
-            np.zeros(opening.shape, dtype=bool),
-        )  # fmt: skip
+        nobody = np.zeros(opening.shape, dtype=bool)
+        sessions = Openings(opening[None], np.ones(len(opening)), kept.terms[0][1:], nobody)
         ways = np.stack([self.connecting, self.reconnecting, self.bound_there, self.served_there])
         rate = self.state.call_rps[kept.calls] / kept.terms[1][0]
         return Opens(sessions, Openings(ways, rate, kept.terms[1][1:], ending))
