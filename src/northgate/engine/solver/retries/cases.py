@@ -105,7 +105,7 @@ class Book:
 
     def _cases(self) -> Cases | None:
         """Every case with the addresses that it holds; None where there is none."""
-        pinned = {one.call: one for one in self.pinned}
+        pinned = {one.call for one in self.pinned}
         some = [self._of_free(call) for call in np.flatnonzero(self.returning.calls).tolist() if call not in pinned]
         some += [self._of_classes(one) for one in self.pinned]
         parts = [part for of_call in some for part in of_call]
@@ -113,7 +113,8 @@ class Book:
             return None
         calls, shares, kinds, rows, entries = zip(*parts, strict=True)
         call, returning, of = np.concatenate(calls), self.returning, self.network.calls
-        begin = np.cumsum([0, *(count for row in rows for count in [row.shape[1]] * len(row))])
+        addresses = [np.full(len(row), row.shape[1]) for row in rows]
+        begin = np.cumsum(np.concatenate([np.zeros(1, dtype=np.int64), *addresses]))
         return Cases(
             call, np.concatenate(shares), np.concatenate(kinds), returning.most_waits(call),
             returning.goes_on[call].astype(np.float64), returning.of_client[of.client[call]],
