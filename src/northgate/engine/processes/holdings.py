@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from northgate.engine.base import Bools, Floats
+from northgate.engine.base import NEVER, Bools, Floats
 from northgate.engine.formulas import Occupancy
 from northgate.engine.network import Network
 from northgate.engine.processes.world import World
@@ -22,13 +22,10 @@ class Holdings:
             np.zeros((len(network.kept.sessions), len(network.members.group))),
             np.zeros((len(network.kept.connections), len(network.pairs.front))),
         )
+        # How many sorts of what is held there are: sessions, and connections.
+        self.sorts = bool(network.kept.sessions) + bool(network.kept.connections)
         self.sessions_moved, self.connections_reset = 0.0, 0.0
         self._made: tuple[Opens, Held, tuple[Occupancy, Occupancy]] | None = None
-
-    @property
-    def sorts(self) -> int:
-        """How many sorts of what is held there are: sessions, and connections."""
-        return bool(self.network.kept.sessions) + bool(self.network.kept.connections)
 
     def settle(self, opens: Opens) -> None:
         """What stays as it is while they are opened so."""
@@ -46,6 +43,8 @@ class Holdings:
         """What is held in so many seconds, while a parabola goes through how they are opened now, half-way and then;
         and which share of a kind's sources, at most, would be held otherwise in two halves than in one go (see
         `Occupancy.led_on`)."""
+        if not self.sorts:
+            return self.held, 0.0
         first, middle, last = opens
         sessions, connections = self._masses(first)
         held, off = sessions.led_on(middle.sessions, last.sessions, seconds)
@@ -54,11 +53,11 @@ class Holdings:
 
     def look_s(self, opens: Opens, now: float) -> float:
         """When to look again: inf while nothing moves."""
-        return now + min(masses.step_s() for masses in self._masses(opens))
+        return now + min(masses.step_s() for masses in self._masses(opens)) if self.sorts else NEVER
 
     def drawn_s(self, opens: Opens, now: float) -> float:
         """Until when straight lines draw well enough what is held; inf while next to nothing moves."""
-        return now + min(masses.drawn_s() for masses in self._masses(opens))
+        return now + min(masses.drawn_s() for masses in self._masses(opens)) if self.sorts else NEVER
 
     def free_sessions(self, members: Bools) -> None:
         """Ends the sessions on these members: they move on with their next call."""
@@ -81,6 +80,8 @@ class Holdings:
         self.free_connections(refuses & ~world.truth.front_dead[self.network.pairs.front])
 
     def _each(self, opens: Opens, change: Callable[[Occupancy], Floats]) -> Held:
+        if not self.sorts:
+            return self.held
         sessions, connections = self._masses(opens)
         return Held(change(sessions), change(connections))
 
