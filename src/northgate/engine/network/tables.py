@@ -306,7 +306,7 @@ class Arrivals(Struct, frozen=True):
 
 class SessionKind(Struct, frozen=True):
     """The sessions of one client group with one target group: its sources, the cells that keep them, and with what rate
-    they end by themselves (1/s; 0 where each call renews them); they are closed after no time without a call."""
+    they end by themselves (1/s; 0 where each call renews them). None is closed for being idle (`idle_s`: inf)."""
 
     client: int
     group: int
