@@ -185,6 +185,27 @@ def test_an_interval_that_follows_on_the_result_becomes_longer_as_answers_do(pha
     assert probers.take_verdicts(sent_s[2] + 2).tolist() == [0]
 
 
+@pytest.mark.parametrize("moves", ["answers take as long", "answers take ever longer"])
+def test_who_has_stopped_goes_on_by_its_beat_however_often_one_looks_meanwhile(moves):
+    """A front dies, and returns: its probes are sent when they would have been, 10 s after each answer."""
+    beats = Beats(*(np.array([value]) for value in (10.0, 1.0, 3.0)), np.array([True]), np.array([0.4]))
+
+    def found(second):
+        slope = 0.05 if "ever" in moves else 0.0
+        return Findings(*(np.array([value]) for value in (True, 1.0 + slope * second, slope, 1.0)))
+
+    def next_sent_s(dies_s, looks_s):
+        probers = Probers(beats, found(0.0), "spread", 0.0)
+        for second in looks_s:
+            probers.set_alive(np.array([not dies_s <= second < 60]))
+            probers.meet(second, found(second))
+        return probers.next_sent_s(looks_s[-1])
+
+    never = next_sent_s(np.inf, [0.0, 70.0])
+    for looks_s in ([0.0, 20.0, 60.0, 70.0], [0.0, 20.0, 33.0, 41.0, 58.0, 60.0, 61.0, 70.0]):
+        assert next_sent_s(20.0, looks_s) == pytest.approx(never)
+
+
 @pytest.mark.parametrize("phases", ["spread", "worst"])
 def test_how_long_a_call_takes_is_looked_at_when_it_is_sent(phases):
     """A call that will bring a verdict is sent at second 4: it takes what such calls take then."""

@@ -116,10 +116,10 @@ class Sends:
         _find_after(count, self.first_s, *self._pace, made)
         return made
 
-    def before(self, now: float, alive: Bools) -> Floats:
-        """How many probes each that is alive has sent up to now."""
-        made = np.empty(len(alive))
-        _find_before(np.array([now]), alive, np.array([self.just_before]), self.first_s, *self._pace, made)
+    def before(self, now: float) -> Floats:
+        """How many probes each has sent up to now; the beat of who has stopped goes on."""
+        made = np.empty(len(self.first_s))
+        _find_before(np.array([now]), np.array([self.just_before]), self.first_s, *self._pace, made)
         return made
 
     def find(self, now: float, outcome: Findings, count: Floats, different: Bools) -> None:
@@ -165,8 +165,8 @@ def _find_after(
 
 @compiled
 def _find_before(
-    now: Floats1, alive: Bools1, just_before: Bools1, first_s: Floats1, interval_s: Floats1, by_result: Bools1,
-    delay_s: Floats1, slope: Floats1, bend: Floats1, since_s: Floats1, made: Floats1,
+    now: Floats1, just_before: Bools1, first_s: Floats1, interval_s: Floats1, by_result: Bools1, delay_s: Floats1,
+    slope: Floats1, bend: Floats1, since_s: Floats1, made: Floats1,
 ) -> None:  # fmt: skip
     """`Sends.before`; probe by probe as `_find_after`."""
     for one in range(len(made)):
@@ -178,7 +178,7 @@ def _find_before(
                 made[one] = max(math.floor(beats) + 1.0, 0.0)
             else:
                 made[one] = max(whole + (1.0 if just_before[0] else 0.0), 0.0)
-        elif alive[one]:
+        else:
             last_s, sent_s = now[0] + (JUST_NOW_S if just_before[0] else -JUST_NOW_S), first_s[one]
             while sent_s < last_s:
                 made[one] += 1
@@ -260,7 +260,7 @@ class Probers:
         awaited = mine & ~self.believes & (self._promised == NEVER)
         made = np.where(awaited, self._decides_s(), NEVER)
         if self.moves and self.follows:
-            next_s = sends.after(sends.before(now, self._alive))
+            next_s = sends.after(sends.before(now))
             made = np.where(mine & sends.by_result, np.minimum(made, next_s), made)
         return made
 
@@ -268,7 +268,7 @@ class Probers:
         """How long those calls take that are sent just now, before anything else happens; they count from here."""
         mine = outcome.passes & (np.abs(self._looked_at_s(now - AFTER_S) - now) <= JUST_NOW_S)
         if mine.any():
-            sent = np.where(mine, self._sends.before(now - AFTER_S, self._alive), 0.0)
+            sent = np.where(mine, self._sends.before(now - AFTER_S), 0.0)
             self._passes = np.minimum(self._passes + sent, self._pass_after)
             self._fails = np.where(sent > 0, 0.0, self._fails)
             self._sends.find_out(outcome.delay_s, sent, mine)
@@ -308,7 +308,7 @@ class Probers:
         different = (old.passes != outcome.passes) | (old.delay_s != outcome.delay_s) | (old.slope != outcome.slope)
         if not different.any():
             return
-        due, sent = self._due(), self._sends.before(now, self._alive)
+        due, sent = self._due(), self._sends.before(now)
         met = np.where(old.passes, self._passes, self._fails) + sent
         reached = met >= np.where(old.passes, self._pass_after, self._fail_after)
         standing = different & (old.passes != self.believes) & reached & (due >= now) & (due < NEVER)
@@ -325,7 +325,7 @@ class Probers:
         """All that verdicts to come depend on, but `next_sent_s`: beliefs, what has been counted, and what is found;
         seconds are from now."""
         sends = self._sends
-        outcome, sent, later = sends.outcome, sends.before(now, self._alive), now - sends.since_s
+        outcome, sent, later = sends.outcome, sends.before(now), now - sends.since_s
         passes, growing = outcome.passes, outcome.slope + sends.bend * later
         counted = np.where(passes, self._passes, self._fails) + sent
         needed = np.where(passes, self._pass_after, self._fail_after)
@@ -336,7 +336,7 @@ class Probers:
 
     def next_sent_s(self, now: float) -> Floats:
         """How long until each sends its next probe (s)."""
-        return np.asarray(self._sends.after(self._sends.before(now, self._alive)) - now)
+        return np.asarray(self._sends.after(self._sends.before(now)) - now)
 
     def drift(self, slope: Floats, bend: Floats) -> None:
         """By how much faster, per prober, its delay grows from now on than was found (seconds per second), and how fast
