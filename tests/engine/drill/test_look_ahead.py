@@ -8,11 +8,12 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.optimize import brentq
 
 from northgate.engine.drill.ahead import look_ahead, steps
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.run import run_drill
-from northgate.engine.formulas import Openings, occupancy
+from northgate.engine.formulas import Openings, Stations, occupancy
 from northgate.engine.network.compile import compile_network
 from northgate.engine.processes import Backlogs, resolvers
 from northgate.engine.solver import Opens, Solver
@@ -20,7 +21,7 @@ from northgate.plan import read_plan
 from tests.engine.network.test_names import two_regions
 from tests.engine.processes.test_resolvers import RPS, watched
 from tests.support.exploring import examples
-from tests.support.plans import drill_of, fail
+from tests.support.plans import drill_of, fail, restore
 
 # One of four zones, with two of eight machines, is the coast; from 95 to 155 s all requests of the lost region come
 # over evenly.
@@ -112,6 +113,50 @@ def test_steps_four_times_finer_come_to_the_same(monkeypatch, balance):
     fine = drill_of(data, steps, lasts_s=180).readings
     assert coarse.failed == pytest.approx(fine.failed, rel=1e-6)
     assert coarse.failed_by_mechanism == pytest.approx(fine.failed_by_mechanism, rel=1e-6, abs=1e-6 * fine.failed)
+
+
+def patient(service_ms, timeout_s):
+    """All requests come to the coast as old answers fade, and leave it again; they wait in full queues of QUEUE_S, and
+    give up shortly before or after."""
+    data = overloaded(PART * RPS / COAST)
+    data["fleets"][0]["instance"] |= {"service_ms": service_ms, "queue_s": QUEUE_S}
+    for client in data["clients"]:
+        client["timeout_s"] = timeout_s
+    return data
+
+
+QUEUE_S, PART = 2.0, 0.6
+BACK = [fail(60, region="fells"), restore(300, region="fells")]
+
+
+@pytest.mark.parametrize("timeout_s", [2.1, 2.2])
+def test_who_waits_gets_answers_from_the_second_of_its_algebra(timeout_s):
+    """Utilisation falls evenly by 1 / (60 PART) a second. τ s after it has come to 1 a full queue is by its τ² / 2
+    shorter, and so is the mean wait of a station with few requests: until both are what is left of the client's
+    patience, which is his round trip less, he gives up."""
+    run = drill_of(patient(40, timeout_s), BACK, lasts_s=420)
+    back_s = next(vote.at_s for vote in run.votes if vote.answer == 0 and vote.believed)
+    stations = Stations(*(np.array([value]) for value in (PART * RPS / COAST, 0.04, QUEUE_S)))
+
+    def over_s(past_s, trip_s):
+        used = 1 - past_s / TAIL_S / PART
+        backlog_s = QUEUE_S - past_s**2 / TAIL_S / PART / 2
+        return backlog_s + float(stations.mean_wait_s(np.array([used]))[0]) + 0.04 + trip_s - timeout_s
+
+    for trip_s in (0.005, 0.03):
+        turns_s = back_s + (1 - PART) * TAIL_S + brentq(over_s, 0, 10, args=(trip_s,))
+        assert min(abs(frame.t_s - turns_s) for frame in run.keyframes) <= 2 * FOUND_S
+
+
+@pytest.mark.no_cover
+@pytest.mark.parametrize(("service_ms", "timeout_s"), [(40, 2.1), (40, 2.2), (200, 2.3)])
+def test_who_gives_up_while_the_wait_grows_shorter_is_counted_as_in_finer_steps(monkeypatch, service_ms, timeout_s):
+    data = patient(service_ms, timeout_s)
+    coarse = drill_of(data, BACK, lasts_s=420).readings.failed_by_cause
+    finer(monkeypatch, 4)
+    fine = drill_of(data, BACK, lasts_s=420).readings.failed_by_cause
+    assert fine["timed_out"] > 10_000
+    assert coarse == pytest.approx(fine, rel=1e-6)
 
 
 def test_sessions_that_come_back_are_followed_as_in_finer_steps(monkeypatch):

@@ -174,6 +174,12 @@ class Backlogs:
             self._bounds = flow, bounds_s
         return bounds_s
 
+    def asks_s(self, flow: Flow) -> tuple[Ints, Floats]:
+        """The machines at which requests come, and the latencies (s) beyond which who asks there gives up."""
+        asks_s = self.bounds_s(flow)[:, : -self.patience.probes_s.shape[1] or None]
+        machine, bound = np.nonzero(asks_s < NEVER)
+        return machine, asks_s[machine, bound]
+
     def meet(self, before: Truth) -> None:
         """Truth has changed: machines lose their queue, or work at another speed."""
         truth = self.world.truth

@@ -24,6 +24,10 @@ class Course:
         """One more flow is known."""
         self._known[second] = flow
 
+    def leave(self, flow: Flow) -> None:
+        """A flow that is known, or is not, is not on the way."""
+        self._known = {second: known for second, known in self._known.items() if known is not flow}
+
     def at(self, second: float) -> tuple[Attempts, Floats]:
         """The attempts and the shares of a second (`State.attempts`, `State.shares`): those of the parabola, or line,
         through the nearest flows of which the same numbers are known."""

@@ -1,9 +1,13 @@
 """The flows of later seconds, as shares change by themselves."""
 
+from collections.abc import Callable
+
 from msgspec.structs import replace
 
 from northgate.engine.base import Floats
 from northgate.engine.drill.ahead.course import Course
+from northgate.engine.drill.ahead.found import FOUND_S, Found
+from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import Past, faster_until
 from northgate.engine.processes import Holdings, Resolvers, growth
 from northgate.engine.solver import Attempts, Flow, Held, Opens, Solver
@@ -37,18 +41,21 @@ class FlowsAhead:
         first, middle, last = (one.opens for one in flows)
         return self._holdings.led_on((first, middle, last), second - self._now)[0]
 
-    def middle(self, look_s: float) -> Flow:
-        """The flow half-way to a second."""
+    def middle(self, look_s: float, patient: Patient | None = None) -> Flow:
+        """The flow half-way to a second; `patient`: who is asked whether backlogs have come as far as was thought."""
         flow, now, past = self._flow, self._now, self.past if self._holdings.sorts else None
         half_s = (now + look_s) / 2
         opens, faster = (past.opens(flow, half_s), past.faster) if past else (flow.opens, None)
         middle = self.at(half_s, opens, faster)
-        if not self._holdings.sorts:
-            return middle
-        opens, held, most = flow.opens.and_then(middle.opens), middle.state.held, NEARLY if past else OTHERWISE
-        if held is None or self._holdings.after(opens, half_s - now).apart(held) > most:
-            # Sessions and connections are opened otherwise meanwhile: what is held half-way is found again.
-            middle = self.at(half_s, opens, faster_until(flow, middle, now, look_s))
+        if self._holdings.sorts:
+            opens, held, most = flow.opens.and_then(middle.opens), middle.state.held, NEARLY if past else OTHERWISE
+            if held is None or self._holdings.after(opens, half_s - now).apart(held) > most:
+                # Sessions and connections are opened otherwise meanwhile: what is held half-way is found again.
+                return self.at(half_s, opens, faster_until(flow, middle, now, look_s))
+        faster = faster_until(flow, middle, now, look_s)
+        if patient and not patient.lasts(middle, growth(flow, faster).after(half_s - now)):
+            # With what has been worked off until then somebody gets an answer, or gives up.
+            middle = self.at(half_s, opens, faster)
         return middle
 
     def at(self, second: float, opens: Opens, faster: Floats | None = None) -> Flow:
@@ -66,6 +73,35 @@ class FlowsAhead:
         found = self._solver.solve(state)
         self._course.add(second, found)
         return found
+
+    def before_turning(self, middle: Flow, last_s: float, faster: Floats, patient: Patient) -> tuple[float, Flow]:
+        """The flow at the end of a step where something turns, and its second: from as shortly before as nobody gives
+        up who did not at first."""
+        last, back_s, first_s = self.at(last_s, middle.opens, faster), FOUND_S, last_s - (last_s - self._now) / 4
+        while last_s > first_s and not patient.lasts(last):
+            self._course.leave(last)
+            last_s, back_s = max(last_s - back_s, first_s), 4 * back_s
+            last = self.at(last_s, middle.opens, faster)
+        return last_s, last
+
+    def turns_s(
+        self, found_under: Callable[[Flow], Found], patient: Patient, later: tuple[Flow, Flow], look_s: float
+    ) -> float:  # fmt: skip
+        """The second, before another, from which on a probe finds another thing than now, a machine keeps up no longer,
+        or who asks there gives up; that other one if there is none. `later`: the flows half-way and then."""
+        middle, then = later
+        faster = faster_until(self._flow, middle, self._now, look_s)
+
+        def found(flow: Flow) -> Found:
+            if not patient.lasts(flow):
+                # Who gives up may do so because others do: until nobody can do else, all is as before the first did.
+                self._course.leave(flow)
+            return found_under(flow).beside(patient.spare_s(flow))
+
+        def found_at(second: float) -> Found:
+            return found(self.at(second, middle.opens, faster))
+
+        return found(self._flow).turns_s(found(middle), found(then), found_at, self._now, look_s)
 
     def mean(self, second: float, backlog_s: Floats, opens: Opens | None = None) -> Flow:
         """The flow under the mean of what clients hold until a second, and these backlogs: what is linear in shares is

@@ -26,6 +26,11 @@ class Found(Struct, frozen=True):
     spare: Floats
     probes: int
 
+    def beside(self, spare: Floats) -> "Found":
+        """What else makes rates jump where it turns, as probes do, comes first, with how far it is from that."""
+        passes = np.concatenate([spare > 0, self.passes])
+        return Found(passes, np.concatenate([spare, self.spare]), self.probes + len(spare))
+
     def otherwise(self, other: "Found") -> Bools:
         """What has turned meanwhile: neither just at the first of both, nor just at the other."""
         far = (np.abs(self.spare) > BARELY) & (np.abs(other.spare) > BARELY)

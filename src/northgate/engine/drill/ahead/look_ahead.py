@@ -8,6 +8,7 @@ from msgspec.structs import replace
 from northgate.engine.base import NEVER, Floats, Ints
 from northgate.engine.drill.ahead.flows import FlowsAhead
 from northgate.engine.drill.ahead.found import FOUND_S, Found
+from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import SAME, Limits, Past, Step, Stretch, faster_until, waits_until, way_of
 from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.processes import Backlogs, Entry, Holdings, Probers, Resolvers, growth
@@ -160,7 +161,7 @@ class LookAhead:
 
     def _step(self, flow: Flow, now: float, limits: Limits, *, steady: bool) -> None:
         """Looks as far ahead as rates bend little, within these limits."""
-        shortest_s, corrected = now + (limits.near_s - now) / SHORTER, 0
+        shortest_s, corrected, patient = now + (limits.near_s - now) / SHORTER, 0, Patient(self._backlogs, flow)
         # What was too long for the last step is not tried again.
         longest_s = max(now + self._step_s, shortest_s if self._flows.past else limits.near_s)
         look_s = limits.far_s if limits.far_s < now + 1.5 * (longest_s - now) else longest_s
@@ -168,7 +169,7 @@ class LookAhead:
         if now + SHORTEST_S < turns_s < look_s:
             look_s = turns_s
         while True:
-            middle = self._flows.middle(look_s)
+            middle = self._flows.middle(look_s, patient)
             if steady and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
                 # All that is busier is so alike.
                 return
@@ -183,11 +184,14 @@ class LookAhead:
             # Of what jumps it is asked how things are just before.
             jumps = turns or look_s == turns_s or (look_s == limits.jump_s and limits.jumps)
             last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
-            last = self._flows.at(last_s, middle.opens, faster)
+            if turns:
+                last_s, last = self._flows.before_turning(middle, last_s, faster, patient)
+            else:
+                last = self._flows.at(last_s, middle.opens, faster)
             way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
             # Where rates jump to and fro, nothing is to be found on the way between.
             wild = way.longer < WILD and look_s > shortest_s
-            crossing_s = look_s if wild or turns else self._finds_otherwise_s(flow, middle, last, now, last_s)
+            crossing_s = look_s if wild or turns else self._flows.turns_s(self._found, patient, (middle, last), last_s)
             if crossing_s < last_s - FOUND_S:
                 look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
                 self._turns_s = crossing_s
@@ -217,16 +221,6 @@ class LookAhead:
         self._past = Past(look_s, look_s - now, step.flows) if then and not happens else None
         end_s = min(look_s, self._end_s)
         self._go(Stretch(end_s, step.parts(end_s), middle.opens, then, held), look_s, step.faster, step.waits)
-
-    def _finds_otherwise_s(self, flow: Flow, middle: Flow, then: Flow, now: float, look_s: float) -> float:
-        """The second, before another, from which on a probe finds another thing than now, or a machine keeps up no
-        longer; that other one if there is none."""
-        faster = faster_until(flow, middle, now, look_s)
-
-        def found_at(second: float) -> Found:
-            return self._found(self._flows.at(second, middle.opens, faster))
-
-        return self._found(flow).turns_s(self._found(middle), self._found(then), found_at, now, look_s)
 
     def begin(self, second: float) -> tuple[Attempts, Floats]:
         """The attempts and shares with which to begin to look for the flow of a second until which was looked."""
