@@ -138,14 +138,14 @@ class Occupancy(Struct, frozen=True, dict=True):
         In two halves, each with the mean of how they are opened in it, three quarters are gone of the error of one go
         with the mean of all, which grows as the cube of the seconds (W. Magnus, "On the exponential solution of
         differential equations for a linear operator", 1954); so a third of the difference is still to be added (L. F.
-        Richardson, "The deferred approach to the limit", 1927). One go with what is half-way is otherwise still.
+        Richardson, "The deferred approach to the limit", 1927).
         """
         made, off, first = np.empty(self.held.shape), np.zeros(1), self.openings
         if made.size:
             rates, places = np.stack([first.rate, middle.rate, last.rate]), made.size // len(made)
-            mixed, gone = np.empty((len(first.ways), places)), np.empty((4, places))
+            mixed, gone = np.empty((len(first.ways), places)), np.empty((3, places))
             _lead_on(
-                self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, middle.silent, MEANS,
+                self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, MEANS,
                 np.array([seconds]), workplace(), mixed, gone, made, off,
             )  # fmt: skip
         return made, float(off[0])
@@ -279,11 +279,10 @@ def _free(
 @compiled
 def _lead_on(
     held: Floats2, first: Floats3, middle: Floats3, last: Floats3, rates: Floats2, ends: Floats2, silent: Bools2,
-    silent_then: Bools2, means: Floats2, seconds: Floats1, work: Floats2, mixed: Floats2, gone: Floats2, made: Floats2,
-    off: Floats1,
+    means: Floats2, seconds: Floats1, work: Floats2, mixed: Floats2, gone: Floats2, made: Floats2, off: Floats1,
 ) -> None:  # fmt: skip
     """`Occupancy.led_on`; `rates` (3, kinds) are those now, half-way and then. `work`, `mixed` (as many rows as `ways`,
-    places) and `gone` (4, places) are for work: that half-way, in two halves, in one go, and with what is half-way."""
+    places) and `gone` (3, places) are for work: that half-way, in two halves, and in one go."""
     for kind in range(held.shape[0]):
         for part_of in range(3):
             rate = 0.0
@@ -298,15 +297,12 @@ def _lead_on(
             begin = gone[0] if part_of == 1 else held[kind]
             lasts = seconds[0] if part_of == 2 else seconds[0] / 2
             _move(begin, mixed, max(rate, 0.0), ends[:, kind], silent[kind], lasts, 0.0, work, gone[part_of])
-        half_way, lasts = middle[:, kind], seconds[0]
-        _move(held[kind], half_way, rates[1, kind], ends[:, kind], silent_then[kind], lasts, 0.0, work, gone[3])
-        from_whole, from_middle = 0.0, 0.0
+        otherwise = 0.0
         for place in range(held.shape[1]):
             in_halves = gone[1, place]
-            from_whole += abs(in_halves - gone[2, place])
-            from_middle += abs(in_halves - gone[3, place])
+            otherwise += abs(in_halves - gone[2, place])
             made[kind, place] = max(in_halves + (in_halves - gone[2, place]) / 3, 0.0)
-        off[0] = max(off[0], from_whole, from_middle)
+        off[0] = max(off[0], otherwise)
 
 
 @compiled

@@ -5,8 +5,8 @@ from collections.abc import Callable
 from msgspec.structs import replace
 
 from northgate.engine.base import Floats
-from northgate.engine.drill.ahead.course import Course
-from northgate.engine.drill.ahead.found import FOUND_S, Found
+from northgate.engine.drill.ahead.course import STEEPEST, Course, weights_at
+from northgate.engine.drill.ahead.found import Found
 from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import Past, faster_until
 from northgate.engine.processes import Holdings, Resolvers, growth
@@ -31,6 +31,10 @@ class FlowsAhead:
         """From now on this is the flow of now."""
         self.past, self._flow, self._now = past, flow, now
         self._course = Course((*(past.known if past else ()), (now, flow)))
+
+    def leave(self, later: Flow) -> None:
+        """A later flow is beyond a jump: none before it is looked for near it."""
+        self._course.leave(later)
 
     def begin(self, second: float) -> tuple[Attempts, Floats]:
         """The attempts and shares with which to begin to look for the flow of a second."""
@@ -58,14 +62,29 @@ class FlowsAhead:
             middle = self.at(half_s, opens, faster)
         return middle
 
-    def at(self, second: float, opens: Opens, faster: Floats | None = None) -> Flow:
-        """The flow at a later second; until then sessions and connections are opened so, and utilisations grow so
-        fast."""
+    def last(self, middle: Flow, second: float, faster: Floats) -> Flow:
+        """The flow at the end of a step, of which that half-way is known: how sessions and connections are opened then
+        is led on along the parabola, or line, through those before."""
+        if not self._holdings.sorts:
+            return self.at(second, middle.opens, faster)
+        flow, past, half_s = self._flow, self.past, (self._now + second) / 2
+        known = [(self._now, flow.opens), (half_s, middle.opens), *(past.known_opens if past else ())]
+        weights = weights_at(second, [known_s for known_s, _ in known])
+        if max(map(abs, weights)) > STEEPEST:
+            known = known[:2]
+            weights = weights_at(second, [known_s for known_s, _ in known])
+        then = flow.opens.mixed([opens for _, opens in known[1:]], weights)
+        held = self._holdings.led_on((flow.opens, middle.opens, then), second - self._now)[0]
+        return self.at(second, middle.opens, faster, held)
+
+    def at(self, second: float, opens: Opens, faster: Floats | None = None, held: Held | None = None) -> Flow:
+        """The flow at a later second; until then sessions and connections are opened so, or these are `held` then, and
+        utilisations grow so fast."""
         attempts, shares = self._course.at(second)
         state = replace(
             self._flow.state,
             answers=self._resolvers.answers(second),
-            held=self._holdings.after(opens, second - self._now),
+            held=held or self._holdings.after(opens, second - self._now),
             backlog_s=growth(self._flow, faster).after(second - self._now),
             attempts=attempts,
             shares=shares,
@@ -73,16 +92,6 @@ class FlowsAhead:
         found = self._solver.solve(state)
         self._course.add(second, found)
         return found
-
-    def before_turning(self, middle: Flow, last_s: float, faster: Floats, patient: Patient) -> tuple[float, Flow]:
-        """The flow at the end of a step where something turns, and its second: from as shortly before as nobody gives
-        up who did not at first."""
-        last, back_s, first_s = self.at(last_s, middle.opens, faster), FOUND_S, last_s - (last_s - self._now) / 4
-        while last_s > first_s and not patient.lasts(last):
-            self._course.leave(last)
-            last_s, back_s = max(last_s - back_s, first_s), 4 * back_s
-            last = self.at(last_s, middle.opens, faster)
-        return last_s, last
 
     def turns_s(
         self, found_under: Callable[[Flow], Found], patient: Patient, later: tuple[Flow, Flow], look_s: float

@@ -38,8 +38,8 @@ INSTANT_S = 1e-6
 # When a backlog meets its bound is found again so many times, as what is known of rates grows; once a whole step is
 # known, it is moved by no more than this part of it.
 CORRECTED, MOVED = 2, 1 / 8
-# A step that is so many times too long goes nowhere.
-WILD = 1 / 20
+# A step that is so many times too long goes nowhere; one half-way through which rates have jumped is so much shorter.
+WILD, NEARER = 1 / 20, 4
 
 
 class LookAhead:
@@ -170,6 +170,12 @@ class LookAhead:
             look_s = turns_s
         while True:
             middle = self._flows.middle(look_s, patient)
+            if look_s > now + NEARER * SHORTEST_S and not patient.lasts(middle):
+                # Beyond a jump nothing tells how rates change before it.
+                self._flows.leave(middle)
+                look_s, turns = now + (look_s - now) / NEARER, False
+                shortest_s = min(shortest_s, look_s)
+                continue
             if steady and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
                 # All that is busier is so alike.
                 return
@@ -184,15 +190,12 @@ class LookAhead:
             # Of what jumps it is asked how things are just before.
             jumps = turns or look_s == turns_s or (look_s == limits.jump_s and limits.jumps)
             last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
-            if turns:
-                last_s, last = self._flows.before_turning(middle, last_s, faster, patient)
-            else:
-                last = self._flows.at(last_s, middle.opens, faster)
+            last = self._flows.last(middle, last_s, faster)
             way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
             # Where rates jump to and fro, nothing is to be found on the way between.
             wild = way.longer < WILD and look_s > shortest_s
             crossing_s = look_s if wild or turns else self._flows.turns_s(self._found, patient, (middle, last), last_s)
-            if crossing_s < last_s - FOUND_S:
+            if crossing_s < last_s - FOUND_S or not (wild or turns or patient.lasts(last)):
                 look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
                 self._turns_s = crossing_s
                 continue
@@ -220,6 +223,8 @@ class LookAhead:
             then = self._solver.solve(replace(then.state, held=held, attempts=then.attempts, shares=then.pair_share))
         self._past = Past(look_s, look_s - now, step.flows) if then and not happens else None
         end_s = min(look_s, self._end_s)
+        if then and not held:
+            held = then.state.held
         self._go(Stretch(end_s, step.parts(end_s), middle.opens, then, held), look_s, step.faster, step.waits)
 
     def begin(self, second: float) -> tuple[Attempts, Floats]:

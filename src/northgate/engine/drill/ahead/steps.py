@@ -17,6 +17,8 @@ BENT_BUSY = 0.1
 # And when in two halves, each with the mean of how sessions and connections are opened in it, no more than this share
 # of sources would be held otherwise at its end; what then is led on to, where that is more than SAME, is nearer by far.
 HELD, SAME = 1e-5, 2e-8
+# Of what is held otherwise in one go no more than this part is left when it is led on.
+LEFT = 0.1
 # The last step leads to a flow in which utilisations differ by less than this from those at its end.
 LED_TO = 1e-3
 
@@ -123,6 +125,11 @@ class Past(Struct, frozen=True):
         return (self.end_s - self.lasted_s, first), (self.end_s - self.lasted_s / 2, middle)
 
     @property
+    def known_opens(self) -> tuple[tuple[float, Opens]]:
+        """How sessions and connections are opened half-way through it, with that second."""
+        return ((self.end_s - self.lasted_s / 2, self.flows[1].opens),)
+
+    @property
     def faster(self) -> Floats:
         """How fast utilisations grow at its end."""
         _, middle, last = self.flows
@@ -142,6 +149,9 @@ def way_of(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], secon
     machines that are chosen by how busy they are."""
     first, middle, last = (one.opens for one in flows)
     held, off = holdings.led_on((first, middle, last), seconds)
+    off *= LEFT
+    if held and (thought := flows[2].state.held):
+        off = max(off, held.apart(thought))
     rates = [np.concatenate([one.zone_served, one.cause_rps]) for one in flows]
     used = [one.queue.utilisation[busy] for one in flows]
     bent = max(_bent(rates, SMALL * flows[0].requests) / BENT, _bent(used, SMALL) / BENT_BUSY)
