@@ -115,17 +115,19 @@ def test_steps_four_times_finer_come_to_the_same(monkeypatch, balance):
     assert coarse.failed_by_mechanism == pytest.approx(fine.failed_by_mechanism, rel=1e-6, abs=1e-6 * fine.failed)
 
 
-def patient(service_ms, timeout_s):
+QUEUE_S, PART = 2.0, 0.6
+
+
+def patient(service_ms, timeout_s, part=PART):
     """All requests come to the coast as old answers fade, and leave it again; they wait in full queues of QUEUE_S, and
     give up shortly before or after."""
-    data = overloaded(PART * RPS / COAST)
+    data = overloaded(part * RPS / COAST)
     data["fleets"][0]["instance"] |= {"service_ms": service_ms, "queue_s": QUEUE_S}
     for client in data["clients"]:
         client["timeout_s"] = timeout_s
     return data
 
 
-QUEUE_S, PART = 2.0, 0.6
 BACK = [fail(60, region="fells"), restore(300, region="fells")]
 
 
@@ -171,6 +173,23 @@ def test_who_gives_up_because_others_do_goes_on_until_he_need_not_any_more(monke
     fine = drill_of(data, BACK, lasts_s=420)
     assert coarse.readings.failed_by_cause == pytest.approx(fine.readings.failed_by_cause, rel=1e-5)
     assert len(coarse.keyframes) < 60
+
+
+def test_what_a_probe_finds_from_the_end_of_a_step_on_is_what_it_finds_on_the_next():
+    """Out since 190 s, the coast loses what old answers lead there. What repeats twice offers thrice; once that is no
+    more than twice what the coast can do, more than half of a probe's calls are answered: of those at 220 and 230 s."""
+    data = patient(40, 2.1, part=0.9)
+    for client in data["clients"]:
+        client["retries"] = 2
+    run = drill_of(data, BACK, lasts_s=300)
+    assert [vote.at_s for vote in run.votes[:2]] == [95, 190]
+    offered_twice_s = 190 + TAIL_S * (1 - 2 * 0.9 / 3)
+    assert 210 < offered_twice_s < 220
+    assert min(abs(frame.t_s - offered_twice_s) for frame in run.keyframes) <= FOUND_S
+    stations = Stations(*(np.array([value]) for value in (0.9 * RPS / COAST, 0.04, QUEUE_S)))
+    answers_s = QUEUE_S + float(stations.mean_wait_s(np.array([1.0]))[0]) + 0.04 + 0.03
+    assert [(vote.answer, vote.believed) for vote in run.votes[2:]] == [(1, True)]
+    assert run.votes[2].at_s == pytest.approx(230 + answers_s)
 
 
 def test_sessions_that_come_back_are_followed_as_in_finer_steps(monkeypatch):

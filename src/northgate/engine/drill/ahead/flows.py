@@ -8,7 +8,7 @@ from northgate.engine.base import Floats
 from northgate.engine.drill.ahead.course import STEEPEST, Course, weights_at
 from northgate.engine.drill.ahead.found import Found
 from northgate.engine.drill.ahead.patient import Patient
-from northgate.engine.drill.ahead.steps import Past, faster_until
+from northgate.engine.drill.ahead.steps import SHORTEST_S, Past, faster_until
 from northgate.engine.processes import Holdings, Resolvers, growth
 from northgate.engine.solver import Attempts, Flow, Held, Opens, Solver
 
@@ -110,6 +110,9 @@ class FlowsAhead:
         def found_at(second: float) -> Found:
             return found(self.at(second, middle.opens, faster))
 
+        if found_under(self._flow).turns_now(found_under(middle)):
+            # What is found from now on is known as soon as it has turned.
+            return min(self._now + SHORTEST_S, look_s)
         return found(self._flow).turns_s(found(middle), found(then), found_at, self._now, look_s)
 
     def mean(self, second: float, backlog_s: Floats, opens: Opens | None = None) -> Flow:

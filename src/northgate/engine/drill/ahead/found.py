@@ -36,6 +36,11 @@ class Found(Struct, frozen=True):
         far = (np.abs(self.spare) > BARELY) & (np.abs(other.spare) > BARELY)
         return np.asarray((self.passes != other.passes) & far)
 
+    def turns_now(self, other: "Found") -> bool:
+        """Whether a probe just turns to find what it finds at another second."""
+        just, far = np.abs(self.spare[: self.probes]) <= BARELY, np.abs(other.spare[: self.probes]) > BARELY
+        return bool(((self.passes != other.passes)[: self.probes] & just & far).any())
+
     def turns_s(
         self, middle: "Found", then: "Found", found_at: Callable[[float], "Found"], now: float, then_s: float
     ) -> float:  # fmt: skip

@@ -9,7 +9,17 @@ from northgate.engine.base import NEVER, Floats, Ints
 from northgate.engine.drill.ahead.flows import FlowsAhead
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.patient import Patient
-from northgate.engine.drill.ahead.steps import SAME, Limits, Past, Step, Stretch, faster_until, waits_until, way_of
+from northgate.engine.drill.ahead.steps import (
+    SAME,
+    SHORTEST_S,
+    Limits,
+    Past,
+    Step,
+    Stretch,
+    faster_until,
+    waits_until,
+    way_of,
+)
 from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.processes import Backlogs, Entry, Holdings, Probers, Resolvers, growth
 from northgate.engine.solver import Attempts, Flow, Opens, Solver, State
@@ -17,9 +27,6 @@ from northgate.engine.solver import Attempts, Flow, Opens, Solver, State
 # Load-dependent shares are solved again when a hold time has changed by the fraction FOLLOWED, FOLLOWED_S (s) later at
 # the earliest; differences below EVEN are none.
 FOLLOWED, FOLLOWED_S, EVEN = 0.05, 0.05, 1e-9
-# What comes sooner than this (s) is not looked for more closely, and looked at again after so long: where a backlog
-# stays at a bound, as rates beyond it lead back, what is followed is off it by so much.
-SHORTEST_S = 0.005
 # What is linear changes from now to the end at most so many times as far as from now to the mean.
 REACH = 2.5
 # After so many of the shortest steps that were not linear it is looked again whether rates are.

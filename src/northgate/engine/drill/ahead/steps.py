@@ -19,6 +19,9 @@ BENT_BUSY = 0.1
 HELD, SAME = 1e-5, 2e-8
 # Of what is held otherwise in one go no more than this part is left when it is led on.
 LEFT = 0.1
+# What comes sooner than this (s) is not looked for more closely, and looked at again after so long: where a backlog
+# stays at a bound, as rates beyond it lead back, what is followed is off it by so much.
+SHORTEST_S = 0.005
 # The last step leads to a flow in which utilisations differ by less than this from those at its end.
 LED_TO = 1e-3
 
