@@ -68,7 +68,7 @@ class FlowsAhead:
         if not self._holdings.sorts:
             return self.at(second, middle.opens, faster)
         flow, past, half_s = self._flow, self.past, (self._now + second) / 2
-        known = [(self._now, flow.opens), (half_s, middle.opens), *(past.known_opens if past else ())]
+        known = [(self._now, flow.opens), (half_s, middle.opens), *([past.half_way] if past else [])]
         weights = weights_at(second, [known_s for known_s, _ in known])
         if max(map(abs, weights)) > STEEPEST:
             known = known[:2]
@@ -101,19 +101,22 @@ class FlowsAhead:
         middle, then = later
         faster = faster_until(self._flow, middle, self._now, look_s)
 
-        def found(flow: Flow) -> Found:
+        def beside(found: Found, flow: Flow) -> Found:
             if not patient.lasts(flow):
                 # Who gives up may do so because others do: until nobody can do else, all is as before the first did.
                 self._course.leave(flow)
-            return found_under(flow).beside(patient.spare_s(flow))
+            return found.beside(patient.spare_s(flow))
 
         def found_at(second: float) -> Found:
-            return found(self.at(second, middle.opens, faster))
+            flow = self.at(second, middle.opens, faster)
+            return beside(found_under(flow), flow)
 
-        if found_under(self._flow).turns_now(found_under(middle)):
+        now, half_way = found_under(self._flow), found_under(middle)
+        if now.turns_now(half_way):
             # What is found from now on is known as soon as it has turned.
             return min(self._now + SHORTEST_S, look_s)
-        return found(self._flow).turns_s(found(middle), found(then), found_at, self._now, look_s)
+        first, last = beside(now, self._flow), beside(found_under(then), then)
+        return first.turns_s(beside(half_way, middle), last, found_at, self._now, look_s)
 
     def mean(self, second: float, backlog_s: Floats, opens: Opens | None = None) -> Flow:
         """The flow under the mean of what clients hold until a second, and these backlogs: what is linear in shares is

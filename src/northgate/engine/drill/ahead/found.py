@@ -20,7 +20,8 @@ SLOW = 0.25
 
 class Found(Struct, frozen=True):
     """What probes find, and whether machines and bandwidths keep up: whether each passes, and how far it is from the
-    other thing (`Findings.spare`). So many of them are probes, which come first."""
+    other thing (`Findings.spare`). So many of them, which come first, are probes, or make rates jump: when these turn
+    is known to FOUND_S."""
 
     passes: Bools
     spare: Floats

@@ -128,9 +128,9 @@ class Past(Struct, frozen=True):
         return (self.end_s - self.lasted_s, first), (self.end_s - self.lasted_s / 2, middle)
 
     @property
-    def known_opens(self) -> tuple[tuple[float, Opens]]:
-        """How sessions and connections are opened half-way through it, with that second."""
-        return ((self.end_s - self.lasted_s / 2, self.flows[1].opens),)
+    def half_way(self) -> tuple[float, Opens]:
+        """The second half-way through it, and how sessions and connections are opened then."""
+        return self.end_s - self.lasted_s / 2, self.flows[1].opens
 
     @property
     def faster(self) -> Floats:
