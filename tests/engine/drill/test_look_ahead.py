@@ -205,8 +205,8 @@ def test_sessions_that_come_back_are_followed_as_in_finer_steps(monkeypatch):
 
 
 def test_what_is_held_at_the_end_of_a_step_is_known_before_its_flow(monkeypatch):
-    """As sessions come back to machines that are busier for it, how they are opened is led on along the steps before: a
-    hundredth of what changes in a step is wrong of it, at the most, in nine of ten steps."""
+    """As sessions come back to machines that are busier for it, how they are opened is led on along the steps before:
+    in half of the steps no more than one in 20,000 of what changes is wrong of it; as half-way it would be thrice that."""
     steps_taken, take = [], look_ahead.LookAhead._take_step
     monkeypatch.setattr(
         look_ahead.LookAhead,
@@ -221,7 +221,7 @@ def test_what_is_held_at_the_end_of_a_step_is_known_before_its_flow(monkeypatch)
     held = [(step.way.held, *(flow.state.held for flow in (step.flows[0], step.flows[2]))) for step in steps_taken]
     wrong = [found.apart(thought) / found.apart(first) for found, first, thought in held if found.apart(first) > 1e-4]
     assert len(wrong) >= 10
-    assert np.quantile(wrong, 0.9) < 0.01
+    assert np.median(wrong) < 5e-5
 
 
 def test_what_turns_at_the_very_end_of_a_step_is_found_from_before_it():
