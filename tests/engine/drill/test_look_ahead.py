@@ -206,7 +206,7 @@ def test_sessions_that_come_back_are_followed_as_in_finer_steps(monkeypatch):
 
 def test_what_is_held_at_the_end_of_a_step_is_known_before_its_flow(monkeypatch):
     """As sessions come back to machines that are busier for it, how they are opened is led on along the steps before:
-    in half of the steps no more than one in 20,000 of what changes is wrong of it; as half-way it would be thrice that."""
+    in half of the steps no more than one in 20,000 of what changes is wrong of it; as half-way it were thrice that."""
     steps_taken, take = [], look_ahead.LookAhead._take_step
     monkeypatch.setattr(
         look_ahead.LookAhead,
