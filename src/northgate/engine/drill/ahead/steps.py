@@ -14,11 +14,10 @@ from northgate.engine.solver import Flow, Held, Opens
 BENT, SMALL = 0.25, 1e-4
 # The same of utilisations where holds decide who is chosen: backlogs add them up by their mean alone.
 BENT_BUSY = 0.1
-# And when in two halves, each with the mean of how sessions and connections are opened in it, no more than this share
-# of sources would be held otherwise at its end; what then is led on to, where that is more than SAME, is nearer by far.
-HELD, SAME = 1e-5, 2e-8
-# Of what is held otherwise in one go no more than this part is left when it is led on.
-LEFT = 0.1
+# And when no more than this share of sources is held otherwise at its end than was thought; or LEFT of what would be
+# held otherwise in two halves, each with the mean of how sessions and connections are opened in it, than in one go: of
+# that no more is left when it is led on. Where more than SAME was thought otherwise, the flow then is found again.
+HELD, LEFT, SAME = 1e-5, 0.1, 2e-8
 # What comes sooner than this (s) is not looked for more closely, and looked at again after so long: where a backlog
 # stays at a bound, as rates beyond it lead back, what is followed is off it by so much.
 SHORTEST_S = 0.005
@@ -56,8 +55,8 @@ class Limits(Struct, frozen=True):
 
 
 class Way(Struct, frozen=True):
-    """How rates go through a step: what is held at its end, led on to, and by how much that is otherwise than at first
-    (`Holdings.led_on`); how many times as long the step might be, less than 1 where it is too long.
+    """How rates go through a step: what is held at its end, led on to, and by how much that may be otherwise, or is
+    than was thought (see HELD); how many times as long the step might be, less than 1 where it is too long.
 
     What rates bend, beside what they change, grows as the step does, and what is held otherwise as its cube.
     """
