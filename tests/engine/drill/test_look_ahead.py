@@ -47,6 +47,15 @@ def test_what_comes_over_while_old_answers_fade_is_refused_beyond_the_capacity(p
     assert run.readings.failed_by_cause["overloaded"] == pytest.approx(refused, rel=1e-6)
 
 
+@pytest.mark.parametrize("part", [0.25, 0.5, 0.9])
+def test_the_peak_while_old_answers_fade_is_where_they_do_not_any_more(part):
+    """The coast's machines come to RPS t / T / C, with the longest mean latency, when most requests cease at once."""
+    capacity_rps, ceases_s = 1.5 * RPS / COAST, BEGINS_S + part * TAIL_S
+    less = {"at_s": ceases_s, "surge": {"clients": "walkers", "factor": 0.01}}
+    run = drill_of(overloaded(capacity_rps), [fail(60, region="fells"), less], lasts_s=400)
+    assert run.readings.peak_utilisation == pytest.approx(max(part * RPS / COAST, RPS / 6) / capacity_rps)
+
+
 @settings(max_examples=examples(8))
 @given(st.floats(0.55, 0.95))
 def test_what_comes_over_while_old_answers_fade_is_lost_beyond_the_bandwidth(part):

@@ -187,6 +187,13 @@ class Totals:
         self._peak_utilisation = max(self._peak_utilisation, float(utilisation.max(initial=0.0)))
         self._peak_latency_s = max(self._peak_latency_s, flow.mean_latency_s, _mean_latency_at_end(flow, later_s))
 
+    def may_rise(self, first: Flow, later: Flow, later_s: Floats) -> bool:
+        """Whether a peak may be reached at the end of a stretch, with these backlogs: `later` is the flow there, or
+        the mean of rates that go evenly from the first one on, past it."""
+        busiest = 2 * later.queue.utilisation - first.queue.utilisation
+        slowest_s = max(2 * later.mean_latency_s - first.mean_latency_s, _mean_latency_at_end(later, later_s))
+        return bool(busiest.max(initial=0.0) > self._peak_utilisation or slowest_s > self._peak_latency_s)
+
     def ended(
         self, sessions_moved: float, connections_reset: float, worst_blind_s: float, settled_s: float, machines: int,
         *, settled: bool,

@@ -271,9 +271,10 @@ class Run:
             for flow, part in ahead.parts:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)
                 self.totals.add(flow, part * seconds, flow.state.backlog_s)
-            self.totals.add(ahead.parts[-1][0], 0.0, later_s)
+            if self.totals.may_rise(self.flow, ahead.parts[-1][0], later_s):
+                self.totals.add(self.look_ahead.flows.end_of(ahead, second), 0.0, later_s)
             self.holdings.held = ahead.held or self.holdings.after(ahead.opens, seconds)
-            self.begins = self.look_ahead.begin(second)
+            self.begins = self.look_ahead.flows.begin(second)
         else:
             self.scaling.watch(self.flow.queue.utilisation, seconds)
             self.totals.add(self.flow, seconds, later_s)

@@ -8,7 +8,7 @@ from northgate.engine.base import Floats
 from northgate.engine.drill.ahead.course import STEEPEST, Course, weights_at
 from northgate.engine.drill.ahead.found import Found
 from northgate.engine.drill.ahead.patient import Patient
-from northgate.engine.drill.ahead.steps import SHORTEST_S, Past, faster_until
+from northgate.engine.drill.ahead.steps import SHORTEST_S, Past, Step, Stretch, faster_until
 from northgate.engine.processes import Holdings, Resolvers, growth
 from northgate.engine.solver import Attempts, Flow, Held, Opens, Solver
 
@@ -40,10 +40,20 @@ class FlowsAhead:
         """The attempts and shares with which to begin to look for the flow of a second."""
         return self._course.at(second)
 
-    def held_then(self, flows: tuple[Flow, Flow, Flow], second: float) -> Held:
-        """What is held at a second until which these are the flows at first, half-way and then."""
-        first, middle, last = (one.opens for one in flows)
-        return self._holdings.led_on((first, middle, last), second - self._now)[0]
+    def end_of(self, ahead: Stretch, second: float) -> Flow:
+        """The flow at a second until which was looked, before anything else happens there."""
+        last, step = ahead.parts[-1][0], ahead.step
+        if step and second < step.last_s:
+            return self.at(second, ahead.opens, step.faster, ahead.held)
+        return self.at(second, ahead.opens, faster_until(self._flow, last, self._now, second)) if ahead.evenly else last
+
+    def held_then(self, step: Step, second: float) -> Held:
+        """What is held at a second in a step, or next to it, while sessions and connections are opened along the
+        parabola through it."""
+        first, *others = (one.opens for one in step.flows)
+        known_s = step.now, (step.now + step.look_s) / 2, step.last_s
+        half, then = (first.mixed(others, weights_at(at_s, known_s)) for at_s in ((step.now + second) / 2, second))
+        return self._holdings.led_on((first, half, then), second - step.now)[0]
 
     def middle(self, look_s: float, patient: Patient | None = None) -> Flow:
         """The flow half-way to a second; `patient`: who is asked whether backlogs have come as far as was thought."""

@@ -22,7 +22,7 @@ from northgate.engine.drill.ahead.steps import (
 )
 from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.processes import Backlogs, Entry, Holdings, Probers, Resolvers, growth
-from northgate.engine.solver import Attempts, Flow, Opens, Solver, State
+from northgate.engine.solver import Flow, Opens, Solver, State
 
 # Load-dependent shares are solved again when a hold time has changed by the fraction FOLLOWED, FOLLOWED_S (s) later at
 # the earliest; differences below EVEN are none.
@@ -55,7 +55,7 @@ class LookAhead:
 
     Where rates are linear in what is held, the flow of what is held on the mean is exact, however far ahead; elsewhere
     steps are as long as rates bend little, and added up by Simpson's rule. `found`: what every probe finds under a
-    flow, and which machines keep up; `faster`: how fast utilisations grow until then (1/s; None: not at all), `waits`:
+    flow, and which machines keep up; `flows`: those of later seconds; `faster`: how fast utilisations grow until then (1/s; None: not at all), `waits`:
     how fast mean waits do, and how fast that does (`Step.waits`).
     """
 
@@ -75,7 +75,7 @@ class LookAhead:
         # How long the last step was that bent little enough, where rates are not linear; and that step.
         self._step_s = 0.0
         self._past: Past | None = None
-        self._flows = FlowsAhead(solver, resolvers, holdings)
+        self.flows = FlowsAhead(solver, resolvers, holdings)
         self.faster: Floats | None = None
         self.waits = np.zeros(0), np.zeros(0)
         self._ahead: Stretch | None = None
@@ -114,7 +114,7 @@ class LookAhead:
     def look(self, flow: Flow, now: float, until: float) -> None:
         """Looks ahead from a flow to the second at which something else happens, or less far."""
         self._ahead, self.faster, self.look_s, before = None, None, NEVER, self.faster
-        self._flows.set_out(flow, now, self._past if self._past and self._past.leads_to(flow, now) else None)
+        self.flows.set_out(flow, now, self._past if self._past and self._past.leads_to(flow, now) else None)
         answers_s, held_s = self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now)
         follow_s = now + _follow_s(flow, self._solver.frame.busy_machines)
         near_s = min(answers_s, held_s, follow_s)
@@ -135,7 +135,7 @@ class LookAhead:
         if far_s < now + SHORTEST_S:
             if far_s > now + INSTANT_S:
                 # So short a way goes as half-way.
-                middle = self._flows.middle(far_s)
+                middle = self.flows.middle(far_s)
                 ahead, faster = Stretch(far_s, ((middle, 1.0),), middle.opens), faster_until(flow, middle, now, far_s)
                 self._go(ahead, far_s, faster, waits_until(flow, middle, now, far_s))
             self.look_s = now + SHORTEST_S
@@ -151,7 +151,7 @@ class LookAhead:
         so the backlogs at the end: where one meets its bound before, that is the end.
         """
         for _ in range(CORRECTED + 1):
-            mean = self._flows.mean(far_s, flow.state.backlog_s)
+            mean = self.flows.mean(far_s, flow.state.backlog_s)
             if not (flow.treats_like(mean) and self._backlogs.kept(flow, mean, REACH)):
                 return False
             faster = faster_until(flow, mean, now, far_s)
@@ -170,16 +170,16 @@ class LookAhead:
         """Looks as far ahead as rates bend little, within these limits."""
         shortest_s, corrected, patient = now + (limits.near_s - now) / SHORTER, 0, Patient(self._backlogs, flow)
         # What was too long for the last step is not tried again.
-        longest_s = max(now + self._step_s, shortest_s if self._flows.past else limits.near_s)
+        longest_s = max(now + self._step_s, shortest_s if self.flows.past else limits.near_s)
         look_s = limits.far_s if limits.far_s < now + 1.5 * (longest_s - now) else longest_s
         turns, turns_s = False, self._turns_s
         if now + SHORTEST_S < turns_s < look_s:
             look_s = turns_s
         while True:
-            middle = self._flows.middle(look_s, patient)
+            middle = self.flows.middle(look_s, patient)
             if look_s > now + NEARER * SHORTEST_S and not patient.lasts(middle):
                 # Beyond a jump nothing tells how rates change before it.
-                self._flows.leave(middle)
+                self.flows.leave(middle)
                 look_s, turns = now + (look_s - now) / NEARER, False
                 shortest_s = min(shortest_s, look_s)
                 continue
@@ -197,11 +197,11 @@ class LookAhead:
             # Of what jumps it is asked how things are just before.
             jumps = turns or look_s == turns_s or (look_s == limits.jump_s and limits.jumps)
             last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
-            last = self._flows.last(middle, last_s, faster)
+            last = self.flows.last(middle, last_s, faster)
             way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
             # Where rates jump to and fro, nothing is to be found on the way between.
             wild = way.longer < WILD and look_s > shortest_s
-            crossing_s = look_s if wild or turns else self._flows.turns_s(self._found, patient, (middle, last), last_s)
+            crossing_s = look_s if wild or turns else self.flows.turns_s(self._found, patient, (middle, last), last_s)
             if crossing_s < last_s - FOUND_S or not (wild or turns or patient.lasts(last)):
                 look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
                 self._turns_s = crossing_s
@@ -220,7 +220,7 @@ class LookAhead:
             meets_s = self._backlogs.meets(flow, now, step.faster).at_s
             if 0 < abs(meets_s - look_s) < MOVED * (look_s - now):
                 look_s = min(meets_s, sure_s)
-                way = replace(way, held=self._flows.held_then(step.flows, look_s))
+                way = replace(way, held=self.flows.held_then(step, look_s))
         held = way.held if way.longer >= 1 and way.off > SAME else None
         # Where it leads on smoothly, and as far as was looked; what else happens there changes more than what is held.
         leads_on = not step.jumps and abs(look_s - step.look_s) <= NEXT_TO_S
@@ -232,19 +232,19 @@ class LookAhead:
         end_s = min(look_s, self._end_s)
         if then and not held:
             held = then.state.held
-        self._go(Stretch(end_s, step.parts(end_s), middle.opens, then, held), look_s, step.faster, step.waits)
-
-    def begin(self, second: float) -> tuple[Attempts, Floats]:
-        """The attempts and shares with which to begin to look for the flow of a second until which was looked."""
-        return self._flows.begin(second)
+        ahead = Stretch(end_s, step.parts(end_s), middle.opens, then, held, step=step)
+        self._go(ahead, look_s, step.faster, step.waits)
 
     def until(self, flow: Flow, now: float, second: float) -> Stretch:
         """What lies ahead until a second: all that was looked at, or less."""
         ahead = self._ahead
         if ahead is None or abs(ahead.end_s - second) <= (SOON_S if ahead.soon else 0.0):
             return ahead or Stretch(second, ((flow, 1.0),), flow.opens)
+        if ahead.step:
+            held = self.flows.held_then(ahead.step, second)
+            return replace(ahead, end_s=second, parts=ahead.step.parts(second), then=None, held=held)
         grown = self._backlogs.grown or growth(flow)
-        mean = self._flows.mean(second, grown.mean(second - now), ahead.opens)
+        mean = self.flows.mean(second, grown.mean(second - now), ahead.opens)
         return Stretch(second, ((mean, 1.0),), mean.opens, evenly=ahead.evenly)
 
 

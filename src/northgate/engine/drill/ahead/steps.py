@@ -25,24 +25,6 @@ SHORTEST_S = 0.005
 LED_TO = 1e-3
 
 
-class Stretch(Struct, frozen=True):
-    """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
-    connections are opened on the mean, the flow at the end and what is held then, where these are known. `evenly`:
-    rates go along a straight line."""
-
-    end_s: float
-    parts: tuple[tuple[Flow, float], ...]
-    opens: Opens
-    then: Flow | None = None
-    held: Held | None = None
-    evenly: bool = False
-
-    @property
-    def soon(self) -> bool:
-        """Whether it is so short that the flow half-way stands for all of it."""
-        return len(self.parts) == 1 and not self.evenly
-
-
 class Limits(Struct, frozen=True):
     """How far a step goes: to `near_s` in any case, and not beyond `far_s`. At `jump_s` something happens, rates being
     sure to jump where it `jumps`; nothing but backlogs that meet a bound happens until `sure_s`."""
@@ -97,12 +79,31 @@ class Step(Struct, frozen=True):
         return half - bend * half_s, 2 * bend
 
     def parts(self, end_s: float) -> tuple[tuple[Flow, float], ...]:
-        """Its flows, and for which part of the time until a second near its end each stands: the mean until then of the
+        """Its flows, and for which part of the time until a second in it each stands: the mean until then of the
         parabola through them; to the end of a step that does not jump this is Simpson's rule."""
         half_s, last_s, until_s = (self.look_s - self.now) / 2, self.last_s - self.now, end_s - self.now
         middle = (until_s / 3 - last_s / 2) * until_s / (half_s * (half_s - last_s))
         last = (until_s / 3 - half_s / 2) * until_s / (last_s * (last_s - half_s))
         return tuple(zip(self.flows, (1 - middle - last, middle, last), strict=True))
+
+
+class Stretch(Struct, frozen=True):
+    """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
+    connections are opened on the mean, the flow at the end and what is held then, where these are known. `evenly`:
+    rates go along a straight line; `step`: or along a parabola, through the flows of this one."""
+
+    end_s: float
+    parts: tuple[tuple[Flow, float], ...]
+    opens: Opens
+    then: Flow | None = None
+    held: Held | None = None
+    evenly: bool = False
+    step: Step | None = None
+
+    @property
+    def soon(self) -> bool:
+        """Whether it is so short that the flow half-way stands for all of it."""
+        return len(self.parts) == 1 and not self.evenly
 
 
 class Past(Struct, frozen=True):
