@@ -21,7 +21,7 @@ from northgate.engine.drill.journal import Journal
 from northgate.engine.drill.readings import Totals, readings_of
 from northgate.engine.drill.result import DrillRun, Keyframe
 from northgate.engine.drill.script import Hands, Script, check_events, check_restores, counted, first_change_s
-from northgate.engine.drill.stairs import Climb, Stairs, ends_of, stairs_ahead
+from northgate.engine.drill.stairs import Climb, Stairs, ends_of, may_be_stairs, stairs_ahead
 from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.network import Network
 from northgate.engine.processes import (
@@ -384,10 +384,11 @@ def stairs_of(run: Run) -> Stairs | None:
     on_beat = targets.probers.keeps_beat and run.names.probers.keeps_beat
     if run.look_ahead.moves or run.backlogs.moves or run.holdings.sorts or not on_beat:
         return None
-    others = [process.next_s(run.now) for process in run.order if process is not targets]
-    at_s, probers = targets.probers.to_come(min(*others, run.drill.lasts_s))
-    if len(at_s) < 2:
+    at_s, probers = targets.probers.to_come(run.drill.lasts_s)
+    if not may_be_stairs(at_s):
         return None
+    before_others = at_s < min(process.next_s(run.now) for process in run.order if process is not targets)
+    at_s, probers = at_s[before_others], probers[before_others]
     pairs, gains = network.probed.pair[probers], ~targets.probers.believes[probers]
     if run.warmup.slow(pairs[gains]).any():
         return None

@@ -89,13 +89,18 @@ def stairs_ahead(now: float, at_s: Floats, probers: Ints, kinds: Ints, ends: Boo
     # Those of the same second belong together; the last step is left to be taken as any other event.
     begins = np.flatnonzero(np.diff(at_s, prepend=-np.inf) > 0)
     bounds = begins[begins < end] if end < len(at_s) else begins
-    if len(bounds) <= WORTH * SOLVED:
+    if not may_be_stairs(at_s[bounds]):
         return None
     spans = [slice(*span) for span in pairwise(bounds.tolist())]
     period = period_of([tuple(np.sort(kinds[span]).tolist()) for span in spans])
     if period is None:
         return None
     return Stairs(np.concatenate([[now], at_s[bounds[:-1]]]), tuple(probers[span] for span in spans), period)
+
+
+def may_be_stairs(at_s: Floats) -> bool:
+    """Whether verdicts of these seconds, in order, are enough for stairs that are worth it, and one more."""
+    return len(at_s) > WORTH * SOLVED
 
 
 def ends_of(cells: Ints, gains: Bools, counts: Bools, in_use: Floats) -> Bools:

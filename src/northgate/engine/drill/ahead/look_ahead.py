@@ -55,8 +55,8 @@ class LookAhead:
 
     Where rates are linear in what is held, the flow of what is held on the mean is exact, however far ahead; elsewhere
     steps are as long as rates bend little, and added up by Simpson's rule. `found`: what every probe finds under a
-    flow, and which machines keep up; `flows`: those of later seconds; `faster`: how fast utilisations grow until then (1/s; None: not at all), `waits`:
-    how fast mean waits do, and how fast that does (`Step.waits`).
+    flow, and which machines keep up; `flows`: those of later seconds; `faster`: how fast utilisations grow until then
+    (1/s; None: not at all), `waits`: how fast mean waits do, and how fast that does (`Step.waits`).
     """
 
     def __init__(

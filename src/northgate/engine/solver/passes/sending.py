@@ -8,7 +8,9 @@ from northgate.engine.base import (
     WORK,
     Bools,
     Floats,
+    Ints,
     cached,
+    ints,
     sum_columns,
 )
 from northgate.engine.formulas import LastStops, Queue, last_stops, last_stops_in_order, last_stops_of_two
@@ -24,32 +26,32 @@ class Sending(Stage):
     def mixed(self, share: Floats) -> Floats:
         """The shares of all requests: of those that a session binds, while the front believes its target in use, and
         of the others."""
-        held, network, pinned = self.state.held, self.network, self.repeats.pinned
-        if not pinned and (held is None or not len(held.sessions)):
+        held, pairs = self.state.held, self.network.pairs
+        if not self.repeats.pinned and (held is None or not len(held.sessions)):
             return share
         made = np.repeat(share, self.fates, axis=0) if len(share) == 1 else share.copy()
-        pairs = network.pairs
-        for number, (fates, keeps) in enumerate(self.of_sessions):
-            for fate, call in fates.items():
-                bound = sessions_of_free(network, self.state, number, call)
-                whole, of_fate = np.empty(self.cells), np.array([fate])
-                mix_bound(of_fate, bound, keeps, pairs.cell, pairs.member, self.state.in_use, whole, made)
+        fates, bound, keeps = self._of_sessions
+        if len(fates):
+            mix_bound(fates, bound, keeps, pairs.cell, pairs.member, self.state.in_use, np.empty(self.cells), made)
         self.repeats.mix(made)
         return made
 
     @cached
-    def of_sessions(self) -> list[tuple[dict[int, int], Bools]]:
-        """Per kind of session: the fates of its client's calls, each with one of them, and which cells keep it; without
-        those calls whose classes are followed."""
-        network, by_class = self.network, {one.fate for one in self.repeats.pinned}
-        if self.state.held is None:
-            return []
-        made = []
-        for kind, keeps in zip(network.kept.sessions, self.frame.keeps, strict=True):
-            calls = np.flatnonzero(network.calls.client == kind.client)
-            fates = {int(self.fate_of_call[call]): int(call) for call in calls}
-            made.append(({fate: call for fate, call in fates.items() if fate not in by_class}, keeps))
-        return made
+    def _of_sessions(self) -> tuple[Ints, Floats, Bools]:
+        """Of the calls of the clients of each kind of session, one of each fate, without those whose classes are
+        followed: its fate, whom the session binds to each member (calls, members), and which cells keep it (calls,
+        cells)."""
+        kept, by_class = self.network.kept, {one.fate for one in self.repeats.pinned}
+        fates, bound, keeping = list[int](), list[Floats](), list[Bools]()
+        kinds = zip(kept.sessions, self.frame.keeps, strict=True) if self.state.held is not None else ()
+        for number, (kind, keeps) in enumerate(kinds):
+            calls = np.flatnonzero(self.network.calls.client == kind.client)
+            of_fate = {int(self.fate_of_call[call]): int(call) for call in calls}
+            for fate in [fate for fate in of_fate if fate not in by_class]:
+                fates.append(fate)
+                bound.append(sessions_of_free(self.network, self.state, number, of_fate[fate]))
+                keeping.append(keeps)
+        return ints(fates), np.array(bound), np.array(keeping)
 
     def trying(self, first: Floats, drawn: Floats, *, classes: bool = True) -> tuple[Floats, list[Stop]]:
         """Where requests end that go on to other targets when connects fail, given where they are first sent;
