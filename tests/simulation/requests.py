@@ -433,11 +433,14 @@ class Simulation:
     def _watch_targets(self) -> None:
         for group in self.plan.target_groups:
             fronts = [front for front, name in self.targets if name == group.name]
-            order = [machine.name for machine, _, _ in self.world.members(group)]
+            # Who is launched comes after those that are there at first.
+            every, later = [machine.name for machine, _, _ in self.world.members(group)], self._not_yet(self.drill)
+            first = [name for name in every if name not in later]
+            order = first + [name for name in every if name in later]
             probe = self.probes.get(group.probe or "")
             for number, front in enumerate(fronts if probe else ()):
                 for target in self.targets[front, group.name]:
-                    place = (order.index(target.machine.name) + number / len(fronts)) / len(order)
+                    place = (order.index(target.machine.name) + number / len(fronts)) / len(first)
                     assert probe is not None
                     self.env.process(self._prober(front, group, target, probe, place * probe.interval_s))
 

@@ -6,11 +6,12 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from scipy.optimize import brentq
 
 from northgate.engine.drill.ahead import look_ahead, steps
+from northgate.engine.drill.ahead.flows import FlowsAhead
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.run import run_drill
 from northgate.engine.formulas import Openings, Stations, occupancy
@@ -49,7 +50,7 @@ def test_what_comes_over_while_old_answers_fade_is_refused_beyond_the_capacity(p
 
 @pytest.mark.parametrize("part", [0.25, 0.5, 0.9])
 def test_the_peak_while_old_answers_fade_is_where_they_do_not_any_more(part):
-    """The coast's machines come to RPS t / T / C, with the longest mean latency, when most requests cease at once."""
+    """The coast's machines come to RPS t / T / C when most requests cease at once; before, six machines had all."""
     capacity_rps, ceases_s = 1.5 * RPS / COAST, BEGINS_S + part * TAIL_S
     less = {"at_s": ceases_s, "surge": {"clients": "walkers", "factor": 0.01}}
     run = drill_of(overloaded(capacity_rps), [fail(60, region="fells"), less], lasts_s=400)
@@ -58,6 +59,8 @@ def test_the_peak_while_old_answers_fade_is_where_they_do_not_any_more(part):
 
 @settings(max_examples=examples(8))
 @given(st.floats(0.55, 0.95))
+@example(0.671875)
+@example(0.95)
 def test_what_comes_over_while_old_answers_fade_is_lost_beyond_the_bandwidth(part):
     """As above, where the balancer's bandwidth does not let more through: each answer is 1 megabit. (More than half of
     all calls are served, so that the name's probe passes.)"""
@@ -233,16 +236,32 @@ def test_what_is_held_at_the_end_of_a_step_is_known_before_its_flow(monkeypatch)
     assert np.median(wrong) < 5e-5
 
 
-def test_what_turns_at_the_very_end_of_a_step_is_found_from_before_it():
-    """Of one machine that keeps up until 2 s, as its spare falls by the square: it is known to FOUND_S."""
+@pytest.mark.parametrize("probes", [0, 1])
+def test_what_turns_at_the_very_end_of_a_step_is_found_from_before_it(probes):
+    """Of one that has something to spare until 2 s, as that falls by the square, be it a probe or a machine that keeps
+    up no longer: it is known to FOUND_S."""
 
     def found_at(second):
         spare = np.array([4.0 - second**2])
-        return Found(spare > 0, spare, 1)
+        return Found(spare > 0, spare, probes)
 
     turns_s = found_at(0).turns_s(found_at(5), found_at(10), found_at, 0, 10)
     assert 2 <= turns_s <= 2 + FOUND_S
     assert found_at(0).turns_s(found_at(0.5), found_at(1), found_at, 0, 1) == 1
+
+
+def test_what_is_just_turning_where_one_looks_turns_there():
+    """It has come to nothing, but to no less, half-way: one more look is enough."""
+    looked = []
+
+    def found_at(second):
+        looked.append(second)
+        spare = np.array([5.0 - second])
+        return Found(spare > 0, spare, 0)
+
+    turns_s = found_at(0).turns_s(found_at(5), found_at(10), found_at, 0, 10)
+    assert 5 <= turns_s <= 5 + FOUND_S
+    assert len(looked) == 4
 
 
 def opens_of(value):
@@ -285,6 +304,47 @@ def test_a_backlog_goes_through_a_step_as_on_the_parabola_of_its_load(look_s, la
     flows = flow_after(0.0), flow_after(long_s / 2), flow_after(last_s - 100)
     step = steps.Step(100.0, look_s, last_s, flows, None, jumps=True)
     assert step.faster * long_s**2 / 2 == pytest.approx(a * long_s**2 / 2 + b * long_s**3 / 3, rel=1e-6)
+
+
+def step_of(rates, way=None):
+    """A step from 100 to 102 s, of which the rates are known."""
+    flows = [SimpleNamespace(rate=np.array(rates(seconds)), opens=opens_of(rates(seconds)[0])) for seconds in (0, 1, 2)]
+    return steps.Step(100.0, 102.0, 102.0, tuple(flows), way, jumps=False)
+
+
+@given(st.floats(1e-6, 2.0))
+def test_a_step_is_added_up_to_any_second_in_it_along_its_parabola(past_s):
+    """∫ (5 - 3 t + t²) dt / T from 0 to T is 5 - 3 T / 2 + T² / 3."""
+    parts = step_of(lambda t: [5 - 3 * t + t * t]).parts(100 + past_s)
+    assert sum(flow.rate[0] * part for flow, part in parts) == pytest.approx(5 - 3 * past_s / 2 + past_s**2 / 3)
+
+
+@given(st.floats(1e-3, 2.0))
+def test_what_is_held_in_a_step_follows_from_its_parabola(past_s):
+    """Sessions and connections are opened at 5 - 3 t + t² then, and half-way."""
+    holdings = SimpleNamespace(led_on=lambda opens, seconds: ((opens, seconds), 0.0))
+    step = step_of(lambda t: [5 - 3 * t + t * t])
+    (first, half, then), seconds = FlowsAhead(None, None, holdings).held_then(step, 100 + past_s)
+    assert seconds == pytest.approx(past_s)
+    for opens, t in ((first, 0.0), (half, past_s / 2), (then, past_s)):
+        assert opens.sessions.ways == pytest.approx(np.full((4, 1, 2), 5 - 3 * t + t * t))
+
+
+def test_a_step_that_something_ends_sooner_is_its_parabola_until_then():
+    step = step_of(lambda t: [5 - 3 * t + t * t])
+    flows = SimpleNamespace(held_then=lambda asked, second: (asked, second))
+    stretch = steps.Stretch(102.0, step.parts(102.0), step.flows[1].opens, step.flows[2], None, step=step)
+    ahead = look_ahead.LookAhead.until(SimpleNamespace(_ahead=stretch, flows=flows), step.flows[0], 100.0, 101.3)
+    assert (ahead.end_s, ahead.parts, ahead.then) == (101.3, step.parts(101.3), None)
+    assert ahead.held == (step, 101.3)
+
+
+@pytest.mark.parametrize(("longer", "second", "most"), [(2.0, 102, 1.36), (2.0, 100.5, 1.35), (0.5, 102, 1.0)])
+def test_the_most_in_a_step_is_the_vertex_of_its_parabola(longer, second, most):
+    """1 + 1.2 t - t² comes to 1 + 1.2² / 4 after 0.6 s; 2 + t², 4 - t and 1 - t² come to what they are at one end. What
+    bends too much for a parabola is not led along it."""
+    step = step_of(lambda t: [1 + 1.2 * t - t * t, 2 + t * t, 4 - t, 1 - t * t], steps.Way(None, 0.0, longer))
+    assert step.most(lambda flow: flow.rate, second) == pytest.approx([most, 2, 4, 1])
 
 
 @pytest.mark.no_cover

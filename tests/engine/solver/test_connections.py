@@ -4,6 +4,9 @@ import numpy as np
 import pytest
 
 from northgate.engine.drill.run import undisturbed
+from northgate.engine.solver import Solver
+from northgate.engine.solver.passes.one_pass import OnePass
+from northgate.engine.solver.retries.attempts import Repeats
 from northgate.plan.models.drills import CAUSES
 from tests.engine.drill.test_traffic import targets
 from tests.support.plans import drill_of, fail, network_of, plan_data, restore
@@ -188,3 +191,18 @@ def test_nothing_is_reset_through_a_dead_front():
     flow = drill_of(data, zones, lasts_s=100).flow_at(10)
     assert flow.cause_rps.sum() == pytest.approx(RPS)
     assert dict(zip(CAUSES, flow.cause_rps, strict=True))["reset"] == 0
+
+
+def test_of_next_to_no_lost_connections_nobody_is_held_otherwise(monkeypatch):
+    """A third of the smallest of all numbers is nothing, which cannot be shared out."""
+    flow = undisturbed(network_of(layer_4({"balance": "source-hash"}, retries=1)))
+    repeats = OnePass(Solver(flow.network)._unloaded(flow.state), flow.state).repeats
+    (one,), lost, before = repeats.pinned, np.zeros(len(flow.network.pairs.cell)), repeats.weights_after_one
+    through = np.repeat([1 / 3, 0], [3, len(one.weights) - 3])
+    monkeypatch.setattr(Repeats, "_classes_through", lambda _, __, pairs: np.tile(through, (len(pairs), 1)))
+    lost[:2] = np.nextafter(0, 1)
+    repeats.lose_connections(one.call, lost)
+    assert repeats.weights_after_one is before
+    lost[:2] = 1e-3
+    repeats.lose_connections(one.call, lost)
+    assert repeats.weights_after_one[one.kinds] == pytest.approx(through)

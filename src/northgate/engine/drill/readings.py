@@ -5,6 +5,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
+import numpy as np
 from msgspec import Struct
 
 from northgate.engine.base import DIGITS, MECHANISMS, Floats
@@ -183,16 +184,20 @@ class Totals:
         self._causes.append(flow.cause_rps * seconds)
         self.failed += float(self._causes[-1].sum())
         self._mechanisms.append(flow.mechanism_rps * seconds)
-        utilisation = flow.queue.utilisation
-        self._peak_utilisation = max(self._peak_utilisation, float(utilisation.max(initial=0.0)))
-        self._peak_latency_s = max(self._peak_latency_s, flow.mean_latency_s, _mean_latency_at_end(flow, later_s))
+        self.rise(peaking(flow))
+        self._peak_latency_s = max(self._peak_latency_s, _mean_latency_at_end(flow, later_s))
+
+    def rise(self, peaks: Floats) -> None:
+        """Notes what rates have come to (see `peaking`)."""
+        self._peak_utilisation = max(self._peak_utilisation, float(peaks[1:].max(initial=0.0)))
+        self._peak_latency_s = max(self._peak_latency_s, float(peaks[0]))
 
     def may_rise(self, first: Flow, later: Flow, later_s: Floats) -> bool:
         """Whether a peak may be reached at the end of a stretch, with these backlogs: `later` is the flow there, or
         the mean of rates that go evenly from the first one on, past it."""
-        busiest = 2 * later.queue.utilisation - first.queue.utilisation
-        slowest_s = max(2 * later.mean_latency_s - first.mean_latency_s, _mean_latency_at_end(later, later_s))
-        return bool(busiest.max(initial=0.0) > self._peak_utilisation or slowest_s > self._peak_latency_s)
+        led_on = 2 * peaking(later) - peaking(first)
+        slowest_s = max(float(led_on[0]), _mean_latency_at_end(later, later_s))
+        return bool(led_on[1:].max(initial=0.0) > self._peak_utilisation or slowest_s > self._peak_latency_s)
 
     def ended(
         self, sessions_moved: float, connections_reset: float, worst_blind_s: float, settled_s: float, machines: int,
@@ -218,6 +223,11 @@ class Totals:
 
 def _sums(stretches: Sequence[Floats], count: int) -> list[float]:
     return [math.fsum(stretch[number] for stretch in stretches) for number in range(count)]
+
+
+def peaking(flow: Flow) -> Floats:
+    """The rates whose peaks are read: the mean latency (s), then utilisations."""
+    return np.concatenate([[flow.mean_latency_s], flow.queue.utilisation])
 
 
 def _mean_latency_at_end(flow: Flow, later_s: Floats) -> float:

@@ -18,7 +18,7 @@ from northgate.engine.drill.blind import BlindTimes
 from northgate.engine.drill.by_hand import Newcomers, Records, Rolls, Way, first_given, with_room
 from northgate.engine.drill.drawing import on_the_stairs, on_the_way
 from northgate.engine.drill.journal import Journal
-from northgate.engine.drill.readings import Totals, readings_of
+from northgate.engine.drill.readings import Totals, peaking, readings_of
 from northgate.engine.drill.result import DrillRun, Keyframe
 from northgate.engine.drill.script import Hands, Script, check_events, check_restores, counted, first_change_s
 from northgate.engine.drill.stairs import Climb, Stairs, ends_of, may_be_stairs, stairs_ahead
@@ -265,12 +265,12 @@ class Run:
         seconds, later_s = second - self.now, self.backlogs.after(second - self.now)
         if seconds > 0 and self.look_ahead.moves:
             ahead = self.look_ahead.until(self.flow, self.now, second)
-            first = self.keyframes.pop()
-            self.keyframes += on_the_way(first, ahead, second, self.resolvers, self.holdings, self.backlogs)
-            self.totals.add(self.flow, 0.0, self.backlogs.backlog_s)
-            for flow, part in ahead.parts:
+            begun = self.keyframes.pop()
+            self.keyframes += on_the_way(begun, ahead, second, self.resolvers, self.holdings, self.backlogs)
+            for flow, part in [(self.flow, 0.0), *ahead.parts]:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)
                 self.totals.add(flow, part * seconds, flow.state.backlog_s)
+            self.totals.rise(ahead.most(peaking, second))
             if self.totals.may_rise(self.flow, ahead.parts[-1][0], later_s):
                 self.totals.add(self.look_ahead.flows.end_of(ahead, second), 0.0, later_s)
             self.holdings.held = ahead.held or self.holdings.after(ahead.opens, seconds)

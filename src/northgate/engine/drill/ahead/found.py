@@ -8,9 +8,9 @@ from msgspec import Struct
 from northgate.engine.base import NEVER, Bools, Floats
 from northgate.engine.formulas import first_meeting
 
-# When a probe finds another thing than before is known to so many seconds, and when something keeps up no longer to
-# KINK_S, as rates bend there; where it seems to be by two looks in a row lies no further apart than this part of the
-# first, once that is known.
+# When a probe finds another thing than before is known to so many seconds; where it seems to be by two looks in a row
+# lies no further apart than this part of them, once that is known. When something keeps up no longer, as rates bend
+# there, is where it seems to be once that is known to KINK_S.
 FOUND_S, KINK_S, SURE = 1e-4, 5e-3, 0.25
 # What is nearer than this (s, or a share) to finding the other thing has not turned yet: it is looked at where it does.
 BARELY = 1e-7
@@ -86,9 +86,13 @@ class _Search:
         before_s, after_s = self._between
         seemed_s, self._seems_s = self._seems_s, self._root_s()
         self._moved_s = self._moved_s[1], abs(self._seems_s - seemed_s)
-        probe = self._first.otherwise(self._known[self._after][1])[: self._first.probes].any()
-        near = after_s - before_s <= (FOUND_S if probe else KINK_S)
-        return near or self._sure
+        return after_s - before_s <= (FOUND_S if self._jumps else KINK_S) or self._sure
+
+    @property
+    def _jumps(self) -> bool:
+        """Whether a probe has turned, or what else makes rates jump."""
+        assert self._after is not None
+        return bool(self._first.otherwise(self._known[self._after][1])[: self._first.probes].any())
 
     @property
     def _sure(self) -> bool:
@@ -115,7 +119,7 @@ class _Search:
         if self._after is None:
             return self._known[-1][0]
         after_s = self._between[1]
-        return min(self._seems_s + FOUND_S / 2, after_s) if self._sure else after_s
+        return after_s if self._jumps and not self._sure else min(self._seems_s + FOUND_S / 2, after_s)
 
     def _root_s(self) -> float:
         """When the first of them turns, as it seems."""
@@ -132,4 +136,5 @@ class _Search:
         times = first_meeting(spare, along - bend * (after_s - before_s), 2 * bend)
         straight = np.divide(spare, spare - then, out=np.full(len(spare), 0.5), where=spare * then < 0)
         times = np.where(times < after_s - before_s, times, straight * (after_s - before_s))
-        return before_s + float(times.min())
+        # What is just there before turns there.
+        return before_s + float(np.where(np.abs(spare) > BARELY, times, 0.0).min())

@@ -1,6 +1,6 @@
 """A step ahead: what lies in it, how rates bend on it, and what it tells of the next."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -63,20 +63,31 @@ class Step(Struct, frozen=True):
     def faster(self) -> Floats:
         """How fast utilisations grow in it, on the mean that counts for backlogs (1/s): with u = u0 + a t + b t^2 a
         backlog grows by a h^2 / 2 + b h^3 / 3 more than by u0 h, as if u grew by a + 2 b h / 3 a second."""
-        first, middle, last = (flow.queue.utilisation for flow in self.flows)
-        half_s, last_s, whole_s = (self.look_s - self.now) / 2, self.last_s - self.now, self.look_s - self.now
-        half = (middle - first) / half_s
-        bend = ((last - first) / last_s - half) / (last_s - half_s)
-        return np.asarray(half - bend * half_s + bend * 2 * whole_s / 3)
+        slope, bend = self._parabola(lambda flow: flow.queue.utilisation)
+        return np.asarray(slope + bend * 2 * (self.look_s - self.now) / 3)
 
     @property
     def waits(self) -> tuple[Floats, Floats]:
         """How fast mean waits grow at first (s/s), and how fast that does (s/s^2), on the parabola through them."""
-        first, middle, last = map(mean_waits_s, self.flows)
+        slope, bend = self._parabola(mean_waits_s)
+        return slope, 2 * bend
+
+    def most(self, rates: Callable[[Flow], Floats], second: float) -> Floats:
+        """The most that rates come to until a second in it, on the parabola through them; where they bend too much for
+        that, what they are at first."""
+        first, (slope, bend) = rates(self.flows[0]), self._parabola(rates)
+        tops = (bend < 0) & (slope > 0) & (self.way.longer >= 1)
+        top_s = np.divide(slope, -2 * bend, out=np.zeros_like(first), where=tops)
+        past_s = np.minimum(top_s, second - self.now)
+        return np.asarray(first + (slope + bend * past_s) * past_s)
+
+    def _parabola(self, rates: Callable[[Flow], Floats]) -> tuple[Floats, Floats]:
+        """A and B of the parabola f0 + A t + B t^2 through rates."""
+        first, middle, last = map(rates, self.flows)
         half_s, last_s = (self.look_s - self.now) / 2, self.last_s - self.now
         half = (middle - first) / half_s
         bend = ((last - first) / last_s - half) / (last_s - half_s)
-        return half - bend * half_s, 2 * bend
+        return half - bend * half_s, bend
 
     def parts(self, end_s: float) -> tuple[tuple[Flow, float], ...]:
         """Its flows, and for which part of the time until a second in it each stands: the mean until then of the
@@ -104,6 +115,10 @@ class Stretch(Struct, frozen=True):
     def soon(self) -> bool:
         """Whether it is so short that the flow half-way stands for all of it."""
         return len(self.parts) == 1 and not self.evenly
+
+    def most(self, rates: Callable[[Flow], Floats], second: float) -> Floats:
+        """The most that rates come to until a second in it, where they go along a parabola; else those at first."""
+        return self.step.most(rates, second) if self.step else rates(self.parts[0][0])
 
 
 class Past(Struct, frozen=True):

@@ -77,8 +77,11 @@ class Repeats:
             return
         pairs = np.flatnonzero(lost)
         made = lost[pairs] @ self._classes_through(one, pairs)
-        self.weights_after_one = self.weights_after_one.copy()
-        self.weights_after_one[one.kinds] = made / made.sum()
+        whole = made.sum()
+        # Of the smallest of all numbers a part is none.
+        if whole > 0:
+            self.weights_after_one = self.weights_after_one.copy()
+            self.weights_after_one[one.kinds] = made / whole
 
     def _classes_through(self, one: Pinned, pairs: Ints) -> Floats:
         """The shares of a call's classes among the sources whose connections lead through each of these pairs: (pairs,
