@@ -55,6 +55,9 @@ def test_the_peak_while_old_answers_fade_is_where_they_do_not_any_more(part):
     less = {"at_s": ceases_s, "surge": {"clients": "walkers", "factor": 0.01}}
     run = drill_of(overloaded(capacity_rps), [fail(60, region="fells"), less], lasts_s=400)
     assert run.readings.peak_utilisation == pytest.approx(max(part * RPS / COAST, RPS / 6) / capacity_rps)
+    slowest_s = [run.flow_at(second).mean_latency_s for second in (0, np.nextafter(ceases_s, 0))]
+    assert run.readings.peak_latency_ms == pytest.approx(max(slowest_s) * 1000)
+    assert slowest_s[1] > slowest_s[0]
 
 
 @settings(max_examples=examples(8))
@@ -160,6 +163,8 @@ def test_who_waits_gets_answers_from_the_second_of_its_algebra(timeout_s):
     for trip_s in (0.005, 0.03):
         turns_s = back_s + (1 - PART) * TAIL_S + brentq(over_s, 0, 10, args=(trip_s,))
         assert min(abs(frame.t_s - turns_s) for frame in run.keyframes) <= 2 * FOUND_S
+    # Who is served is so just within his patience at the most.
+    assert run.readings.peak_latency_ms == pytest.approx(timeout_s * 1000, rel=1e-6)
 
 
 @pytest.mark.no_cover
@@ -245,8 +250,10 @@ def test_what_turns_at_the_very_end_of_a_step_is_found_from_before_it(probes):
         spare = np.array([4.0 - second**2])
         return Found(spare > 0, spare, probes)
 
-    turns_s = found_at(0).turns_s(found_at(5), found_at(10), found_at, 0, 10)
-    assert 2 <= turns_s <= 2 + FOUND_S
+    for now, end_s in ((0, 10), (1.9985, 2.0025)):
+        middle_s = (now + end_s) / 2
+        turns_s = found_at(now).turns_s(found_at(middle_s), found_at(end_s), found_at, now, end_s)
+        assert 2 <= turns_s <= 2 + FOUND_S
     assert found_at(0).turns_s(found_at(0.5), found_at(1), found_at, 0, 1) == 1
 
 
@@ -306,10 +313,16 @@ def test_a_backlog_goes_through_a_step_as_on_the_parabola_of_its_load(look_s, la
     assert step.faster * long_s**2 / 2 == pytest.approx(a * long_s**2 / 2 + b * long_s**3 / 3, rel=1e-6)
 
 
+def flow_of(values):
+    """What a step asks of a flow."""
+    queue = SimpleNamespace(utilisation=np.array(values))
+    return SimpleNamespace(rate=np.array(values), opens=opens_of(values[0]), queue=queue)
+
+
 def step_of(rates, way=None):
     """A step from 100 to 102 s, of which the rates are known."""
-    flows = [SimpleNamespace(rate=np.array(rates(seconds)), opens=opens_of(rates(seconds)[0])) for seconds in (0, 1, 2)]
-    return steps.Step(100.0, 102.0, 102.0, tuple(flows), way, jumps=False)
+    flows = tuple(flow_of(rates(seconds)) for seconds in (0, 1, 2))
+    return steps.Step(100.0, 102.0, 102.0, flows, way, jumps=False)
 
 
 @given(st.floats(1e-6, 2.0))
@@ -330,6 +343,20 @@ def test_what_is_held_in_a_step_follows_from_its_parabola(past_s):
         assert opens.sessions.ways == pytest.approx(np.full((4, 1, 2), 5 - 3 * t + t * t))
 
 
+@pytest.mark.parametrize("second", [100.001, 100.7, 101.0, 102.0, 102.2])
+def test_rates_at_an_end_are_led_on_to_it_from_just_before(monkeypatch, second):
+    """Where they go on from 3 by 2 a second, which nobody looks for at the end itself: there they jump."""
+    step, flows = step_of(lambda t: [3 + 2 * t]), FlowsAhead(None, None, None)
+    flows._flow, flows._now = step.flows[0], 100.0
+
+    def at(later_s, *_):
+        return flow_of([3 + 2 * (later_s - 100) if later_s < second else 0.0])
+
+    monkeypatch.setattr(flows, "at", at)
+    ahead = steps.Stretch(second, step.parts(102.0), step.flows[1].opens, step=step)
+    assert flows.end_of(ahead, lambda flow: flow.rate, second) == pytest.approx([3 + 2 * (second - 100)])
+
+
 def test_a_step_that_something_ends_sooner_is_its_parabola_until_then():
     step = step_of(lambda t: [5 - 3 * t + t * t])
     flows = SimpleNamespace(held_then=lambda asked, second: (asked, second))
@@ -341,10 +368,19 @@ def test_a_step_that_something_ends_sooner_is_its_parabola_until_then():
 
 @pytest.mark.parametrize(("longer", "second", "most"), [(2.0, 102, 1.36), (2.0, 100.5, 1.35), (0.5, 102, 1.0)])
 def test_the_most_in_a_step_is_the_vertex_of_its_parabola(longer, second, most):
-    """1 + 1.2 t - t² comes to 1 + 1.2² / 4 after 0.6 s; 2 + t², 4 - t and 1 - t² come to what they are at one end. What
-    bends too much for a parabola is not led along it."""
+    """1 + 1.2 t - t² comes to 1 + 1.2² / 4 after 0.6 s; 2 + t², 4 - t and 1 - t² come to the most at one end. What
+    bends too much for a parabola has no vertex."""
     step = step_of(lambda t: [1 + 1.2 * t - t * t, 2 + t * t, 4 - t, 1 - t * t], steps.Way(None, 0.0, longer))
-    assert step.most(lambda flow: flow.rate, second) == pytest.approx([most, 2, 4, 1])
+    assert step.most(lambda flow: flow.rate, second) == pytest.approx([most, 2 + (second - 100) ** 2, 4, 1])
+
+
+@pytest.mark.no_cover
+def test_the_peak_of_latency_is_that_of_the_flows_just_before_something_happens():
+    """In the demo's cascade calls are slowest at the end of a step that turned out to last longer than was looked."""
+    plan = read_plan(Path("examples/beckwater.plan.yaml"))
+    run = run_drill(compile_network(plan), next(one for one in plan.drills if one.name == "lose-fells"))
+    ends = [run.flow_at(frame.t_s - 1e-5).mean_latency_s for frame in run.keyframes[1:] if 360 < frame.t_s < 390]
+    assert run.readings.peak_latency_ms == pytest.approx(max(ends) * 1000, rel=1e-6)
 
 
 @pytest.mark.no_cover

@@ -9,8 +9,12 @@ import numpy as np
 from msgspec import Struct
 
 from northgate.engine.base import DIGITS, MECHANISMS, Floats
+from northgate.engine.drill.ahead.steps import Stretch
 from northgate.engine.solver import Flow
 from northgate.plan.models.drills import CAUSES
+
+# A peak is looked for where rates are led on to this part less than the highest.
+NEARLY = 1e-3
 
 
 # A dataclass, as the models of answers hold it.
@@ -192,11 +196,10 @@ class Totals:
         self._peak_utilisation = max(self._peak_utilisation, float(peaks[1:].max(initial=0.0)))
         self._peak_latency_s = max(self._peak_latency_s, float(peaks[0]))
 
-    def may_rise(self, first: Flow, later: Flow, later_s: Floats) -> bool:
-        """Whether a peak may be reached at the end of a stretch, with these backlogs: `later` is the flow there, or
-        the mean of rates that go evenly from the first one on, past it."""
-        led_on = 2 * peaking(later) - peaking(first)
-        slowest_s = max(float(led_on[0]), _mean_latency_at_end(later, later_s))
+    def may_rise(self, first: Flow, ahead: Stretch, second: float, later_s: Floats) -> bool:
+        """Whether a peak may be reached at the second to which a stretch leads on, with these backlogs."""
+        led_on = ahead.led_on(first, peaking, second) * (1 + NEARLY)
+        slowest_s = max(float(led_on[0]), _mean_latency_at_end(ahead.parts[-1][0], later_s))
         return bool(led_on[1:].max(initial=0.0) > self._peak_utilisation or slowest_s > self._peak_latency_s)
 
     def ended(

@@ -270,9 +270,9 @@ class Run:
             for flow, part in [(self.flow, 0.0), *ahead.parts]:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)
                 self.totals.add(flow, part * seconds, flow.state.backlog_s)
-            self.totals.rise(ahead.most(peaking, second))
-            if self.totals.may_rise(self.flow, ahead.parts[-1][0], later_s):
-                self.totals.add(self.look_ahead.flows.end_of(ahead, second), 0.0, later_s)
+            self.totals.rise(ahead.most(peaking))
+            if ahead.leads_on(second) and self.totals.may_rise(self.flow, ahead, second, later_s):
+                self.totals.rise(self.look_ahead.flows.end_of(ahead, peaking, second))
             self.holdings.held = ahead.held or self.holdings.after(ahead.opens, seconds)
             self.begins = self.look_ahead.flows.begin(second)
         else:

@@ -2,11 +2,12 @@
 
 from collections.abc import Callable
 
+import numpy as np
 from msgspec.structs import replace
 
 from northgate.engine.base import Floats
 from northgate.engine.drill.ahead.course import STEEPEST, Course, weights_at
-from northgate.engine.drill.ahead.found import Found
+from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import SHORTEST_S, Past, Step, Stretch, faster_until
 from northgate.engine.processes import Holdings, Resolvers, growth
@@ -40,12 +41,18 @@ class FlowsAhead:
         """The attempts and shares with which to begin to look for the flow of a second."""
         return self._course.at(second)
 
-    def end_of(self, ahead: Stretch, second: float) -> Flow:
-        """The flow at a second until which was looked, before anything else happens there."""
-        last, step = ahead.parts[-1][0], ahead.step
-        if step and second < step.last_s:
-            return self.at(second, ahead.opens, step.faster, ahead.held)
-        return self.at(second, ahead.opens, faster_until(self._flow, last, self._now, second)) if ahead.evenly else last
+    def end_of(self, ahead: Stretch, rates: Callable[[Flow], Floats], second: float) -> Floats:
+        """What rates come to at a second until which was looked. As they may jump there, they are led on to it from
+        half-way and just before."""
+        half, step, half_s = ahead.parts[0][0], ahead.step, (self._now + second) / 2
+        if step:
+            half, half_s = step.flows[1], (self._now + step.look_s) / 2
+        faster = step.faster if step else faster_until(self._flow, half, self._now, second)
+        if second < half_s + FOUND_S:
+            half, half_s = self._flow, self._now
+        last_s = second - min(FOUND_S, (second - half_s) / 2)
+        middle, last = rates(half), rates(self.at(last_s, ahead.opens, faster, ahead.held))
+        return np.asarray(last + (last - middle) * (second - last_s) / (last_s - half_s))
 
     def held_then(self, step: Step, second: float) -> Held:
         """What is held at a second in a step, or next to it, while sessions and connections are opened along the

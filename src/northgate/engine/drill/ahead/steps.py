@@ -21,6 +21,8 @@ HELD, LEFT, SAME = 1e-5, 0.1, 2e-8
 # What comes sooner than this (s) is not looked for more closely, and looked at again after so long: where a backlog
 # stays at a bound, as rates beyond it lead back, what is followed is off it by so much.
 SHORTEST_S = 0.005
+# So near (s) to its last flow a step ends with it; else with another one.
+LAST_S = 1.5e-4
 # The last step leads to a flow in which utilisations differ by less than this from those at its end.
 LED_TO = 1e-3
 
@@ -74,12 +76,16 @@ class Step(Struct, frozen=True):
 
     def most(self, rates: Callable[[Flow], Floats], second: float) -> Floats:
         """The most that rates come to until a second in it, on the parabola through them; where they bend too much for
-        that, what they are at first."""
-        first, (slope, bend) = rates(self.flows[0]), self._parabola(rates)
-        tops = (bend < 0) & (slope > 0) & (self.way.longer >= 1)
-        top_s = np.divide(slope, -2 * bend, out=np.zeros_like(first), where=tops)
-        past_s = np.minimum(top_s, second - self.now)
-        return np.asarray(first + (slope + bend * past_s) * past_s)
+        that, the most at its ends."""
+        first, (slope, bend), past_s = rates(self.flows[0]), self._parabola(rates), second - self.now
+        tops = (bend < 0) & (self.way.longer >= 1)
+        top_s = np.clip(np.divide(slope, -2 * bend, out=np.zeros_like(first), where=tops), 0, past_s)
+        return np.asarray(np.maximum(first + (slope + bend * top_s) * top_s, np.maximum(first, self.at(rates, second))))
+
+    def at(self, rates: Callable[[Flow], Floats], second: float) -> Floats:
+        """What rates are at a second on the parabola through them."""
+        (slope, bend), past_s = self._parabola(rates), second - self.now
+        return np.asarray(rates(self.flows[0]) + (slope + bend * past_s) * past_s)
 
     def _parabola(self, rates: Callable[[Flow], Floats]) -> tuple[Floats, Floats]:
         """A and B of the parabola f0 + A t + B t^2 through rates."""
@@ -116,9 +122,21 @@ class Stretch(Struct, frozen=True):
         """Whether it is so short that the flow half-way stands for all of it."""
         return len(self.parts) == 1 and not self.evenly
 
-    def most(self, rates: Callable[[Flow], Floats], second: float) -> Floats:
-        """The most that rates come to until a second in it, where they go along a parabola; else those at first."""
-        return self.step.most(rates, second) if self.step else rates(self.parts[0][0])
+    def most(self, rates: Callable[[Flow], Floats]) -> Floats:
+        """The most that rates come to between the flows that are known of it, on the parabola through them, if any."""
+        if self.step:
+            return self.step.most(rates, min(self.end_s, self.step.last_s + LAST_S))
+        return rates(self.parts[0][0])
+
+    def leads_on(self, second: float) -> bool:
+        """Whether none of its flows is that of its end."""
+        return self.evenly or bool(self.step and abs(second - self.step.last_s) > LAST_S)
+
+    def led_on(self, first: Flow, rates: Callable[[Flow], Floats], second: float) -> Floats:
+        """About what rates come to at a second, from those of the first flow on."""
+        if self.step:
+            return self.step.at(rates, second)
+        return 2 * rates(self.parts[0][0]) - rates(first)
 
 
 class Past(Struct, frozen=True):
