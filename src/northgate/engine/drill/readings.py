@@ -15,6 +15,8 @@ from northgate.plan.models.drills import CAUSES
 
 # A peak is looked for where rates are led on to this part less than the highest.
 NEARLY = 1e-3
+# What rates come to at the end of a stretch: of the stretch, the rates of a flow, and the second.
+EndOf = Callable[[Stretch, Callable[[Flow], Floats], float], Floats]
 
 
 # A dataclass, as the models of answers hold it.
@@ -188,15 +190,22 @@ class Totals:
         self._causes.append(flow.cause_rps * seconds)
         self.failed += float(self._causes[-1].sum())
         self._mechanisms.append(flow.mechanism_rps * seconds)
-        self.rise(peaking(flow))
+        self._rise(peaking(flow))
         self._peak_latency_s = max(self._peak_latency_s, _mean_latency_at_end(flow, later_s))
 
-    def rise(self, peaks: Floats) -> None:
+    def rise_through(self, first: Flow, ahead: Stretch, second: float, later_s: Floats, end_of: EndOf) -> None:
+        """Notes what rates come to in a stretch, until a second with these backlogs; `end_of` finds those there, where
+        none of its flows is the last."""
+        self._rise(ahead.most(peaking))
+        if ahead.leads_on(second) and self._may_rise(first, ahead, second, later_s):
+            self._rise(end_of(ahead, peaking, second))
+
+    def _rise(self, peaks: Floats) -> None:
         """Notes what rates have come to (see `peaking`)."""
         self._peak_utilisation = max(self._peak_utilisation, float(peaks[1:].max(initial=0.0)))
         self._peak_latency_s = max(self._peak_latency_s, float(peaks[0]))
 
-    def may_rise(self, first: Flow, ahead: Stretch, second: float, later_s: Floats) -> bool:
+    def _may_rise(self, first: Flow, ahead: Stretch, second: float, later_s: Floats) -> bool:
         """Whether a peak may be reached at the second to which a stretch leads on, with these backlogs."""
         led_on = ahead.led_on(first, peaking, second) * (1 + NEARLY)
         slowest_s = max(float(led_on[0]), _mean_latency_at_end(ahead.parts[-1][0], later_s))

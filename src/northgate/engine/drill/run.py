@@ -18,7 +18,7 @@ from northgate.engine.drill.blind import BlindTimes
 from northgate.engine.drill.by_hand import Newcomers, Records, Rolls, Way, first_given, with_room
 from northgate.engine.drill.drawing import on_the_stairs, on_the_way
 from northgate.engine.drill.journal import Journal
-from northgate.engine.drill.readings import Totals, peaking, readings_of
+from northgate.engine.drill.readings import Totals, readings_of
 from northgate.engine.drill.result import DrillRun, Keyframe
 from northgate.engine.drill.script import Hands, Script, check_events, check_restores, counted, first_change_s
 from northgate.engine.drill.stairs import Climb, Stairs, ends_of, may_be_stairs, stairs_ahead
@@ -270,9 +270,7 @@ class Run:
             for flow, part in [(self.flow, 0.0), *ahead.parts]:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)
                 self.totals.add(flow, part * seconds, flow.state.backlog_s)
-            self.totals.rise(ahead.most(peaking))
-            if ahead.leads_on(second) and self.totals.may_rise(self.flow, ahead, second, later_s):
-                self.totals.rise(self.look_ahead.flows.end_of(ahead, peaking, second))
+            self.totals.rise_through(self.flow, ahead, second, later_s, self.look_ahead.flows.end_of)
             self.holdings.held = ahead.held or self.holdings.after(ahead.opens, seconds)
             self.begins = self.look_ahead.flows.begin(second)
         else:
