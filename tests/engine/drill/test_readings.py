@@ -1,11 +1,14 @@
 """Readings: each field has a way to be read and a unit, and what a plan may expect is among them."""
 
 from dataclasses import fields
+from types import SimpleNamespace
 
+import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from northgate.engine.drill.readings import READINGS, Ended, Readings, readings_of
+from northgate.engine.drill.ahead.steps import Stretch
+from northgate.engine.drill.readings import READINGS, Ended, Readings, Totals, readings_of
 from northgate.plan.models.drills import EXPECTABLE
 from northgate.plan.models.drills import READINGS as OF_PLANS
 
@@ -40,3 +43,16 @@ def test_they_are_what_a_drill_came_to():
 def test_of_nothing_no_share_is_taken():
     nothing = replace(ENDED, requests=0.0, served=0.0, causes=[0.0] * 8)
     assert readings_of(nothing).failed_share == readings_of(nothing).cross_zone_share == 0
+
+
+def test_in_a_stretch_so_short_that_one_flow_stands_for_it_latency_peaks_at_its_end():
+    """A backlog of 2 s grows by 0.5 s, of which three of four served calls wait."""
+    flow = SimpleNamespace(
+        served=4.0, mean_latency_s=1.5, queue=SimpleNamespace(utilisation=np.array([1.5, 0.2])),
+        state=SimpleNamespace(backlog_s=np.array([2.0, 0.0])), pair_served=np.array([3.0, 1.0]),
+        network=SimpleNamespace(pairs=SimpleNamespace(machine=np.array([0, 1]))),
+    )  # fmt: skip
+    totals = Totals()
+    totals.rise_through(flow, Stretch(1.0, ((flow, 1.0),), None), 1.0, np.array([2.5, 0.0]), None)
+    ended = totals.ended(0, 0, 0, 0, 2, settled=True)
+    assert (ended.peak_utilisation, ended.peak_latency_s) == (1.5, 1.5 + 0.5 * 3 / 4)

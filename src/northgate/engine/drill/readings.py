@@ -197,6 +197,8 @@ class Totals:
         """Notes what rates come to in a stretch, until a second with these backlogs; `end_of` finds those there, where
         none of its flows is the last."""
         self._rise(ahead.most(peaking))
+        if ahead.soon:
+            self._peak_latency_s = max(self._peak_latency_s, _mean_latency_at_end(ahead.parts[0][0], later_s))
         if ahead.leads_on(second) and self._may_rise(first, ahead, second, later_s):
             self._rise(end_of(ahead, peaking, second))
 
