@@ -5,6 +5,7 @@ import os
 import re
 import time
 from pathlib import Path
+from queue import Queue
 
 import httpx2
 import pytest
@@ -373,6 +374,37 @@ def test_job_8_subnets_firewalls_and_a_standby_copy(page, client, begin):
     hands.add_to("/names/0/answers")
     hands.become("/names/0/answers/1/balancer", "standby")
     assert [one["balancer"] for one in hands.document()["names"][0]["answers"]] == ["front", "standby"]
+
+
+def test_what_is_pressed_stays_where_it_is_until_it_is_released(page, begin):
+    """Findings stand above what can be pressed, and come when they come."""
+    hands, late = begin(instances=machines(2, "fells-1", "fells-2"), **of_machines("maps-1", "maps-2")), Queue()
+    expect(page.get_by_test_id("count-stops")).to_be_visible()
+
+    def hold(asked):
+        late.put(asked)
+
+    page.route("**/findings?*", hold)
+    with page.expect_request("**/findings?*"):
+        hands.add("balancer", "standby")
+    remove, found = (
+        hands.inspector.get_by_role("button", name="Remove fells-1", exact=True),
+        hands.inspector.get_by_text("nothing leads to standby"),
+    )
+    # What else is told of it has come: only the findings are awaited.
+    for told in ("Offered", "Address"):
+        expect(hands.inspector.get_by_text(told, exact=True)).to_be_visible()
+    remove.hover()
+    there = remove.bounding_box()
+    page.mouse.down()
+    with page.expect_event("requestfinished", lambda asked: "/findings?" in asked.url):
+        late.get(timeout=WAIT_S).continue_()
+    # Whatever is made of them has been drawn.
+    page.evaluate("async () => { for (let n = 0; n < 20; n++) await new Promise(requestAnimationFrame); }")
+    assert remove.bounding_box() == there
+    page.mouse.up()
+    expect(found).to_be_visible()
+    expect(remove).to_have_count(0)
 
 
 def test_job_9_three_protocols_and_an_overview_by_keys_alone(page, client, begin):

@@ -5,6 +5,7 @@ import { DropdownMenu } from "radix-ui";
 import { memo } from "react";
 import { useLingering } from "../../../kit/lingering";
 import { Button, IconButton } from "../../../kit/parts";
+import { useUnmoved } from "../../../kit/unmoved";
 import { type ObjectKind } from "../../../plan/names";
 import { formatSelection, lostName, partOf, type Fault, type Selection } from "../../../plan/selection";
 import { otherFaults } from "./faults";
@@ -22,12 +23,13 @@ import { describeObject } from "./object";
 import { overview } from "./plan";
 
 /** What is selected: its readings at this moment, its settings, and what they mean. */
-export const Inspector = memo(function Inspector(props: InspectorProps) {
+export const Inspector = memo(function Inspector(latest: InspectorProps) {
+  const [props, pressed] = useUnmoved(latest);
   const { selection, onSelect } = props;
   const isAddition = props.looking.mode === "what-if" && props.looking.change === "added";
   const body = selection ? describe(props, selection) : overview(props);
   return (
-    <aside className="flex h-full flex-col overflow-y-auto bg-panel px-4 pt-3 pb-6" aria-label="Inspector" data-testid="inspector">
+    <aside className="flex h-full flex-col overflow-y-auto bg-panel px-4 pt-3 pb-6" aria-label="Inspector" data-testid="inspector" {...pressed}>
       <header className="mb-4 flex items-start justify-between gap-2">
         <div className="min-w-0">
           <p className="text-[12px] text-ink-soft">{body.kind}</p>
