@@ -8,7 +8,7 @@ import sys
 import numpy as np
 import pytest
 
-from northgate.engine.base import Bools1, Floats1, Floats2, Ints1, compiled, part
+from northgate.engine.base import Bools1, Floats1, Floats2, Ints1, compiled, compiled_alone, part
 from northgate.engine.base.kept import LINKER
 
 
@@ -59,6 +59,34 @@ def test_an_array_of_another_kind_is_refused_by_its_name(place, wrong):
     with pytest.raises(TypeError, match=f"add_quarters: {name} is no array of kind"):
         add_quarters(*given)
     assert not np.any(given[3])
+
+
+def test_what_is_returned_is_counted():
+    """Machine code returns an object of everybody's; one that is not counted would be thrown away in the end."""
+    given, before = asked(), sys.getrefcount(None)
+    for _ in range(100_000):
+        add_quarters(*given)
+    assert abs(sys.getrefcount(None) - before) < 50_000
+
+
+def test_more_or_fewer_arrays_than_it_takes_are_refused():
+    for given in ((), asked()[:3], (*asked(), np.zeros(2))):
+        with pytest.raises(ValueError, match="zip"):
+            add_quarters(*given)
+
+
+@compiled_alone
+def add_alone(values: Floats1, made: Floats1) -> None:
+    for place in range(len(values)):
+        made[place] += values[place]
+
+
+def test_what_works_alone_does_and_refuses_as_others():
+    values, made = np.arange(3.0), np.ones(3)
+    add_alone(values, made)
+    assert made.tolist() == [1.0, 2.0, 3.0]
+    with pytest.raises(TypeError, match="add_alone: made is no array of kind f"):
+        add_alone(values, np.ones(3, dtype=np.int64))
 
 
 def test_arrays_that_lie_in_pieces_are_read_and_filled_all_the_same():
@@ -126,6 +154,13 @@ def test_linked_into_one_library_it_needs_nothing_else(tmp_path):
     (library,) = tmp_path.glob("__pycache__/*.so")
     library.write_text("no library")
     assert run(path, "2.5") == "[2.5, 2.5] llvmlite"
+
+
+def test_there_are_no_loops_in_what_whoever_has_loops_imports():
+    """All that have been imported are linked into the library of their package, in place of the last one: with a loop
+    of its own here, a script with one loop would leave all of the engine's out."""
+    told = "import northgate.engine.base as base; print(len(base.loops.LOOPS))"
+    assert subprocess.run([sys.executable, "-c", told], capture_output=True, text=True, check=True).stdout == "0\n"
 
 
 def test_what_cannot_be_kept_beside_its_source_is_kept_among_the_users_caches(tmp_path):

@@ -14,7 +14,7 @@ from northgate.engine.solver import Attempts
 def flow_at(second, numbers):
     """As much of a flow as is asked: attempts that go as 2 + t + t^2, and shares as t and 1 - t; a pair gets none."""
     tries = np.full(numbers, 2 + second + second**2)
-    attempts = Attempts(tries, tries[:1], np.zeros((0, 3)), np.zeros(1))
+    attempts = Attempts.of(tries, tries[:1], np.zeros((0, 3)), np.zeros(1))
     return SimpleNamespace(attempts=attempts, pair_share=np.array([[second, 1 - second, 0.0]]))
 
 

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from northgate.engine.base import MECHANISMS
-from northgate.engine.formulas.failover import last_stops, last_stops_of_two
+from northgate.engine.formulas.failover import last_stops
 from tests.engine.drill.test_traffic import targets
 from tests.support.plans import drill_of, fail, plan_data
 
@@ -121,28 +121,20 @@ def test_who_may_try_all_ends_at_those_who_take_him(alike):
     assert got.share[16:] == pytest.approx([0.75, 0.25], rel=1e-12)
 
 
-@given(st.lists(TARGETS, min_size=1, max_size=3), st.floats(0, 1), st.floats(0, 1))
-def test_one_further_try_of_many_groups_at_once_is_that_of_each(groups, mixed, left):
-    """To the target; of two kinds of requests, of which the second is not sent anywhere first in the last group."""
-    rows = [row for group in groups for row in group]
-    group = np.repeat(np.arange(len(groups)), [len(one) for one in groups])
+@given(TARGETS, st.floats(0, 1), st.floats(0, 1))
+def test_one_further_try_is_that_of_every_sequence(rows, mixed, left):
+    """First to the first target; what is drawn need not be all."""
     drawn = np.array([row[0] for row in rows], dtype=float)
-    drawn *= left / np.bincount(group, drawn)[group]
+    drawn *= left / drawn.sum()
     bad, silent = (np.array([row[1] in kinds for row in rows]) for kinds in NOT_GOOD)
-    begin = np.append(True, group[1:] != group[:-1])
-    first = (1 - mixed) * drawn + mixed * begin
-    both = np.stack([first, np.where(group == len(groups) - 1, 0.0, first)])
-    twice = (np.stack([one] * 2) for one in (drawn, bad, silent))
-    got = last_stops_of_two(both, *twice, group, len(groups))
-    for kind, sent in enumerate(both):
-        assert got.share[kind].sum() == pytest.approx(sent.sum())
-        for one in range(len(groups)):
-            mine = group == one
-            share, waits = every_sequence(sent[mine], drawn[mine], bad[mine], silent[mine], 1)
-            assert got.share[kind, mine] == pytest.approx(share, abs=1e-12)
-            for place, quiet in np.ndindex(int(mine.sum()), 2):
-                wanted = 0.0 if bad[mine][place] else waits.get((place, quiet), 0.0)
-                assert got.waited[quiet, kind, mine][place] == pytest.approx(wanted, abs=1e-12)
+    first = (1 - mixed) * drawn + mixed * (np.arange(len(rows)) == 0)
+    got = last_stops(first, drawn, bad, silent, 1)
+    share, waits = every_sequence(first, drawn, bad, silent, 1)
+    assert got.share.sum() == pytest.approx(first.sum())
+    assert got.share == pytest.approx(share, abs=1e-12)
+    for place, quiet in np.ndindex(len(rows), 2):
+        wanted = 0.0 if bad[place] else waits.get((place, quiet), 0.0)
+        assert got.waited[quiet, place] == pytest.approx(wanted, abs=1e-12)
 
 
 def with_others(count, **group):

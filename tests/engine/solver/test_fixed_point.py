@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from northgate.engine.drill.run import undisturbed
-from northgate.engine.solver import Solver
+from northgate.engine.solver import Attempts, Solver
 from northgate.engine.solver.fixed_point import MEMORY, SETTLED, SETTLED_TRIES, Memory, Secants, fixed_point
 from northgate.engine.solver.passes.one_pass import OnePass
 from tests.engine.solver.test_connections import layer_4
@@ -91,7 +91,8 @@ def test_how_often_nobody_tries_is_as_wanted_wherever_one_begins():
     data["fleets"].append({**data["fleets"][0], "name": "idle"})
     flow = undisturbed(network_of(data))
     held = flow.state.held.connections > 0
-    away = replace(flow.attempts, over_open=np.where(held, flow.attempts.over_open, 7.0))
+    book, after_one, over_open, lost = flow.attempts.parts
+    away = Attempts.of(book, after_one, np.where(held, over_open, 7.0), lost)
     found = Solver(flow.network).solve(replace(flow.state, attempts=away))
     assert not held.all()
     assert found.attempts.over_open == pytest.approx(np.ones_like(away.over_open))
@@ -100,7 +101,7 @@ def test_how_often_nobody_tries_is_as_wanted_wherever_one_begins():
 def test_who_is_tried_once_forgets_a_storm():
     """Where nobody goes on any more (as once did, to the next address of a dead front), nothing of it is left."""
     flow = undisturbed(network_of(plan_data()))
-    storm = replace(flow.attempts, book=np.full_like(flow.attempts.book, 3.0))
+    storm = Attempts.of(np.full_like(flow.attempts.book, 3.0), *flow.attempts.parts[1:])
     found = Solver(flow.network).solve(replace(flow.state, attempts=storm))
     assert found.queue.utilisation == pytest.approx(flow.queue.utilisation)
     assert found.attempts.book == pytest.approx(flow.attempts.book)

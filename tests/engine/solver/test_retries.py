@@ -6,7 +6,9 @@ from msgspec.structs import replace
 
 from northgate.engine.balancing.keys import KeyTable
 from northgate.engine.drill.run import undisturbed
+from northgate.engine.network import Answers
 from northgate.engine.solver import Solver
+from tests.engine.network.test_names import two_regions
 from tests.simulation.requests import score
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
@@ -213,3 +215,21 @@ def test_a_session_whose_target_refuses_goes_on_in_the_order_of_its_key():
     flow = run.flow_at(61)
     assert 0 < lost < 1 / 3
     assert flow.cause_rps.sum() == pytest.approx(600 * lost)
+
+
+def test_who_may_go_on_is_asked_anew_when_others_are_told_several_addresses():
+    """Of two clients first the one is told both addresses, then the other: each time who is told one alone fails, a
+    third of them, at the dead front. The same solver says so as one that has not seen the first state."""
+    data = two_regions(choose="all")
+    for client in data["clients"]:
+        client["tries_next_address"] = True
+    flow = drill_of(data, [fail(10, front={"balancer": "front", "zone": "fells-1"})], lasts_s=60).flow_at(11)
+    calm, one, both = flow.state, ({(0,): 1.0}, [1.0, 0.0]), ({(0, 1): 1.0}, [0.5, 0.5])
+    solver = Solver(flow.network)
+    for told, failed in (((both, one), [0, 200 / 3]), ((one, both), [600 / 3, 0])):
+        sets, shares = zip(*told, strict=True)
+        answers = Answers(np.concatenate(shares), calm.answers.holder, sets)
+        state = replace(calm, answers=answers, attempts=None)
+        found, new = (some.solve(state) for some in (solver, Solver(flow.network)))
+        assert found.call_cause.sum(axis=1) == pytest.approx(failed)
+        assert found.call_cause.tolist() == new.call_cause.tolist()

@@ -12,10 +12,13 @@ from northgate.engine.base.arrays import (
     finite,
     floats,
     ints,
+    same,
+    some,
     sum_columns,
     sum_rows,
     total_by,
     unit,
+    where_true,
 )
 from northgate.engine.base.control import Reached, Watch, go_on, untold
 from northgate.engine.base.derived import Derives, cached
@@ -107,9 +110,12 @@ __all__ = [
     "ints",
     "load_all",
     "part",
+    "same",
+    "some",
     "sum_columns",
     "sum_rows",
     "total_by",
     "unit",
     "untold",
+    "where_true",
 ]

@@ -1,9 +1,10 @@
 """Makes machine code of marked functions, with Numba; imported only where there is none yet (see `loops`).
 
-What is made takes the addresses of NumPy's arrays, and looks itself where their numbers lie: so a call costs hardly
-more than the arithmetic.
+What is made takes NumPy's arrays as Python hands them on, and looks itself where their numbers lie: so a call costs
+hardly more than the arithmetic.
 
-Source: the layout of `PyArrayObject_fields` and of the head of `PyArray_Descr`, NumPy's C interface (stable since 2.0).
+Source: the layout of `PyArrayObject_fields` and of the head of `PyArray_Descr`, NumPy's C interface (stable since 2.0);
+that of objects and tuples of this version of Python, and how it calls functions of C (`METH_FASTCALL`).
 """
 
 from collections.abc import Callable, Sequence
@@ -17,17 +18,30 @@ import numpy as np
 from llvmlite import ir
 from numba import extending, types
 
+from northgate.engine.base.arrays import LETTERS
+
 # Where in an array's description stand: its numbers, how many axes it has, how long these are, the kind of its numbers,
 # and its flags, of which the first says that its numbers lie in one piece.
 _DATA, _AXES, _LENGTHS, _KIND, _FLAGS, _IN_ONE_PIECE = 16, 24, 32, 56, 64, 1
 # Where in the description of a kind stands its letter (`dtype.char`).
 _LETTER = 25
+# Of an object that is a pair the one that was found: it is counted once more, and returned.
+_ONE_OF_PAIR = f"""
+  %pair = inttoptr i64 %own to ptr
+  %items = getelementptr i8, ptr %pair, i64 {tuple.__basicsize__}
+  %item = getelementptr i64, ptr %items, i64 %found
+  %object = load i64, ptr %item
+  %counter = inttoptr i64 %object to ptr
+  %before = load i64, ptr %counter
+  %after = add i64 %before, 1
+  store i64 %after, ptr %counter
+  ret i64 %object
+"""
 # What the C library offers, and so every process has.
 KNOWN = {"exp", "expm1", "log", "log1p", "pow", "sqrt", "floor", "ceil", "memset", "memcpy", "memmove"}
 # What Numba offers is not all typed.
 _numba: Any = numba
 _intrinsic: Any = extending.intrinsic
-_TYPES: dict[str, Any] = {"f": np.float64, "i": np.int64, "u": np.uint64, "b": np.bool_}
 # The widest vectors that the processor has, which the compiler avoids by default: for long loops they pay.
 _CPU, _FEATURES = machine.get_host_cpu_name(), f"{machine.get_host_cpu_features().flatten()},-prefer-256-bit"
 vars(numba.config)["CPU_NAME"], vars(numba.config)["CPU_FEATURES"] = _CPU, _FEATURES
@@ -60,14 +74,21 @@ def _fits(array: int, letter: int, axes: int) -> bool:
     return bool(_word(_word(array + _KIND) + _LETTER) & 0xFF == letter)
 
 
-def object_of(function: Callable[..., None], kinds: Sequence[tuple[str, int]], name: str) -> bytes:
+def object_of(
+    function: Callable[..., None], kinds: Sequence[tuple[str, int]], name: str, *, alone: bool = False
+) -> bytes:  # fmt: skip
     """The machine code of a marked function and all that it calls, for this processor; to be called by a name. `kinds`:
     of each argument what the array holds ("f", "i", "u", "b": float64, int64, uint64, bool), and how many axes it
-    has."""
+    has.
+
+    It is a function of C that takes an object, where the arrays are, and how many: as Python calls such functions, with
+    a pair of which it returns the first, or, of arrays of another kind, the second. Where it works `alone` it touches
+    no object, and returns 0 or 1.
+    """
     body = _jitted(function)
-    entrance = _numba.cfunc(types.int32(*[types.int64] * len(kinds)), nopython=True)(_entrance(body, kinds))
+    entrance = _numba.cfunc(types.int64(types.int64, types.int64), nopython=True)(_entrance(body, kinds))
     # The C face of it has its name, after a prefix of its own.
-    door = _door(entrance.native_name.removeprefix("cfunc."), name, len(kinds))
+    door = _door(entrance.native_name.removeprefix("cfunc."), name, alone=alone)
     return _code(entrance.inspect_llvm() + door, name)
 
 
@@ -82,11 +103,11 @@ def _jitted(function: Callable[..., Any]) -> Any:
 
 
 def _entrance(body: Any, kinds: Sequence[tuple[str, int]]) -> Callable[..., int]:
-    """What takes addresses of arrays and calls the body with the arrays; the number of the first that is of another
-    kind, else 0."""
-    places = range(len(kinds))
+    """What takes the address of arrays' addresses, and how many there are, and calls the body with the arrays: 0; or 1,
+    if one is of another kind."""
     checks = "".join(
-        f"    if not fits(a{place}, {ord(np.dtype(_TYPES[letter]).char)}, {axes}): return {place + 1}\n"
+        f"    a{place} = word(given + {8 * place})\n"
+        f"    if not fits(a{place}, {ord(np.dtype(LETTERS[letter]).char)}, {axes}): return 1\n"
         for place, (letter, axes) in enumerate(kinds)
     )
     arrays = ", ".join(
@@ -95,16 +116,16 @@ def _entrance(body: Any, kinds: Sequence[tuple[str, int]]) -> Callable[..., int]
         + f"), {letter})"
         for place, (letter, axes) in enumerate(kinds)
     )
-    text = f"def entrance({', '.join(f'a{place}' for place in places)}):\n{checks}    body({arrays})\n    return 0\n"
+    text = f"    if count != {len(kinds)}: return 1\n{checks}    body({arrays})\n    return 0\n"
     names: dict[str, Any] = {
         "body": body,
         "fits": _fits,
         "word": _word,
         "place": _place,
         "carray": _numba.carray,
-        **_TYPES,
+        **LETTERS,
     }
-    exec(text, names)
+    exec(f"def entrance(given, count):\n{text}", names)
     made: Callable[..., int] = names["entrance"]
     return made
 
@@ -132,15 +153,15 @@ def _code(text: str, name: str) -> bytes:
     return bytes(target.emit_object(module))
 
 
-def _door(name: str, entrance: str, arguments: int) -> str:
+def _door(name: str, entrance: str, *, alone: bool) -> str:
     """What calls a function as Numba made it, which puts what it returns, and errors, where it is told."""
-    taken = ", ".join(f"i64 %a{place}" for place in range(arguments))
+    returned = "ret i64 %found" if alone else _ONE_OF_PAIR
     return f"""
-define i32 @"{entrance}"({taken}) {{
-  %made = alloca i32
+define i64 @"{entrance}"(i64 %own, i64 %given, i64 %count) {{
+  %made = alloca i64
   %error = alloca ptr
-  %status = call i32 @"{name}"(ptr %made, ptr %error, {taken})
-  %found = load i32, ptr %made
-  ret i32 %found
+  %status = call i32 @"{name}"(ptr %made, ptr %error, i64 %given, i64 %count)
+  %found = load i64, ptr %made
+  {returned}
 }}
 """

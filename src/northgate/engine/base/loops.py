@@ -18,7 +18,7 @@ from typing import Annotated, Any, Generic, ParamSpec, TypeVar, get_args
 import numpy as np
 from numpy.typing import NDArray
 
-from northgate.engine.base.arrays import Bools, Floats, Ints
+from northgate.engine.base.arrays import LETTERS, Bools, Floats, Ints
 from northgate.engine.base.kept import in_library, kept_object, link, loaded, name_of
 
 # Arrays by what they hold and how many axes they have; their numbers lie one after the other.
@@ -33,6 +33,9 @@ Bools2 = Annotated[Bools, "b", 2]
 
 Asked = ParamSpec("Asked")
 Function = TypeVar("Function", bound=Callable[..., Any])
+# How Python hands over arguments to functions of C: where they are, and how many.
+METH_FASTCALL = 0x0080
+_methods: list["_Method"] = []
 # All loops, by where they stand.
 LOOPS: dict[str, "Compiled[Any]"] = {}
 _lock = threading.Lock()
@@ -45,34 +48,33 @@ class Compiled(Generic[Asked]):
         self.function, self.__doc__, self._alone = function, function.__doc__, alone
         self.kinds = [get_args(kind)[1:] for kind in _annotations(function).values()]
         self.entrance = f"{function.__module__}.{function.__name__}"
-        self._call: Callable[..., int] | None = None
+        self._call: Callable[..., object] | None = None
         LOOPS[self.entrance] = self
 
     def __call__(self, *asked: Asked.args, **_: Asked.kwargs) -> None:
         """Runs it; arrays of another kind raise TypeError."""
-        # What is handed on is where each array begins to be described; machine code looks there itself.
-        if (self._call or self.load())(*map(id, asked)):
+        if (self._call or self.load())(*asked):
             self._in_pieces(asked)
 
     def _in_pieces(self, asked: Sequence[Any]) -> None:
         """Runs it on copies of arrays whose numbers do not lie in one piece."""
         whole = [np.ascontiguousarray(one) for one in asked]
-        wrong = self.load()(*map(id, whole))
-        if wrong:
-            name, (letter, axes) = list(_annotations(self.function))[wrong - 1], self.kinds[wrong - 1]
-            raise TypeError(f"{self.entrance}: {name} is no array of kind {letter} with {axes} axes")
+        names = _annotations(self.function)
+        for name, (letter, axes), one in zip(names, self.kinds, whole, strict=True):
+            if (one.dtype, one.ndim) != (LETTERS[letter], axes):
+                raise TypeError(f"{self.entrance}: {name} is no array of kind {letter} with {axes} axes")
+        self.load()(*whole)
         for one, copy in zip(asked, whole, strict=True):
             if copy is not one and one.flags.writeable:
                 one[...] = copy
 
-    def load(self) -> Callable[..., int]:
-        """Its machine code: as it was kept, or compiled now."""
+    def load(self) -> Callable[..., object]:
+        """Its machine code: as it was kept, or compiled now; called with the arrays it says whether one is of another
+        kind, and then has done nothing."""
         with _lock:
             if self._call is None:
                 address = in_library(self.function, self.name) or loaded(self.machine_code(), self.name)
-                # The one sort of function lets go of the interpreter while it works, the other does not.
-                signature = ctypes.CFUNCTYPE if self._alone else ctypes.PYFUNCTYPE
-                self._call = signature(ctypes.c_int32, *[ctypes.c_void_p] * len(self.kinds))(address)
+                self._call = _letting_go(address) if self._alone else _built_in(address)
         return self._call
 
     @cached_property
@@ -86,9 +88,38 @@ class Compiled(Generic[Asked]):
         def make() -> bytes:
             from northgate.engine.base.compiler import object_of
 
-            return object_of(self.function, self.kinds, self.name)
+            return object_of(self.function, self.kinds, self.name, alone=self._alone)
 
         return kept_object(self.function, self.name, make)
+
+
+class _Method(ctypes.Structure):
+    """`PyMethodDef`: how Python knows a function of C."""
+
+    _fields_ = (
+        ("name", ctypes.c_char_p), ("code", ctypes.c_void_p), ("flags", ctypes.c_int), ("doc", ctypes.c_char_p),
+    )  # fmt: skip
+
+
+def _built_in(address: int) -> Callable[..., object]:
+    """Machine code as a function that Python calls with nothing in between: None, or True where it refuses."""
+    method = _Method(b"loop", address, METH_FASTCALL, None)
+    # Functions are asked for as long as the process lasts.
+    _methods.append(method)
+    make = ctypes.pythonapi.PyCFunction_NewEx
+    make.restype, make.argtypes = ctypes.py_object, [ctypes.c_void_p, ctypes.py_object, ctypes.c_void_p]
+    made: Callable[..., object] = make(ctypes.addressof(method), (None, True), None)
+    return made
+
+
+def _letting_go(address: int) -> Callable[..., object]:
+    """Machine code as a function that lets go of the interpreter while it works: 0, or 1 where it refuses."""
+    code = ctypes.CFUNCTYPE(ctypes.c_int64, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_int64)(address)
+
+    def call(*asked: object) -> object:
+        return code(None, (ctypes.c_void_p * len(asked))(*map(id, asked)), len(asked))
+
+    return call
 
 
 def compiled(function: Callable[Asked, None]) -> Compiled[Asked]:

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import Bools, Floats, Ints, where_true
 from northgate.engine.formulas import Bounds, down_bounds, up_bounds
 from northgate.engine.processes import Entry, Targets, World
 from northgate.engine.truth import ANSWERS, Encounter
@@ -57,7 +57,7 @@ class BlindTimes:
     def look(self, now: float) -> Iterator[Entry]:
         """Opens a row where the finding now contradicts the belief, closes those where it turned back unnoticed."""
         outcome, alive, before = self.targets.found, self.targets.alive, self._met
-        flipped = np.flatnonzero(outcome.passes != before)
+        flipped = where_true(outcome.passes != before)
         self._met = outcome.passes.copy()
         for prober in flipped[~np.isnan(self._wrong_since[flipped])].tolist():
             self._close(prober, now, believed=False)
@@ -90,7 +90,7 @@ class BlindTimes:
 
     def _look_unseen(self, now: float, unseen: Bools) -> Iterator[Entry]:
         """Opens and closes rows of what requests have lost at targets whose probes pass all the same."""
-        for prober in np.flatnonzero(~np.isnan(self._unseen_since) & ~unseen).tolist():
+        for prober in where_true(~np.isnan(self._unseen_since) & ~unseen).tolist():
             self._close_unseen(prober, now)
         begun = unseen & np.isnan(self._unseen_since)
         self._unseen_since = np.where(begun, now, self._unseen_since)
@@ -125,9 +125,9 @@ class BlindTimes:
 
     def finish(self, now: float) -> tuple[BlindRow, ...]:
         """Closes what is still open; gives all rows in order."""
-        for prober in np.flatnonzero(~np.isnan(self._wrong_since)).tolist():
+        for prober in where_true(~np.isnan(self._wrong_since)).tolist():
             self._close(prober, now, believed=False)
-        for prober in np.flatnonzero(~np.isnan(self._unseen_since)).tolist():
+        for prober in where_true(~np.isnan(self._unseen_since)).tolist():
             self._close_unseen(prober, now)
         return tuple(sorted(self.rows, key=lambda row: (row.true_at_s, row.pair)))
 

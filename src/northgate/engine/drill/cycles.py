@@ -76,7 +76,7 @@ def _parts(run: Run) -> Iterator[Bools | Floats | Ints]:
     flow = run.flow
     yield from flow.state.numbers
     # A retry storm goes on from how often calls are tried.
-    yield from flow.attempts.parts
+    yield flow.attempts.numbers
     for one in (*_probers(run), run.fronts.addresses, run.drains, run.warmup, run.scaling, run.demand, run.resolvers):
         yield from one.stands(run.now)
 

@@ -12,7 +12,7 @@ from itertools import pairwise
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats, Ints, cached, distinct
+from northgate.engine.base import Bools, Floats, Ints, cached, distinct, where_true
 from northgate.engine.solver import Flow
 
 # So many steps of each turn of a period are solved; where the polynomial through every second of them foretells the
@@ -85,9 +85,9 @@ class Climbed(Struct, frozen=True, dict=True):
 def stairs_ahead(now: float, at_s: Floats, probers: Ints, kinds: Ints, ends: Bools) -> Stairs | None:
     """The stairs that verdicts in their order make, up to the first that `ends` them; None if they make none. Per
     verdict: its second, its prober, of what kind it is, and whether rates do not go on smoothly past it."""
-    end = int(np.append(np.flatnonzero(ends), len(at_s))[0])
+    end = int(np.append(where_true(ends), len(at_s))[0])
     # Those of the same second belong together; the last step is left to be taken as any other event.
-    begins = np.flatnonzero(np.diff(at_s, prepend=-np.inf) > 0)
+    begins = where_true(np.diff(at_s, prepend=-np.inf) > 0)
     bounds = begins[begins < end] if end < len(at_s) else begins
     if not may_be_stairs(at_s[bounds]):
         return None
@@ -109,7 +109,7 @@ def ends_of(cells: Ints, gains: Bools, counts: Bools, in_use: Floats) -> Bools:
     targets are in use before."""
     order = np.argsort(cells, kind="stable")
     more = np.where(gains, 1, -1)[order] * counts[order]
-    first = np.flatnonzero(np.diff(cells[order], prepend=-1) > 0)
+    first = where_true(np.diff(cells[order], prepend=-1) > 0)
     sums = np.cumsum(more)
     before = np.repeat(sums[first] - more[first], np.diff(first, append=len(order)))
     left = in_use[cells[order]] + sums - before
@@ -142,7 +142,7 @@ def read_off(steps: int, period: int, solved: Ints) -> Floats:
     row the Lagrange polynomials of one step."""
     factors = np.zeros((steps + 1, len(solved)))
     for turn in range(period):
-        mine, known = np.arange(turn, steps + 1, period), np.flatnonzero(solved % period == turn)
+        mine, known = np.arange(turn, steps + 1, period), where_true(solved % period == turn)
         factors[mine[:, None], known] = _lagrange(mine, solved[known], max(steps, 1))
     return factors
 
@@ -201,7 +201,7 @@ class Climb:
 def _smooth(climbed: Climbed) -> bool:
     """Whether every second solved step foretells the others."""
     stairs, solved = climbed.stairs, climbed.solved
-    places = [np.flatnonzero(solved % stairs.period == turn) for turn in range(stairs.period)]
+    places = [where_true(solved % stairs.period == turn) for turn in range(stairs.period)]
     kept = np.sort(np.concatenate([np.append(mine[:-1:2], mine[-1:]) for mine in places]))
     rates = np.array([_rates(flow) for flow in climbed.flows])
     foretold = read_off(stairs.steps, stairs.period, solved[kept])[solved] @ rates[kept]

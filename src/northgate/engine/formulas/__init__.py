@@ -11,7 +11,6 @@ from northgate.engine.formulas.failover import (
     last_of_orders,
     last_stops,
     last_stops_in_order,
-    last_stops_of_two,
     room_to_try,
 )
 from northgate.engine.formulas.hashing import (
@@ -25,7 +24,7 @@ from northgate.engine.formulas.hashing import (
     winners,
 )
 from northgate.engine.formulas.occupancy import Occupancy, Openings, idle_ends
-from northgate.engine.formulas.queues import AT_BOUND_S, Queue, Stations, is_too_late, overload, too_late
+from northgate.engine.formulas.queues import AT_BOUND_S, Queue, Stations, excess_of, is_too_late, overload, too_late
 from northgate.engine.formulas.retries import repeated
 from northgate.engine.formulas.roots import first_meeting, meets_s
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
@@ -51,6 +50,7 @@ __all__ = [
     "best_scores",
     "connects",
     "down_bounds",
+    "excess_of",
     "find_lumps",
     "find_stops",
     "find_ways",
@@ -62,7 +62,6 @@ __all__ = [
     "last_of_orders",
     "last_stops",
     "last_stops_in_order",
-    "last_stops_of_two",
     "meets_s",
     "mix64",
     "overload",

@@ -27,11 +27,9 @@ from msgspec import Struct
 from northgate.engine.base import (
     Bools,
     Bools1,
-    Bools2,
     Floats,
     Floats1,
     Floats2,
-    Floats3,
     Ints,
     Ints1,
     Ints2,
@@ -106,9 +104,26 @@ def find_stops(
 ) -> None:  # fmt: skip
     """`last_stops`, into `share` and the first `tries + 1` rows of `waited`; `then` (tries + 1,) is for work."""
     if tries == 0:
-        for target in range(len(first)):
-            share[target], waited[0, target] = first[target], 0.0 if bad[target] else first[target]
-        return
+        _stop_at_once(first, bad, share, waited)
+    elif tries == 1:
+        _find_stops_of_two(first, drawn, bad, silent, share, waited)
+    else:
+        _find_stops_of_lumps(first, drawn, bad, silent, tries, values, counts, table, then, share, waited)
+
+
+@part
+def _stop_at_once(first: Floats1, bad: Bools1, share: Floats1, waited: Floats2) -> None:
+    """`find_stops` without a further try."""
+    for target in range(len(first)):
+        share[target], waited[0, target] = first[target], 0.0 if bad[target] else first[target]
+
+
+@part
+def _find_stops_of_lumps(
+    first: Floats1, drawn: Floats1, bad: Bools1, silent: Bools1, tries: int, values: Floats2, counts: Ints2,
+    table: Floats1, then: Floats1, share: Floats1, waited: Floats2,
+) -> None:  # fmt: skip
+    """`find_stops` with several further tries."""
     lumps = find_lumps(first, drawn, bad, silent, values, counts)
     for target in range(len(first)):
         if counts[0, target] >= 0:
@@ -126,6 +141,34 @@ def find_stops(
             waited[0, target] += first[target]
         for quiet in range(tries + 1):
             share[target] += waited[quiet, target]
+
+
+@part
+def _find_stops_of_two(
+    first: Floats1, drawn: Floats1, bad: Bools1, silent: Bools1, share: Floats1, waited: Floats2
+) -> None:  # fmt: skip
+    """`find_stops` with one further try. The sum of the module is q_i + p_i Σ q_a / (P - p_a), with P the sum of all p;
+    at a bad one, which is not tried twice, the sum leaves it out."""
+    whole, from_silent, from_all = 0.0, 0.0, 0.0
+    for target in range(len(first)):
+        whole += drawn[target]
+    # What is sent again by each, of what others are drawn by, stands where it ends meanwhile.
+    for target in range(len(first)):
+        rest = whole - drawn[target]
+        tried = bad[target] and first[target] > 0 and rest > NOBODY_LEFT
+        share[target] = first[target] / rest if tried else 0.0
+        from_all += share[target]
+        from_silent += share[target] if silent[target] else 0.0
+    for target in range(len(first)):
+        again = share[target]
+        waited[0, target] = waited[1, target] = 0.0
+        if bad[target]:
+            left = first[target] if again == 0 else 0.0
+            share[target] = left + drawn[target] * (from_all - again)
+        else:
+            waited[0, target] = first[target] + drawn[target] * (from_all - from_silent)
+            waited[1, target] = drawn[target] * from_silent
+            share[target] = waited[0, target] + waited[1, target]
 
 
 @part
@@ -311,51 +354,6 @@ def _add_good(weight: float, tries: int, loud: Floats1, silent: Floats1, then: F
         for refused in range(tries - met):
             then[met] += weight * loud[tries + refused] * silent[met]
             then[met + 1] += weight * loud[refused] * silent[tries + met]
-
-
-def last_stops_of_two(first: Floats, drawn: Floats, bad: Bools, silent: Bools, group: Ints, groups: int) -> LastStops:
-    """As `last_stops` with one further try, of many kinds of requests in many groups at once: all are of shape (kinds,
-    targets), `group` is that of each target; `share` (kinds, targets), `waited` (2, kinds, targets).
-
-    With one further try the sum of the module is q_i + p_i Σ q_a / (P - p_a), with P the sum of all p of the group; at
-    a bad one, which is not tried twice, the sum leaves it out.
-    """
-    made = LastStops(np.empty(first.shape), np.empty((2, *first.shape)))
-    _find_stops_of_two(
-        first, drawn, bad, silent, group, np.empty((3, groups)), made.share, made.waited,
-    )  # fmt: skip
-    return made
-
-
-@compiled
-def _find_stops_of_two(
-    first: Floats2, drawn: Floats2, bad: Bools2, silent: Bools2, group: Ints1, sums: Floats2, share: Floats2,
-    waited: Floats3,
-) -> None:  # fmt: skip
-    """`last_stops_of_two`; `sums` (3, groups) is for work."""
-    whole, from_silent, from_all = sums[0], sums[1], sums[2]
-    for kind in range(first.shape[0]):
-        sums[:] = 0.0
-        for place in range(len(group)):
-            whole[group[place]] += drawn[kind, place]
-        # What is sent again by each, of what others are drawn by, stands where it ends meanwhile.
-        for place in range(len(group)):
-            of_group, rest = group[place], whole[group[place]] - drawn[kind, place]
-            tried = bad[kind, place] and first[kind, place] > 0 and rest > NOBODY_LEFT
-            again = first[kind, place] / rest if tried else 0.0
-            share[kind, place] = again
-            from_all[of_group] += again
-            from_silent[of_group] += again if silent[kind, place] else 0.0
-        for place in range(len(group)):
-            of_group, again, part_drawn = group[place], share[kind, place], drawn[kind, place]
-            waited[0, kind, place] = waited[1, kind, place] = 0.0
-            if bad[kind, place]:
-                left = first[kind, place] if again == 0 else 0.0
-                share[kind, place] = left + part_drawn * (from_all[of_group] - again)
-            else:
-                at_once = first[kind, place] + part_drawn * (from_all[of_group] - from_silent[of_group])
-                waited[0, kind, place], waited[1, kind, place] = at_once, part_drawn * from_silent[of_group]
-                share[kind, place] = at_once + waited[1, kind, place]
 
 
 def last_stops_in_order(order: Ints, bad: Bools, silent: Bools) -> LastStops:

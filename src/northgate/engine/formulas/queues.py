@@ -83,6 +83,11 @@ class Stations(Struct, frozen=True, dict=True):
         """Which have so many servers that the loss formula is not computed by its recursion."""
         return self._count > RECURSION_LIMIT
 
+    @cached
+    def _none_blocked(self) -> Floats | None:
+        """Erlang's B as `_blocked` says, where no station has so many servers."""
+        return None if self._many.any() else np.zeros(len(self.capacity))
+
     def mean_wait_s(self, utilisation: Floats) -> Floats:
         """The mean M/M/c wait in seconds at min(utilisation, 0.98); 0 where no capacity limit is known."""
         made = np.empty(len(utilisation))
@@ -91,8 +96,8 @@ class Stations(Struct, frozen=True, dict=True):
 
     def _blocked(self, utilisation: Floats) -> Floats:
         """Erlang's B of the stations with many servers, 0 of the others."""
-        if not self._many.any():
-            return np.zeros(len(utilisation))
+        if self._none_blocked is not None:
+            return self._none_blocked
         load: Floats = np.minimum(utilisation, WAIT_LIMIT) * self._count.astype(np.float64)
         return np.where(self._many, erlang_b_of_many(self._count, load), 0.0)
 
@@ -128,6 +133,12 @@ def _find_waits(capacity: Floats1, count: Ints1, blocked: Floats1, utilisation: 
         made[place] = _wait_s(capacity[place], count[place], blocked[place], utilisation[place])
 
 
+@part
+def excess_of(used: float) -> float:
+    """The share 1 - 1/u of what is offered that is beyond u = 1; 0 below it (see `overload`)."""
+    return 1 - 1 / used if used > 1 else 0.0
+
+
 @compiled
 def _find_queues(
     capacity: Floats1, count: Ints1, blocked: Floats1, utilisation: Floats1, service_s: Floats1, queue_s: Floats1,
@@ -135,7 +146,7 @@ def _find_queues(
 ) -> None:  # fmt: skip
     for place in range(len(count)):
         used, full = utilisation[place], backlog_s[place] >= queue_s[place] - AT_BOUND_S
-        excess[place] = 1 - 1 / used if full and used > 1 else 0.0
+        excess[place] = excess_of(used) if full else 0.0
         if used > 1:
             slope[place] = 0.0 if full else used - 1
         else:

@@ -130,8 +130,8 @@ def two_choices(weight: Floats, hold_s: Floats, refuses: Bools, silent: Bools) -
     about: targets that tie share their ranks so that they stay tied.
     """
     made, speed = np.zeros(len(weight)), weight / np.maximum(hold_s, SHORTEST_HOLD_S)
-    order = np.argsort(-speed, kind="stable")
-    _find_two_choices(weight, speed, refuses, silent, order, np.empty_like(order), made)
+    order = (-speed).argsort(kind="stable")
+    _find_two_choices(weight, speed, refuses, silent, order, np.empty(len(order), dtype=np.int64), made)
     return made
 
 

@@ -125,7 +125,7 @@ class Members(Struct, frozen=True):
     keys: Keys
 
 
-class Balancers(Struct, frozen=True):
+class Balancers(Struct, frozen=True, dict=True):
     """Per balancer: its layer (4 or 7), how deep it stands behind others (0: only clients ask it), what its answers may
     take together (megabits/s; inf where no limit is known), and whether it leaves its address without usable
     targets."""
@@ -135,7 +135,7 @@ class Balancers(Struct, frozen=True):
     bandwidth_mbps: Floats
     withdraws: Bools
 
-    @property
+    @cached
     def levels(self) -> int:
         """How many balancers stand behind each other at most."""
         return int(self.level.max(initial=0)) + 1

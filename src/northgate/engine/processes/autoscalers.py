@@ -13,7 +13,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, total_by
+from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, total_by, where_true
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
 from northgate.engine.processes.targets import Targets
@@ -49,7 +49,7 @@ class Autoscaler:
     def __init__(self, network: Network, fleet: Fleet) -> None:
         self.network, self.fleet, self.scale = network, fleet, fleet.scale or BY_HAND
         machines = network.machines
-        own = {machines.names[one] for one in np.flatnonzero(machines.spare)}
+        own = {machines.names[one] for one in where_true(machines.spare)}
         names = {*fleet.instance_names(), *(one for one in own if one.rpartition("-")[0] == fleet.name)}
         self.machines = np.array([at for at, name in enumerate(network.machines.names) if name in names])
         # In the order of their numbers: plan order has a fleet's own after the instances, and so after the spares.
@@ -134,7 +134,7 @@ class Autoscaler:
                 break
             held = total_by(zones, there, len(self.network.zones))
             zone = min(free, key=lambda one: held[one])
-            place = int(np.flatnonzero(~taken & (zones == zone))[0])
+            place = int(where_true(~taken & (zones == zone))[0])
             self.since[place] = now
             self._proven[place] = False
             launched.append(int(self.machines[place]))
@@ -142,7 +142,7 @@ class Autoscaler:
 
     def _newest(self, some: Bools, count: int) -> Ints:
         """The newest of some; of equally new ones the last."""
-        places = np.flatnonzero(some)
+        places = where_true(some)
         return self.machines[places[np.argsort(self.since[places], kind="stable")][::-1][:count]]
 
     @property
@@ -183,7 +183,7 @@ class Autoscaling:
         self.world, self.targets, self.drains, self.network = world, targets, drains, world.network
         fleets = self.network.plan.fleets
         names = self.network.machines.names
-        spare = {names[one].rpartition("-")[0] for one in np.flatnonzero(self.network.machines.spare)}
+        spare = {names[one].rpartition("-")[0] for one in where_true(self.network.machines.spare)}
         self.scalers = [Autoscaler(self.network, fleet) for fleet in fleets if fleet.scale or fleet.name in spare]
         self._by_hand: list[tuple[str, int]] = []
         # Until when launches fail, and which zones lived at the last look.

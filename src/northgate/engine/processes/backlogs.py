@@ -11,7 +11,19 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from northgate.engine.base import NEVER, Bools, Floats, Floats1, Floats2, Ints, Ints1, compiled, total_by
+from northgate.engine.base import (
+    NEVER,
+    Bools,
+    Floats,
+    Floats1,
+    Floats2,
+    Ints,
+    Ints1,
+    compiled,
+    some,
+    total_by,
+    where_true,
+)
 from northgate.engine.formulas import AT_BOUND_S, meets_s
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
@@ -33,7 +45,7 @@ class Growth(Struct, frozen=True):
     @property
     def moves(self) -> bool:
         """Whether any backlog changes."""
-        return bool(self.slope.any() or self.bend.any())
+        return some(self.slope) or some(self.bend)
 
     def after(self, seconds: float) -> Floats:
         """The backlogs `seconds` later."""
@@ -102,7 +114,7 @@ def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float, probe
     soonest = min(float(each.min()), turns)
     if soonest == NEVER:
         return NO_CROSSING
-    meets = np.flatnonzero(each <= soonest + AT_BOUND_S)
+    meets = where_true(each <= soonest + AT_BOUND_S)
     at = which[meets]
     jumps = (at != EMPTY) & (at < bounds_s.shape[1] + EMPTY + 1 - probes)
     return Crossing(now + soonest, meets, aims[meets], bool(jumps.any()))

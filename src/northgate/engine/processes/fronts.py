@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by
+from northgate.engine.base import NEVER, Bools, Floats, Ints, total_by, where_true
 from northgate.engine.network import Network
 from northgate.engine.processes.holdings import Holdings
 from northgate.engine.processes.process import Entry
@@ -23,7 +23,7 @@ class Addresses:
     def __init__(self, network: Network, front_dead: Bools) -> None:
         self._failover_s: Floats = network.fronts.failover_s
         self.floating = tuple(
-            Floating(np.flatnonzero(network.fronts.balancer == index), returns=balancer.returns)
+            Floating(where_true(network.fronts.balancer == index), returns=balancer.returns)
             for index, balancer in enumerate(network.plan.balancers)
             if balancer.address_kind == "floating"
         )
@@ -59,7 +59,7 @@ class Addresses:
 
     def take_changes(self, now: float) -> Ints:
         """Lets the fronts whose time has come leave or join; returns them."""
-        changed = np.flatnonzero(self._change_s <= now)
+        changed = where_true(self._change_s <= now)
         for one in self.floating:
             holder = one.holder(self.present)
             if holder in changed:

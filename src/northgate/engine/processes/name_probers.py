@@ -17,6 +17,7 @@ from northgate.engine.base import (
     Floats,
     sum_columns,
     total_by,
+    where_true,
 )
 from northgate.engine.network import Network
 from northgate.engine.processes.probers import Findings, Phases, Probers, name_beats
@@ -90,7 +91,7 @@ class OnwardChecks:
         self.pairs = network.probed.pair[self.place]
         members, entries = network.pairs.member[self.pairs], network.entries
         mine = [
-            np.flatnonzero((entries.call == call) & (entries.member == member))
+            where_true((entries.call == call) & (entries.member == member))
             for call, member in zip(calls, members, strict=True)
         ]
         self.count = len(self.pairs)

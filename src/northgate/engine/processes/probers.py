@@ -12,7 +12,7 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from northgate.engine.base import DIGITS, NEVER, Bools, Bools1, Floats, Floats1, Ints, compiled, part
+from northgate.engine.base import DIGITS, NEVER, Bools, Bools1, Floats, Floats1, Ints, compiled, part, where_true
 from northgate.engine.network import Network
 from northgate.plan.models.groups import Probe
 
@@ -282,7 +282,7 @@ class Probers:
     def to_come(self, until: float) -> tuple[Floats, Ints]:
         """The verdicts that come before a second as things stand, in their order: when, and whose."""
         due = self._due()
-        mine = np.flatnonzero(due < until)
+        mine = where_true(due < until)
         order = mine[np.argsort(due[mine], kind="stable")]
         return due[order], order
 
@@ -295,7 +295,7 @@ class Probers:
 
     def take_verdicts(self, now: float) -> Ints:
         """Changes the beliefs whose verdict has come; returns those probers."""
-        changed = np.flatnonzero(self._due() <= now)
+        changed = where_true(self._due() <= now)
         if len(changed):
             self.turn(changed)
         return changed
@@ -362,7 +362,7 @@ class Probers:
         back = alive & ~self._alive
         self._alive = alive.copy()
         passes = self._sends.outcome.passes
-        changed = np.flatnonzero(back & (self.believes != passes))
+        changed = where_true(back & (self.believes != passes))
         self.turns = self.turns + back
         self.believes = np.where(back, passes, self.believes)
         self._promised = np.where(back, NEVER, self._promised)
@@ -381,7 +381,7 @@ def spread_phases(network: Network) -> Floats:
     fronts = np.bincount(network.cells.group, minlength=groups)
     rank = np.zeros(len(network.cells.front), dtype=np.float64)
     for group in range(groups):
-        mine = np.flatnonzero(network.cells.group == group)
+        mine = where_true(network.cells.group == group)
         rank[mine] = np.argsort(np.argsort(network.cells.front[mine]))
     group_of = members.group[member]
     place = members.place
@@ -395,6 +395,6 @@ def _places_without_spares(network: Network, groups: int) -> tuple[Ints, Ints]:
     members, spare = network.members, network.machines.spare[network.members.machine]
     place = np.zeros(len(members.group), dtype=np.int64)
     for group in range(groups):
-        mine = np.flatnonzero(members.group == group)
+        mine = where_true(members.group == group)
         place[np.concatenate([mine[~spare[mine]], mine[spare[mine]]])] = np.arange(len(mine))
     return place, np.bincount(members.group[~spare], minlength=groups)

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, cached
+from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, cached, where_true
 from northgate.engine.network import Answers, Asker, NameBook, Network, Record, Sets
 from northgate.engine.processes.holders import Holders
 
@@ -266,7 +266,7 @@ class Resolvers:
         """Where each holder's addresses begin in one list of all; which entries ask a name, and where they look."""
         sizes = [len(self._names.leaves_for(self._asker(number))) for number in range(len(self._who.holders))]
         starts = np.cumsum([0, *sizes])
-        asks = np.flatnonzero(self._who.of_entry >= 0)
+        asks = where_true(self._who.of_entry >= 0)
         return starts.tolist(), asks, starts[self._who.of_entry[asks]] + self._network.entries.leaf[asks]
 
     def _steady(self, number: int) -> bool:

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints
+from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, where_true
 from northgate.engine.network import Network
 from northgate.engine.processes.holdings import Holdings
 from northgate.engine.processes.process import Entry
@@ -89,7 +89,7 @@ class Warmup:
 
     def next_s(self, now: float) -> float:
         """When the next weight rises."""
-        cold = np.flatnonzero(~np.isnan(self._since))
+        cold = where_true(~np.isnan(self._since))
         if not len(cold):
             return NEVER
         step = self._slow_s[cold] / SLOW_STEPS
@@ -98,7 +98,7 @@ class Warmup:
 
     def take(self, now: float) -> Iterator[Entry]:
         """Raises the weights whose time has come."""
-        cold = np.flatnonzero(~np.isnan(self._since))
+        cold = where_true(~np.isnan(self._since))
         if len(cold):
             steps = np.floor((now - self._since[cold]) / self._slow_s[cold] * SLOW_STEPS + 1e-6) + 1
             self.warmth = self.warmth.copy()

@@ -34,6 +34,7 @@ from northgate.engine.base import (
     cached,
     compiled,
     part,
+    some,
     sum_columns,
     total_by,
     unit,
@@ -63,16 +64,16 @@ class OpenConnections:
         self.kinds, ways = self.network.kept.connections, unloaded.open_ways
         self.calls, self.row, self.retries, self.trip_s = ways.calls, ways.row, ways.retries, ways.trip_s
         self.fate, self.dead, self.blocked = ways.fate, ways.dead, ways.blocked
-        self.held = np.zeros_like(ways.trip_s) if state.held is None else state.held.connections
+        self.held = np.zeros(ways.trip_s.shape) if state.held is None else state.held.connections
         self.free, self.anew = np.ones(len(state.call_rps)), np.zeros(len(state.call_rps))
         self.over = np.zeros(len(self.network.fronts.zone))
         self.call_rps: Floats = state.call_rps[self.calls]
         self.rps = self.held * self.call_rps[:, None]
         # Whether any connection is open.
-        self.any = bool(self.rps.any())
-        self.tries = np.ones_like(self.rps)
+        self.any = some(self.rps)
+        self.tries = np.ones(self.rps.shape)
         # Per kind and pair the share of calls that are sent into a connection just closed for being idle.
-        self.reset = np.zeros_like(self.held)
+        self.reset = np.zeros(self.held.shape)
         if len(self.kinds):
             self.free[self.calls] = unit(1 - self.held.sum(axis=1))
             self.reset = self._reset()
@@ -81,7 +82,7 @@ class OpenConnections:
     def _reset(self) -> Floats:
         """Of λ calls a second and source, δ of its connections being closed a second, δ / λ (1 - e^(-λ r)) are sent
         within the round trip r after one was; never more than there are calls without a connection."""
-        made, (sources, _, idle_s) = np.zeros_like(self.held), self.network.kept.terms[1]
+        made, (sources, _, idle_s) = np.zeros(self.held.shape), self.network.kept.terms[1]
         rate, free = self.call_rps / sources, self.free[self.calls]
         _find_reset(self.held, rate, idle_s, self.trip_s, self.dead, self.blocked, free, made)
         return made
@@ -95,7 +96,9 @@ class OpenConnections:
     @property
     def coming(self) -> Floats:
         """Per kind and pair the attempts/s that come to the target; those through dead fronts do not."""
-        return np.where(self.dead | self.blocked, 0.0, self.rps * self.tries)
+        made = np.zeros(self.rps.shape)
+        _find_coming(self.rps, self.tries, self.dead, self.blocked, made)
+        return made
 
     def arriving(self, fates: int) -> Floats:
         """Per fate and pair the attempts/s that come to the target."""
@@ -107,7 +110,9 @@ class OpenConnections:
         """Per kind and pair how often a call is tried over its connection, again as long as that stands; and the share
         of calls under which a connection ends there, and which are repeated without one. `served` (fates, pairs): what
         of one attempt is; as in `ended`."""
-        tries, lost = np.empty_like(self.rps), np.empty_like(self.rps)
+        tries, lost = np.empty((2, *self.rps.shape))
+        if not self.kinds:
+            return tries, lost
         _find_tries(
             served, self.fate, self.dead, self.blocked, self.over, self.network.pairs.front, self.retries,
             self.ends_at_first_failure, tries, lost,
@@ -117,12 +122,14 @@ class OpenConnections:
     def ended_under_calls(self, lost: Floats) -> Floats:
         """Per kind and pair: the share of sources whose connection has ended under a call that they repeat without
         one, that of calls there being `lost`; those who were reset too."""
-        return np.asarray(self.held * lost + np.where((self.retries > 0)[:, None], self.reset, 0.0))
+        made = np.zeros(self.held.shape)
+        _find_ended_under(self.held, lost, self.reset, self.retries, made)
+        return made
 
     def spent_before(self, served: Floats) -> Floats:
         """Per call the mean time that those have spent whose connection has ended under them (s): all the patience of
         the first attempt, or the round trip that it takes to be reset; `served` as in `wanted`."""
-        spent, made = np.zeros(len(self.kinds)), np.zeros_like(self.free)
+        spent, made = np.zeros(len(self.kinds)), np.zeros(len(self.free))
         _find_spent(
             self.held, self.wanted(served)[1], self.reset, self.retries, self.network.calls.timeout_s[self.calls],
             self.trip_s, spent,
@@ -132,8 +139,8 @@ class OpenConnections:
 
     def by_call(self, by_kind_pair: Floats) -> Floats:
         """Sums a value per kind of connection and pair by call."""
-        made = np.zeros_like(self.free)
-        made[self.calls] = by_kind_pair.sum(axis=1)
+        made = np.zeros(len(self.free))
+        _add_by_call(self.calls, by_kind_pair, made)
         return made
 
     def ended(self, kinds: Ints, values: Floats) -> Bound:
@@ -187,6 +194,31 @@ def _find_reset(
         if whole > free[kind]:
             for pair in range(held.shape[1]):
                 made[kind, pair] *= free[kind] / whole
+
+
+@compiled
+def _find_coming(rps: Floats2, tries: Floats2, dead: Bools2, blocked: Bools2, made: Floats2) -> None:
+    """`OpenConnections.coming`."""
+    for kind in range(rps.shape[0]):
+        for pair in range(rps.shape[1]):
+            if not (dead[kind, pair] or blocked[kind, pair]):
+                made[kind, pair] = rps[kind, pair] * tries[kind, pair]
+
+
+@compiled
+def _find_ended_under(held: Floats2, lost: Floats2, reset: Floats2, retries: Floats1, made: Floats2) -> None:
+    """`OpenConnections.ended_under_calls`."""
+    for kind in range(held.shape[0]):
+        for pair in range(held.shape[1]):
+            made[kind, pair] = held[kind, pair] * lost[kind, pair] + (reset[kind, pair] if retries[kind] > 0 else 0.0)
+
+
+@compiled
+def _add_by_call(calls: Ints1, values: Floats2, made: Floats1) -> None:
+    """`OpenConnections.by_call`."""
+    for kind in range(values.shape[0]):
+        for pair in range(values.shape[1]):
+            made[calls[kind]] += values[kind, pair]
 
 
 @part

@@ -1,8 +1,5 @@
 """What the stages of a pass work with, and what they hand on."""
 
-from collections.abc import Sequence
-
-import numpy as np
 from msgspec import Struct
 
 from northgate.engine.base import Floats, Ints
@@ -63,21 +60,6 @@ class Stop(Struct, frozen=True):
     pairs: Ints
     share: Floats
     waited: Floats
-
-
-def together(stops: Sequence[Stop]) -> list[Stop]:
-    """As few stops as there are numbers of tries, of all places of these."""
-    by_tries: dict[int, list[Stop]] = {}
-    for stop in stops:
-        by_tries.setdefault(len(stop.waited), []).append(stop)
-    return [some[0] if len(some) == 1 else _joined(some) for some in by_tries.values()]
-
-
-def _joined(stops: Sequence[Stop]) -> Stop:
-    fate, pairs, share, waited = (
-        np.concatenate([getattr(one, name) for one in stops], axis=-1) for name in ("fate", "pairs", "share", "waited")
-    )
-    return Stop(fate, pairs, share, waited)
 
 
 class Forth(Struct, frozen=True):

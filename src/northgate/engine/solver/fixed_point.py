@@ -4,7 +4,7 @@ calls are tried again, which depends on what becomes of them."""
 import numpy as np
 from msgspec import Struct, field
 
-from northgate.engine.base import Floats, Floats1, Floats2, compiled, part
+from northgate.engine.base import Bools1, Floats, Floats1, Floats2, compiled, part
 from northgate.engine.solver.context import Back, Forth
 from northgate.engine.solver.passes.one_pass import OnePass
 from northgate.engine.solver.state import Attempts
@@ -29,16 +29,22 @@ class Secants:
     from the last one, so its first round is led on by what that has told."""
 
     def __init__(self) -> None:
-        # How far they have come from one round to the next, and how what is off has changed.
-        self._pairs: list[tuple[Floats, Floats]] = []
+        # How far they have come from one round to the next, and how what is off has changed, in as many rounds: the
+        # last one first; and room for work.
+        self._come, self._changed, self._rounds = np.zeros((MEMORY, 0)), np.zeros((MEMORY, 0)), 0
+        self._room = np.zeros((2 * MEMORY + 1, 0))
 
     def add(self, come: Floats, changed: Floats) -> None:
-        """One more round."""
-        self._pairs = [*self._pairs[1 - MEMORY :], (come, changed)]
+        """One more round. Of other numbers nothing is remembered."""
+        if len(come) != self._come.shape[1]:
+            self._come, self._changed = np.zeros((2, MEMORY, len(come)))
+            self._rounds, self._room = 0, np.zeros((2 * MEMORY + 1, len(come)))
+        self._rounds = min(self._rounds + 1, MEMORY)
+        _remember(come, changed, self._come, self._changed)
 
     def forget(self) -> None:
         """What has been told was misleading."""
-        self._pairs = []
+        self._rounds = 0
 
     def step(self, off: Floats) -> Floats:
         """Where all of the last rounds' changes, taken together, would leave nothing off, or as little as they can.
@@ -46,28 +52,45 @@ class Secants:
         Least squares by making what each round changed orthogonal to what those after it did (modified Gram-Schmidt);
         a round that tells nothing new is left out.
         """
-        pairs = [pair for pair in reversed(self._pairs) if len(pair[0]) == len(off)]
-        if not pairs:
+        if not self._rounds or len(off) != self._come.shape[1]:
             return off
-        come, changed = (np.array(some) for some in zip(*pairs, strict=True))
-        made = off.copy()
-        _find_step(come, changed, off.copy(), made)
+        made, led = off.copy(), np.zeros(1, dtype=bool)
+        _find_step(self._come[: self._rounds], self._changed[: self._rounds], off, self._room, made, led)
         # Where all are left out, it is what is off itself.
-        return off if np.array_equal(made, off) else made
+        return made if led[0] else off
 
 
 @compiled
-def _find_step(come: Floats2, changed: Floats2, rest: Floats1, made: Floats1) -> None:
-    """`Secants.step`: the last round first; `rest` and `made` begin as what is off, all but `made` is for work."""
-    for last in range(come.shape[0]):
+def _remember(come: Floats1, changed: Floats1, all_come: Floats2, all_changed: Floats2) -> None:
+    """Puts a round before all others; the last of these is forgotten."""
+    for number in range(len(all_come) - 1, 0, -1):
+        for place in range(len(come)):
+            all_come[number, place] = all_come[number - 1, place]
+            all_changed[number, place] = all_changed[number - 1, place]
+    for place in range(len(come)):
+        all_come[0, place], all_changed[0, place] = come[place], changed[place]
+
+
+@compiled
+def _find_step(
+    all_come: Floats2, all_changed: Floats2, off: Floats1, room: Floats2, made: Floats1, led: Bools1
+) -> None:  # fmt: skip
+    """`Secants.step`: the last round first; `made` begins as what is off, `led` says whether it differs in the end, and
+    `room` (2 MEMORY + 1, numbers) is for work."""
+    rounds = all_come.shape[0]
+    come, changed, rest = room[:rounds], room[rounds : 2 * rounds], room[2 * rounds]
+    for place in range(len(off)):
+        rest[place] = off[place]
+    for last in range(rounds):
+        for place in range(len(off)):
+            changed[last, place] = all_changed[last, place]
+            come[last, place] = all_come[last, place] + all_changed[last, place]
         whole = _dot(changed[last], changed[last]) ** 0.5
-        for place in range(come.shape[1]):
-            come[last, place] += changed[last, place]
         for known in range(last):
             _take_off(_dot(changed[known], changed[last]), changed[known], come[known], changed[last], come[last])
         length = _dot(changed[last], changed[last]) ** 0.5
         if length > SAME_DIRECTION * whole:
-            for place in range(come.shape[1]):
+            for place in range(len(off)):
                 changed[last, place] /= length
                 come[last, place] /= length
             _take_off(_dot(changed[last], rest), changed[last], come[last], rest, made)
@@ -75,6 +98,8 @@ def _find_step(come: Floats2, changed: Floats2, rest: Floats1, made: Floats1) ->
             # It tells nothing new.
             changed[last] = 0.0
             come[last] = 0.0
+    for place in range(len(off)):
+        led[0] = led[0] or made[place] != off[place]
 
 
 @part
@@ -91,6 +116,22 @@ def _take_off(part_of_it: float, direction: Floats1, leads: Floats1, along: Floa
     for place in range(len(direction)):
         along[place] -= part_of_it * direction[place]
         led[place] -= part_of_it * leads[place]
+
+
+def _largest(values: Floats) -> float:
+    """How far a row of values is from 0 at most; 0 where there are none, NaN where any is."""
+    made = np.zeros(1)
+    _find_largest(values, made)
+    return float(made[0])
+
+
+@compiled
+def _find_largest(values: Floats1, made: Floats1) -> None:
+    """`_largest`."""
+    for place in range(len(values)):
+        # What is not a number is not smaller than any.
+        if not abs(values[place]) <= made[0] and made[0] == made[0]:
+            made[0] = abs(values[place])
 
 
 class Memory(Struct, frozen=True):
@@ -130,26 +171,36 @@ def _with_shares(one_pass: OnePass, share: Floats, enough: float, secants: Secan
     while one_pass.unloaded.frame.busy:
         wanted = one_pass.busy_shares(forth)
         off = (wanted - share).ravel()
-        if settling.ends(float(np.abs(off).max(initial=0.0))):
+        change = _largest(off)
+        if settling.ends(change):
             break
         if len(before):
             step = _next_step(step, before, off)
             secants.add(come, off - before)
-        to = _led_on(share, off, step, secants)
+        to = _led_on(share, off, step, secants, near=change < NEAR)
         share, come, before = to, (to - share).ravel(), off
         forth = one_pass.forth(share)
     return forth
 
 
-def _led_on(share: Floats, off: Floats, step: float, secants: Secants) -> Floats:
+def _led_on(share: Floats, off: Floats, step: float, secants: Secants, *, near: bool) -> Floats:
     """Shares that are led on by what the last rounds have told, once they are near; where that would send anybody
     nothing who is sent something, so far towards what is wanted."""
-    if np.abs(off).max() < NEAR:
-        made = np.maximum(share + secants.step(off).reshape(share.shape), 0.0)
-        if ((made > 0) == (share > 0)).all():
+    if near:
+        made, otherwise = np.empty(share.shape), np.zeros(1, dtype=bool)
+        _find_led_on(share.ravel(), secants.step(off), made.ravel(), otherwise)
+        if not otherwise[0]:
             return made
         secants.forget()
     return share + step * off.reshape(share.shape)
+
+
+@compiled
+def _find_led_on(share: Floats1, step: Floats1, made: Floats1, otherwise: Bools1) -> None:
+    """Shares after a step, and whether others than before are sent anything."""
+    for place in range(len(share)):
+        made[place] = max(share[place] + step[place], 0.0)
+        otherwise[0] = otherwise[0] or (made[place] > 0) != (share[place] > 0)
 
 
 class _Settling:
@@ -198,14 +249,14 @@ class _Lead:
 
     def look(self, back: Back) -> float:
         """How far attempts are from what is wanted now."""
-        self.wanted = self.one_pass.attempts_wanted(back)
-        off = self.one_pass.attempts.off(self.wanted)
+        now, wanted = self.one_pass.attempts, self.one_pass.attempts_wanted(back)
+        self.wanted, self.off, untried = wanted, np.empty(len(self._made)), np.zeros(1, dtype=bool)
+        moved = np.empty(len(self._made))
+        _find_off(now.numbers, wanted.numbers, self._made, self.off, moved, untried)
         # What nobody tries is as it is wanted at once: no rate follows from it.
-        untried = np.where(self._made, 0.0, off)
-        if untried.any():
-            self.one_pass.take(self.one_pass.attempts.moved(untried))
-        self.off = off - untried
-        self.change = float(np.abs(self.off).max(initial=0.0))
+        if untried[0]:
+            self.one_pass.take(Attempts(moved, now.shapes))
+        self.change = _largest(self.off)
         return self.change
 
     def go_on(self) -> None:
@@ -222,6 +273,20 @@ class _Lead:
         self._last = now, self.off
         self._fallback = (self.wanted, self.change) if step is not self.off else None
         self.one_pass.take(self.wanted if step is self.off else now.moved(step))
+
+
+@compiled
+def _find_off(
+    now: Floats1, wanted: Floats1, made: Bools1, off: Floats1, moved: Floats1, untried: Bools1
+) -> None:  # fmt: skip
+    """How far off attempts are that are `made`; the same where those that nobody makes have become what is wanted, and
+    whether any of them were not."""
+    for place in range(len(now)):
+        moved[place], off[place] = now[place], 0.0
+        if made[place]:
+            off[place] = wanted[place] - now[place]
+        elif wanted[place] != now[place]:
+            moved[place], untried[0] = max(wanted[place], 0.0), True
 
 
 def _next_step(step: float, before: Floats, off: Floats) -> float:

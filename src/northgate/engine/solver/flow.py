@@ -139,7 +139,8 @@ class Flow(Struct, frozen=True, dict=True):
         kept, opening, ending = self.network.kept, self.opening, self.ending
         nobody = np.zeros(opening.shape, dtype=bool)
         sessions = Openings(opening[None], np.ones(len(opening)), kept.terms[0][1:], nobody)
-        ways = np.stack([self.connecting, self.reconnecting, self.bound_there, self.served_there])
+        ways = np.empty((4, *self.connecting.shape))
+        ways[0], ways[1], ways[2], ways[3] = self.connecting, self.reconnecting, self.bound_there, self.served_there
         rate = self.state.call_rps[kept.calls] / kept.terms[1][0]
         return Opens(sessions, Openings(ways, rate, kept.terms[1][1:], ending))
 

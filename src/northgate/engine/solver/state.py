@@ -1,11 +1,12 @@
 """Everything that rates depend on at one moment."""
 
 from collections.abc import Sequence
+from math import prod
 
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import Bools, Floats, Ints, cached, same
 from northgate.engine.network import Answers
 from northgate.engine.truth import Encounter, Truth
 
@@ -23,37 +24,65 @@ class Held(Struct, frozen=True):
         return max(float(np.abs(mine - theirs).sum(axis=1).max(initial=0.0)) for mine, theirs in pairs)
 
 
-class Attempts(Struct, frozen=True):
+class Attempts(Struct, frozen=True, dict=True):
     """How often calls connect, against once each: `book` by what their outcomes are kept by (`repeats.Repeats`:
     entries, then classes of held calls at entries); `after_one` the same when one attempt has been made already;
     `over_open` how often over open connections, by kind and pair; `lost`: which share of the calls there goes on
-    without its connection, as that has ended under it. None of it depends on how many there are."""
+    without its connection, as that has ended under it. None of it depends on how many there are.
 
-    book: Floats
-    after_one: Floats
-    over_open: Floats
-    lost: Floats
+    `numbers` are all of them in a row, one part after the other, each of its shape."""
+
+    numbers: Floats
+    shapes: tuple[tuple[int, ...], ...]
+
+    @classmethod
+    def of(cls, book: Floats, after_one: Floats, over_open: Floats, lost: Floats) -> "Attempts":
+        """Attempts of these parts."""
+        parts = (book, after_one, over_open, lost)
+        return cls(np.concatenate([part.ravel() for part in parts]), tuple([part.shape for part in parts]))
+
+    @cached
+    def parts(self) -> list[Floats]:
+        """Each part."""
+        made, begin = list[Floats](), 0
+        for shape in self.shapes:
+            end = begin + prod(shape)
+            mine = self.numbers[begin:end]
+            made.append(mine if len(shape) == 1 else mine.reshape(shape))
+            begin = end
+        return made
 
     @property
-    def parts(self) -> tuple[Floats, ...]:
-        """All of it."""
-        return (self.book, self.after_one, self.over_open, self.lost)
+    def book(self) -> Floats:
+        """By row of the book, as above."""
+        return self.parts[0]
+
+    @property
+    def after_one(self) -> Floats:
+        """By row of the book, as above."""
+        return self.parts[1]
+
+    @property
+    def over_open(self) -> Floats:
+        """By kind of connection and pair, as above."""
+        return self.parts[2]
+
+    @property
+    def lost(self) -> Floats:
+        """By kind of connection and pair, as above."""
+        return self.parts[3]
 
     def fits(self, other: "Attempts") -> bool:
         """Whether both are about the same entries, connections and classes."""
-        return [part.shape for part in self.parts] == [part.shape for part in other.parts]
+        return self.shapes == other.shapes
 
     def off(self, wanted: "Attempts") -> Floats:
         """How far what is wanted lies from this: all differences in a row."""
-        return np.concatenate([(new - old).ravel() for old, new in zip(self.parts, wanted.parts, strict=True)])
+        return wanted.numbers - self.numbers
 
     def moved(self, by: Floats) -> "Attempts":
         """So far from here, all differences in a row; and never below nothing."""
-        made, begin = list[Floats](), 0
-        for part in self.parts:
-            made.append(np.maximum(part + by[begin : begin + part.size].reshape(part.shape), 0.0))
-            begin += part.size
-        return Attempts(made[0], made[1], made[2], made[3])
+        return Attempts(np.maximum(self.numbers + by, 0.0), self.shapes)
 
 
 class State(Struct, frozen=True):
@@ -101,7 +130,7 @@ class State(Struct, frozen=True):
             and self.encounter is other.encounter
             and self.answers.sets == other.answers.sets
             and len(mine) == len(theirs)
-            and all(one is two or np.array_equal(one, two) for one, two in zip(mine, theirs, strict=True))
+            and all(same(one, two) for one, two in zip(mine, theirs, strict=True))
             and float(np.abs(self.backlog_s - other.backlog_s).max(initial=0.0)) <= within_s
         )
 

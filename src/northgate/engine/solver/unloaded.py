@@ -6,7 +6,7 @@ All of it stays as it is while load alone changes, as when old answers fade; so 
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.balancing import Choice, KeyTable, choose, even_shares, filled, fills
+from northgate.engine.balancing import Choice, KeyTable, busy_cells, choose, even_shares, filled, fills
 from northgate.engine.base import (
     Bools,
     Derives,
@@ -16,13 +16,31 @@ from northgate.engine.base import (
     cached,
     distinct,
     floats,
+    ints,
+    same,
     sum_columns,
     total_by,
+    where_true,
 )
 from northgate.engine.formulas import METHODS, LastStops
 from northgate.engine.network import Network
 from northgate.engine.solver.state import State
 from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT
+
+
+class Others(Struct, frozen=True):
+    """Cells whose requests may go on to other targets: the pairs that each has, side by side (`begin` to `end`), how
+    often they do, and whether keys decide who is tried."""
+
+    begin: Ints
+    end: Ints
+    tries: Ints
+    hashed: Bools
+
+    @property
+    def most_tries(self) -> int:
+        """How often requests go on at most."""
+        return int(self.tries.max(initial=0))
 
 
 class Frame:
@@ -38,9 +56,9 @@ class Frame:
         self.some_route = np.where(self.routed, self.route, 0)
         self.routes, self.cells = len(network.routes.front), len(network.cells.front)
         self.of_client = entries.member < 0
-        self.inner = np.flatnonzero(entries.member >= 0)
+        self.inner = where_true(entries.member >= 0)
         self.leads_on: Bools = network.members.leads_on[pairs.member]
-        self.onward = np.flatnonzero(self.leads_on)
+        self.onward = where_true(self.leads_on)
         # Where each front has an address of its own, those who were told it come to it, in the answer or not.
         self.own_address = entries.front[self.entry] >= 0
         self.anycast = np.array([one.address_kind == "anycast" for one in network.plan.balancers], dtype=bool)
@@ -48,32 +66,24 @@ class Frame:
         self.place_of_pair = np.zeros(len(pairs.cell), dtype=np.int64)
         for mine in network.cells.pairs:
             self.place_of_pair[mine] = np.arange(len(mine))
-        self.busy = bool(self.by_busy.any())
+        self.busy, self.busy_cells = bool(self.by_busy.any()), busy_cells(network)
         self.busy_machines = distinct(pairs.machine[self.by_busy])
         self.hashed = network.cells.by_key
         self.fills = fills(network)
-        tries = network.groups.try_others
-        # The cells, at layer 7, whose requests may go on to other targets; and how often.
-        self.with_others: list[tuple[int, int]] = [
-            # Nobody tries more others than there are.
-            (cell, min(int(tries[group]), max(len(network.cells.pairs[cell]) - 1, 1)))
-            for cell, group in enumerate(network.cells.group)
-            if tries[group] and network.fronts.layer[network.cells.front[cell]] == 7
-        ]
-        # Those of them that go on to one other at most, and not by key; their pairs, and the place of each one's cell.
-        self.one_more = [cell for cell, tries in self.with_others if tries == 1 and cell not in self.hashed]
-        self.one_more_pairs = np.flatnonzero(np.isin(pairs.cell, self.one_more))
-        self.one_more_group = np.searchsorted(self.one_more, pairs.cell[self.one_more_pairs])
         cause = entries.fixed_cause
-        self.fixed = np.flatnonzero(~self.routed)
+        self.fixed = where_true(~self.routed)
         self.fixed_cause: Ints = cause[self.entry][self.fixed]
-        self.outside = np.flatnonzero((entries.balancer < 0) & (cause < 0))
+        self.outside = where_true((entries.balancer < 0) & (cause < 0))
         self.outside_end = [_end_of(network, int(entry)) for entry in self.outside]
-        self.nowhere = np.flatnonzero((entries.balancer < 0) & (cause >= 0))
+        self.nowhere = where_true((entries.balancer < 0) & (cause >= 0))
         self.at_4: Bools = network.fronts.layer[self.front] == 4
         # Rows at which nothing listens.
-        self.unheard = np.flatnonzero(entries.listener[self.entry] < 0)
+        self.unheard = where_true(entries.listener[self.entry] < 0)
         self.behind_front = entries.balancer >= 0
+        self.every_row = np.ones(len(self.entry), dtype=bool)
+        # Whether any balancer's bandwidth is limited.
+        self.limited = bool(np.isfinite(network.balancers.bandwidth_mbps).any())
+        self._find_others(network)
         self._find_trips(network)
 
     @cached
@@ -131,6 +141,23 @@ class Frame:
         for number, kind in enumerate(self.network.kept.sessions):
             made[number, kind.cells] = True
         return made
+
+    def _find_others(self, network: Network) -> None:
+        tries = network.groups.try_others
+        # The cells, at layer 7, whose requests may go on to other targets; and how often.
+        self.with_others: list[tuple[int, int]] = [
+            # Nobody tries more others than there are.
+            (cell, min(int(tries[group]), max(len(network.cells.pairs[cell]) - 1, 1)))
+            for cell, group in enumerate(network.cells.group)
+            if tries[group] and network.fronts.layer[network.cells.front[cell]] == 7 and len(network.cells.pairs[cell])
+        ]
+        # Of those the pairs that each has, from one on up to another; how often; and whether keys decide there.
+        self.others = Others(
+            ints(network.cells.pairs[cell][0] for cell, _ in self.with_others),
+            ints(network.cells.pairs[cell][-1] + 1 for cell, _ in self.with_others),
+            ints(tries for _, tries in self.with_others),
+            bools(cell in self.hashed for cell, _ in self.with_others),
+        )  # fmt: skip
 
     def _find_trips(self, network: Network) -> None:
         """Per row the client's round trip (s), 0 behind another balancer; and whether it alone is beyond his
@@ -277,7 +304,7 @@ class Unloaded(Derives):
         nobody = (count == 0) & self.frame.behind_front
         lost = [end in self.state.truth.lost_outside for end in self.frame.outside_end]
         nobody[self.frame.outside] |= np.array(lost, dtype=bool)
-        return np.flatnonzero(nobody)
+        return where_true(nobody)
 
     @cached
     def dead(self) -> Bools:
@@ -342,7 +369,7 @@ class Unloaded(Derives):
 
 
 def _same(one: Bools | Floats | None, other: Bools | Floats | None) -> bool:
-    return one is other or (one is not None and other is not None and np.array_equal(one, other))
+    return one is other or (one is not None and other is not None and same(one, other))
 
 
 def _end_of(network: Network, entry: int) -> str:

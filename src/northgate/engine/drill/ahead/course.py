@@ -38,8 +38,7 @@ class Course:
         while max(map(abs, weights)) > STEEPEST:
             weights = weights_at(second, alike[: len(weights) - 1])
         flows = [self._known[known_s] for known_s in alike[: len(weights)]]
-        parts = zip(*(one.attempts.parts for one in flows), strict=True)
-        attempts = Attempts(*(mixed(part, weights) for part in parts))
+        attempts = Attempts(mixed([one.attempts.numbers for one in flows], weights), first.attempts.shapes)
         return attempts, mixed([one.pair_share for one in flows], weights)
 
 

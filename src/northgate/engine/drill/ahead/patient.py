@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from northgate.engine.base import Floats
+from northgate.engine.base import Floats, same
 from northgate.engine.processes import Backlogs
 from northgate.engine.solver import Flow
 
@@ -22,4 +22,4 @@ class Patient:
     def lasts(self, flow: Flow, backlog_s: Floats | None = None) -> bool:
         """Whether the same wait as at first; `backlog_s`: with other backlogs than its own."""
         more_s = 0.0 if backlog_s is None else (backlog_s - flow.state.backlog_s)[self._machine]
-        return np.array_equal(self.spare_s(flow) > more_s, self._first)
+        return same(self.spare_s(flow) > more_s, self._first)

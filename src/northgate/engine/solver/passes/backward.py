@@ -18,12 +18,12 @@ from northgate.engine.base import (
     Floats,
     Ints,
     sum_rows,
-    total_by,
+    where_true,
 )
-from northgate.engine.formulas import Queue, overload
+from northgate.engine.formulas import Queue
 from northgate.engine.solver.context import Back, Context, Sent, Stage, Stop
 from northgate.engine.solver.passes.anyway import anyway, at_rows
-from northgate.engine.solver.passes.loops import find_entries, find_met, find_rows
+from northgate.engine.solver.passes.loops import find_entries, find_excess, find_met, find_rows
 from northgate.engine.solver.passes.waits import Waits
 
 
@@ -37,6 +37,7 @@ class Backward(Stage):
         # Per balancer: what it would answer, as a part of what its bandwidth lets through.
         self.bandwidth_used = np.zeros(len(self.network.balancers.layer))
         self.waits = Waits(context)
+        self._nothing = np.zeros(len(self.frame.entry))
 
     def run(
         self, share: Floats, drawn: Floats, sent: Sent, queue: Queue, stops: list[Stop], waits: int = 0
@@ -58,17 +59,16 @@ class Backward(Stage):
     def _find_excess(self, row: Floats, sent: Sent, pair: dict[int, Floats]) -> None:
         """Answers beyond a balancer's bandwidth are lost: the excess share 1 - 1/u of what would be served."""
         limit = self.network.balancers.bandwidth_mbps
-        if not np.isfinite(limit).any():
+        if not self.frame.limited:
             return
-        balancer = self.network.fronts.balancer
-        megabits = self.network.calls.megabits
-        served = row[:, SERVED] * sent.row * megabits[self.frame.call]
-        if self.connected.any:
-            served = served + self.connected.served_by_row(pair[SERVED]) * megabits[self.frame.call]
-        demand = total_by(balancer[self.frame.front], served, len(limit))
-        self.bandwidth_used = demand / limit
-        over = overload(self.bandwidth_used)[1]
-        self.over = self.connected.over = over[balancer]
+        fronts, frame, calls = self.network.fronts, self.frame, self.network.calls
+        over_open = self.connected.served_by_row(pair[SERVED]) if self.connected.any else self._nothing
+        self.bandwidth_used, over = np.zeros(len(limit)), np.empty(len(fronts.balancer))
+        find_excess(
+            row, sent.row, over_open, calls.megabits, frame.call, frame.front, fronts.balancer, limit,
+            self.bandwidth_used, over,
+        )  # fmt: skip
+        self.over = self.connected.over = over
         if self.repeats.pinned:
             self.repeats.classes.over = self.over
 
@@ -109,11 +109,14 @@ class Backward(Stage):
         entries, frame = self.network.entries, self.frame
         made = np.zeros((len(entries.call), KINDS))
         find_entries(frame.entry, frame.front, self.unloaded.row_part, self.over, row, made)
-        made[frame.outside, SERVED] = 1.0
-        made[frame.nowhere, entries.fixed_cause[frame.nowhere]] = 1.0
+        if len(frame.outside):
+            made[frame.outside, SERVED] = 1.0
+        if len(frame.nowhere):
+            made[frame.nowhere, entries.fixed_cause[frame.nowhere]] = 1.0
         stranded = self.unloaded.stranded
-        made[stranded, SERVED] = 0.0
-        made[stranded, DEAD_FRONT] = made[stranded, UNMET + DEAD_FRONT] = 1.0
+        if len(stranded):
+            made[stranded, SERVED] = 0.0
+            made[stranded, DEAD_FRONT] = made[stranded, UNMET + DEAD_FRONT] = 1.0
         return made
 
     def _take_back(self, pair: dict[int, Floats], back: Back, onward: Ints, waits: int, level: int) -> None:
@@ -126,7 +129,7 @@ class Backward(Stage):
         occurs: Bools = np.asarray(ends.any(axis=0))
         occurs[[SERVED, WORK, SPENT, TIMED_OUT, LATE]] = True
         # Kinds that do not occur are left out, here too.
-        kinds = np.flatnonzero(occurs)
+        kinds = where_true(occurs)
         sums = sum_rows(flat, ends[:, kinds] * self.dns_share[inner][:, None], self.fates * members)
         met = np.zeros((KINDS, self.fates, members))
         met[kinds] = sums.T.reshape(len(kinds), self.fates, members)

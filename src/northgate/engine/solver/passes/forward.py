@@ -16,14 +16,9 @@ class Forward(Stage):
 
     def run(self, share: Floats) -> Sent:
         """Every request's way to the pairs; what leads on from there is sent again, a level deeper."""
-        network = self.network
-        entries, inner = network.entries, self.frame.inner
-        often = self.connected.free[entries.call] * self.repeats.entry_connects
-        if self.connected.anew.any():
-            often = often + self.connected.anew[entries.call] * self.repeats.entry_connects_after_one
-        rps = np.where(self.frame.of_client, self.state.call_rps[entries.call] * often, 0.0)
+        inner, rps = self.frame.inner, self.repeats.setting_out()
         sent = self.to_cells(rps)
-        for _ in range(network.balancers.levels - 1 if len(self.frame.inner) else 0):
+        for _ in range(self.network.balancers.levels - 1 if len(inner) else 0):
             rps[inner] = self._passed_on(share, sent)[inner] * self.dns_share[inner]
             sent = self.to_cells(rps)
         return sent

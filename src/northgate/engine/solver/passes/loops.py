@@ -24,7 +24,7 @@ from northgate.engine.base import (
     compiled,
     part,
 )
-from northgate.engine.formulas import is_too_late
+from northgate.engine.formulas import excess_of, is_too_late
 from northgate.engine.solver.retries.kinds import add_trip, cap
 
 
@@ -222,6 +222,43 @@ def find_entries(
         cap(row[one], over[front[one]])
         for kind in range(KINDS):
             made[entry[one], kind] += row[one, kind] * row_part[one]
+
+
+@compiled
+def find_excess(
+    row: Floats2, row_rps: Floats1, over_open: Floats1, megabits: Floats1, call: Ints1, front: Ints1, balancer: Ints1,
+    limit_mbps: Floats1, used: Floats1, over: Floats1,
+) -> None:  # fmt: skip
+    """Per balancer what would be answered, of requests by row and what is served `over_open` connections there, as a
+    part of its bandwidth; and per front the share 1 - 1/u of that which is beyond it (see `formulas.overload`)."""
+    for one in range(len(call)):
+        served = row[one, SERVED] * row_rps[one] + over_open[one]
+        used[balancer[front[one]]] += served * megabits[call[one]]
+    for one in range(len(limit_mbps)):
+        used[one] /= limit_mbps[one]
+    for one in range(len(balancer)):
+        over[one] = excess_of(used[balancer[one]])
+
+
+@compiled
+def find_holds(
+    answers: Bools1, silent: Bools1, machine: Ints1, latency_s: Floats1, timeout_s: Floats1, cell_rps: Floats2,
+    hold_s: Floats1, rps: Floats1,
+) -> None:  # fmt: skip
+    """Per pair how long a request occupies its place there; and what comes to cells (requests/s) of all fates."""
+    for pair in range(len(machine)):
+        hold_s[pair] = timeout_s[pair] if silent[pair] else latency_s[machine[pair]] if answers[pair] else 0.0
+    for fate in range(cell_rps.shape[0]):
+        for cell in range(len(rps)):
+            rps[cell] += cell_rps[fate, cell]
+
+
+@compiled
+def put_busy(busy: Bools1, of_busy: Floats1, share: Floats2, made: Floats2) -> None:
+    """The shares of fates (fates, pairs), those of busy pairs being these."""
+    for fate in range(share.shape[0]):
+        for pair in range(share.shape[1]):
+            made[fate, pair] = of_busy[pair] if busy[pair] else share[fate, pair]
 
 
 @compiled

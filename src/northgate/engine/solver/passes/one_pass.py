@@ -10,6 +10,8 @@ from northgate.engine.base import (
     Bools,
     Floats,
     cached,
+    ints,
+    some,
 )
 from northgate.engine.formulas import Queue
 from northgate.engine.solver.connections import OpenConnections
@@ -17,10 +19,13 @@ from northgate.engine.solver.context import Back, Context, Forth, Sent, Stop
 from northgate.engine.solver.passes.backward import Backward
 from northgate.engine.solver.passes.forward import Forward
 from northgate.engine.solver.passes.sending import Sending
+from northgate.engine.solver.passes.trying import GoingOn
 from northgate.engine.solver.retries.attempts import Repeats
 from northgate.engine.solver.state import Attempts, State
 from northgate.engine.solver.unloaded import Unloaded
 
+# The kinds of a connect that takes its time-out.
+UNMET_QUIET = ints(UNMET + cause for cause in QUIET)
 # So few of a call's connects are none.
 NOBODY = 1e-12
 
@@ -34,7 +39,8 @@ class OnePass:
         repeats.free = connected.free
         self.context = Context(unloaded, repeats, connected)
         self.state, self.unloaded, self.repeats, self.connected = state, unloaded, repeats, connected
-        self.sending, self.forward, self.backward = Sending(self.context), Forward(self.context), Backward(self.context)
+        self.sending, self.going_on = Sending(self.context), GoingOn(self.context)
+        self.forward, self.backward = Forward(self.context), Backward(self.context)
         self.attempts = self._each_once
         # Where nobody is tried more than once nothing is left of a storm before.
         before = state.attempts if self.again else None
@@ -46,7 +52,7 @@ class OnePass:
         if not self.again:
             return self.unloaded.derived(_once)
         mult, connected = self.repeats.mult, self.connected
-        return Attempts(mult, mult, connected.tries, np.zeros_like(connected.held))
+        return Attempts.of(mult, mult, connected.tries, np.zeros(connected.held.shape))
 
     @property
     def again(self) -> bool:
@@ -56,7 +62,7 @@ class OnePass:
     def forth(self, share: Floats) -> Forth:
         """With these shares of those who are free to be sent anywhere, of shape (fates or 1, pairs): forward to
         targets, and through their queues."""
-        ends, stops = self.sending.trying(self.sending.mixed(share), share)
+        ends, stops = self.going_on.trying(self.sending.mixed(share), share)
         sent = self.forward.run(ends)
         return Forth(share, ends, stops, sent, self.forward.queues(ends, sent))
 
@@ -69,7 +75,7 @@ class OnePass:
     def busy_shares(self, forth: Forth) -> Floats:
         """The shares that would follow from the load that these shares make; only of what targets pass on is it asked
         what becomes."""
-        leads_on = self.unloaded.frame.leads_on.any()
+        leads_on = len(self.unloaded.frame.onward) > 0
         back = self.backward.run(forth.ends, forth.share, forth.sent, forth.queue, forth.stops) if leads_on else None
         return self.sending.busy_shares(forth.share, forth.sent, forth.queue, back)
 
@@ -91,7 +97,7 @@ class OnePass:
 
     def _quiet(self, back: Back) -> bool:
         """Whether any connect takes its time-out."""
-        return any(back.book[:, UNMET + cause].any() for cause in QUIET)
+        return some(back.book.take(UNMET_QUIET, axis=1))
 
     @cached
     def attempts_made(self) -> Bools:
@@ -106,15 +112,15 @@ class OnePass:
         mult = repeats.against_once(repeats.connected(back.books))
         tries, lost = connected.wanted(back.pair[SERVED])
         after_one = self.attempts.after_one
-        if self._lose(lost).any():
+        if connected.any and some(self._lose(lost)):
             after_one = repeats.against_once(repeats.connected(back.books, 1), 1)
-        return Attempts(mult, after_one, tries, lost)
+        return Attempts.of(mult, after_one, tries, lost)
 
     def _lose(self, lost: Floats) -> Floats:
         """Such shares of the calls over connections end them, whose sources go on without: by kind and pair the share
         of all sources."""
         ended = self.connected.ended_under_calls(lost)
-        if self.repeats.pinned and ended.any():
+        if self.repeats.pinned and some(ended):
             for kind, mine in zip(self.connected.kinds, ended, strict=True):
                 self.repeats.lose_connections(kind.call, mine)
         return ended
@@ -130,4 +136,4 @@ class OnePass:
 def _once(unloaded: Unloaded) -> Attempts:
     """Every entry, and every connection, is tried once."""
     entries, connections = np.ones(len(unloaded.network.entries.call)), unloaded.open_ways.trip_s.shape
-    return Attempts(entries, entries, np.ones(connections), np.zeros(connections))
+    return Attempts.of(entries, entries, np.ones(connections), np.zeros(connections))

@@ -17,12 +17,15 @@ from northgate.engine.base import (
     Floats,
     Ints,
     cached,
+    some,
+    where_true,
 )
 from northgate.engine.solver.retries.cases import Book
 from northgate.engine.solver.retries.classes import EMPTY, Pinned
 from northgate.engine.solver.retries.ends import CaseEnds
 from northgate.engine.solver.retries.outcomes import ClassOutcomes
 from northgate.engine.solver.retries.returning import Returning
+from northgate.engine.solver.retries.setting_out import find_against_once, find_coming, find_set_out
 from northgate.engine.solver.retries.spreading import Spreading
 from northgate.engine.solver.state import State
 from northgate.engine.solver.unloaded import Unloaded
@@ -72,16 +75,21 @@ class Repeats:
     def lose_connections(self, call: int, lost: Floats) -> None:
         """Of a call's connections those through these pairs have ended (shares of its sources): the sources are held
         where their connections led, as a key or a session has led both."""
-        one = next((one for one in self.pinned if one.call == call), None)
-        if one is None or lost.sum() <= 0:
+        one = self._pinned_of.get(call)
+        if one is None or not some(lost):
             return
-        pairs = np.flatnonzero(lost)
+        pairs = where_true(lost)
         made = lost[pairs] @ self._classes_through(one, pairs)
         whole = made.sum()
         # Of the smallest of all numbers a part is none.
         if whole > 0:
             self.weights_after_one = self.weights_after_one.copy()
             self.weights_after_one[one.kinds] = made / whole
+
+    @cached
+    def _pinned_of(self) -> dict[int, Pinned]:
+        """The classes of each call that is followed by class."""
+        return {one.call: one for one in self.pinned}
 
     def _classes_through(self, one: Pinned, pairs: Ints) -> Floats:
         """The shares of a call's classes among the sources whose connections lead through each of these pairs: (pairs,
@@ -111,31 +119,31 @@ class Repeats:
     @property
     def coming(self) -> Floats:
         """Per row of the book how often calls connect there, those whose connection has ended under them too."""
-        call = self.book.call
-        return self.free[call] * self.connects + self.anew[call] * self.connects_after_one
+        book, made = self.book, np.empty(self.book.size)
+        find_coming(book.call, book.first_connects, self.mult, self.after_one, self.free, self.anew, made)
+        return made
 
-    @property
-    def entry_connects(self) -> Floats:
-        """Per entry the connects of a call there."""
-        return self.book.by_entry(self.connects)
-
-    @property
-    def entry_connects_after_one(self) -> Floats:
-        """Per entry the connects of a call that has one attempt behind it."""
-        return self.book.by_entry(self.connects_after_one)
+    def setting_out(self, *, every: bool = False) -> Floats:
+        """Per entry the connects per second of clients' calls there; of `every` one, as if none had a connection."""
+        book, state, made = self.book, self.state, np.zeros(len(self.network.entries.call))
+        free, anew = (np.ones(len(self.free)), np.zeros(len(self.free))) if every else (self.free, self.anew)
+        find_set_out(
+            book.entry, book.call, book.first_connects, self.mult, self.after_one, free, anew, state.call_rps,
+            self.returning.frame.of_client, made,
+        )  # fmt: skip
+        return made
 
     def mix(self, share: Floats) -> None:
         """Puts into `share` (fates, pairs) how attempts of held classes are spread; it holds what is drawn anew."""
         if self.pinned:
             self.spreading.mix(share, self.coming)
 
-    def ends(self, drawn: Floats) -> tuple[Ints, Ints, Floats, Floats]:
-        """Where the attempts of classes end that are held and go on to others, by place: fate, pair, the share of the
+    def ends(self, drawn: Floats) -> tuple[Floats, Floats]:
+        """Where the attempts of classes end that are held and go on to others, by target of `Courses`: the share of the
         fate's requests at the pair's cell, and what of it comes there after 0, 1, ... silent ones. `drawn` (fates or 1,
         pairs)."""
-        spreading, courses, targets = self.spreading, self.spreading.courses, self.spreading.courses.targets_on
-        share, waited = spreading.ends(drawn, spreading.weights(self.coming, courses.on), courses.on)
-        return courses.fate_of_target[targets], courses.pair[targets], share[targets], waited.take(targets, axis=1)
+        spreading, on = self.spreading, self.spreading.courses.on
+        return spreading.ends(drawn, spreading.weights(self.coming, on), on)
 
     def longest_wait(self) -> int:
         """How many connects may take their time-out before one of the same attempt is taken, at most."""
@@ -159,10 +167,10 @@ class Repeats:
         kinds) what becomes of it at pairs, `row` by row of `Network.arrivals` where no pool is asked."""
         if not self.pinned:
             return entry
-        made = np.zeros((self.book.size, KINDS))
+        made = np.empty((self.book.size, KINDS))
         made[: len(entry)] = entry
         for one in self.pinned:
-            made[one.rows] = self.classes.of_class(one, entry, share, kinds, values, row, after)
+            self.classes.put(one, entry, share, kinds, values, row, after, made)
         return made
 
     def take(self, mult: Floats, after_one: Floats) -> None:
@@ -177,5 +185,6 @@ class Repeats:
 
     def against_once(self, connected: Floats, spent: int = 0) -> Floats:
         """So many connects by row of the book, of calls that have `spent` attempts behind them, against once each."""
-        once = self._once(spent)
-        return np.divide(connected, once, out=np.ones_like(once), where=once > 0)
+        made = np.empty(len(connected))
+        find_against_once(connected, self._once(spent), made)
+        return made

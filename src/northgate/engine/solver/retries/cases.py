@@ -1,19 +1,24 @@
 """The book of calls that may be tried more than once: cases of calls that hold the same set of addresses."""
 
 import operator
+from collections.abc import Sequence
 
 import numpy as np
 from msgspec import Struct
+from msgspec.structs import replace
 
 from northgate.engine.base import (
     Floats,
     Ints,
     cached,
+    floats,
+    some,
+    where_true,
 )
-from northgate.engine.network import Sets
 from northgate.engine.solver.retries.classes import ClassMaker, Pinned, Placed
 from northgate.engine.solver.retries.loops import add_once
 from northgate.engine.solver.retries.returning import Returning
+from northgate.engine.solver.retries.setting_out import add_by_entry
 from northgate.engine.solver.unloaded import Unloaded
 
 
@@ -48,21 +53,26 @@ class Cases(Struct, frozen=True, dict=True):
         return int(waits[self.goes_on > 0].max(initial=0))
 
 
-# Some cases with as many addresses: call, share, kind (cases,), row and entry (cases, n).
-_Part = tuple[Ints, Floats, Ints, Ints, Ints]
+# Some cases with as many addresses: call, kind (cases,), row and entry (cases, n).
+_Part = tuple[Ints, Ints, Ints, Ints]
 
 
 class _Last(Struct):
-    """The cases that were found last; what sources held then, and where the classes stood."""
+    """The cases that were found last, whose they are, which sets those had, and where the classes stood; and of which
+    set each has its share."""
 
-    sets: tuple[Sets, ...] = ()
+    calls: list[int] = []
+    held: list[tuple[tuple[int, ...], ...]] = []
     placed: list[dict[int, Placed]] = []
     cases: Cases | None = None
+    of_set: Ints | None = None
 
-    def holds(self, sets: tuple[Sets, ...], placed: list[dict[int, Placed]]) -> bool:
-        """Whether the cases are the same now."""
+    def holds(
+        self, calls: list[int], held: list[tuple[tuple[int, ...], ...]], placed: list[dict[int, Placed]]
+    ) -> bool:  # fmt: skip
+        """Whether the cases are the same now, but for how many hold each set."""
         alike = len(placed) == len(self.placed) and all(map(operator.is_, placed, self.placed))
-        return self.cases is not None and alike and sets == self.sets
+        return alike and calls == self.calls and held == self.held
 
 
 def _last(_: Unloaded) -> _Last:
@@ -82,7 +92,7 @@ class Book:
         self.cases: Cases | None = None
         self.size, self.kinds = len(self.network.entries.call), 1
         self.weights = np.ones(1)
-        if returning.calls.any():
+        if some(returning.calls):
             self._find_cases()
 
     def _find_cases(self) -> None:
@@ -97,26 +107,34 @@ class Book:
                 self.kinds += len(one.weights)
                 self.pinned.append(one)
         self.weights = np.concatenate([np.ones(1), *(one.weights for one in self.pinned)])
-        last, sets = returning.unloaded.derived(_last), self.state.answers.sets
-        placed = [one.placed for one in self.pinned]
-        if not last.holds(sets, placed):
-            last.sets, last.placed, last.cases = sets, placed, self._cases()
-        self.cases = last.cases
-
-    def _cases(self) -> Cases | None:
-        """Every case with the addresses that it holds; None where there is none."""
+        last, placed = returning.unloaded.derived(_last), [one.placed for one in self.pinned]
         pinned = {one.call for one in self.pinned}
-        some = [self._of_free(call) for call in np.flatnonzero(self.returning.calls).tolist() if call not in pinned]
-        some += [self._of_classes(one) for one in self.pinned]
-        parts = [part for of_call in some for part in of_call]
+        calls = [call for call in where_true(returning.calls).tolist() if call not in pinned]
+        sets = [self._sets_of(call) for call in [*calls, *(one.call for one in self.pinned)]]
+        held = [tuple([leaves for leaves, _ in mine]) for mine in sets]
+        if not last.holds(calls, held, placed):
+            last.calls, last.held, last.placed = calls, held, placed
+            last.of_set, last.cases = self._cases(calls, held)
+        if last.cases is not None:
+            shares = floats(share for mine in sets for _, share in mine)
+            self.cases = replace(last.cases, share=shares[last.of_set])
+
+    def _cases(self, calls: Sequence[int], held: Sequence[tuple[tuple[int, ...], ...]]) -> tuple[Ints, Cases | None]:
+        """Every case with the addresses that it holds, without their shares: of these calls, that nothing holds, then
+        of those that are followed by class, of which each has so many sets. None where there is none; first, of which
+        set each is."""
+        parts = [self._of_free(call, leaves) for call, mine in zip(calls, held, strict=False) for leaves in mine]
+        for one, mine in zip(self.pinned, held[len(calls) :], strict=True):
+            parts += [self._of_classes(one, leaves) for leaves in mine]
         if not parts:
-            return None
-        calls, shares, kinds, rows, entries = zip(*parts, strict=True)
-        call, returning, of = np.concatenate(calls), self.returning, self.network.calls
+            return np.zeros(0, dtype=np.int64), None
+        of_calls, kinds, rows, entries = zip(*parts, strict=True)
+        call, returning, of = np.concatenate(of_calls), self.returning, self.network.calls
         addresses = [np.full(len(row), row.shape[1]) for row in rows]
         begin = np.cumsum(np.concatenate([np.zeros(1, dtype=np.int64), *addresses]))
-        return Cases(
-            call, np.concatenate(shares), np.concatenate(kinds), returning.most_waits(call),
+        of_set = np.repeat(np.arange(len(parts)), [len(row) for row in rows])
+        return of_set, Cases(
+            call, np.zeros(len(call)), np.concatenate(kinds), returning.most_waits(call),
             returning.goes_on[call].astype(np.float64), returning.of_client[of.client[call]],
             of.connect_timeout_s[call], of.timeout_s[call], begin, np.concatenate([row.ravel() for row in rows]),
             np.concatenate([entry.ravel() for entry in entries]),
@@ -128,21 +146,16 @@ class Book:
         sets = self.state.answers.sets[holder] if holder >= 0 else {(0,): 1.0}
         return [(leaves, share) for leaves, share in sets.items() if leaves and share > 0]
 
-    def _of_free(self, call: int) -> list[_Part]:
-        """The cases of a call that nothing holds, one for each set."""
-        mine, once = self.network.entries.of_call[call], np.zeros(1, dtype=np.int64)
-        sets = [(mine[list(leaves)][None, :], share) for leaves, share in self._sets_of(call)]
-        return [(np.array([call]), np.array([share]), once, rows, rows) for rows, share in sets]
+    def _of_free(self, call: int, leaves: tuple[int, ...]) -> _Part:
+        """The case of a call that nothing holds, with a set."""
+        mine = self.network.entries.of_call[call][list(leaves)][None, :]
+        return np.array([call]), np.zeros(1, dtype=np.int64), mine, mine
 
-    def _of_classes(self, one: Pinned) -> list[_Part]:
-        """The cases of a held call's classes, for each set."""
-        made, every = [], np.arange(len(one.weights)) + one.first_kind
-        for leaves, share in self._sets_of(one.call):
-            places = list(leaves)
-            entry = np.broadcast_to(self.network.entries.of_call[one.call][places], (len(every), len(places)))
-            rows = one.rows[places].T
-            made.append((np.full(len(every), one.call), np.full(len(every), share), every, rows, entry))
-        return made
+    def _of_classes(self, one: Pinned, leaves: tuple[int, ...]) -> _Part:
+        """The cases of a held call's classes, with a set."""
+        every, places = np.arange(len(one.weights)) + one.first_kind, list(leaves)
+        entry = np.broadcast_to(self.network.entries.of_call[one.call][places], (len(every), len(places)))
+        return np.full(len(every), one.call), every, one.rows[places].T, entry
 
     @cached
     def call(self) -> Ints:
@@ -174,9 +187,14 @@ class Book:
             made[self.cases.entry] = 0.0
         return made
 
+    @cached
+    def entry(self) -> Ints:
+        """The entry of each row."""
+        every = np.arange(len(self.network.entries.call))
+        return np.concatenate([every, *(np.repeat(one.entries, len(one.weights)) for one in self.pinned)])
+
     def by_entry(self, book: Floats) -> Floats:
-        """Sums a value per row of the book by entry; the first axis may be followed by others."""
-        made = book[: len(self.state.dns_share)].copy()
-        for one in self.pinned:
-            made[one.entries] += book[one.rows].sum(axis=1)
+        """Sums a value per row of the book by entry."""
+        made = np.zeros(len(self.network.entries.call))
+        add_by_entry(self.entry, book, made)
         return made

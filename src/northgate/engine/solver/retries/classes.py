@@ -12,6 +12,7 @@ from northgate.engine.base import (
     Floats,
     Ints,
     cached,
+    where_true,
 )
 from northgate.engine.formulas import (
     last_of_orders,
@@ -67,6 +68,11 @@ class Pinned(Struct, dict=True):
     placed: dict[int, Placed]
     first: int = 0
     first_kind: int = 0
+
+    @cached
+    def fate_alone(self) -> Ints:
+        """The fate, as loops ask for it."""
+        return np.array([self.fate])
 
     @property
     def kinds(self) -> slice:
@@ -146,7 +152,7 @@ class ClassMaker:
 
     def sticky_calls(self) -> Ints:
         """The calls that may be tried again and may be held at a target."""
-        return np.flatnonzero(self.returning.calls & self.frame.may_be_held)
+        return where_true(self.returning.calls & self.frame.may_be_held)
 
     def classes(self, call: int) -> Pinned | None:
         """The classes of a call; None where nothing holds it."""
@@ -164,7 +170,7 @@ class ClassMaker:
     def _pattern(self, call: int, bound: Sequence[tuple[Ints, Ints]]) -> Pattern | None:
         """The classes of a call that sessions of each kind bind at cells to places (cells, members)."""
         at, fate = self.network.kept.at_cells[call], int(self.unloaded.fate_of_call[call])
-        reached = np.flatnonzero(at)
+        reached = where_true(at)
         ways = Part(np.zeros(1, dtype=np.int64), np.ones(1), {}, np.ones(1, dtype=bool))
         for at_cells, places in bound:
             ways = ways.also(places, at_cells)
@@ -186,7 +192,7 @@ class ClassMaker:
         held = {cell: np.where(pin < 0, NOBODY, pin // STRIDE) for cell, pin in pins.items()}
         spent = {cell: np.where(pin < 0, 0, pin % STRIDE) + DRAWN for cell, pin in pins.items() if cell in self.others}
         entries = self.network.entries.of_call[call]
-        ways_there = np.flatnonzero(np.isin(self.entry, entries) & (self.row_part > 0))
+        ways_there = where_true(np.isin(self.entry, entries) & (self.row_part > 0))
         like = Pinned(call, fate, entries, share, np.append(free, False), held, spent, ways_there, {})
         like.placed |= {cell: self._placed(like, cell) for cell in held}
         return Pattern(like, way, share)
@@ -215,7 +221,7 @@ class ClassMaker:
                 continue
             mine = kind.cells[network.kept.at_cells[call, kind.cells]]
             if len(mine):
-                members = np.flatnonzero(state.held.sessions[number] > 0)
+                members = where_true(state.held.sessions[number] > 0)
                 made.append(Bound(mine, members, sessions_of_free(network, state, number, call)[members]))
         return made
 
@@ -322,7 +328,7 @@ def _counted(falls: Ints) -> tuple[Ints, Floats]:
     """The different columns, and the share of each; where lumps of targets stand for many, a column is one number."""
     order = np.lexsort(falls[::-1])
     ordered = falls[:, order]
-    starts = np.flatnonzero(np.append(True, (ordered[:, 1:] != ordered[:, :-1]).any(axis=0)))
+    starts = where_true(np.append(True, (ordered[:, 1:] != ordered[:, :-1]).any(axis=0)))
     count = np.diff(np.append(starts, falls.shape[1]))
     return ordered[:, starts], count / falls.shape[1]
 

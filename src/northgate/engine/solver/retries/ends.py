@@ -9,6 +9,9 @@ from northgate.engine.base import KINDS, Floats
 from northgate.engine.solver.retries.cases import Book, Cases
 from northgate.engine.solver.retries.loops import add_connects, add_ends, find_attempts
 
+# How many attempts a call may have behind it, as loops ask for that.
+SPENT_BEFORE = np.array([0]), np.array([1])
+
 
 class Attempt(Struct, frozen=True):
     """What one attempt of each case comes to: the connects by address, how often it fails, by case, and what ends
@@ -39,7 +42,7 @@ class CaseEnds:
             one = self._attempt(cases, outcomes)
             add_connects(
                 cases.begin, cases.row, cases.share, cases.kind, cases.repeats, one.connects, one.fails, weights,
-                np.array([spent]), made,
+                SPENT_BEFORE[spent], made,
             )  # fmt: skip
         return made
 
@@ -51,7 +54,7 @@ class CaseEnds:
             one = self._attempt(cases, outcomes)
             add_ends(
                 cases.begin, cases.row, cases.share, cases.kind, cases.repeats, one.ends, one.fails, weights,
-                np.array([spent]), made,
+                SPENT_BEFORE[spent], made,
             )  # fmt: skip
         return made
 
@@ -59,12 +62,12 @@ class CaseEnds:
         """What one attempt of each case comes to."""
         asked = tuple(outcomes)
         if self._found is None or not _same(self._found[0], asked):
-            self._found = asked, _attempt(cases, np.array(asked))
+            self._found = asked, _attempt(cases, asked[0][None] if len(asked) == 1 else np.array(asked))
         return self._found[1]
 
 
 def _same(before: Sequence[Floats], asked: Sequence[Floats]) -> bool:
-    return len(before) == len(asked) and all(a is b for a, b in zip(before, asked, strict=True))
+    return [*map(id, before)] == [*map(id, asked)]
 
 
 def _attempt(cases: Cases, books: Floats) -> Attempt:

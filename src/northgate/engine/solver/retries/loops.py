@@ -23,7 +23,6 @@ from northgate.engine.base import (
     part,
 )
 from northgate.engine.formulas import find_lumps, find_stops, find_ways, go_on, repeated, tried_after, waits_of
-from northgate.engine.solver.retries.kinds import add_trip, cap
 
 
 @part
@@ -161,31 +160,6 @@ def find_held(
             pin = pins[place, held]
             for number in range(len(kinds)):
                 made[place, held, kinds[number]] = values[number, of_fate, pin] if pin >= 0 else drawn[place, number]
-
-
-@compiled
-def add_routed(
-    chosen: Floats2, at_cells: Floats3, part_of_entry: Floats2, refused: Floats1, at_4: Bools1, trip_s: Floats1,
-    excess: Floats1, met: Floats1, made: Floats3,
-) -> None:  # fmt: skip
-    """Adds what becomes of connects of each class (entries, classes, kinds) at arrivals that lead to a pool: `chosen`
-    (arrivals, cells) is what each sends to cells, `part_of_entry` (entries, arrivals) what it gets. `met` (kinds,) is
-    for work."""
-    for arrival in range(chosen.shape[0]):
-        for held in range(at_cells.shape[1]):
-            met[:] = 0.0
-            for cell in range(chosen.shape[1]):
-                if chosen[arrival, cell] > 0:
-                    for kind in range(KINDS):
-                        met[kind] += chosen[arrival, cell] * at_cells[cell, held, kind]
-            met[NONE_HEALTHY] += refused[arrival]
-            met[UNMET + NONE_HEALTHY] += refused[arrival] if at_4[arrival] else 0.0
-            add_trip(met, trip_s[arrival])
-            cap(met, excess[arrival])
-            for entry in range(part_of_entry.shape[0]):
-                if part_of_entry[entry, arrival] > 0:
-                    for kind in range(KINDS):
-                        made[entry, held, kind] += part_of_entry[entry, arrival] * met[kind]
 
 
 @compiled

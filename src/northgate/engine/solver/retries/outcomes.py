@@ -2,9 +2,10 @@
 
 import numpy as np
 
-from northgate.engine.base import KINDS, Floats, Ints, ints
+from northgate.engine.base import KINDS, Floats, Ints, ints, where_true
 from northgate.engine.solver.retries.classes import NOBODY, Pinned
-from northgate.engine.solver.retries.loops import add_routed, find_after_classes, find_held
+from northgate.engine.solver.retries.kinds import add_routed, find_alike
+from northgate.engine.solver.retries.loops import find_after_classes, find_held
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.retries.spreading import Spreading, Ways
 
@@ -22,24 +23,26 @@ class ClassOutcomes:
         self.spreading = spreading
         self.over = np.zeros(len(self.network.fronts.zone))
 
-    def of_class(
-        self, one: Pinned, entry: Floats, share: Floats, kinds: Ints, values: Floats, row: Floats, after: Floats
-    ) -> Floats:
-        """What becomes of one connect by entry of the call, class and kind; `after` as of `Waits.after_waits`."""
+    def put(
+        self, one: Pinned, entry: Floats, share: Floats, kinds: Ints, values: Floats, row: Floats, after: Floats,
+        book: Floats,
+    ) -> None:  # fmt: skip
+        """Puts into the book what becomes of one connect by entry of the call, class and kind; `after` as of
+        `Waits.after_waits`."""
         known, classes = self.spreading.courses.ways, len(one.weights)
         if one.call not in known:
             known[one.call] = self._find_ways(one)
         ways = known[one.call]
-        made = np.repeat((ways.part_alike @ row[ways.alike])[:, None], classes, axis=1)
-        # Outside, or without any front in the address: whatever holds a call, all fare alike.
-        made[ways.elsewhere] = entry[one.entries[ways.elsewhere], None]
+        shape = len(one.entries), classes
+        # The rows of a call stand together.
+        made = book[one.first : one.first + shape[0] * shape[1]].reshape(*shape, KINDS)
+        find_alike(ways.part_alike, ways.alike, row, ways.elsewhere, one.entries, entry, made)
         if len(ways.cells):
             at_cells = self._at_cells(one, ways, share, kinds, values, after)
             add_routed(
-                ways.chosen, at_cells, ways.part, ways.refused, ways.at_4, ways.trip_s, self.over[ways.front],
+                ways.chosen, at_cells, ways.part, ways.refused, ways.at_4, ways.trip_s, self.over, ways.front,
                 np.empty(KINDS), made,
             )  # fmt: skip
-        return made
 
     def _find_ways(self, one: Pinned) -> Ways:
         choice, weighted, mine = self.choice, self.network.weighted, one.ways
@@ -50,13 +53,13 @@ class ClassOutcomes:
         for place, number in enumerate(rows):
             groups = weighted.route == self.route[number]
             np.add.at(chosen[place], weighted.cell[groups], choice.weighted_share[groups])
-        cells = np.flatnonzero(chosen.any(axis=0)) if len(rows) else np.zeros(0, dtype=np.int64)
+        cells = where_true(chosen.any(axis=0)) if len(rows) else np.zeros(0, dtype=np.int64)
         elsewhere = ~np.isin(one.entries, self.entry[mine])
         pins = np.array([one.pins.get(int(cell), np.full(len(one.weights), NOBODY)) for cell in cells])
         on = [place for place, cell in enumerate(cells.tolist()) if cell in one.spent]
         return Ways(
-            cells, chosen.take(cells, axis=1), np.ascontiguousarray(part[:, routed]), mine[~routed], part[:, ~routed],
-            elsewhere,
+            cells, chosen.take(cells, axis=1), np.ascontiguousarray(part[:, routed]), mine[~routed],
+            np.ascontiguousarray(part[:, ~routed]), elsewhere,
             choice.route_refused[self.route[rows]], self.frame.at_4[rows], self.frame.trip_s[rows], self.front[rows],
             pins, ints(self.spreading.courses.number[one.call, cell] for cell in cells[on].tolist()), ints(on),
         )  # fmt: skip
@@ -65,7 +68,7 @@ class ClassOutcomes:
         """What becomes of an attempt of each class at cells: (cells, classes, kinds)."""
         made = np.zeros((len(ways.cells), len(one.weights), KINDS))
         find_held(
-            kinds, self.lumps.with_means(values), ints([one.fate]), share, self.network.pairs.cell, ways.cells,
+            kinds, self.lumps.with_means(values), one.fate_alone, share, self.network.pairs.cell, ways.cells,
             ways.pins, np.empty((len(ways.cells), len(kinds))), made,
         )  # fmt: skip
         if len(ways.course):

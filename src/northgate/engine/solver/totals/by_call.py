@@ -5,10 +5,11 @@ import numpy as np
 from northgate.engine.base import (
     KINDS,
     SERVED,
-    WORK,
     Floats,
     cached,
+    some,
 )
+from northgate.engine.solver.totals.loops import add_becomes, add_rows
 from northgate.engine.solver.totals.solved import Solved
 
 
@@ -25,38 +26,31 @@ class ByCall:
     def _becomes(self) -> Floats:
         """What becomes of the calls/s by entry that go no way that is open already, by kind; of what targets pass on,
         what becomes of attempts."""
-        network, repeats, state, back = self.network, self.repeats, self.state, self.back
-        call = network.entries.call
-        calls = np.where(self.frame.of_client, state.call_rps[call] * self.connected.free[call], 0.0)
-        ends = repeats.book.by_entry(repeats.ended(back.books))
-        becomes = ends * calls[:, None]
-        if self.connected.anew.any():
+        repeats, state, back, connected = self.repeats, self.state, self.back, self.connected
+        ends, spent_s = repeats.ended(back.books), connected.anew
+        then = ends
+        if some(connected.anew):
             # Those whose connection has ended under them have one attempt behind them.
-            then = repeats.book.by_entry(repeats.ended(back.books, spent=1))
-            spent_s = self.connected.spent_before(back.pair[SERVED])
-            then[:, WORK] += then[:, SERVED] * spent_s[call]
-            more = np.where(self.frame.of_client, state.call_rps[call] * self.connected.anew[call], 0.0)
-            becomes = becomes + then * more[:, None]
-        inner = self.frame.inner
-        becomes[inner] = back.entry[inner] * self.sent.entry[inner, None]
-        return becomes
-
-    @cached
-    def over_open(self) -> Floats:
-        """Per entry and kind what becomes of calls over open connections (calls/s)."""
-        made = np.zeros_like(self.becomes)
-        if self.bound is not None:
-            np.add.at(made, self.frame.entry, self.bound.row)
+            then, spent_s = repeats.ended(back.books, spent=1), connected.spent_before(back.pair[SERVED])
+        made, book = np.zeros(back.entry.shape), repeats.book
+        add_becomes(
+            book.entry, book.call, ends, then, state.call_rps, connected.free, connected.anew, spent_s,
+            self.frame.of_client, back.entry, self.sent.entry, made,
+        )  # fmt: skip
         return made
 
     @cached
     def ended(self) -> Floats:
-        """Per entry and kind what becomes of calls in the end (calls/s)."""
-        return self.becomes if self.bound is None else self.becomes + self.over_open
+        """Per entry and kind what becomes of calls in the end, those over open connections too (calls/s)."""
+        if self.bound is None:
+            return self.becomes
+        made = self.becomes.copy()
+        add_rows(self.frame.entry, self.bound.row, self.frame.every_row, made)
+        return made
 
     @cached
     def by_call(self) -> Floats:
         """What becomes of each call in the end, per call and kind (calls/s)."""
-        made, mine = np.zeros((len(self.state.call_rps), KINDS)), self.frame.of_client
-        np.add.at(made, self.network.entries.call[mine], self.ended[mine])
+        made = np.zeros((len(self.state.call_rps), KINDS))
+        add_rows(self.network.entries.call, self.ended, self.frame.of_client, made)
         return made

@@ -7,9 +7,11 @@ from northgate.engine.base import (
     Floats,
     cached,
     total_by,
+    where_true,
 )
 from northgate.engine.solver.flow import Places
 from northgate.engine.solver.totals.by_call import ByCall
+from northgate.engine.solver.totals.loops import add_to_zones, find_in_time, find_pair_served, find_ratios
 from northgate.engine.solver.totals.solved import Solved
 from northgate.engine.solver.unloaded import Unloaded
 
@@ -23,26 +25,26 @@ class ByPlace:
         self.repeats, self.connected = solved.context.repeats, solved.context.connected
         self.share, self.sent, self.back = solved.share, solved.sent, solved.back
         self.becomes, self.ended, self.bound = calls.becomes, calls.ended, solved.bound
-        self.through = 1 - solved.over
+        self.over, self.through = solved.over, 1 - solved.over
 
     @cached
     def in_time(self) -> tuple[Floats, Floats]:
         """Of what is served of a first connect, by row and by front: the share that is served in time of all connects,
         those after waits for other addresses too. So what is counted by place agrees with what is counted by call, even
         where attempts do not settle."""
-        rows, fronts = np.ones(len(self.frame.entry)), np.ones(len(self.network.fronts.zone))
+        frame, fronts = self.frame, len(self.network.fronts.zone)
         if not self.repeats.any:
-            return rows, fronts
-        at_once = self.back.entry[:, SERVED] * self.sent.entry
-        entries = np.divide(self.becomes[:, SERVED], at_once, out=np.ones_like(at_once), where=at_once > 0)
+            return np.ones(len(frame.entry)), np.ones(fronts)
+        entries, rows = np.empty(len(self.sent.entry)), np.empty(len(frame.entry))
+        find_ratios(self.back.entry, self.sent.entry, self.becomes, entries)
+        work, made = np.empty((2, fronts))
         for _ in range(self.network.balancers.levels):
-            rows = entries[self.frame.entry]
-            served = np.where(self.frame.routed, self.back.row[:, SERVED] * self.sent.row, 0.0)
-            whole, well = (total_by(self.frame.front, value, len(fronts)) for value in (served, served * rows))
-            fronts = np.divide(well, whole, out=np.ones_like(whole), where=whole > 0)
-            if len(self.frame.inner):
-                entries = np.where(self.frame.of_client, entries, self._in_time_behind(fronts))
-        return rows, fronts
+            find_in_time(
+                frame.entry, frame.front, frame.routed, self.back.row, self.sent.row, entries, rows, work, made
+            )  # fmt: skip
+            if len(frame.inner):
+                entries = np.where(frame.of_client, entries, self._in_time_behind(made))
+        return rows, made
 
     def _in_time_behind(self, fronts: Floats) -> Floats:
         """Per entry behind a target: which share is served in time of what its fronts pass on."""
@@ -62,13 +64,13 @@ class ByPlace:
     @cached
     def pair_served(self) -> Floats:
         """Per pair what is served (requests/s)."""
-        served, share, cell = self.back.pair[SERVED], self.share, self.network.pairs.cell
-        if len(share) > 1:
-            made = (self.sent.cell[:, cell] * share * served).sum(axis=0)
-        else:
-            made = (self.sent.cell[:, cell] * served).sum(axis=0) * share[0]
-        made = made * (self.through * self.in_time[1])[self.network.pairs.front]
-        return np.asarray(made if self.bound is None else made + self.bound.served.sum(axis=0))
+        pairs, served = self.network.pairs, self.back.pair[SERVED]
+        made = np.empty(len(pairs.cell))
+        over_open = np.zeros((0, len(made))) if self.bound is None else self.bound.served
+        find_pair_served(
+            self.sent.cell, pairs.cell, self.share, served, pairs.front, self.over, self.in_time[1], over_open, made
+        )
+        return made
 
     @cached
     def at_machines(self) -> Floats:
@@ -78,12 +80,15 @@ class ByPlace:
     @cached
     def zone_served(self) -> Floats:
         """Per zone what is served there: by its targets, or by a front itself."""
-        network, frame, zones = self.network, self.frame, len(self.network.zones)
-        fixed = np.where(frame.routed, 0.0, self.row_served)
-        made = total_by(network.fronts.zone[frame.front], fixed, zones)
+        network, frame = self.network, self.frame
+        made, machines = np.zeros(len(network.zones)), network.machines
+        add_to_zones(
+            self.row_served, frame.routed, frame.front, network.fronts.zone, self.pair_served, frame.leads_on,
+            network.pairs.machine, machines.zone, made,
+        )  # fmt: skip
         if len(frame.outside):
             made[-1] += float(self.becomes[frame.outside, SERVED].sum())
-        return total_by(network.machines.zone[network.pairs.machine], self.at_machines, zones) + made
+        return made
 
     def places(self) -> Places:
         """Rates by place on the way."""
@@ -133,7 +138,7 @@ def accepts(unloaded: Unloaded) -> Floats:
 def _taken_itself(unloaded: Unloaded, found: Floats) -> Floats:
     """`found` per row, at own addresses whether the one target answers there."""
     network, frame = unloaded.network, unloaded.frame
-    mine = np.flatnonzero(frame.routed & network.fronts.own[frame.front])
+    mine = where_true(frame.routed & network.fronts.own[frame.front])
     if not len(mine):
         return found
     cell = np.zeros(frame.routes, dtype=np.int64)

@@ -24,7 +24,7 @@ def flow_of(one_pass: OnePass, forth: Forth, back: Back) -> Flow:
         one_pass.context, forth.share, forth.ends, forth.sent, forth.queue, back, one_pass.backward.over
     )  # fmt: skip
     calls = ByCall(solved)
-    places, opening = ByPlace(solved, calls), Opening(solved, one_pass.sending, one_pass.forward)
+    places, opening = ByPlace(solved, calls), Opening(solved, one_pass.going_on, one_pass.forward)
     again = opening.connections(1)
     probed = len(network.names.checks) + len(network.probed.onward) > 0
     return Flow(

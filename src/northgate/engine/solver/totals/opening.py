@@ -9,12 +9,16 @@ from northgate.engine.base import (
     Ints,
     cached,
     distinct,
+    ints,
+    some,
     total_by,
+    where_true,
 )
 from northgate.engine.solver.passes.forward import Forward
 from northgate.engine.solver.passes.loops import add_opened
-from northgate.engine.solver.passes.sending import Sending
+from northgate.engine.solver.passes.trying import GoingOn
 from northgate.engine.solver.retries.classes import Pinned
+from northgate.engine.solver.totals.loops import find_opened, find_reset_part, find_served_there
 from northgate.engine.solver.totals.solved import Solved
 from northgate.engine.solver.unloaded import Unloaded
 
@@ -22,11 +26,11 @@ from northgate.engine.solver.unloaded import Unloaded
 class Opening:
     """How sessions and connections are opened."""
 
-    def __init__(self, solved: Solved, sending: Sending, forward: Forward) -> None:
+    def __init__(self, solved: Solved, going_on: GoingOn, forward: Forward) -> None:
         self.network, self.state = solved.context.network, solved.context.state
         self.unloaded, self.frame = solved.context.unloaded, solved.context.unloaded.frame
         self.repeats, self.connected = solved.context.repeats, solved.context.connected
-        self.sending, self.forward = sending, forward
+        self.going_on, self.forward = going_on, forward
         self.free_share, self.share, self.sent, self.back = solved.free_share, solved.share, solved.sent, solved.back
 
     def sessions(self) -> Floats:
@@ -35,17 +39,18 @@ class Opening:
         made = np.zeros((len(network.kept.sessions), members))
         if not len(made):
             return made
-        opens, _ = self.sending.trying(self.free_share, self.free_share, classes=False)
+        opens, _ = self.going_on.trying(self.free_share, self.free_share, classes=False)
         cell_rps = self._all_to_cells if len(self.connected.kinds) else self.sent.cell
         pinned, served, pairs = {one.fate: one for one in self.repeats.pinned}, self.back.pair[SERVED], network.pairs
         for number, kind in enumerate(network.kept.sessions):
-            sources = np.array([float(network.plan.clients[kind.client].sources)])
-            fates = distinct(self.unloaded.fate_of_call[network.calls.client == kind.client])
-            drawn = np.array([fate for fate in fates.tolist() if fate not in pinned], dtype=np.int64)
-            keeps = self.frame.keeps[number]
-            add_opened(drawn, keeps, pairs.cell, pairs.member, cell_rps, opens, served, sources, made[number])
-            for fate in set(fates.tolist()) - set(drawn.tolist()):
-                self._add_held(pinned[fate], kind.cells, float(sources[0]), made[number])
+            sources, fates = float(network.plan.clients[kind.client].sources), self.unloaded.derived(_fates)[number]
+            drawn, keeps = ints(fate for fate in fates if fate not in pinned), self.frame.keeps[number]
+            add_opened(
+                drawn, keeps, pairs.cell, pairs.member, cell_rps, opens, served, np.array([sources]), made[number]
+            )  # fmt: skip
+            for fate in fates:
+                if fate in pinned:
+                    self._add_held(pinned[fate], kind.cells, sources, made[number])
         return made
 
     def _add_held(self, one: Pinned, cells: Ints, sources: float, made: Floats) -> None:
@@ -62,32 +67,42 @@ class Opening:
     @cached
     def _all_to_cells(self) -> Floats:
         """What would reach the cells, by fate, if nobody had an open connection (requests/s)."""
-        entries = self.network.entries
-        every = self.state.call_rps[entries.call] * self.repeats.entry_connects
+        every = self.repeats.setting_out(every=True)
         return self.forward.to_cells(np.where(self.frame.of_client, every, self.sent.entry)).cell
 
     def connections(self, spent: int) -> Floats:
         """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or
         with one that has just ended under a call (`spent` 1)."""
-        repeats, connected = self.repeats, self.connected
-        if not connected.kinds or (spent and not connected.anew.any()):
-            return np.zeros(connected.rps.shape)
+        repeats, connected, made = self.repeats, self.connected, np.zeros(self.connected.rps.shape)
+        if not connected.kinds or (spent and not some(connected.anew)):
+            return made
         connects = repeats.connects_after_one if spent else repeats.connects
-        often, pinned = repeats.book.by_entry(connects), {one.call for one in repeats.pinned}
-        by_cell = np.array([to.arriving @ often[to.entries] for to in self.unloaded.derived(_to_cells)])
-        share, drawn = (one[np.minimum(connected.fate, len(one) - 1)] for one in (self.share, self.free_share))
+        to, share = self.unloaded.derived(_to_cells), self.share[np.minimum(connected.fate, len(self.share) - 1)]
         for number, kind in enumerate(connected.kinds):
             if self.led[number]:
                 # Who is not bound is drawn; the others are in `bound_there`.
-                share[number] = drawn[number] * self._unbound(number)
-            elif kind.call in pinned:
-                share[number] = repeats.spreading.spread(kind.call, drawn[number], connects)
-        return np.asarray(by_cell[:, self.network.pairs.cell] * share * self.back.pair[SERVED][connected.fate])
+                share[number] = self._drawn(number) * self._unbound(number)
+            elif kind.call in self._pinned:
+                share[number] = repeats.spreading.spread(kind.call, self._drawn(number), connects)
+        find_opened(
+            to.entries, to.kind, to.arriving, repeats.book.by_entry(connects), self.network.pairs.cell, share,
+            connected.fate, self.back.pair[SERVED], np.empty((len(made), self.frame.cells)), made,
+        )  # fmt: skip
+        return made
+
+    @cached
+    def _pinned(self) -> set[int]:
+        """The calls that are followed by class."""
+        return {one.call for one in self.repeats.pinned}
+
+    def _drawn(self, number: int) -> Floats:
+        """How those are drawn, per pair, who open a kind of connection, where nothing holds them."""
+        return np.asarray(self.free_share[min(int(self.connected.fate[number]), len(self.free_share) - 1)])
 
     def by_free(self, first: Floats, again: Floats) -> Floats:
         """How those without a connection open one, per kind and pair: by their first attempt, or, where that is sent
         into one just closed, by the next (nobody repeats: by none)."""
-        if not self.connected.kinds:
+        if not some(self.connected.reset):
             return first
         part = self.reset_part[:, None]
         return np.asarray(first * (1 - part) + again * part)
@@ -95,9 +110,9 @@ class Opening:
     @cached
     def reset_part(self) -> Floats:
         """Per kind of connection, of the calls of sources without one: the share that is sent into one just closed."""
-        reset = self.connected.reset.sum(axis=1)
-        whole = reset + self.connected.free[[kind.call for kind in self.connected.kinds]]
-        return np.asarray(np.divide(reset, whole, out=np.zeros_like(reset), where=whole > 0))
+        made = np.empty(len(self.connected.kinds))
+        find_reset_part(self.connected.reset, self.connected.free, self.connected.calls, made)
+        return made
 
     @cached
     def led(self) -> list[bool]:
@@ -109,7 +124,7 @@ class Opening:
         session = self.network.kept.connections[number].session
         if session < 0 or self.state.held is None:
             return False
-        mine = np.flatnonzero(self.connected.kinds[number].weighted_of_cell >= 0)
+        mine = where_true(self.connected.kinds[number].weighted_of_cell >= 0)
         bound = total_by(self.network.pairs.cell, self._session_shares(number), self.frame.cells)[mine]
         return bool(np.allclose(bound, self.state.held.sessions[session].sum(), rtol=0, atol=1e-9))
 
@@ -131,35 +146,45 @@ class Opening:
     def bound_there(self) -> Floats:
         """As `Opens.bound` says."""
         made = np.full(self.connected.rps.shape, np.nan)
-        for number, to in enumerate(self.unloaded.derived(_to_cells) if any(self.led) else ()):
-            if self.led[number]:
-                by_cell = to.every @ self.state.dns_share[to.entries]
+        if any(self.led):
+            to, dns_share = self.unloaded.derived(_to_cells), self.state.dns_share
+            for number in np.flatnonzero(self.led).tolist():
+                mine = to.kind == number
+                by_cell = to.every[:, mine] @ dns_share[to.entries[mine]]
                 made[number] = by_cell[self.network.pairs.cell] * self._session_shares(number)
         return made
 
     @cached
     def served_there(self) -> Floats:
         """As `Opens.served` says: a repeat comes to the same target again."""
-        connected, part = self.connected, self.reset_part[:, None]
-        dead = self.state.truth.front_dead[self.network.pairs.front] | connected.blocked
-        fails = 1 - np.where(dead, 0.0, self.back.pair[SERVED][connected.fate])
-        again = fails ** connected.retries[:, None]
-        return np.asarray(1 - (1 - part) * again * fails - part * again)
+        connected, made = self.connected, np.empty(self.connected.rps.shape)
+        find_served_there(
+            self.network.pairs.front, self.state.truth.front_dead, connected.blocked, connected.fate,
+            self.back.pair[SERVED], connected.retries, self.reset_part, made,
+        )  # fmt: skip
+        return made
 
 
 class _ToCells(Struct, frozen=True):
-    """Which part of the connects of a call's `entries` comes to each cell, of those that arrive, and of `every` one,
-    whatever they meet: (cells, entries)."""
+    """Which part of the connects at the `entries` of calls, that open a `kind` of connection each, comes to each cell,
+    of those that arrive, and of `every` one, whatever they meet: (cells, entries)."""
 
     entries: Ints
+    kind: Ints
     arriving: Floats
     every: Floats
 
 
-def _to_cells(unloaded: Unloaded) -> list[_ToCells]:
+def _fates(unloaded: Unloaded) -> list[list[int]]:
+    """Per kind of session the fates of its clients' calls."""
+    network, fate = unloaded.network, unloaded.fate_of_call
+    return [distinct(fate[network.calls.client == kind.client]).tolist() for kind in network.kept.sessions]
+
+
+def _to_cells(unloaded: Unloaded) -> _ToCells:
     """Where those of each kind of connection come to that are opened."""
-    network, frame, made = unloaded.network, unloaded.frame, list[_ToCells]()
-    for kind in network.kept.connections:
+    network, frame, made = unloaded.network, unloaded.frame, list[tuple[Ints, Ints, Floats, Floats]]()
+    for number, kind in enumerate(network.kept.connections):
         entries, part = network.entries.of_call[kind.call], unloaded.row_part[kind.rows]
         place = np.searchsorted(entries, frame.entry[kind.rows])
         both = []
@@ -169,5 +194,6 @@ def _to_cells(unloaded: Unloaded) -> list[_ToCells]:
             by_weighted = by_route[network.weighted.route] * unloaded.choice.weighted_share[:, None]
             np.add.at(by_cell, network.weighted.cell, by_weighted)
             both.append(by_cell)
-        made.append(_ToCells(entries, *both))
-    return made
+        made.append((entries, np.full(len(entries), number), both[0], both[1]))
+    parts = [np.concatenate(some, axis=-1) for some in zip(*made, strict=True)]
+    return _ToCells(parts[0], parts[1], parts[2], parts[3])
