@@ -100,6 +100,13 @@ def test_every_chart_explains_itself_under_the_pointer_and_with_the_focus(page):
     expect(readout).to_contain_text("2 × 10 between probes + 5 to give up or answer: 25 to 35 s possible")
 
 
+def test_latency_is_drawn_up_to_what_is_read(page):
+    """Its peak is just before an event, where backlogs have grown since the last one."""
+    page.goto("/plans/beckwater/drill?drill=lose-fells")
+    peak_ms = page.request.get("/api/plans/beckwater/drills/lose-fells").json()["readings"]["peak_latency_ms"]
+    expect(page.get_by_test_id("charts")).to_contain_text(f"mean, up to {peak_ms / 1000:.2f} s")
+
+
 def test_the_earliest_and_the_latest_run_are_drawn_over_this_one(page, plan):
     key, drills = plan
     page.goto(f"/plans/{key}/drill?drill=tiles-8-crashes")

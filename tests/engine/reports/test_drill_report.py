@@ -7,9 +7,12 @@ import numpy as np
 import pytest
 
 from northgate.engine.drill.run import run_drill
+from northgate.engine.network import compile_network
 from northgate.engine.reports.drill import drill_answer
+from northgate.plan import read_plan
 from tests.engine.network.test_names import two_regions
 from tests.engine.processes.test_resolvers import RPS, watched
+from tests.plan.test_reading import EXAMPLE
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 
@@ -116,6 +119,40 @@ def test_the_area_under_its_lines_is_what_fails():
 
 def test_where_all_stays_between_events_nothing_is_told_of_what_comes_before_them():
     assert _answer([fail(60, zone="fells-1")]).series.before is None
+
+
+def test_latency_is_drawn_as_the_backlog_grows():
+    """A zone is lost; four machines get 150/s of their 110/s each: a second of it adds u - 1 s, u = 150/110, up to
+    their queue of 2 s."""
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 110)
+    data = changed(data, "/fleets/0/instance/queue_s", 2)
+    series = drill_answer(drill_of(data, [fail(60, zone="fells-1")])).series
+    fills = [index for index, growth in enumerate(series.busiest_growth) if growth > 0]
+    first, full = fills[0], next(i for i in fills if series.latency_ms[i] == pytest.approx(max(series.latency_ms)))
+    passed_s = series.t_s[full] - series.t_s[first]
+    assert passed_s == pytest.approx(2 / (150 / 110 - 1))
+    grown = series.before.latency_ms[full - 1] - series.latency_ms[first]
+    assert grown == pytest.approx(passed_s * (150 / 110 - 1) * 1000)
+    # Nothing else changes until then.
+    assert series.before.by_zone_rps["fells-2"][first] == pytest.approx(series.by_zone_rps["fells-2"][first])
+
+
+@pytest.mark.parametrize("name", ["alerts-cut-off", "lose-fells"])
+def test_lines_lead_to_what_rates_are_just_before_the_next_event(name):
+    """Also where backlogs grow while nothing else changes, and where another event cuts off what was looked at."""
+    network = compile_network(read_plan(EXAMPLE))
+    run = run_drill(network, next(one for one in network.plan.drills if one.name == name))
+    series = drill_answer(run).series
+    seconds = [*series.t_s[1:], run.drill.lasts_s]
+    for index in range(0, len(seconds), 3):
+        if seconds[index] - series.t_s[index] > 1e-3:
+            flow = run.flow_at(seconds[index] - 1e-5)
+            failing, latency_ms = series.before.all_failed_rps[index], series.before.latency_ms[index]
+            assert failing == pytest.approx(flow.cause_rps.sum(), abs=1e-6 * flow.requests)
+            assert latency_ms == pytest.approx(flow.mean_latency_s * 1000, rel=5e-3)
+    drawn = max(*series.latency_ms, *series.before.latency_ms)
+    assert drawn > 1.02 * max(series.latency_ms)
+    assert drawn == pytest.approx(run.readings.peak_latency_ms, rel=1e-3)
 
 
 @pytest.mark.parametrize("count", [3, 4])

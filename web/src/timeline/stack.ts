@@ -24,6 +24,11 @@ export interface Values {
   before?: number[] | undefined;
 }
 
+/** The most that each value comes to until the next second. */
+export function mostUntilNext({ values, before = values }: Values): number[] {
+  return values.map((value, index) => Math.max(value, before[index] ?? value));
+}
+
 /** The layers from the foot up: what each zone serves, then what fails; `height` pixels for the greatest total. */
 export function stack(series: Pick<Schemas["SeriesAnswer"], "t_s" | "by_zone_rps" | "all_failed_rps" | "before">, lasts: number, axis: TimeAxis, height: number, most?: number): Layer[] {
   const served = Object.entries(series.by_zone_rps).map(([name, values]) => ({ name, failed: false, values, before: series.before?.by_zone_rps[name] }));
@@ -33,7 +38,8 @@ export function stack(series: Pick<Schemas["SeriesAnswer"], "t_s" | "by_zone_rps
 
 /** Values over time, stacked from the foot up in `height` pixels; `most` is the value that fills them, by default the greatest total. */
 export function layersOf(layers: ({ name: string; failed: boolean } & Values)[], times: readonly number[], lasts: number, axis: TimeAxis, height: number, most?: number): Layer[] {
-  const greatest = Math.max(...times.map((_, index) => layers.reduce((sum, layer) => sum + (layer.values[index] ?? 0), 0)), 1e-9);
+  const sums = (of: (layer: Values) => number[]) => times.map((_, index) => layers.reduce((sum, layer) => sum + (of(layer)[index] ?? 0), 0));
+  const greatest = Math.max(...sums((layer) => layer.values), ...sums((layer) => layer.before ?? layer.values), 1e-9);
   const scale = height / (most ?? greatest);
   const xs = [...times, lasts].map((second) => axis.x(second));
   let floor = times.map(() => 0);

@@ -1,12 +1,14 @@
 """Keyframes between events, so that what was taken in one can be drawn."""
 
 from collections.abc import Callable
+from operator import attrgetter
 
 import numpy as np
-from msgspec.structs import replace
+from msgspec.structs import asdict, replace
 
-from northgate.engine.base import Bools, Floats, Ints, distinct
-from northgate.engine.drill.ahead.steps import Stretch
+from northgate.engine.base import Bools, Floats, Ints, distinct, same
+from northgate.engine.drill.ahead.steps import Step, Stretch
+from northgate.engine.drill.readings import latency_at_end_s
 from northgate.engine.drill.result import Ends, Keyframe, Turns
 from northgate.engine.drill.stairs import Climbed
 from northgate.engine.processes import Backlogs, Holdings, Resolvers
@@ -17,7 +19,6 @@ EVENLY = {
     "zone_served": "zone_served", "cause_rps": "cause_rps", "mechanism_rps": "mechanism_rps",
     "latency_s": "mean_latency_s",
 }  # fmt: skip
-LINES = (*EVENLY, "utilisation")
 # Seconds closer to each other than this are the same.
 SAME_S = 1e-6
 # Stairs are drawn step by step, as long as that takes no more than so many bytes; but at least so many of them.
@@ -33,38 +34,62 @@ def on_the_way(
     seconds at which the shares of old answers would be looked at.
     """
     stale = resolvers.stale_shares(second, first.state.call_rps)
+    if ahead.step:
+        return [replace(first, ends=_led_to(ahead.step, second, stale))]
     if not ahead.evenly:
-        return [replace(first, ends=_ends(ahead.parts[-1][0], stale))] if len(ahead.parts) > 1 else [first]
-    mean, seconds, made = ahead.parts[0][0], second - first.t_s, [first]
-    at_s = resolvers.next_s(first.t_s)
+        return [stays(first, ahead.parts[0][0], backlogs.after(second - first.t_s), stale)]
+    mean, made, at_s = ahead.parts[0][0], [first], resolvers.next_s(first.t_s)
     while at_s < second - SAME_S:
         past_s = at_s - first.t_s
-        part = 2 * past_s / seconds
-        rates = {
-            name: getattr(first, name) + (getattr(mean, of) - getattr(first, name)) * part
-            for name, of in EVENLY.items()
-        }
+        rates = _on_the_line(
+            first, mean, 2 * past_s / (second - first.t_s), resolvers.stale_shares(at_s, first.state.call_rps)
+        )
         state = replace(
             first.state,
             answers=resolvers.answers(at_s),
             held=holdings.after(ahead.opens, past_s),
             backlog_s=backlogs.after(past_s),
         )
-        made.append(
-            replace(
-                first,
-                t_s=at_s,
-                state=state,
-                utilisation=first.utilisation + (mean.queue.utilisation - first.utilisation) * part,
-                stale=resolvers.stale_shares(at_s, state.call_rps),
-                failed=first.failed + float((first.cause_rps + rates["cause_rps"]).sum()) / 2 * past_s,
-                **rates,
-            )
-        )
+        failed = first.failed + float((first.cause_rps + rates.cause_rps).sum()) / 2 * past_s
+        made.append(replace(first, t_s=at_s, state=state, failed=failed, **asdict(rates)))
         at_s = resolvers.next_s(at_s)
-    half_way = _ends(mean, stale)
-    last = replace(half_way, **{name: 2 * getattr(half_way, name) - getattr(first, name) for name in LINES})
-    return [replace(one, ends=ends) for one, ends in zip(made, [*map(_met, made[1:]), last], strict=True)]
+    ends = [*map(_met, made[1:]), _on_the_line(first, mean, 2.0, stale)]
+    return [replace(one, ends=end) for one, end in zip(made, ends, strict=True)]
+
+
+def _on_the_line(first: Keyframe, mean: Flow, part: float, stale: Floats) -> Ends:
+    """Rates that go evenly from a keyframe past their mean half-way (at part 1); so do all latencies taken together,
+    but not their mean."""
+    slow = first.latency_s * first.zone_served.sum()
+    zones, causes, mechanisms, used, slow = (
+        now + (then - now) * part
+        for now, then in (
+            (first.zone_served, mean.zone_served), (first.cause_rps, mean.cause_rps),
+            (first.mechanism_rps, mean.mechanism_rps), (first.utilisation, mean.queue.utilisation),
+            (slow, mean.latency_sum),
+        )
+    )  # fmt: skip
+    served = zones.sum()
+    return Ends(zones, causes, mechanisms, used, float(slow / served) if served > 0 else 0.0, stale)
+
+
+def stays(first: Keyframe, flow: Flow, later_s: Floats, stale: Floats | None = None) -> Keyframe:
+    """A keyframe from which on all goes as in a flow, until backlogs are `later_s`: where these have changed, answers
+    take longer, or less long."""
+    if same(later_s, first.state.backlog_s):
+        return first
+    ends = _ends(flow, first.stale if stale is None else stale)
+    return replace(first, ends=replace(ends, latency_s=latency_at_end_s(flow, later_s)))
+
+
+def _led_to(step: Step, second: float, stale: Floats) -> Ends:
+    """The rates at a second in a step, on the parabola through its flows."""
+
+    def at(name: str) -> Floats:
+        return np.maximum(step.at(attrgetter(name), second), 0.0)
+
+    rates = {name: at(of) for name, of in EVENLY.items() if name != "latency_s"}
+    return Ends(**rates, utilisation=at("queue.utilisation"), latency_s=float(at("mean_latency_s")), stale=stale)
 
 
 def _ends(flow: Flow, stale: Floats) -> Ends:
@@ -75,7 +100,7 @@ def _ends(flow: Flow, stale: Floats) -> Ends:
 
 def _met(frame: Keyframe) -> Ends:
     """What rates have come to just before a keyframe at which nothing jumps."""
-    return Ends(**{name: getattr(frame, name) for name in (*LINES, "stale")})
+    return Ends(*(getattr(frame, name) for name in Ends.__struct_fields__))
 
 
 def on_the_stairs(

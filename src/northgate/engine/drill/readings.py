@@ -191,14 +191,14 @@ class Totals:
         self.failed += float(self._causes[-1].sum())
         self._mechanisms.append(flow.mechanism_rps * seconds)
         self._rise(peaking(flow))
-        self._peak_latency_s = max(self._peak_latency_s, _mean_latency_at_end(flow, later_s))
+        self._peak_latency_s = max(self._peak_latency_s, latency_at_end_s(flow, later_s))
 
     def rise_through(self, first: Flow, ahead: Stretch, second: float, later_s: Floats, end_of: EndOf) -> None:
         """Notes what rates come to in a stretch, until a second with these backlogs; `end_of` finds those there, where
         none of its flows is the last."""
         self._rise(ahead.most(peaking))
         if ahead.soon:
-            self._peak_latency_s = max(self._peak_latency_s, _mean_latency_at_end(ahead.parts[0][0], later_s))
+            self._peak_latency_s = max(self._peak_latency_s, latency_at_end_s(ahead.parts[0][0], later_s))
         if ahead.leads_on(second) and self._may_rise(first, ahead, second, later_s):
             self._rise(end_of(ahead, peaking, second))
 
@@ -210,7 +210,7 @@ class Totals:
     def _may_rise(self, first: Flow, ahead: Stretch, second: float, later_s: Floats) -> bool:
         """Whether a peak may be reached at the second to which a stretch leads on, with these backlogs."""
         led_on = ahead.led_on(first, peaking, second) * (1 + NEARLY)
-        slowest_s = max(float(led_on[0]), _mean_latency_at_end(ahead.parts[-1][0], later_s))
+        slowest_s = max(float(led_on[0]), latency_at_end_s(ahead.parts[-1][0], later_s))
         return bool(led_on[1:].max(initial=0.0) > self._peak_utilisation or slowest_s > self._peak_latency_s)
 
     def ended(
@@ -244,7 +244,8 @@ def peaking(flow: Flow) -> Floats:
     return np.concatenate([[flow.mean_latency_s], flow.queue.utilisation])
 
 
-def _mean_latency_at_end(flow: Flow, later_s: Floats) -> float:
+def latency_at_end_s(flow: Flow, later_s: Floats) -> float:
+    """The mean latency (s) once backlogs are `later_s`, all going as in a flow; 0 when nothing is served."""
     if flow.served <= 0:
         return 0.0
     more_s = (later_s - flow.state.backlog_s)[flow.network.pairs.machine]

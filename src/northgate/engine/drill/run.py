@@ -16,7 +16,7 @@ from northgate.engine.drill.ahead.found import Found
 from northgate.engine.drill.ahead.look_ahead import LookAhead
 from northgate.engine.drill.blind import BlindTimes
 from northgate.engine.drill.by_hand import Newcomers, Records, Rolls, Way, first_given, with_room
-from northgate.engine.drill.drawing import on_the_stairs, on_the_way
+from northgate.engine.drill.drawing import on_the_stairs, on_the_way, stays
 from northgate.engine.drill.journal import Journal
 from northgate.engine.drill.readings import Totals, readings_of
 from northgate.engine.drill.result import DrillRun, Keyframe
@@ -274,6 +274,7 @@ class Run:
             self.holdings.held = ahead.held or self.holdings.after(ahead.opens, seconds)
             self.begins = self.look_ahead.flows.begin(second)
         else:
+            self.keyframes[-1] = stays(self.keyframes[-1], self.flow, later_s)
             self.scaling.watch(self.flow.queue.utilisation, seconds)
             self.totals.add(self.flow, seconds, later_s)
         self.blind.grow(later_s - self.backlogs.backlog_s)

@@ -3,7 +3,7 @@ import { useRef, type ReactNode } from "react";
 import type { DrillAnswer, FoldedStrip, PhasesRun, PlanDocument, Strip } from "../../api/client";
 import { amount, clock, percent, seconds, span } from "../../kit/format";
 import type { TimeAxis } from "../../timeline/axis";
-import { layersOf, stack, zoneTone, type Layer, type Values } from "../../timeline/stack";
+import { layersOf, mostUntilNext, stack, zoneTone, type Layer, type Values } from "../../timeline/stack";
 import { Downloads } from "./downloads";
 import { Flags } from "./flags";
 import { blindFormula } from "./formula";
@@ -124,9 +124,10 @@ export function Charts(props: ChartsProps) {
 function partsOf(layout: Layout): Part[] {
   const { drill, axis } = layout;
   const { series } = drill;
-  const total = Math.max(...series.asked_rps, 1e-9);
+  const total = Math.max(...mostUntilNext({ values: series.asked_rps, before: series.before?.asked_rps }), 1e-9);
   const sessions = Object.entries(series.sessions).filter(([, values]) => values.some((value) => value > 0));
-  const slow = Math.max(...series.latency_ms, 1);
+  const latency = { values: series.latency_ms, before: series.before?.latency_ms };
+  const slow = Math.max(...mostUntilNext(latency), 1);
   const parts: (Part | undefined)[] = [
     { title: "Served", under: "by zone, /s", height: 104, explain: explainServed(drill), draw: () => <Area layers={stack(series, drill.lasts_s, axis, 104, total)} tone={(index) => zoneTone(index)} named /> },
     failedPart(layout),
@@ -140,7 +141,7 @@ function partsOf(layout: Layout): Part[] {
       under: `mean, up to ${slow >= 1000 ? seconds(slow / 1000) : `${amount(slow)} ms`}`,
       height: 40,
       explain: explainLatency(drill),
-      draw: () => <Line values={series.latency_ms} before={series.before?.latency_ms} drill={drill} axis={axis} height={40} most={slow * 1.1} tone="var(--north)" />,
+      draw: () => <Line {...latency} drill={drill} axis={axis} height={40} most={slow * 1.1} tone="var(--north)" />,
     },
   ];
   return parts.filter((part) => part !== undefined);
@@ -178,8 +179,8 @@ function failedPart({ drill, axis, phases }: Layout): Part | undefined {
   const others = phases.flatMap((one) => (one.phases === "spread" || !one.failed_rps.some((value) => value > 1e-9) ? [] : [{ ...one, phases: one.phases }]));
   if (!failing.length) return undefined;
   const names = Object.keys(series.mechanism_rps);
-  const most = Math.max(...series.all_failed_rps);
-  const top = Math.max(most, ...others.flatMap((one) => one.failed_rps));
+  const most = Math.max(...mostUntilNext({ values: series.all_failed_rps, before: series.before?.all_failed_rps }));
+  const top = Math.max(most, ...others.flatMap((one) => mostUntilNext({ values: one.failed_rps, before: one.failed_before_rps })));
   const height = Math.max(70, 36 + (failing.length + others.length) * 13);
   return {
     title: "Failed",
@@ -207,8 +208,10 @@ function failedPart({ drill, axis, phases }: Layout): Part | undefined {
 function utilisationPart({ drill, axis, width }: Layout): Part {
   const { series } = drill;
   const right = width - RIGHT;
-  const top = Math.max(1.1, ...series.busiest_utilisation.map((value) => Math.min(value, 2)));
-  const peak = series.busiest_utilisation.indexOf(Math.max(...series.busiest_utilisation));
+  const busiest = { values: series.busiest_utilisation, before: series.before?.busiest_utilisation };
+  const highest = mostUntilNext(busiest);
+  const top = Math.max(1.1, ...highest.map((value) => Math.min(value, 2)));
+  const peak = highest.indexOf(Math.max(...highest));
   return {
     title: "Utilisation",
     under: "busiest, and middle",
@@ -219,9 +222,9 @@ function utilisationPart({ drill, axis, width }: Layout): Part {
         <line x1={LEFT} x2={right} y1={64 - 64 / top} y2={64 - 64 / top} stroke="var(--vermilion)" strokeDasharray="4 3" />
         <text x={LEFT + 4} y={64 - 64 / top + (top > 1.3 ? -3 : 11)} className="fill-vermilion-text text-[10px]" {...HALO}>100 %</text>
         <Line values={series.middle_utilisation} before={series.before?.middle_utilisation} drill={drill} axis={axis} height={64} most={top} tone="var(--line-strong)" />
-        <Line values={series.busiest_utilisation} before={series.before?.busiest_utilisation} drill={drill} axis={axis} height={64} most={top} tone="var(--ochre)" />
+        <Line {...busiest} drill={drill} axis={axis} height={64} most={top} tone="var(--ochre)" />
         <text x={Math.min(axis.x(series.t_s[peak] ?? 0) + 4, right - 130)} y={11} className="fill-ochre-text text-[11px] font-semibold" {...HALO}>
-          {percent(series.busiest_utilisation[peak] ?? 0)} {series.busiest[peak]}
+          {percent(highest[peak] ?? 0)} {series.busiest[peak]}
         </text>
       </>
     ),
