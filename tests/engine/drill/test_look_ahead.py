@@ -384,11 +384,11 @@ def test_the_peak_of_latency_is_that_of_the_flows_just_before_something_happens(
 
 
 @pytest.mark.no_cover
-@pytest.mark.parametrize(("next_after", "off_s"), [("send", 2e-6), ("result", 2e-3)])
-def test_what_happens_does_not_depend_on_where_one_looks_meanwhile(monkeypatch, next_after, off_s):
+@pytest.mark.parametrize("next_after", ["send", "result"])
+def test_what_happens_does_not_depend_on_where_one_looks_meanwhile(monkeypatch, next_after):
     """The demo's cascade, with events at latencies that nobody minds: what probes of targets and of names find, when,
     and what fails is as without them, while backlogs grow, waits become longer, and old answers fade. (An interval that
-    follows on the result adds up what waits have become.)"""
+    follows on the result adds up what waits have become: these are those of the utilisations on the way.)"""
     plan = read_plan(Path("examples/beckwater.plan.yaml"))
     probes = [probe.model_copy(update={"next_after": next_after}) for probe in plan.probes]
     network = compile_network(plan.model_copy(update={"probes": probes}))
@@ -405,5 +405,5 @@ def test_what_happens_does_not_depend_on_where_one_looks_meanwhile(monkeypatch, 
     assert len(looked.keyframes) > len(plain.keyframes) + 20
     assert [(event.kind, event.about) for event in looked.events] == [(one.kind, one.about) for one in plain.events]
     at_s = [event.at_s for event in plain.events]
-    assert [event.at_s for event in looked.events] == pytest.approx(at_s, abs=off_s)
+    assert [event.at_s for event in looked.events] == pytest.approx(at_s, abs=2e-6)
     assert looked.readings.failed == pytest.approx(plain.readings.failed, rel=1e-7)

@@ -4,11 +4,16 @@ import numpy as np
 import pytest
 
 from northgate.engine.formulas.blind_times import down_bounds, up_bounds
-from northgate.engine.processes.probers import Beats, Findings, Probers
+from northgate.engine.processes.probers import Probers
+from northgate.engine.processes.probing.beats import Beats
+from northgate.engine.processes.probing.sends import COURSE, Findings
 from northgate.plan.models.groups import Probe
 from tests.support.plans import changed, drill_of, fail, plan_data, restore
 
 CLOSE = 1e-9
+COLUMNS = dict(
+    zip(("squared", "cubed", "used", "faster", "bends", "capacity", "servers", "blocked"), COURSE, strict=True)
+)
 FIELDS = ("interval_s", "timeout_s", "unhealthy_after", "healthy_after")
 NUMBERS = [(10, 5, 3, 2), (7, 7, 1, 1), (0.5, 0.2, 5, 4), (30, 1, 2, 10)]
 
@@ -154,15 +159,72 @@ def test_a_slow_answer_counts_as_silence():
     assert (row.bounds.earliest_s, row.bounds.latest_s) == (22, 32)
 
 
+def _passing(slope=0.5, *, by_result=False, needed=1.0):
+    """A prober that has found silence, and from second 0 on a pass: it sends at 4 s, with an answer after 1 s now, and
+    so much a second more."""
+    beats = Beats(*(np.array([value]) for value in (10.0, 1.0, needed)), np.array([by_result]), np.array([0.4]))
+    probers = Probers(beats, Findings(*(np.array([value]) for value in (False, 5.0, 0.0, -1.0))), "spread", 0.0)
+    probers.meet(0.0, Findings(*(np.array([value]) for value in (True, 1.0, slope, 1.0))))
+    return probers
+
+
+def _course(**columns):
+    made = np.zeros((1, len(COURSE)))
+    for name, value in columns.items():
+        made[0, COLUMNS[name]] = value
+    return made
+
+
+# A station of 2 servers, each doing 50/s, that goes from 70 % by 4 % a second, and ever less.
+STATION = {"used": 0.7, "faster": 0.04, "bends": -0.002, "capacity": 100.0, "servers": 2}
+
+
+def _wait_s(second):
+    """The mean wait of an M/M/2 station: u^2 / (1 - u^2) / 50."""
+    used = 0.7 + 0.04 * second - 0.002 * second**2
+    return used**2 / (1 - used**2) / 50
+
+
 def test_a_probes_answer_waits_as_long_as_the_backlog_grows_until_it_is_sent():
-    """Sent 4 s from now, with an answer after 1 s now, 0.5 s/s more, and that growing by 0.1 s/s²."""
-    beats = Beats(*(np.array([value]) for value in (10.0, 1.0, 1.0)), np.array([False]), np.array([0.4]))
-    silent = Findings(*(np.array([value]) for value in (False, 5.0, 0.0, -1.0)))
-    probers = Probers(beats, silent, "spread", 0.0)
-    probers.meet(0.0, Findings(*(np.array([value]) for value in (True, 1.0, 0.5, 1.0))))
+    """Sent 4 s from now, with an answer after 1 s now, 0.5 s/s more, 0.05 s/s² and 0.01 s/s³ more."""
+    probers = _passing()
     assert probers.next_verdict_s() == pytest.approx(4 + 1 + 0.5 * 4)
-    probers.drift(np.zeros(1), np.array([0.1]))
-    assert probers.next_verdict_s() == pytest.approx(4 + 1 + 0.5 * 4 + 0.1 * 4**2 / 2)
+    probers.drift(0.0, _course(squared=0.05, cubed=0.01))
+    assert probers.next_verdict_s() == pytest.approx(4 + 1 + 0.5 * 4 + 0.05 * 4**2 + 0.01 * 4**3)
+
+
+def test_a_probes_answer_waits_as_long_as_others_before_it_do_by_then():
+    probers = _passing()
+    probers.drift(0.0, _course(**STATION))
+    assert probers.next_verdict_s() == pytest.approx(4 + 1 + 0.5 * 4 + _wait_s(4) - _wait_s(0), abs=1e-9)
+
+
+def test_an_interval_that_follows_on_the_result_becomes_longer_as_waits_do():
+    probers = _passing(0.0, by_result=True, needed=2.0)
+    probers.drift(0.0, _course(**STATION))
+    again_s = 4 + 1 + _wait_s(4) - _wait_s(0) + 10
+    assert probers.next_verdict_s() == pytest.approx(again_s + 1 + _wait_s(again_s) - _wait_s(0), abs=1e-9)
+
+
+def test_waits_that_begin_to_grow_later_grow_from_then_on():
+    """Until second 3 all is as it was found at 0."""
+    probers = _passing(0.0)
+    probers.meet(3.0, Findings(*(np.array([value]) for value in (True, 1.0, 0.0, 1.0))))
+    probers.drift(3.0, _course(**STATION))
+    assert probers.next_verdict_s() == pytest.approx(4 + 1 + _wait_s(1) - _wait_s(0), abs=1e-9)
+
+
+def test_a_course_stands_as_one_that_begins_where_it_has_come():
+    """Two seconds later it is that of 70 % + 8 % - 0.8 % of the station, growing by 4 % - 0.8 % a second."""
+    probers, later = _passing(), _passing()
+    probers.drift(0.0, _course(squared=0.05, cubed=0.01, **STATION))
+    delay_s = 1 + 0.5 * 2 + 0.05 * 2**2 + 0.01 * 2**3 + _wait_s(2) - _wait_s(0)
+    slope = 0.5 + 2 * 0.05 * 2 + 3 * 0.01 * 2**2
+    later.meet(2.0, Findings(*(np.array([value]) for value in (True, delay_s, slope, 1.0))))
+    then = STATION | {"used": 0.7 + 0.04 * 2 - 0.002 * 4, "faster": 0.04 - 2 * 0.002 * 2}
+    later.drift(2.0, _course(squared=0.05 + 3 * 0.01 * 2, cubed=0.01, **then))
+    for one, other in zip(probers.stands(2.0), later.stands(2.0), strict=True):
+        assert one == pytest.approx(other, rel=1e-12)
 
 
 @pytest.mark.parametrize("phases", ["spread", "worst"])

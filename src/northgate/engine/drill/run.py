@@ -42,7 +42,6 @@ from northgate.engine.processes import (
     Warmup,
     Withdrawals,
     World,
-    growth,
     usable,
 )
 from northgate.engine.solver import Attempts, Flow, Solver, State
@@ -185,7 +184,7 @@ class Run:
         self.look_ahead.look(self.flow, self.now, self._until_s())
         self.backlogs.look(self.flow, self.look_ahead.faster, self.now)
         if self.look_ahead.faster is not None:
-            self.targets.drift(growth(self.flow, self.look_ahead.faster), self.look_ahead.waits)
+            self.targets.drift(self.now, self.flow, self.look_ahead.used)
         self.keyframes.append(keyframe(self))
 
     def _climb(self) -> None:

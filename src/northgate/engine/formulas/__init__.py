@@ -24,7 +24,16 @@ from northgate.engine.formulas.hashing import (
     winners,
 )
 from northgate.engine.formulas.occupancy import Occupancy, Openings, idle_ends
-from northgate.engine.formulas.queues import AT_BOUND_S, Queue, Stations, excess_of, is_too_late, overload, too_late
+from northgate.engine.formulas.queues import (
+    AT_BOUND_S,
+    Queue,
+    Stations,
+    excess_of,
+    is_too_late,
+    overload,
+    too_late,
+    wait_s,
+)
 from northgate.engine.formulas.retries import repeated
 from northgate.engine.formulas.roots import first_meeting, meets_s
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
@@ -72,6 +81,7 @@ __all__ = [
     "too_late",
     "tried_after",
     "up_bounds",
+    "wait_s",
     "waits_of",
     "winners",
 ]

@@ -75,13 +75,14 @@ class Stations(Struct, frozen=True, dict=True):
     queue_s: Floats
 
     @cached
-    def _count(self) -> Ints:
+    def servers(self) -> Ints:
+        """How many servers each has."""
         return servers(self.capacity, self.service_s)
 
     @cached
     def _many(self) -> Bools:
         """Which have so many servers that the loss formula is not computed by its recursion."""
-        return self._count > RECURSION_LIMIT
+        return self.servers > RECURSION_LIMIT
 
     @cached
     def _none_blocked(self) -> Floats | None:
@@ -91,15 +92,15 @@ class Stations(Struct, frozen=True, dict=True):
     def mean_wait_s(self, utilisation: Floats) -> Floats:
         """The mean M/M/c wait in seconds at min(utilisation, 0.98); 0 where no capacity limit is known."""
         made = np.empty(len(utilisation))
-        _find_waits(self.capacity, self._count, self._blocked(utilisation), utilisation, made)
+        _find_waits(self.capacity, self.servers, self.blocked(utilisation), utilisation, made)
         return made
 
-    def _blocked(self, utilisation: Floats) -> Floats:
+    def blocked(self, utilisation: Floats) -> Floats:
         """Erlang's B of the stations with many servers, 0 of the others."""
         if self._none_blocked is not None:
             return self._none_blocked
-        load: Floats = np.minimum(utilisation, WAIT_LIMIT) * self._count.astype(np.float64)
-        return np.where(self._many, erlang_b_of_many(self._count, load), 0.0)
+        load: Floats = np.minimum(utilisation, WAIT_LIMIT) * self.servers.astype(np.float64)
+        return np.where(self._many, erlang_b_of_many(self.servers, load), 0.0)
 
     def queues(self, offered: Floats, backlog_s: Floats) -> Queue:
         """How the queues stand with this offered rate (1/s) and backlog (s).
@@ -110,15 +111,15 @@ class Stations(Struct, frozen=True, dict=True):
         utilisation = offered / self.capacity
         excess, slope, latency_s = np.empty((3, len(offered)))
         _find_queues(
-            self.capacity, self._count, self._blocked(utilisation), utilisation, self.service_s, self.queue_s,
+            self.capacity, self.servers, self.blocked(utilisation), utilisation, self.service_s, self.queue_s,
             backlog_s, excess, slope, latency_s,
         )  # fmt: skip
         return Queue(utilisation, excess, slope, latency_s)
 
 
 @part
-def _wait_s(capacity: float, count: int, blocked: float, utilisation: float) -> float:
-    """The mean wait in front of so many servers; `blocked` where there are very many, see `Stations.mean_wait_s`."""
+def wait_s(capacity: float, count: int, blocked: float, utilisation: float) -> float:
+    """The mean wait in front of so many servers; `blocked` where there are very many, see `Stations.blocked`."""
     if not capacity < np.inf:
         return 0.0
     held = min(utilisation, WAIT_LIMIT)
@@ -130,7 +131,7 @@ def _wait_s(capacity: float, count: int, blocked: float, utilisation: float) -> 
 @compiled
 def _find_waits(capacity: Floats1, count: Ints1, blocked: Floats1, utilisation: Floats1, made: Floats1) -> None:
     for place in range(len(count)):
-        made[place] = _wait_s(capacity[place], count[place], blocked[place], utilisation[place])
+        made[place] = wait_s(capacity[place], count[place], blocked[place], utilisation[place])
 
 
 @part
@@ -151,8 +152,8 @@ def _find_queues(
             slope[place] = 0.0 if full else used - 1
         else:
             slope[place] = used - 1 if backlog_s[place] > AT_BOUND_S else 0.0
-        wait_s = _wait_s(capacity[place], count[place], blocked[place], used)
-        latency_s[place] = service_s[place] + wait_s + backlog_s[place]
+        waits_s = wait_s(capacity[place], count[place], blocked[place], used)
+        latency_s[place] = service_s[place] + waits_s + backlog_s[place]
 
 
 @part

@@ -5,7 +5,8 @@ from northgate.engine.processes.backlogs import Backlogs, Growth, growth
 from northgate.engine.processes.fronts import Fronts, Withdrawals
 from northgate.engine.processes.holdings import Holdings
 from northgate.engine.processes.name_probers import NameChecks, Names, Vote
-from northgate.engine.processes.probers import Phases, Probers
+from northgate.engine.processes.probers import Probers
+from northgate.engine.processes.probing.beats import Phases
 from northgate.engine.processes.process import Entry, Process
 from northgate.engine.processes.resolvers import AnswerHistory, Resolvers
 from northgate.engine.processes.targets import TargetChecks, Targets, Verdicts, usable

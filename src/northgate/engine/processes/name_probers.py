@@ -20,7 +20,9 @@ from northgate.engine.base import (
     where_true,
 )
 from northgate.engine.network import Network
-from northgate.engine.processes.probers import Findings, Phases, Probers, name_beats
+from northgate.engine.processes.probers import Probers
+from northgate.engine.processes.probing.beats import Phases, name_beats
+from northgate.engine.processes.probing.sends import Findings
 from northgate.engine.processes.process import Entry
 from northgate.engine.solver import Flow
 from northgate.plan.models.groups import Probe

@@ -8,10 +8,11 @@ from msgspec import field
 from northgate.engine.base import Bools, Floats, Ints, distinct
 from northgate.engine.formulas import too_late
 from northgate.engine.network import Network
-from northgate.engine.processes.backlogs import Growth
 from northgate.engine.processes.holdings import Holdings
 from northgate.engine.processes.name_probers import OnwardChecks
-from northgate.engine.processes.probers import Findings, Phases, Probers, target_beats
+from northgate.engine.processes.probers import Probers
+from northgate.engine.processes.probing.beats import Phases, target_beats
+from northgate.engine.processes.probing.sends import COURSE, CUBED, SQUARED, USED, Findings
 from northgate.engine.processes.process import Entry
 from northgate.engine.processes.transitions import Drains, Warmup
 from northgate.engine.processes.world import World
@@ -98,14 +99,20 @@ class Targets:
         self.probers.meet(now, found)
         self.probers.set_alive(self.alive)
 
-    def drift(self, grown: Growth, waits: tuple[Floats, Floats]) -> None:
-        """Backlogs grow so from now on, and mean waits so fast, which does so itself: the answers of those that pass
-        come so much later."""
-        machine, (slope, bend) = self.network.pairs.machine[self.network.probed.pair], waits
-        passes = self.found.passes.copy()
-        passes[self.network.probed.onward] = False
-        bends = np.where(self.found.slope != 0, grown.bend[machine], 0.0) + bend[machine]
-        self.probers.drift(np.where(passes, slope[machine], 0.0), np.where(passes, bends, 0.0))
+    def drift(self, now: float, flow: Flow, used: tuple[Floats, Floats]) -> None:
+        """From a flow on, utilisations grow by so much a second at first, and bend so (see `Step.used`): the answers of
+        those that pass come as much later as backlogs and mean waits grow."""
+        machine, (faster, bends) = self.network.pairs.machine[self.network.probed.pair], used
+        mine = self.found.passes & ((faster != 0) | (bends != 0))[machine]
+        mine[self.network.probed.onward] = False
+        machine, grows = machine[mine], self.found.slope[mine] != 0
+        stations, begin = self.network.machines.stations(flow.state.truth.slowness), flow.queue.utilisation
+        columns = (begin, faster, bends, stations.capacity, stations.servers, stations.blocked(begin))
+        course = np.zeros((len(mine), len(COURSE)))
+        course[mine, USED:] = np.stack([column[machine] for column in columns], axis=1)
+        # b' = u - 1: of u0 + a t + b t^2 a backlog gets a t^2 / 2 + b t^3 / 3 beside what its slope says.
+        course[mine, SQUARED], course[mine, CUBED] = grows * faster[machine] / 2, grows * bends[machine] / 3
+        self.probers.drift(now, course)
 
     def start(self, machines: Ints) -> None:
         """These machines are new: out, until they have been proven."""

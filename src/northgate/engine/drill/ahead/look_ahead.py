@@ -17,7 +17,6 @@ from northgate.engine.drill.ahead.steps import (
     Step,
     Stretch,
     faster_until,
-    waits_until,
     way_of,
 )
 from northgate.engine.formulas import AT_BOUND_S
@@ -56,7 +55,7 @@ class LookAhead:
     Where rates are linear in what is held, the flow of what is held on the mean is exact, however far ahead; elsewhere
     steps are as long as rates bend little, and added up by Simpson's rule. `found`: what every probe finds under a
     flow, and which machines keep up; `flows`: those of later seconds; `faster`: how fast utilisations grow until then
-    (1/s; None: not at all), `waits`: how fast mean waits do, and how fast that does (`Step.waits`).
+    (1/s; None: not at all), `used`: as backlogs do not know it, by A t + B t^2 (see `Step.used`).
     """
 
     def __init__(
@@ -77,7 +76,7 @@ class LookAhead:
         self._past: Past | None = None
         self.flows = FlowsAhead(solver, resolvers, holdings)
         self.faster: Floats | None = None
-        self.waits = np.zeros(0), np.zeros(0)
+        self.used = np.zeros(0), np.zeros(0)
         self._ahead: Stretch | None = None
 
     @property
@@ -137,7 +136,7 @@ class LookAhead:
                 # So short a way goes as half-way.
                 middle = self.flows.middle(far_s)
                 ahead, faster = Stretch(far_s, ((middle, 1.0),), middle.opens), faster_until(flow, middle, now, far_s)
-                self._go(ahead, far_s, faster, waits_until(flow, middle, now, far_s))
+                self._go(ahead, far_s, faster)
             self.look_s = now + SHORTEST_S
             return
         limits = Limits(min(near_s, far_s), far_s, jump_s, sure_s, meets.jumps and meets.at_s <= until)
@@ -160,11 +159,13 @@ class LookAhead:
                 break
             far_s = meets_s
         ahead = Stretch(min(far_s, self._end_s), ((mean, 1.0),), mean.opens, evenly=True)
-        self._go(ahead, far_s, faster, waits_until(flow, mean, now, far_s))
+        self._go(ahead, far_s, faster)
         return True
 
-    def _go(self, ahead: Stretch, look_s: float, faster: Floats, waits: tuple[Floats, Floats]) -> None:
-        self._ahead, self.look_s, self.faster, self.waits = ahead, look_s, faster, waits
+    def _go(self, ahead: Stretch, look_s: float, faster: Floats, used: tuple[Floats, Floats] | None = None) -> None:
+        """Where no parabola is known, utilisations go along a straight line."""
+        self._ahead, self.look_s, self.faster = ahead, look_s, faster
+        self.used = used or (faster, np.zeros_like(faster))
 
     def _step(self, flow: Flow, now: float, limits: Limits, *, steady: bool) -> None:
         """Looks as far ahead as rates bend little, within these limits."""
@@ -233,7 +234,7 @@ class LookAhead:
         if then and not held:
             held = then.state.held
         ahead = Stretch(end_s, step.parts(end_s), middle.opens, then, held, step=step)
-        self._go(ahead, look_s, step.faster, step.waits)
+        self._go(ahead, look_s, step.faster, step.used)
 
     def until(self, flow: Flow, now: float, second: float) -> Stretch:
         """What lies ahead until a second: all that was looked at, or less."""

@@ -65,14 +65,13 @@ class Step(Struct, frozen=True):
     def faster(self) -> Floats:
         """How fast utilisations grow in it, on the mean that counts for backlogs (1/s): with u = u0 + a t + b t^2 a
         backlog grows by a h^2 / 2 + b h^3 / 3 more than by u0 h, as if u grew by a + 2 b h / 3 a second."""
-        slope, bend = self._parabola(lambda flow: flow.queue.utilisation)
+        slope, bend = self.used
         return np.asarray(slope + bend * 2 * (self.look_s - self.now) / 3)
 
     @property
-    def waits(self) -> tuple[Floats, Floats]:
-        """How fast mean waits grow at first (s/s), and how fast that does (s/s^2), on the parabola through them."""
-        slope, bend = self._parabola(mean_waits_s)
-        return slope, 2 * bend
+    def used(self) -> tuple[Floats, Floats]:
+        """A (1/s) and B (1/s^2) of the parabola u0 + A t + B t^2 through utilisations."""
+        return self._parabola(utilisation_of)
 
     def most(self, rates: Callable[[Flow], Floats], second: float) -> Floats:
         """The most that rates come to until a second in it, on the parabola through them; where they bend too much for
@@ -194,15 +193,9 @@ def way_of(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], secon
     return Way(held, off, min(1 / max(bent, 1e-9), (HELD / max(off, SAME)) ** (1 / 3)))
 
 
-def mean_waits_s(flow: Flow) -> Floats:
-    """Per machine how long requests take there beside its backlog (s)."""
-    return flow.queue.latency_s - flow.state.backlog_s
-
-
-def waits_until(flow: Flow, middle: Flow, now: float, second: float) -> tuple[Floats, Floats]:
-    """How fast mean waits grow until a second, of which half-way is known, as in `Step.waits`."""
-    slope = (mean_waits_s(middle) - mean_waits_s(flow)) / ((second - now) / 2)
-    return slope, np.zeros_like(slope)
+def utilisation_of(flow: Flow) -> Floats:
+    """Per machine."""
+    return flow.queue.utilisation
 
 
 def faster_until(flow: Flow, middle: Flow, now: float, second: float) -> Floats:

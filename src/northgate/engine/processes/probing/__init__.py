@@ -1,0 +1,1 @@
+"""Single probes: when each is sent, and how long its answer takes."""
