@@ -20,6 +20,11 @@ def overloaded(**client):
     return undisturbed(network_of(data))
 
 
+def linear(by, bends=0.0):
+    """How the utilisations of six machines go."""
+    return np.stack([np.full(6, by), np.full(6, bends)])
+
+
 def bounds_of(flow):
     """Beyond which latencies of each machine somebody gives up."""
     return Backlogs(World(flow.network)).bounds_s(flow)
@@ -81,35 +86,48 @@ def test_nothing_moves_below_saturation():
 def test_a_backlog_is_the_integral_of_what_is_offered_beyond_what_is_worked_off():
     flow = overloaded()
     assert growth(flow).after(4.0) == pytest.approx([4] * 6)
-    faster = growth(flow, np.full(6, 0.25))
+    faster = growth(flow, linear(0.25, -0.06))
     seconds = np.linspace(0, 3, 30_001)
-    integral = np.trapezoid(1 + 0.25 * seconds, seconds)
-    assert faster.after(3.0) == pytest.approx([integral] * 6, rel=1e-9)
+    integral = np.trapezoid(1 + 0.25 * seconds - 0.06 * seconds**2, seconds)
+    assert faster.after(3.0) == pytest.approx([integral] * 6, rel=1e-8)
     assert faster.mean(3.0)[0] == pytest.approx(
         np.trapezoid([faster.after(t)[0] for t in seconds], seconds) / 3, rel=1e-8
     )
 
 
-@pytest.mark.parametrize(("slope", "bend", "aim"), [(1, 0, 4), (1, 0.5, 4), (-1, 0.1, 2), (0, 0.5, 4), (2, -0.25, 7)])
-def test_bounds_are_met_at_the_roots(slope, bend, aim):
+@pytest.mark.parametrize(
+    ("slope", "bend", "third", "aim"),
+    [
+        (1, 0, 0, 4),
+        (1, 0.5, 0, 4),
+        (-1, 0.1, 0, 2),
+        (0, 0.5, 0, 4),
+        (2, -0.25, 0, 7),
+        (1, 0.5, -0.1, 4),
+        (-1, 0.1, 0.3, 2.5),
+        (0.1, -0.2, 0.2, 4),
+    ],
+)
+def test_bounds_are_met_at_the_roots(slope, bend, third, aim):
     flow = overloaded(timeout_s=500)
     backlog = np.full(6, 3.0)
-    grown = Growth(backlog, np.full(6, float(slope)), np.full(6, float(bend)), np.full(6, np.inf))
+    grown = Growth(backlog, *(np.full(6, float(value)) for value in (slope, bend, third, np.inf)))
     at_rest = flow.queue.latency_s[0] - 3
     crossing = next_crossing(flow, grown, np.array([[aim + at_rest, 500]]), 0.0)
-    roots = np.roots([bend / 2, slope, 3 - aim])
-    assert crossing.at_s == pytest.approx(min(root for root in roots if root > 0), rel=1e-9)
+    roots = np.roots([third / 6, bend / 2, slope, 3 - aim])
+    first_s = min(root.real for root in roots if abs(root.imag) < 1e-9 and root.real > 0)
+    assert crossing.at_s == pytest.approx(first_s, rel=1e-9)
     assert grown.after(crossing.at_s) == pytest.approx([aim] * 6, rel=1e-9)
 
 
 def test_what_rests_turns_when_offered_and_worked_off_are_even():
     idle = undisturbed(network_of(plan_data()))
     used = idle.queue.utilisation[0]
-    grown = growth(idle, np.full(6, 0.1))
+    grown = growth(idle, linear(0.1))
     assert not grown.moves
     assert next_crossing(idle, grown, np.zeros((1, 0)), 50.0).at_s == pytest.approx(50 + (1 - used) / 0.1)
     full = replace(overloaded(), state=replace(overloaded().state, backlog_s=np.full(6, 10.0)))
-    grown = growth(full, np.full(6, -0.5))
+    grown = growth(full, linear(-0.5))
     assert not grown.moves, "it stays full while more is offered than is worked off"
     assert next_crossing(full, grown, np.zeros((1, 0)), 0.0).at_s == pytest.approx(1 / 0.5)
 

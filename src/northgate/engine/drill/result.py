@@ -46,7 +46,7 @@ class Keyframe(Struct, frozen=True):
     """What rates depended on from `t_s` on, until the next keyframe, and the few of them that every reader asks for.
 
     Served by zone and failed by cause in requests/s, utilisation by machine; `moving`: some backlog grows or shrinks.
-    `faster`: how fast utilisations grow (1/s; None: not at all). `failed`: the calls that have failed up to here.
+    `faster`: how utilisations go on (see `growth`). `failed`: the calls that have failed up to here.
     `opens`: how sessions and connections are opened until the next keyframe, on the mean. `turns`: verdicts until then.
     """
 

@@ -184,7 +184,7 @@ class Run:
         self.look_ahead.look(self.flow, self.now, self._until_s())
         self.backlogs.look(self.flow, self.look_ahead.faster, self.now)
         if self.look_ahead.faster is not None:
-            self.targets.drift(self.now, self.flow, self.look_ahead.used)
+            self.targets.drift(self.now, self.flow, self.look_ahead.faster)
         self.keyframes.append(keyframe(self))
 
     def _climb(self) -> None:

@@ -35,7 +35,7 @@ from northgate.engine.formulas.queues import (
     wait_s,
 )
 from northgate.engine.formulas.retries import repeated
-from northgate.engine.formulas.roots import first_meeting, meets_s
+from northgate.engine.formulas.roots import cubic_meets_s, first_meeting, meets_s
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
 from northgate.engine.formulas.selection import METHODS, Candidates, Method
 
@@ -58,6 +58,7 @@ __all__ = [
     "address_keys",
     "best_scores",
     "connects",
+    "cubic_meets_s",
     "down_bounds",
     "excess_of",
     "find_lumps",

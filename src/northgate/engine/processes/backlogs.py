@@ -1,8 +1,8 @@
 """Backlogs between events: how far they have come, and when the next one meets a bound.
 
 A bound is a full queue, an empty one, or a latency beyond which a client or a probe no longer waits. What is offered is
-constant between events, or changes evenly with the share that old answers still lead; so a backlog `b` is linear or
-quadratic, `b + (u - 1) t + u' t^2 / 2`, and meets its bounds at the roots of that.
+constant between events, or changes evenly with the share that old answers still lead, or along a parabola; so a backlog
+`b` is a polynomial, `b + (u - 1) t + u' t^2 / 2 + u'' t^3 / 6`, and meets its bounds at the roots of that.
 """
 
 from collections.abc import Iterator
@@ -24,7 +24,7 @@ from northgate.engine.base import (
     total_by,
     where_true,
 )
-from northgate.engine.formulas import AT_BOUND_S, meets_s
+from northgate.engine.formulas import AT_BOUND_S, cubic_meets_s, meets_s
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
 from northgate.engine.processes.world import World
@@ -34,52 +34,56 @@ from northgate.engine.truth import Patience, Truth
 
 class Growth(Struct, frozen=True):
     """How backlogs change from an event on, per machine: by `slope` (seconds of work a second), which itself changes by
-    `bend` a second. Both are 0 where a queue stays empty or full. `turns_s`: how long until what is offered comes to
-    what can be worked off."""
+    `bend` a second, and that by `third`. All are 0 where a queue stays empty or full. `turns_s`: how long until what is
+    offered comes to what can be worked off."""
 
     backlog_s: Floats
     slope: Floats
     bend: Floats
+    third: Floats
     turns_s: Floats
 
     @property
     def moves(self) -> bool:
         """Whether any backlog changes."""
-        return some(self.slope) or some(self.bend)
+        return some(self.slope) or some(self.bend) or some(self.third)
 
     def after(self, seconds: float) -> Floats:
         """The backlogs `seconds` later."""
-        return np.maximum(self.backlog_s + (self.slope + self.bend * seconds / 2) * seconds, 0.0)
+        bend = self.bend / 2 + self.third * (seconds / 6)
+        return np.maximum(self.backlog_s + (self.slope + bend * seconds) * seconds, 0.0)
 
     def mean(self, seconds: float) -> Floats:
-        """The mean backlogs over the next `seconds` (the integral of the quadratic, over their length)."""
-        return np.maximum(self.backlog_s + (self.slope / 2 + self.bend * seconds / 6) * seconds, 0.0)
+        """The mean backlogs over the next `seconds` (the integral of the cubic, over their length)."""
+        bend = self.bend / 6 + self.third * (seconds / 24)
+        return np.maximum(self.backlog_s + (self.slope / 2 + bend * seconds) * seconds, 0.0)
 
 
 def growth(flow: Flow, faster: Floats | None = None) -> Growth:
-    """How backlogs change under a flow whose utilisations grow by `faster` a second (None: not at all)."""
+    """How backlogs change under a flow whose utilisations go by `faster` (2, machines): as u + a t + b t^2 (None: they
+    stay as they are)."""
     used, backlog = flow.queue.utilisation, flow.state.backlog_s
-    slope, bend, turns_s = np.empty((3, len(used)))
-    more = np.zeros(len(used)) if faster is None else faster
-    _find_growth(used, more, backlog, flow.network.machines.queue_s, slope, bend, turns_s)
-    return Growth(backlog, slope, bend, turns_s)
+    slope, bend, third, turns_s = np.empty((4, len(used)))
+    more = np.zeros((2, len(used))) if faster is None else faster
+    _find_growth(used, more, backlog, flow.network.machines.queue_s, slope, bend, third, turns_s)
+    return Growth(backlog, slope, bend, third, turns_s)
 
 
 @compiled
 def _find_growth(
-    used: Floats1, faster: Floats1, backlog_s: Floats1, queue_s: Floats1, slope: Floats1, bend: Floats1,
-    turns_s: Floats1,
+    used: Floats1, faster: Floats2, backlog_s: Floats1, queue_s: Floats1, slope: Floats1, bend: Floats1,
+    third: Floats1, turns_s: Floats1,
 ) -> None:  # fmt: skip
     for place in range(len(used)):
-        grows, more = used[place] - 1, faster[place]
+        grows, more, ever_more = used[place] - 1, faster[0, place], 2 * faster[1, place]
         even = abs(grows) <= AT_BOUND_S
         if grows > AT_BOUND_S or (even and more > 0):
             rests = backlog_s[place] >= queue_s[place] - AT_BOUND_S
         else:
             rests = backlog_s[place] <= AT_BOUND_S
         slope[place] = 0.0 if rests or even else grows
-        bend[place] = 0.0 if rests else more
-        turns_s[place] = -grows / more if not even and grows * more < 0 else NEVER
+        bend[place], third[place] = (0.0, 0.0) if rests else (more, ever_more)
+        turns_s[place] = meets_s(grows, more, ever_more)
 
 
 class Crossing(Struct, frozen=True):
@@ -108,8 +112,8 @@ def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float, probe
     each, aims = np.empty((2, len(grown.slope)))
     which = np.empty(len(each), dtype=np.int64)
     _find_meetings(
-        grown.backlog_s, grown.slope, grown.bend, flow.network.machines.queue_s, flow.queue.latency_s, bounds_s, each,
-        aims, which,
+        grown.backlog_s, grown.slope, grown.bend, grown.third, flow.network.machines.queue_s, flow.queue.latency_s,
+        bounds_s, each, aims, which,
     )  # fmt: skip
     soonest = min(float(each.min()), turns)
     if soonest == NEVER:
@@ -122,14 +126,14 @@ def next_crossing(flow: Flow, grown: Growth, bounds_s: Floats, now: float, probe
 
 @compiled
 def _find_meetings(
-    backlog_s: Floats1, slope: Floats1, bend: Floats1, queue_s: Floats1, latency_s: Floats1, bounds_s: Floats2,
-    each: Floats1, aims: Floats1, which: Ints1,
+    backlog_s: Floats1, slope: Floats1, bend: Floats1, third: Floats1, queue_s: Floats1, latency_s: Floats1,
+    bounds_s: Floats2, each: Floats1, aims: Floats1, which: Ints1,
 ) -> None:  # fmt: skip
     """Per machine in how many seconds its backlog next meets a bound, the backlog that this is, and which bound: the
     full queue, the empty one, or what somebody waits."""
     for place in range(len(slope)):
         each[place], aims[place], which[place] = NEVER, 0.0, 0
-        if slope[place] == 0 and bend[place] == 0:
+        if slope[place] == 0 and bend[place] == 0 and third[place] == 0:
             continue
         backlog, full = backlog_s[place], queue_s[place]
         of_bounds = bounds_s[min(place, bounds_s.shape[0] - 1)]
@@ -138,7 +142,7 @@ def _find_meetings(
             if number > EMPTY:
                 aim = of_bounds[number - EMPTY - 1] - (latency_s[place] - backlog)
             if 0 <= aim <= max(full, backlog) + AT_BOUND_S:
-                second = meets_s(backlog - aim, slope[place], bend[place])
+                second = cubic_meets_s(backlog - aim, slope[place], bend[place], third[place])
                 if second < each[place]:
                     each[place], aims[place], which[place] = second, aim, number
 
@@ -199,13 +203,13 @@ class Backlogs:
         self.backlog_s = self.backlog_s * (truth.slowness / before.slowness)
 
     def look(self, flow: Flow, faster: Floats | None, now: float) -> None:
-        """From now on backlogs grow as under this flow, whose utilisations grow by `faster` a second."""
+        """From now on backlogs grow as under this flow, whose utilisations go by `faster` (see `growth`)."""
         self.grown = growth(flow, faster)
         self._crossing = self._next(flow, self.grown, now)
 
     def meets(self, flow: Flow, now: float, faster: Floats | None = None) -> Crossing:
-        """When a backlog would next meet a bound, were rates to stay as in a flow, but utilisations to grow by `faster`
-        a second."""
+        """When a backlog would next meet a bound, were rates to stay as in a flow, but utilisations to go by `faster`
+        (see `growth`)."""
         return self._next(flow, growth(flow, faster), now)
 
     def _next(self, flow: Flow, grown: Growth, now: float) -> Crossing:

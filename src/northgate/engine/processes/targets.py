@@ -99,19 +99,19 @@ class Targets:
         self.probers.meet(now, found)
         self.probers.set_alive(self.alive)
 
-    def drift(self, now: float, flow: Flow, used: tuple[Floats, Floats]) -> None:
-        """From a flow on, utilisations grow by so much a second at first, and bend so (see `Step.used`): the answers of
-        those that pass come as much later as backlogs and mean waits grow."""
-        machine, (faster, bends) = self.network.pairs.machine[self.network.probed.pair], used
-        mine = self.found.passes & ((faster != 0) | (bends != 0))[machine]
+    def drift(self, now: float, flow: Flow, faster: Floats) -> None:
+        """From a flow on utilisations go by `faster` (see `growth`): the answers of those that pass come as much later
+        as backlogs and mean waits grow."""
+        machine, (grows_by, bends) = self.network.pairs.machine[self.network.probed.pair], faster
+        mine = self.found.passes & ((grows_by != 0) | (bends != 0))[machine]
         mine[self.network.probed.onward] = False
         machine, grows = machine[mine], self.found.slope[mine] != 0
         stations, begin = self.network.machines.stations(flow.state.truth.slowness), flow.queue.utilisation
-        columns = (begin, faster, bends, stations.capacity, stations.servers, stations.blocked(begin))
+        columns = (begin, grows_by, bends, stations.capacity, stations.servers, stations.blocked(begin))
         course = np.zeros((len(mine), len(COURSE)))
         course[mine, USED:] = np.stack([column[machine] for column in columns], axis=1)
         # b' = u - 1: of u0 + a t + b t^2 a backlog gets a t^2 / 2 + b t^3 / 3 beside what its slope says.
-        course[mine, SQUARED], course[mine, CUBED] = grows * faster[machine] / 2, grows * bends[machine] / 3
+        course[mine, SQUARED], course[mine, CUBED] = grows * grows_by[machine] / 2, grows * bends[machine] / 3
         self.probers.drift(now, course)
 
     def start(self, machines: Ints) -> None:

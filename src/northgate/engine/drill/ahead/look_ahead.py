@@ -54,8 +54,8 @@ class LookAhead:
 
     Where rates are linear in what is held, the flow of what is held on the mean is exact, however far ahead; elsewhere
     steps are as long as rates bend little, and added up by Simpson's rule. `found`: what every probe finds under a
-    flow, and which machines keep up; `flows`: those of later seconds; `faster`: how fast utilisations grow until then
-    (1/s; None: not at all), `used`: as backlogs do not know it, by A t + B t^2 (see `Step.used`).
+    flow, and which machines keep up; `flows`: those of later seconds; `faster`: how utilisations go until then (see
+    `growth`; None: they stay as they are).
     """
 
     def __init__(
@@ -76,7 +76,6 @@ class LookAhead:
         self._past: Past | None = None
         self.flows = FlowsAhead(solver, resolvers, holdings)
         self.faster: Floats | None = None
-        self.used = np.zeros(0), np.zeros(0)
         self._ahead: Stretch | None = None
 
     @property
@@ -162,10 +161,8 @@ class LookAhead:
         self._go(ahead, far_s, faster)
         return True
 
-    def _go(self, ahead: Stretch, look_s: float, faster: Floats, used: tuple[Floats, Floats] | None = None) -> None:
-        """Where no parabola is known, utilisations go along a straight line."""
+    def _go(self, ahead: Stretch, look_s: float, faster: Floats) -> None:
         self._ahead, self.look_s, self.faster = ahead, look_s, faster
-        self.used = used or (faster, np.zeros_like(faster))
 
     def _step(self, flow: Flow, now: float, limits: Limits, *, steady: bool) -> None:
         """Looks as far ahead as rates bend little, within these limits."""
@@ -234,7 +231,7 @@ class LookAhead:
         if then and not held:
             held = then.state.held
         ahead = Stretch(end_s, step.parts(end_s), middle.opens, then, held, step=step)
-        self._go(ahead, look_s, step.faster, step.used)
+        self._go(ahead, look_s, step.faster)
 
     def until(self, flow: Flow, now: float, second: float) -> Stretch:
         """What lies ahead until a second: all that was looked at, or less."""

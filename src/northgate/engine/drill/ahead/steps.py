@@ -63,15 +63,8 @@ class Step(Struct, frozen=True):
 
     @property
     def faster(self) -> Floats:
-        """How fast utilisations grow in it, on the mean that counts for backlogs (1/s): with u = u0 + a t + b t^2 a
-        backlog grows by a h^2 / 2 + b h^3 / 3 more than by u0 h, as if u grew by a + 2 b h / 3 a second."""
-        slope, bend = self.used
-        return np.asarray(slope + bend * 2 * (self.look_s - self.now) / 3)
-
-    @property
-    def used(self) -> tuple[Floats, Floats]:
-        """A (1/s) and B (1/s^2) of the parabola u0 + A t + B t^2 through utilisations."""
-        return self._parabola(utilisation_of)
+        """How utilisations go in it: (2, machines), A (1/s) and B (1/s^2) of the parabola u0 + A t + B t^2."""
+        return np.stack(self._parabola(utilisation_of))
 
     def most(self, rates: Callable[[Flow], Floats], second: float) -> Floats:
         """The most that rates come to until a second in it, on the parabola through them; where they bend too much for
@@ -166,9 +159,9 @@ class Past(Struct, frozen=True):
 
     @property
     def faster(self) -> Floats:
-        """How fast utilisations grow at its end."""
+        """How utilisations go on from its end (see `Step.faster`)."""
         _, middle, last = self.flows
-        return np.asarray((last.queue.utilisation - middle.queue.utilisation) / (self.lasted_s / 2))
+        return faster_until(middle, last, 0.0, self.lasted_s)
 
     def opens(self, flow: Flow, second: float) -> Opens:
         """How they are opened on the mean from its end to a second, if that goes on along the parabola through the last
@@ -199,8 +192,9 @@ def utilisation_of(flow: Flow) -> Floats:
 
 
 def faster_until(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
-    """How fast utilisations grow until a second, of which half-way is known."""
-    return np.asarray((middle.queue.utilisation - flow.queue.utilisation) / ((second - now) / 2))
+    """How utilisations go until a second, of which half-way is known, along a straight line (see `Step.faster`)."""
+    slope = (middle.queue.utilisation - flow.queue.utilisation) / ((second - now) / 2)
+    return np.stack([slope, np.zeros_like(slope)])
 
 
 def _bent(values: Sequence[Floats], least: float) -> float:
