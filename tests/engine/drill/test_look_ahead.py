@@ -22,7 +22,7 @@ from northgate.plan import read_plan
 from tests.engine.network.test_names import two_regions
 from tests.engine.processes.test_resolvers import RPS, watched
 from tests.support.exploring import examples
-from tests.support.plans import drill_of, fail, restore
+from tests.support.plans import changed, drill_of, fail, plan_data, restore
 
 # One of four zones, with two of eight machines, is the coast; from 95 to 155 s all requests of the lost region come
 # over evenly.
@@ -408,3 +408,30 @@ def test_what_happens_does_not_depend_on_where_one_looks_meanwhile(monkeypatch, 
     at_s = [event.at_s for event in plain.events]
     assert [event.at_s for event in looked.events] == pytest.approx(at_s, abs=2e-6)
     assert looked.readings.failed == pytest.approx(plain.readings.failed, rel=1e-7)
+
+
+def test_backlogs_grow_and_peak_as_their_load_wherever_a_step_ends(monkeypatch):
+    """A machine is lost, and returns without sessions: its load comes back as these end, so that of the others, a ninth
+    too much, falls as an exponential. With events at latencies that nobody minds steps are cut where they fall; what
+    backlogs have come to, and the most that anybody waits, is the same."""
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 110)
+    data["target_groups"][0]["affinity"] = {"by": "cookie", "lasts_s": 60, "renews": False}
+    data["fleets"][0]["instance"]["queue_s"] = 20
+    data["clients"][0]["timeout_s"], data["probes"][0]["timeout_s"] = 60, 9
+    outage = [fail(30, instance="tiles-1"), restore(90, instance="tiles-1")]
+    plain = drill_of(data, outage, lasts_s=400)
+    bounds_s = Backlogs.bounds_s
+
+    def with_others(backlogs, flow):
+        mine = bounds_s(backlogs, flow)
+        return np.concatenate([mine, np.full((len(mine), 15), np.arange(15) * 0.37 + 0.5)], axis=1)
+
+    monkeypatch.setattr(Backlogs, "bounds_s", with_others)
+    looked = drill_of(data, outage, lasts_s=400)
+    assert len(looked.keyframes) > len(plain.keyframes) + 30
+    for second in (150, 200, 300):
+        backlog_s = looked.flow_at(second).state.backlog_s
+        assert plain.flow_at(second).state.backlog_s == pytest.approx(backlog_s, abs=5e-4)
+    waits_s = [looked.flow_at(second).mean_latency_s for second in np.arange(135, 155, 0.5)]
+    for run in (plain, looked):
+        assert run.readings.peak_latency_ms == pytest.approx(max(waits_s) * 1000, rel=5e-5)

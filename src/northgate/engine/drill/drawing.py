@@ -1,6 +1,7 @@
 """Keyframes between events, so that what was taken in one can be drawn."""
 
 from collections.abc import Callable
+from functools import partial
 from operator import attrgetter
 
 import numpy as np
@@ -8,7 +9,7 @@ from msgspec.structs import asdict, replace
 
 from northgate.engine.base import Bools, Floats, Ints, distinct, same
 from northgate.engine.drill.ahead.steps import Step, Stretch
-from northgate.engine.drill.readings import latency_at_end_s
+from northgate.engine.drill.readings import latency_at_end_s, peaking_in
 from northgate.engine.drill.result import Ends, Keyframe, Turns
 from northgate.engine.drill.stairs import Climbed
 from northgate.engine.processes import Backlogs, Holdings, Resolvers
@@ -85,11 +86,12 @@ def stays(first: Keyframe, flow: Flow, later_s: Floats, stale: Floats | None = N
 def _led_to(step: Step, second: float, stale: Floats) -> Ends:
     """The rates at a second in a step, on the parabola through its flows."""
 
-    def at(name: str) -> Floats:
-        return np.maximum(step.at(attrgetter(name), second), 0.0)
+    def at(rates: Callable[[Flow], Floats]) -> Floats:
+        return np.maximum(step.at(rates, second), 0.0)
 
-    rates = {name: at(of) for name, of in EVENLY.items() if name != "latency_s"}
-    return Ends(**rates, utilisation=at("queue.utilisation"), latency_s=float(at("mean_latency_s")), stale=stale)
+    rates = {name: at(attrgetter(of)) for name, of in EVENLY.items() if name != "latency_s"}
+    latency_s, *used = at(partial(peaking_in, step))
+    return Ends(**rates, utilisation=np.array(used), latency_s=float(latency_s), stale=stale)
 
 
 def _ends(flow: Flow, stale: Floats) -> Ends:

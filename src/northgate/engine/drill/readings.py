@@ -3,13 +3,14 @@
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any, TypeVar
 
 import numpy as np
 from msgspec import Struct
 
 from northgate.engine.base import DIGITS, MECHANISMS, Floats
-from northgate.engine.drill.ahead.steps import Stretch
+from northgate.engine.drill.ahead.steps import Step, Stretch
 from northgate.engine.solver import Flow
 from northgate.plan.models.drills import CAUSES
 
@@ -184,22 +185,28 @@ class Totals:
     def add(self, flow: Flow, seconds: float, later_s: Floats) -> None:
         """Adds a stretch of constant rates, after which backlogs are `later_s`; none of them turns within it, so that
         the peak of latency is at one of its ends."""
+        self.count(flow, seconds)
+        self._rise(peaking(flow))
+        self._peak_latency_s = max(self._peak_latency_s, latency_at_end_s(flow, later_s))
+
+    def count(self, flow: Flow, seconds: float) -> None:
+        """Adds what happens in so many seconds."""
         self._requests.append(flow.requests * seconds)
         self._served.append(flow.served * seconds)
         self._cross_zone.append(flow.cross_zone * seconds)
         self._causes.append(flow.cause_rps * seconds)
         self.failed += float(self._causes[-1].sum())
         self._mechanisms.append(flow.mechanism_rps * seconds)
-        self._rise(peaking(flow))
-        self._peak_latency_s = max(self._peak_latency_s, latency_at_end_s(flow, later_s))
 
     def rise_through(self, first: Flow, ahead: Stretch, second: float, later_s: Floats, end_of: EndOf) -> None:
         """Notes what rates come to in a stretch, until a second with these backlogs; `end_of` finds those there, where
         none of its flows is the last."""
-        self._rise(ahead.most(peaking))
+        rates = partial(peaking_in, ahead.step) if ahead.step else peaking
+        self._rise(peaking(first))
+        self._rise(ahead.most(rates))
         if ahead.soon:
             self._peak_latency_s = max(self._peak_latency_s, latency_at_end_s(ahead.parts[0][0], later_s))
-        if ahead.leads_on(second) and self._may_rise(first, ahead, second, later_s):
+        if ahead.leads_on(second) and self._may_rise(ahead.led_on(first, rates, second), ahead, later_s):
             self._rise(end_of(ahead, peaking, second))
 
     def _rise(self, peaks: Floats) -> None:
@@ -207,9 +214,9 @@ class Totals:
         self._peak_utilisation = max(self._peak_utilisation, float(peaks[1:].max(initial=0.0)))
         self._peak_latency_s = max(self._peak_latency_s, float(peaks[0]))
 
-    def _may_rise(self, first: Flow, ahead: Stretch, second: float, later_s: Floats) -> bool:
+    def _may_rise(self, led_on: Floats, ahead: Stretch, later_s: Floats) -> bool:
         """Whether a peak may be reached at the second to which a stretch leads on, with these backlogs."""
-        led_on = ahead.led_on(first, peaking, second) * (1 + NEARLY)
+        led_on = led_on * (1 + NEARLY)
         slowest_s = max(float(led_on[0]), latency_at_end_s(ahead.parts[-1][0], later_s))
         return bool(led_on[1:].max(initial=0.0) > self._peak_utilisation or slowest_s > self._peak_latency_s)
 
@@ -242,6 +249,11 @@ def _sums(stretches: Sequence[Floats], count: int) -> list[float]:
 def peaking(flow: Flow) -> Floats:
     """The rates whose peaks are read: the mean latency (s), then utilisations."""
     return np.concatenate([[flow.mean_latency_s], flow.queue.utilisation])
+
+
+def peaking_in(step: Step, flow: Flow) -> Floats:
+    """As `peaking`, when it comes to one of the flows of a step."""
+    return np.concatenate([[latency_at_end_s(flow, step.backlog_s(flow))], flow.queue.utilisation])
 
 
 def latency_at_end_s(flow: Flow, later_s: Floats) -> float:

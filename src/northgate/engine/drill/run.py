@@ -268,7 +268,7 @@ class Run:
             self.keyframes += on_the_way(begun, ahead, second, self.resolvers, self.holdings, self.backlogs)
             for flow, part in [(self.flow, 0.0), *ahead.parts]:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)
-                self.totals.add(flow, part * seconds, flow.state.backlog_s)
+                self.totals.count(flow, part * seconds)
             self.totals.rise_through(self.flow, ahead, second, later_s, self.look_ahead.flows.end_of)
             self.holdings.held = ahead.held or self.holdings.after(ahead.opens, seconds)
             self.begins = self.look_ahead.flows.begin(second)

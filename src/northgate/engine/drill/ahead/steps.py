@@ -6,7 +6,7 @@ import numpy as np
 from msgspec import Struct
 
 from northgate.engine.base import Floats, Ints
-from northgate.engine.processes import Holdings
+from northgate.engine.processes import Holdings, growth
 from northgate.engine.solver import Flow, Held, Opens
 
 # A step is short enough when rates bend by no more than this part of what they change by, or of SMALL of all; Simpson's
@@ -65,6 +65,13 @@ class Step(Struct, frozen=True):
     def faster(self) -> Floats:
         """How utilisations go in it: (2, machines), A (1/s) and B (1/s^2) of the parabola u0 + A t + B t^2."""
         return np.stack(self._parabola(utilisation_of))
+
+    def backlog_s(self, flow: Flow) -> Floats:
+        """What backlogs have come to when it comes to one of its flows: these were looked for before it was known how
+        load changes."""
+        past_s = (0.0, (self.look_s - self.now) / 2, self.last_s - self.now)
+        place = next(number for number, one in enumerate(self.flows) if one is flow)
+        return growth(self.flows[0], self.faster).after(past_s[place])
 
     def most(self, rates: Callable[[Flow], Floats], second: float) -> Floats:
         """The most that rates come to until a second in it, on the parabola through them; where they bend too much for
