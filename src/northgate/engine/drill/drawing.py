@@ -1,7 +1,6 @@
 """Keyframes between events, so that what was taken in one can be drawn."""
 
 from collections.abc import Callable
-from functools import partial
 from operator import attrgetter
 
 import numpy as np
@@ -85,13 +84,15 @@ def stays(first: Keyframe, flow: Flow, later_s: Floats, stale: Floats | None = N
 
 def _led_to(step: Step, second: float, stale: Floats) -> Ends:
     """The rates at a second in a step, on the parabola through its flows."""
+    first, middle, last = step.weights(second)
+    one, other, then = step.flows
 
     def at(rates: Callable[[Flow], Floats]) -> Floats:
-        return np.maximum(step.at(rates, second), 0.0)
+        return np.maximum(first * rates(one) + middle * rates(other) + last * rates(then), 0.0)
 
     rates = {name: at(attrgetter(of)) for name, of in EVENLY.items() if name != "latency_s"}
-    latency_s, *used = at(partial(peaking_in, step))
-    return Ends(**rates, utilisation=np.array(used), latency_s=float(latency_s), stale=stale)
+    peaks = at(peaking_in(step))
+    return Ends(**rates, utilisation=peaks[1:], latency_s=float(peaks[0]), stale=stale)
 
 
 def _ends(flow: Flow, stale: Floats) -> Ends:

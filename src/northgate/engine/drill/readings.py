@@ -3,7 +3,6 @@
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import partial
 from typing import Any, TypeVar
 
 import numpy as np
@@ -201,7 +200,7 @@ class Totals:
     def rise_through(self, first: Flow, ahead: Stretch, second: float, later_s: Floats, end_of: EndOf) -> None:
         """Notes what rates come to in a stretch, until a second with these backlogs; `end_of` finds those there, where
         none of its flows is the last."""
-        rates = partial(peaking_in, ahead.step) if ahead.step else peaking
+        rates = peaking_in(ahead.step) if ahead.step else peaking
         self._rise(peaking(first))
         self._rise(ahead.most(rates))
         if ahead.soon:
@@ -251,9 +250,14 @@ def peaking(flow: Flow) -> Floats:
     return np.concatenate([[flow.mean_latency_s], flow.queue.utilisation])
 
 
-def peaking_in(step: Step, flow: Flow) -> Floats:
-    """As `peaking`, when it comes to one of the flows of a step."""
-    return np.concatenate([[latency_at_end_s(flow, step.backlog_s(flow))], flow.queue.utilisation])
+def peaking_in(step: Step) -> Callable[[Flow], Floats]:
+    """As `peaking`, of the flows of a step, with the backlogs to which it comes there."""
+    latencies_s = map(latency_at_end_s, step.flows, step.backlogs_s)
+    peaks = [
+        np.concatenate([[latency_s], flow.queue.utilisation])
+        for flow, latency_s in zip(step.flows, latencies_s, strict=True)
+    ]
+    return lambda flow: peaks[next(place for place, one in enumerate(step.flows) if one is flow)]
 
 
 def latency_at_end_s(flow: Flow, later_s: Floats) -> float:

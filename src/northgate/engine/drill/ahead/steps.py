@@ -5,7 +5,8 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Floats, Ints
+from northgate.engine.base import Floats, Ints, cached
+from northgate.engine.drill.ahead.course import weights_at
 from northgate.engine.processes import Holdings, growth
 from northgate.engine.solver import Flow, Held, Opens
 
@@ -50,7 +51,7 @@ class Way(Struct, frozen=True):
     longer: float
 
 
-class Step(Struct, frozen=True):
+class Step(Struct, frozen=True, dict=True):
     """A step from now to a second, its flows at first, half-way and at last (at `last_s`: where rates jump at its end,
     just before), and how rates go through it."""
 
@@ -61,17 +62,17 @@ class Step(Struct, frozen=True):
     way: Way
     jumps: bool
 
-    @property
+    @cached
     def faster(self) -> Floats:
         """How utilisations go in it: (2, machines), A (1/s) and B (1/s^2) of the parabola u0 + A t + B t^2."""
         return np.stack(self._parabola(utilisation_of))
 
-    def backlog_s(self, flow: Flow) -> Floats:
-        """What backlogs have come to when it comes to one of its flows: these were looked for before it was known how
-        load changes."""
-        past_s = (0.0, (self.look_s - self.now) / 2, self.last_s - self.now)
-        place = next(number for number, one in enumerate(self.flows) if one is flow)
-        return growth(self.flows[0], self.faster).after(past_s[place])
+    @cached
+    def backlogs_s(self) -> tuple[Floats, Floats, Floats]:
+        """What backlogs have come to at each of its flows: these were looked for before it was known how load
+        changes."""
+        grown = growth(self.flows[0], self.faster)
+        return grown.backlog_s, grown.after((self.look_s - self.now) / 2), grown.after(self.last_s - self.now)
 
     def most(self, rates: Callable[[Flow], Floats], second: float) -> Floats:
         """The most that rates come to until a second in it, on the parabola through them; where they bend too much for
@@ -83,8 +84,13 @@ class Step(Struct, frozen=True):
 
     def at(self, rates: Callable[[Flow], Floats], second: float) -> Floats:
         """What rates are at a second on the parabola through them."""
-        (slope, bend), past_s = self._parabola(rates), second - self.now
-        return np.asarray(rates(self.flows[0]) + (slope + bend * past_s) * past_s)
+        first, middle, last = self.weights(second)
+        one, other, then = self.flows
+        return np.asarray(first * rates(one) + middle * rates(other) + last * rates(then))
+
+    def weights(self, second: float) -> list[float]:
+        """How much each of its flows counts at a second, on the parabola through them."""
+        return weights_at(second, (self.now, (self.now + self.look_s) / 2, self.last_s))
 
     def _parabola(self, rates: Callable[[Flow], Floats]) -> tuple[Floats, Floats]:
         """A and B of the parabola f0 + A t + B t^2 through rates."""
