@@ -149,7 +149,7 @@ def test_lines_lead_to_what_rates_are_just_before_the_next_event(name):
             flow = run.flow_at(seconds[index] - 1e-5)
             failing, latency_ms = series.before.all_failed_rps[index], series.before.latency_ms[index]
             assert failing == pytest.approx(flow.cause_rps.sum(), abs=1e-6 * flow.requests)
-            assert latency_ms == pytest.approx(flow.mean_latency_s * 1000, rel=5e-3)
+            assert latency_ms == pytest.approx(flow.mean_latency_s * 1000, rel=4e-3)
     drawn = max(*series.latency_ms, *series.before.latency_ms)
     assert drawn > 1.02 * max(series.latency_ms)
     assert drawn == pytest.approx(run.readings.peak_latency_ms, rel=1e-3)

@@ -39,11 +39,15 @@ def on_the_way(
     if not ahead.evenly:
         return [stays(first, ahead.parts[0][0], backlogs.after(second - first.t_s), stale)]
     mean, made, at_s = ahead.parts[0][0], [first], resolvers.next_s(first.t_s)
-    while at_s < second - SAME_S:
+
+    def on_the_line(at_s: float) -> Ends:
         past_s = at_s - first.t_s
-        rates = _on_the_line(
-            first, mean, 2 * past_s / (second - first.t_s), resolvers.stale_shares(at_s, first.state.call_rps)
-        )
+        part = 2 * past_s / (second - first.t_s)
+        old = resolvers.stale_shares(at_s, first.state.call_rps)
+        return _on_the_line(first, mean, part, old, backlogs.after(past_s))
+
+    while at_s < second - SAME_S:
+        past_s, rates = at_s - first.t_s, on_the_line(at_s)
         state = replace(
             first.state,
             answers=resolvers.answers(at_s),
@@ -53,24 +57,26 @@ def on_the_way(
         failed = first.failed + float((first.cause_rps + rates.cause_rps).sum()) / 2 * past_s
         made.append(replace(first, t_s=at_s, state=state, failed=failed, **asdict(rates)))
         at_s = resolvers.next_s(at_s)
-    ends = [*map(_met, made[1:]), _on_the_line(first, mean, 2.0, stale)]
+    ends = [*map(_met, made[1:]), on_the_line(second)]
     return [replace(one, ends=end) for one, end in zip(made, ends, strict=True)]
 
 
-def _on_the_line(first: Keyframe, mean: Flow, part: float, stale: Floats) -> Ends:
+def _on_the_line(first: Keyframe, mean: Flow, part: float, stale: Floats, later_s: Floats) -> Ends:
     """Rates that go evenly from a keyframe past their mean half-way (at part 1); so do all latencies taken together,
-    but not their mean."""
+    but not their mean. Backlogs, which are `later_s` then, do not: what they add is added."""
     slow = first.latency_s * first.zone_served.sum()
-    zones, causes, mechanisms, used, slow = (
+    zones, causes, mechanisms, used, slow, backlog_s = (
         now + (then - now) * part
         for now, then in (
             (first.zone_served, mean.zone_served), (first.cause_rps, mean.cause_rps),
             (first.mechanism_rps, mean.mechanism_rps), (first.utilisation, mean.queue.utilisation),
-            (slow, mean.latency_sum),
+            (slow, mean.latency_sum), (first.state.backlog_s, mean.state.backlog_s),
         )
     )  # fmt: skip
     served = zones.sum()
-    return Ends(zones, causes, mechanisms, used, float(slow / served) if served > 0 else 0.0, stale)
+    more_s = latency_at_end_s(mean, mean.state.backlog_s + later_s - backlog_s) - mean.mean_latency_s
+    latency_s = float(slow / served + more_s) if served > 0 else 0.0
+    return Ends(zones, causes, mechanisms, used, latency_s, stale)
 
 
 def stays(first: Keyframe, flow: Flow, later_s: Floats, stale: Floats | None = None) -> Keyframe:
