@@ -200,7 +200,7 @@ def way_of(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], secon
 
 
 def utilisation_of(flow: Flow) -> Floats:
-    """Per machine."""
+    """The utilisation of each machine, (machines,)."""
     return flow.queue.utilisation
 
 

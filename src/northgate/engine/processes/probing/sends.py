@@ -16,7 +16,8 @@ JUST_NOW_S = 1e-9
 ON_BEAT = 1e-9
 
 # Columns of a course, by which answers come to take longer: t^2 and t^3 of what their backlog adds (s/s^2, s/s^3); how
-# the utilisation of their station goes, whose mean wait they meet: as u0 + a t + b t^2; and the station itself.
+# the utilisation of their station goes, whose mean wait they meet: as u0 + a t + b t^2 (a in 1/s, b in 1/s^2); and the
+# station itself: requests/s, servers, and Erlang's B as at u0 where there are very many of these: hardly anybody waits.
 SQUARED, CUBED, USED, FASTER, BENDS, CAPACITY, SERVERS, BLOCKED = COURSE = range(8)
 
 
