@@ -1,7 +1,6 @@
 """What holds for all tests."""
 
 import gc
-from pathlib import Path
 
 # The package first: it says how many threads linear algebra may have, before anything loads NumPy.
 import northgate  # noqa: F401  isort: skip
@@ -9,6 +8,7 @@ import pytest
 from hypothesis import settings
 
 from northgate.loading import MORE_OBJECTS
+from tests.support import watched
 from tests.support.exploring import EXPLORING
 
 # How long an example takes is no property of what is tested. The same examples every time, so that a failure is one of
@@ -17,16 +17,28 @@ settings.register_profile("steady", deadline=None, derandomize=True)
 settings.register_profile("exploring", deadline=None)
 settings.load_profile("exploring" if EXPLORING else "steady")
 
-# Whose tests are watched for coverage; of these the slow ones are marked `no_cover`, since watching doubles their time.
-WATCHED = tuple(Path(__file__).parent / room for room in ("plan", "engine"))
+WATCHED = watched.names()
 
 
 @pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items):
-    """Branch coverage is that of the quick tests of plan and engine: the others would pass every line by the way."""
-    for item in items:
-        if not any(item.path.is_relative_to(room) for room in WATCHED):
-            item.add_marker(pytest.mark.no_cover)
+def pytest_collection(session):
+    """From when all that is measured is loaded, nothing is watched for coverage but tests that are to be."""
+    measuring = watched.measuring(session.config)
+    if measuring:
+        watched.load()
+        measuring.pause()
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_protocol(item):
+    """Watches a test of those that are watched."""
+    measuring = watched.measuring(item.config) if watched.ALL or item.nodeid in WATCHED else None
+    if measuring:
+        measuring.resume()
+    done = yield
+    if measuring:
+        measuring.pause()
+    return done
 
 
 @pytest.hookimpl

@@ -14,7 +14,7 @@ from northgate.losses import losing_of
 from northgate.plan import plan_from_data
 from tests.support.plans import network_of, plan_data
 
-pytestmark = [pytest.mark.no_cover, pytest.mark.filterwarnings("ignore")]
+pytestmark = pytest.mark.filterwarnings("ignore")
 
 
 def killed_once(given, item):

@@ -58,7 +58,6 @@ def test_what_nobody_can_carry_is_not_survived():
     assert row.needed == 1
 
 
-@pytest.mark.no_cover
 def test_the_longest_interval_that_costs_no_more_than_is_allowed():
     """Lost targets cost in proportion to 3 intervals and the time-out: with 20 s instead of 10, 30 s more."""
     data = plan_data()
@@ -73,7 +72,6 @@ def test_the_longest_interval_that_costs_no_more_than_is_allowed():
     assert costliest(longer) > (now + twice) / 2
 
 
-@pytest.mark.no_cover
 def test_where_no_interval_is_short_enough_fewer_fails_decide():
     data = plan_data()
     fewer = changed(changed(data, "/probes/0/interval_s", 5), "/probes/0/unhealthy_after", 1)
@@ -97,7 +95,6 @@ def test_the_fewest_zones_that_carry_the_rest():
     assert (same.needed, same.patch) == (2, [])
 
 
-@pytest.mark.no_cover
 def test_a_cascade_is_not_survived():
     """Of four, two in the fullest zone, two are left for 600 / 500 of what they can: queues grow past the probes'
     patience, and the load takes them out, too. Of five three are left."""
@@ -115,7 +112,6 @@ def scaled(low):
     return data
 
 
-@pytest.mark.no_cover
 def test_the_smallest_minimum_that_absorbs_a_surge():
     """600 / s times 2.5 on machines of 200 / s need more than 7 of them at once; what is launched comes too late."""
     (row,) = answers(scaled(6), "minimum", "tiles", 2.5)

@@ -19,7 +19,6 @@ def drilled():
     return plan_data(drills=[{"name": "loss", "lasts_s": 200, "phases": "worst", "steps": STEPS}])
 
 
-@pytest.mark.no_cover
 def test_every_cell_is_the_drill_with_its_settings():
     settings = ["probes/ready/interval_s=10..20/10", "probes/ready/unhealthy_after=2..3"]
     made = sweep(plan_from_data(drilled()), "loss", settings, "failed")

@@ -170,7 +170,6 @@ def test_what_ends_with_old_answers_or_a_backlog_has_not_settled():
     assert full.held(Expectation(reading="settled_s", at_least=10))
 
 
-@pytest.mark.no_cover
 def test_what_is_answered_for_a_nanosecond_is_no_answer():
     """A front leaves its address a nanosecond before another returns: nobody ever held what was answered in between, so
     that one tail of old answers runs out, not two."""

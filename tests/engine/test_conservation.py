@@ -13,8 +13,6 @@ from tests.support.exploring import EXPLORING, examples
 from tests.support.plans import network_of
 from tests.support.strategies import plans_with_a_drill
 
-pytestmark = pytest.mark.no_cover
-
 # Of a drill that is solved more often, the first flows are looked at; all of them where one explores.
 ENOUGH = 1_000_000 if EXPLORING else 300
 

@@ -36,7 +36,6 @@ def test_a_drill_without_clients_follows_beliefs():
     assert asked.outcome.status == 200
 
 
-@pytest.mark.no_cover
 @settings(max_examples=examples(5), deadline=None, suppress_health_check=list(HealthCheck))
 @given(plans_with_a_drill())
 def test_any_plan_loses_its_clients_and_still_runs(data):

@@ -9,8 +9,6 @@ from tests.engine.solver.test_connections import layer_4
 from tests.engine.solver.test_fixed_point import busy_plan
 from tests.support.plans import drill_of, fail, plan_data
 
-pytestmark = pytest.mark.no_cover
-
 # What loops work in, and leave behind as it comes.
 AT_WORK = {"work", "ways", "chances", "by_route", "met", "sums", "firsts", "drawn", "room"}
 # As Python a loop takes a thousand times as long: of each so many calls are looked at.

@@ -10,8 +10,6 @@ import pytest
 
 import northgate.engine
 
-pytestmark = pytest.mark.no_cover
-
 ENGINE = Path(northgate.engine.__file__).parent
 ROOMS = {
     "trace", "reports", "drill", "processes", "solver", "balancing", "truth", "network", "matching", "formulas", "base",

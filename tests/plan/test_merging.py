@@ -75,7 +75,6 @@ def test_what_is_no_plan_any_more_is_refused():
         again([replacing("/fleets/0/scale/min", 5)], [replacing("/fleets/0/scale/max", 4)], plan_from_data(data))
 
 
-@pytest.mark.no_cover
 @given(plans_with_a_drill(), plans_with_a_drill())
 def test_alone_an_edit_makes_what_it_made(one, other):
     """Nothing of the one, all of the other: where only one side changed anything, that is what is left."""

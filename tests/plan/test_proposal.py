@@ -89,7 +89,6 @@ def test_a_server_stands_alone_and_takes_all_down_with_it():
     assert board_state(run.flow_at(59)).berths[0].utilisation == pytest.approx(0.8)
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize(("targets", "zones", "groups", "rules"), [(1, 1, 1, 0), (100, 3, 4, 10), (120, 5, 8, 20)])
 def test_a_generated_plan_has_what_was_asked_and_runs(targets, zones, groups, rules):
     plan = generated_plan(targets=targets, zones=zones, groups=groups, rules=rules)

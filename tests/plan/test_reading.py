@@ -166,7 +166,6 @@ def test_hostile_text_is_refused_with_a_reason(name):
     assert says in "\n".join(problems_of(text))
 
 
-@pytest.mark.no_cover
 def test_an_alias_bomb_is_refused_before_it_goes_off():
     lines = ["a0: &a0 [x, x, x, x, x, x, x, x, x, x]"]
     lines += [f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 10)}]" for n in range(1, 9)]
@@ -232,7 +231,6 @@ def test_aliases_stand_for_what_they_name_and_are_counted_out():
         load_yaml("a: &a [*a]\n")
 
 
-@pytest.mark.no_cover
 def test_reading_takes_time_by_the_size_alone_and_problems_are_cut():
     """A hundred thousand unknown fields, told as twenty and how many more."""
     text = HEAD + "".join(f"field-{n}: 1\n" for n in range(100_000))

@@ -38,7 +38,6 @@ def test_a_tag_stands_for_all_that_carry_it():
     assert set(network.members.weight) == {3}
 
 
-@pytest.mark.no_cover
 def test_what_is_launched_carries_the_tag_and_joins_by_itself():
     """An autoscaled fleet behind a tag goes through a surge as behind its name."""
     data = changed(tagged("tiles"), "/fleets/0/instance/capacity_rps", 150)

@@ -24,7 +24,6 @@ def changed_lines(patch):
     return [line for line in diff if line[0] in "+-"]
 
 
-@pytest.mark.no_cover
 def test_writing_what_was_not_edited_keeps_every_comment_and_the_order():
     written = plan_as_yaml(plan_from_text(TEXT), TEXT)
     comments = [line.strip() for line in TEXT.splitlines() if line.strip().startswith("#")]
@@ -32,7 +31,6 @@ def test_writing_what_was_not_edited_keeps_every_comment_and_the_order():
     assert plan_from_text(written) == plan_from_text(TEXT)
 
 
-@pytest.mark.no_cover
 def test_one_value_changes_one_line():
     lines = changed_lines([{"op": "replace", "path": "/probes/0/interval_s", "value": 5}])
     assert len(lines) == 2
@@ -51,20 +49,17 @@ def test_removing_an_item_keeps_the_comments_of_the_others():
     assert any("tiles-8-crashes" in line for line in lines)
 
 
-@pytest.mark.no_cover
 def test_an_added_item_stands_at_the_end_and_reads_well():
     probe = {"name": "quick", "interval_s": 2.5, "timeout_s": 1}
     lines = changed_lines([{"op": "add", "path": "/probes/-", "value": probe}])
     assert [line.strip("+ ") for line in lines] == ["- {name: quick, interval_s: 2.5, timeout_s: 1}"]
 
 
-@pytest.mark.no_cover
 def test_a_reordered_list_keeps_each_items_own_text():
     lines = changed_lines([{"op": "move", "from": "/drills/1", "path": "/drills/0"}])
     assert {line[2:] for line in lines if line[0] == "+"} == {line[2:] for line in lines if line[0] == "-"}
 
 
-@pytest.mark.no_cover
 @settings(max_examples=examples(10), deadline=None)
 @given(plans_with_a_drill(), plans_with_a_drill())
 def test_any_plan_written_over_any_others_text_reads_back_as_itself(one, other):

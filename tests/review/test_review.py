@@ -7,7 +7,6 @@ import sys
 from pathlib import Path
 
 import jsonschema
-import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -64,7 +63,6 @@ def test_an_empty_plan_is_reviewed():
     assert [one.code for one in found({"northgate": 1, "name": "empty"})] == ["nothing-rehearsed"]
 
 
-@pytest.mark.no_cover
 def test_what_a_senior_engineer_would_say_of_the_demo():
     """The region that cannot take over, its front that lacks a port, the trial on one rack; and no false alarm about
     zones, probes or firewalls."""
@@ -153,7 +151,6 @@ def test_the_document_is_made_by_a_command(tmp_path):
     assert made.read_text() == document()
 
 
-@pytest.mark.no_cover
 @settings(max_examples=examples(15))
 @given(st.one_of(plans_with_a_drill(), st.integers(0, 400).map(random_plan)))
 def test_a_review_of_any_plan_ends_and_its_edits_can_be_made(data):

@@ -321,7 +321,6 @@ def mends(code, data, patches):
     return code not in {one.code for one in review(plan, TODAY).findings}
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize(("code", "data", "kind"), LOSING, ids=[code for code, *_ in LOSING])
 def test_what_a_loss_comes_to_is_found(code, data, kind):
     assert code in codes(data, lost(data, kind))

@@ -11,7 +11,6 @@ from northgate.plan import read_plan
 from northgate.review import review
 from tests.review.plans import TODAY
 
-pytestmark = pytest.mark.no_cover
 EXAMPLES = Path(__file__).parents[2] / "examples"
 TRAPS = {
     "client-address": {"client-blocked-at-target"},

@@ -30,7 +30,6 @@ def test_who_comes_second_is_told_who_holds_the_folder(tmp_path):
         pass
 
 
-@pytest.mark.no_cover
 def test_a_second_server_on_a_folder_gives_up_in_words(tmp_path):
     command = [sys.executable, "-m", "northgate", "serve", "--no-browser", "--port", "0", "--data", str(tmp_path)]
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as first:

@@ -4,8 +4,6 @@ import pytest
 
 from tests.support.plans import fail, plan_data
 
-pytestmark = pytest.mark.no_cover
-
 LOSS = {
     "name": "loss", "lasts_s": 120, "steps": [fail(30, instance="tiles-1")],
     "expect": [{"reading": "failed", "at_most": 0}],

@@ -17,7 +17,6 @@ from northgate.work.processes import Workers, nobody
 from northgate.work.worker import is_worker
 from tests.support.waits import WAIT_S
 
-pytestmark = pytest.mark.no_cover
 MIB = 2**20
 
 

@@ -9,8 +9,6 @@ from northgate.engine.base import go_on
 from northgate.work import Busy, Row
 from tests.support.waits import WAIT_S
 
-pytestmark = pytest.mark.no_cover
-
 
 class LeftError(Exception):
     """Who waits has left."""

@@ -21,7 +21,6 @@ from northgate.work.worker import is_worker
 from tests.support.plans import plan_data
 from tests.support.waits import WAIT_S
 
-pytestmark = pytest.mark.no_cover
 PLAN = plan_from_data(plan_data())
 
 

@@ -17,7 +17,6 @@ WEIGHTS = st.lists(st.sampled_from([0.0, 1.0, 1.0, 0.5, 3.0]), min_size=len(TARG
 IN_USE = st.lists(st.sampled_from([0.0, 0.0, 0.0, 0.0, 1.0]), min_size=len(TARGETS), max_size=len(TARGETS))
 
 
-@pytest.mark.no_cover
 @given(st.lists(WEIGHTS | IN_USE, min_size=1, max_size=6))
 def test_keys_fall_where_they_would_without_anything_known(steps):
     weight = np.ones(len(TARGETS))
@@ -30,7 +29,6 @@ def test_keys_fall_where_they_would_without_anything_known(steps):
         assert np.array_equal(known.winner, winners(KEYS, TARGETS, weight))
 
 
-@pytest.mark.no_cover
 @given(st.lists(WEIGHTS | IN_USE, min_size=1, max_size=4), st.integers(1, table.FIRST))
 def test_keys_go_on_in_the_order_that_they_would_without_anything_known(steps, count):
     known = table._Fallen(np.ones(len(TARGETS)), np.zeros(len(KEYS), dtype=np.int64))

@@ -216,7 +216,6 @@ def test_launches_fail_while_there_is_no_room():
     assert len(used(run, 590)) == 6
 
 
-@pytest.mark.no_cover
 def test_the_collectors_that_ship_hold_what_is_expected_of_them():
     """480 requests/s meet nobody for the 4 s of the failover; a roll takes all that carry the tag, and an autoscaler
     does not take who is restarted for lost, though it launches and drains meanwhile."""

@@ -148,7 +148,6 @@ def test_strips_show_truth_and_belief_side_by_side():
     ]
 
 
-@pytest.mark.no_cover
 def test_the_same_plan_gives_the_same_bytes():
     texts = set()
     for _ in range(2):

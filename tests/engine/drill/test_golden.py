@@ -16,7 +16,7 @@ from northgate.plan import read_plan
 from tests.plan.test_reading import EXAMPLE
 
 # On one worker, so that each drill is run once.
-pytestmark = [pytest.mark.no_cover, pytest.mark.xdist_group("demo's drills")]
+pytestmark = pytest.mark.xdist_group("demo's drills")
 
 GOLDEN = Path(__file__).parent / "golden"
 PLAN = read_plan(EXAMPLE)

@@ -116,7 +116,6 @@ def finer(monkeypatch, times):
     monkeypatch.setattr(look_ahead, "UNEVEN_STEPS", 1e6)
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize("balance", ["round-robin", "least-connections"])
 def test_steps_four_times_finer_come_to_the_same(monkeypatch, balance):
     data = overloaded(0.6 * RPS / COAST)
@@ -167,7 +166,6 @@ def test_who_waits_gets_answers_from_the_second_of_its_algebra(timeout_s):
     assert run.readings.peak_latency_ms == pytest.approx(timeout_s * 1000, rel=1e-6)
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize(("service_ms", "timeout_s"), [(40, 2.1), (40, 2.2), (200, 2.3)])
 def test_who_gives_up_while_the_wait_grows_shorter_is_counted_as_in_finer_steps(monkeypatch, service_ms, timeout_s):
     data = patient(service_ms, timeout_s)
@@ -178,7 +176,6 @@ def test_who_gives_up_while_the_wait_grows_shorter_is_counted_as_in_finer_steps(
     assert coarse == pytest.approx(fine, rel=1e-6)
 
 
-@pytest.mark.no_cover
 def test_who_gives_up_because_others_do_goes_on_until_he_need_not_any_more(monkeypatch):
     """Each repeats once what he gave up: with these repeats all wait too long, and nobody would without. It goes on as
     it was, however long the steps."""
@@ -375,7 +372,6 @@ def test_the_most_in_a_step_is_the_vertex_of_its_parabola(longer, second, most):
     assert step.most(lambda flow: flow.rate, second) == pytest.approx([most, 2 + (second - 100) ** 2, 4, 1])
 
 
-@pytest.mark.no_cover
 def test_the_peak_of_latency_is_that_of_the_flows_just_before_something_happens():
     """In the demo's cascade calls are slowest at the end of a step that turned out to last longer than was looked."""
     plan = read_plan(Path("examples/beckwater.plan.yaml"))
@@ -384,7 +380,6 @@ def test_the_peak_of_latency_is_that_of_the_flows_just_before_something_happens(
     assert run.readings.peak_latency_ms == pytest.approx(max(ends) * 1000, rel=1e-6)
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize("next_after", ["send", "result"])
 def test_what_happens_does_not_depend_on_where_one_looks_meanwhile(monkeypatch, next_after):
     """The demo's cascade, with events at latencies that nobody minds: what probes of targets and of names find, when,

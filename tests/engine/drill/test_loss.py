@@ -43,7 +43,6 @@ def test_what_stays_unserved_goes_on_after_the_hour():
     assert loss.failed_by(7200) == pytest.approx(RPS * 7200)
 
 
-@pytest.mark.no_cover
 def test_a_cascade_that_goes_round_is_known_by_its_rounds():
     """The demo's region: the coast is driven out, recovers idle, and is driven out again, every two minutes."""
     network = network_of(read_plan(EXAMPLE).model_dump(mode="json", by_alias=True))
@@ -61,7 +60,6 @@ def test_a_cascade_that_goes_round_is_known_by_its_rounds():
     assert loss.failed_by(ahead - 60) == pytest.approx(whole.keyframes[-40].failed, rel=1e-6)
 
 
-@pytest.mark.no_cover
 @settings(max_examples=examples(4))
 @given(plans_with_a_drill())
 def test_losses_that_share_their_start_are_as_drills_of_their_own(data):
@@ -101,7 +99,6 @@ def test_a_run_stands_as_before_when_all_is_the_same_but_the_probes_of_those_tha
     assert not stands([True, False], [1.0, 2.0], [5.0, 1.0], [0, 4]).like(before)
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize(
     ("parts", "lasts_s"),
     [
@@ -123,7 +120,6 @@ def test_what_follows_a_round_is_more_of_the_same(parts, lasts_s):
     assert loss.failed_by(until_s - 60) == pytest.approx(whole.failed, rel=1e-6)
 
 
-@pytest.mark.no_cover
 def test_what_stays_at_a_bound_is_followed_closely(monkeypatch):
     """Two zones of the demo: answers come too late, who asks again makes them later, and who has given up makes them
     come in time; followed ten times as closely it comes to the same."""
@@ -134,7 +130,6 @@ def test_what_stays_at_a_bound_is_followed_closely(monkeypatch):
     assert failed == pytest.approx(run_loss(network, lost).failed_by(3600), rel=5e-6)
 
 
-@pytest.mark.no_cover
 @settings(max_examples=examples(2))
 @given(plans_with_a_drill())
 def test_losses_followed_at_once_are_as_those_followed_one_by_one(data):

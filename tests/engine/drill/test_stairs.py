@@ -91,7 +91,6 @@ def test_lost_targets_that_are_noticed_one_after_the_other(monkeypatch):
         assert rates[second] == pytest.approx(RPS * (lost - k) / (count - k), abs=1e-9 * RPS)
 
 
-@pytest.mark.no_cover
 @settings(max_examples=examples(2))
 @given(
     st.sampled_from([150, 241]),
@@ -113,7 +112,6 @@ def test_all_comes_out_as_step_by_step(targets, group, retries, back):
         assert quick < len(solved)
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize("next_after", ["send", "result"])
 def test_a_name_that_is_watched_meanwhile_changes_its_answer_when_it_would(monkeypatch, next_after):
     """The first of two balancers dies with the zone, and the name's probes notice it amid the stairs of the second."""
@@ -134,7 +132,6 @@ def test_a_name_that_is_watched_meanwhile_changes_its_answer_when_it_would(monke
     agree(run, other)
 
 
-@pytest.mark.no_cover
 def test_stairs_end_where_a_group_is_left_with_nobody(monkeypatch):
     """Then requests fall to the next tier: a leap, which no polynomial foretells."""
     data = spread_out(240)

@@ -54,7 +54,6 @@ KINDS = st.sampled_from(["good", "refuses", "silent"])
 TARGETS = st.lists(st.tuples(st.integers(1, 3), KINDS), min_size=1, max_size=5)
 
 
-@pytest.mark.no_cover
 @given(TARGETS, st.integers(0, 3), st.floats(0, 1))
 def test_counts_and_sequences_agree(rows, tries, mixed):
     weight = np.array([row[0] for row in rows], dtype=float)
@@ -63,7 +62,6 @@ def test_counts_and_sequences_agree(rows, tries, mixed):
     check_stops(first, drawn, *(np.array([row[1] in of for row in rows]) for of in NOT_GOOD), tries)
 
 
-@pytest.mark.no_cover
 @settings(max_examples=20)
 @given(
     st.lists(st.floats(1e-3, 1e3), min_size=8, max_size=8, unique=True),

@@ -61,7 +61,6 @@ def test_winners_are_those_of_the_formula(addresses, weights):
     assert list(got) == [plain_winner(address, names, weights) for address in addresses]
 
 
-@pytest.mark.no_cover
 @given(
     st.lists(st.integers(0, 2**64 - 1), min_size=1, max_size=20),
     st.lists(st.integers(0, 2**64 - 1), min_size=1, max_size=1200),

@@ -46,7 +46,6 @@ def stepwise(masses, t, steps=400):
     return held, total / t
 
 
-@pytest.mark.no_cover
 @settings(max_examples=examples(30))
 @given(MASSES, st.floats(0.5, 60))
 def test_the_closed_forms_solve_the_equation(masses, t):
@@ -55,7 +54,6 @@ def test_the_closed_forms_solve_the_equation(masses, t):
     assert masses.mean(t) == pytest.approx(mean, abs=1e-4)
 
 
-@pytest.mark.no_cover
 @given(MASSES, st.floats(0.5, 60))
 def test_a_mean_of_two_halves_is_the_mean_of_the_whole(masses, t):
     middle = Occupancy(masses.after(t / 2), masses.openings)
@@ -63,7 +61,6 @@ def test_a_mean_of_two_halves_is_the_mean_of_the_whole(masses, t):
     assert masses.after(t) == pytest.approx(middle.after(t / 2), abs=1e-9)
 
 
-@pytest.mark.no_cover
 @given(HELD, st.floats(0.1, 2), HELD, CHANCES, ENDS, SILENT, st.floats(0.5, 60))
 def test_where_sessions_lead_each_place_comes_to_rest_by_itself(part, rate, bound, served, ends, silent, t):
     """dm/dt = λ s (b - m) - d m: m = r + (m(0) - r) e^(-k t) with k = λ s + d and r = λ s b / k, and the mean of that;

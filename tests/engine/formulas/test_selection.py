@@ -81,7 +81,6 @@ def test_unequal_targets_stay_tied_as_far_as_ranks_allow():
     assert two_choices(np.array([100.0, 1, 1]), np.full(3, 0.1), NONE, NONE) == pytest.approx([2 / 3, 1 / 6, 1 / 6])
 
 
-@pytest.mark.no_cover
 @given(st.lists(st.tuples(st.integers(0, 5), st.floats(0.001, 10), st.sampled_from("ars")), min_size=1, max_size=12))
 def test_two_choices_sum_to_one_within_the_ranks(rows):
     weight = np.array([row[0] for row in rows], dtype=float)

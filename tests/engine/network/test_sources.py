@@ -21,7 +21,6 @@ def group(cidr, sources):
 NETWORKS = ["198.18.0.0/16", "198.18.0.0/30", "0.0.0.0/0", "2001:db8::/32", "2001:db8::/120", "2001:db8:0:1::/64"]
 
 
-@pytest.mark.no_cover
 @given(st.sampled_from(NETWORKS), st.integers(1, 3000), st.data())
 def test_source_i_is_where_the_formula_puts_it(cidr, sources, data):
     """`base + floor(i * size / sources)`, or `base + i mod size` if there are more sources than addresses."""
@@ -34,7 +33,6 @@ def test_source_i_is_where_the_formula_puts_it(cidr, sources, data):
     assert numbers[place] == wanted
 
 
-@pytest.mark.no_cover
 @given(st.sampled_from(NETWORKS), st.integers(2, 400), st.integers(0, 1 << 128), st.integers(0, 1 << 128))
 def test_those_within_a_span_are_found(cidr, sources, one, other):
     numbers = source_numbers(group(cidr, sources))

@@ -109,7 +109,6 @@ def test_instances_that_bear_a_fleets_name_are_passed_over():
     assert "launches tiles-10, tiles-8" in scalings(run)[0][1]
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize("phases", ["spread", "worst"])
 def test_nothing_is_lost_while_instances_come_and_go(phases):
     data = scaled(min=3, warmup_s=20)

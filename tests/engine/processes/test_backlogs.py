@@ -198,7 +198,6 @@ def test_a_front_that_is_back_in_time_stays(addresses):
     assert addresses.take_changes(15.0).tolist() == []
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize("balance", ["least-connections", "two-choices"])
 def test_those_chosen_by_how_busy_they_are_follow_their_backlogs(balance):
     """Shares go by w / hold, hold by the backlog that they make: the drill's steps against fine Runge-Kutta ones."""

@@ -42,7 +42,6 @@ def test_a_silent_target_fails_the_sessions_it_has_and_the_calls_that_draw_it():
     assert targets(run.flow_at(299))["tiles-1"] == 0
 
 
-@pytest.mark.no_cover
 def test_a_returned_target_is_avoided_by_renewed_sessions_and_filled_as_others_end():
     script = [fail(60, instance="tiles-1"), restore(200, instance="tiles-1")]
     renewed = drill_of(sticky(renews=True), script, lasts_s=900)

@@ -108,7 +108,6 @@ def test_an_address_of_a_fronts_own_leaves_the_answer_and_then_the_caches():
     assert fronts_of(back.flow_at(220))["front/fells-1"] == pytest.approx(200 * 15 / 30)
 
 
-@pytest.mark.no_cover
 def test_after_a_failed_connect_clients_take_the_next_address():
     one = drill_of(per_zone(), [fail(60, front=LOST)], lasts_s=300)
     assert one.readings.failed == pytest.approx(0), "five seconds of waiting, and another address answers"

@@ -139,7 +139,6 @@ def test_what_a_fault_touches_is_marked():
     assert [group.touched for group in board_state(run.flow_at(5)).groups] == [False, False]
 
 
-@pytest.mark.no_cover
 @settings(max_examples=examples(4), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(plans_with_a_drill())
 def test_sums_agree_at_every_level_on_any_plan(data):

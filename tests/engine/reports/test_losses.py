@@ -88,7 +88,6 @@ def test_a_year_adds_up_failures_by_how_often_they_come():
     assert [(part.words, part.assumed) for part in made.by_part] == [("a zone", False), ("an instance", True)]
 
 
-@pytest.mark.no_cover
 def test_the_table_ranks_singles_and_pairs():
     data = plan_data()
     data["fleets"][0]["count"] = 3

@@ -86,7 +86,6 @@ def test_connections_through_a_dead_front_time_out_until_it_has_left():
     assert run.flow_at(66).cause_rps.sum() == 0
 
 
-@pytest.mark.no_cover
 def test_a_returned_target_fills_as_connections_end():
     run = drill_of(layer_4(), [fail(60, instance="tiles-1"), restore(200, instance="tiles-1")], lasts_s=900)
     back = next(row.believed_at_s for row in run.blind if row.change == "up")

@@ -11,8 +11,6 @@ from northgate.engine.trace.question import Question
 from northgate.engine.trace.trace import trace
 from tests.support.plans import fail, network_of, plan_data
 
-pytestmark = pytest.mark.no_cover
-
 THREADS, ROUNDS = 4, 1
 
 

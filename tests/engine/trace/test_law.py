@@ -23,8 +23,6 @@ from tests.support.plans import fail, network_of
 from tests.support.strategies import plans_with_a_drill
 from tests.support.worlds import RPS, World
 
-pytestmark = pytest.mark.no_cover
-
 LAW = settings(max_examples=examples(5), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 

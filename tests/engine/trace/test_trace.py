@@ -73,7 +73,6 @@ def test_round_robin_gives_everyone_exactly_their_turns():
     assert asked(weighted, times=30).counts["big"] == 12
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize("balance", ["round-robin", "least-connections", "two-choices"])
 @pytest.mark.parametrize("vary", ["connection", "source"])
 def test_counts_keep_to_the_solvers_shares(balance, vary):
@@ -83,7 +82,6 @@ def test_counts_keep_to_the_solvers_shares(balance, vary):
     assert sum(row.expected_share for row in answer.expected) == pytest.approx(1)
 
 
-@pytest.mark.no_cover
 @pytest.mark.parametrize(("balance", "vary"), [("source-hash", "source"), ("flow-hash", "connection")])
 def test_hashed_choices_spread_as_the_shares_say(balance, vary):
     data = changed(plan_data(), "/target_groups/0/balance", balance)

@@ -12,7 +12,6 @@ from tests.support.plans import changed, plan_data
 VALIDATOR = jsonschema.Draft202012Validator(plan_schema())
 
 
-@pytest.mark.no_cover
 def test_the_schema_is_a_schema_and_takes_the_example():
     jsonschema.Draft202012Validator.check_schema(plan_schema())
     VALIDATOR.validate(plain_data(read_plan(EXAMPLE)))
