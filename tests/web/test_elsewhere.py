@@ -19,6 +19,7 @@ from northgate.review import review
 from northgate.store.examples import demo_plan_text
 from northgate.web import computing, tasks
 from northgate.web.computing import Computer
+from northgate.web.deciding import tasks as tasks_of_judges
 from northgate.web.waiting import answers
 from northgate.web.waiting.leaving import Abandoned, _gone
 from northgate.work import processes, spreading
@@ -130,6 +131,40 @@ def test_findings_are_judged_elsewhere(client, network, one):
     assert found == expected.model_dump(mode="json", by_alias=True)
     assert found["findings"]
     assert one.row.all[0]._process is not None
+
+
+def edited(client, url, revision, path, value):
+    patch = [{"op": "replace", "path": path, "value": value}]
+    assert client.patch(url, json=patch, headers={"if-match": f'"{revision}"'}).status_code == 200
+
+
+def test_what_has_been_judged_is_judged_no_second_time(client, monkeypatch):
+    """Neither a copy, nor what an edit makes what it was before."""
+    judged, reviewed = [], tasks_of_judges.reviewed
+    monkeypatch.setattr(tasks_of_judges, "reviewed", lambda *given: judged.append(given) or reviewed(*given))
+    client.app.state.computer.warmed.clear()
+    url = "/api/plans/beckwater"
+    before, plan = client.get(f"{url}/findings").json(), client.get(url).json()["document"]
+    copy = client.post("/api/plans", json=plan).json()["key"]
+    assert client.get(f"/api/plans/{copy}/findings").json() == before
+    assert len(judged) == 1
+    edited(client, url, 1, "/probes/0/interval_s", 31)
+    assert client.get(f"{url}/findings").json() != before
+    edited(client, url, 2, "/probes/0/interval_s", plan["probes"][0]["interval_s"])
+    assert client.get(f"{url}/findings").json() == before
+    assert len(judged) == 2
+
+
+def test_nothing_is_foreseen_of_what_has_been_edited_on(client, monkeypatch):
+    foreseen, computer = [], client.app.state.computer
+    monkeypatch.setattr(computer, "quickly", lambda _, plan: foreseen.append(plan.clients[0].rps))
+    url = "/api/plans/beckwater"
+    for revision, rps in ((1, 100), (2, 200)):
+        edited(client, url, revision, "/clients/0/rps", rps)
+    for number in (1, 2, 3, 3):
+        computer._foresee("beckwater", number)
+    computer._foresee("nothing", 1)
+    assert foreseen == [200]
 
 
 def test_a_part_that_is_not_in_the_plan_is_told_with_its_place(client):

@@ -43,6 +43,11 @@ def content_of(plan: Plan) -> bytes:
     return hashlib.sha256(text.encode()).digest()
 
 
+def whole_of(plan: Plan) -> bytes:
+    """A digest of all of a plan."""
+    return hashlib.sha256(plan.model_dump_json(by_alias=True).encode()).digest()
+
+
 class Computer(Answers):
     """Compiles plans and runs drills, once per revision."""
 
@@ -52,6 +57,8 @@ class Computer(Answers):
         # The second to which each drill that is being run has come.
         self._reached: dict[Hashable, float] = {}
         self._reading = Lock()
+        # The revision that was last looked at.
+        self._looked_at: tuple[str, int] | None = None
 
     def plan(self, key: str, revision: int | None = None) -> Plan:
         """A plan's document at a revision, read once."""
@@ -87,6 +94,10 @@ class Computer(Answers):
     def content(self, key: str, number: int) -> bytes:
         """The digest of a revision, see `content_of`; raises CannotRun."""
         return self.once(("content", key, number), lambda: content_of(self.plan(key, number)))
+
+    def whole(self, key: str, number: int) -> bytes:
+        """The digest of all of a revision."""
+        return self.once(("whole", key, number), lambda: whole_of(self.plan(key, number)))
 
     def run(self, key: str, revision: int | None, drill: str, phases: Phases | None = None) -> DrillRun:
         """A drill, run, at will with its probes elsewhere in their cycles; raises UnknownPlan where there is none."""
@@ -136,21 +147,24 @@ class Computer(Answers):
     def settled(self, key: str, revision: int | None) -> Flow:
         """The flow now, with no fault; raises CannotRun."""
         number = self.number(key, revision)
-        plan, content = self.plan(key, number), self.content(key, number)
-        flow = self._settled(plan, content)
-        if self.warmed.is_set():
-            self.once(("foreseen", content), lambda: self._foresee_soon(plan))
+        flow = self._settled(self.plan(key, number), self.content(key, number))
+        if self.warmed.is_set() and self._looked_at != (key, number):
+            self._looked_at = key, number
+            self._foresee_soon(key, number)
         return flow
 
-    def _foresee_soon(self, plan: Plan) -> None:
-        later = Timer(FORESEE_AFTER_S, self._foresee, (plan,))
+    def _foresee_soon(self, key: str, number: int) -> None:
+        later = Timer(FORESEE_AFTER_S, self._foresee, (key, number))
         later.daemon = True
         later.start()
 
-    def _foresee(self, plan: Plan) -> None:
-        """Who looks at a plan will ask what if: the process that answers has the plan ready by then."""
-        with suppress(Abandoned, Busy, CannotRun):
-            self.quickly(tasks.foresee, plan)
+    def _foresee(self, key: str, number: int) -> None:
+        """Who looks at a plan will ask what if: the process that answers has the plan ready by then. Who goes on
+        editing will ask it of another."""
+        with suppress(Abandoned, Busy, CannotRun, UnknownPlan):
+            if self.repository.head(key).revision == number:
+                question, plan = ("foreseen", self.content(key, number)), self.plan(key, number)
+                self.once(question, lambda: self.quickly(tasks.foresee, plan))
 
     def settled_of(self, plan: Plan) -> Flow:
         """The flow of a plan that is no revision, or not yet; raises CannotRun."""

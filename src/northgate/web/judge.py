@@ -90,5 +90,5 @@ class Judge:
                 rows = [row for row in self.losses(key, number, pairs=False).losses if len(row.parts) == 1]
             except CannotRun:
                 rows = None
-        question = ("review", key, number, today, losses)
+        question = ("review", self.computer.whole(key, number), today, losses)
         return self.computer.once(question, lambda: self.computer.quickly(tasks.reviewed, plan, today, rows))

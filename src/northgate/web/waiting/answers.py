@@ -14,7 +14,7 @@ from northgate.web.waiting.slots import Deadline, Slots
 
 # So much of computed answers is kept, and apart from them of plans as they were read (bytes).
 KEPT_BYTES, PLANS_BYTES = 400_000_000, 100_000_000
-OF_PLANS = ("plan", "content")
+OF_PLANS = ("plan", "content", "whole")
 # What takes its time: a few of these are computed at once, each for so long at most (s).
 LONG = ("drill", "levers", "losses", "sizing", "zone losses", "compare", "change", "usual", "sweep", "export")
 MOST_S = 900.0
