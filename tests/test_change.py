@@ -1,11 +1,13 @@
 """From one plan to another: steps in an order in which nothing fails, and what fails in others."""
 
+import itertools
 import json
 
 import pytest
 
 from northgate.change import rehearse, steps_between
 from northgate.change.order import read_order
+from northgate.change.rehearsal import rehearse_drill
 from northgate.change.steps import begun
 from northgate.engine.base import CannotRun
 from northgate.plan import PlanError, plan_from_data
@@ -84,6 +86,36 @@ def test_old_answers_fade_before_the_old_place_is_closed():
     assert removal.needs == [len(answer.steps) - 2]
     assert removal.at_s == name.at_s + 60
     assert answer.readings["failed"] == pytest.approx(0, abs=1e-6)
+
+
+@pytest.mark.parametrize("over_s", [1.0, 11.0])
+def test_the_worst_moment_may_be_just_before_something_happens(over_s):
+    """Clients come over evenly to a region that is down, over the TTL of the name, until nearly all of them leave."""
+    left_s, ttl_s, stay = 41.0, 60, 0.01
+    data = two_regions(ttl_s=ttl_s)
+    data["names"][0]["answers"] = [{"balancer": "front"}]
+    over = {"name": data["names"][0]["name"], "answers": [{"balancer": "shore-front"}]}
+    surges = [{"at_s": left_s, "surge": {"clients": one["name"], "factor": stay}} for one in data["clients"]]
+    steps = [{"at_s": 0, "fail": {"zone": "coast-1"}}, {"at_s": over_s, "change_answers": over}, *surges]
+    data["drills"] = [{"name": "over", "lasts_s": 300, "steps": steps}]
+    plan = plan_from_data(data)
+    marks = [(over_s, "come over"), (left_s, "leave")]
+    answer = rehearse_drill(plan, plan.drills[0], marks, plan.drills[0]).answer
+    rps = sum(client.rps for client in plan.clients)
+    assert answer.worst.failed_rps == pytest.approx(rps * (left_s - over_s) / ttl_s, rel=1e-6)
+    assert answer.worst.at_s == left_s - 1
+    # The lines hold all that is asked, and all that fails.
+    series, lasts_s = answer.series, answer.readings["lasts_s"]
+    width = [end - start for start, end in itertools.pairwise([*series.t_s, lasts_s])]
+
+    def area(now, then):
+        return sum((one + other) / 2 * seconds for one, other, seconds in zip(now, then, width, strict=True))
+
+    failed = area(series.failed_rps, series.failed_before_rps)
+    assert failed == pytest.approx(answer.readings["failed"], rel=1e-6)
+    asked = failed + area(series.served_rps, series.served_before_rps)
+    assert asked == pytest.approx(rps * (left_s - 1) + rps * stay * (lasts_s - left_s + 1), rel=1e-6)
+    assert asked == pytest.approx(answer.readings["requests"], rel=1e-9)
 
 
 def test_a_target_is_registered_proven_and_the_old_one_taken_out():

@@ -13,8 +13,8 @@ import numpy as np
 from msgspec import Struct
 
 from northgate.change.steps import ChangeStep, begun, steps_between
-from northgate.engine.base import CannotRun
-from northgate.engine.drill import DrillRun, run_drill, ways_of
+from northgate.engine.base import CannotRun, Floats
+from northgate.engine.drill import DrillRun, Keyframe, run_drill, ways_of
 from northgate.engine.network import compile_network
 from northgate.engine.reports import AnswerModel
 from northgate.engine.solver import Flow
@@ -55,11 +55,14 @@ class Rollback(AnswerModel):
 
 
 class ChangeSeries(AnswerModel):
-    """What is served and what fails over the change, from each second on."""
+    """What is served and what fails over the change, from each second on, and what they have come to just before the
+    next one, or the end, to which they go along a straight line."""
 
     t_s: list[float]
     served_rps: list[float]
     failed_rps: list[float]
+    served_before_rps: list[float]
+    failed_before_rps: list[float]
 
 
 class RehearsalAnswer(AnswerModel):
@@ -83,10 +86,42 @@ class _Taken(Struct, frozen=True):
     @property
     def failed(self) -> float:
         """What fails until it has settled, of what it began."""
-        frames = [one for one in self.run.keyframes if one.t_s <= LEAD_S + self.waits_s]
-        last = frames[-1]
-        still = float(last.cause_rps.sum()) * (LEAD_S + self.waits_s - last.t_s)
-        return last.failed + still - self.run.keyframes[0].failed
+        return _failed_until(self.run, LEAD_S + self.waits_s) - self.run.keyframes[0].failed
+
+    def lines(self) -> list["_Line"]:
+        """What is served and what fails, from keyframe to keyframe until it has settled."""
+        frames, until_s = self.run.keyframes, LEAD_S + self.waits_s
+        nexts = [*(one.t_s for one in frames[1:]), self.run.drill.lasts_s]
+        return [
+            _line(frame, next_s, until_s)
+            for frame, next_s in zip(frames, nexts, strict=True)
+            if next_s > LEAD_S and frame.t_s <= until_s
+        ]
+
+
+class _Line(Struct, frozen=True):
+    """What is served and what fails (requests/s) from a second of a drill on, and just before another."""
+
+    begins_s: float
+    ends_s: float
+    served_rps: tuple[float, float]
+    failed_rps: tuple[float, float]
+
+    @property
+    def asked(self) -> float:
+        """All requests until then."""
+        return (sum(self.served_rps) + sum(self.failed_rps)) / 2 * (self.ends_s - self.begins_s)
+
+
+def _line(frame: Keyframe, next_s: float, until_s: float) -> _Line:
+    """What goes on from a keyframe, or the second of the step in it, to the next one, or until a second before that."""
+    ends, within_s = frame.ends or frame, (max(frame.t_s, LEAD_S), min(next_s, until_s))
+
+    def led(now: Floats, then: Floats) -> tuple[float, float]:
+        first, last = np.interp(within_s, (frame.t_s, next_s), (now.sum(), then.sum())).tolist()
+        return first, last
+
+    return _Line(*within_s, led(frame.zone_served, ends.zone_served), led(frame.cause_rps, ends.cause_rps))
 
 
 class Rehearsed(Struct, frozen=True):
@@ -276,10 +311,7 @@ def _times(
 def _readings(taken: Sequence[_Taken], at_s: Sequence[float], begins_s: float) -> dict[str, float]:
     lasts_s = max([second + one.waits_s for second, one in zip(at_s, taken, strict=True)], default=begins_s) - begins_s
     failed = sum(one.failed for one in taken)
-    asked = sum(
-        float(one.run.keyframes[-1].zone_served.sum() + one.run.keyframes[-1].cause_rps.sum()) * one.waits_s
-        for one in taken
-    )
+    asked = sum(line.asked for one in taken for line in one.lines())
     return {
         "lasts_s": lasts_s,
         "requests": asked,
@@ -290,25 +322,26 @@ def _readings(taken: Sequence[_Taken], at_s: Sequence[float], begins_s: float) -
     }
 
 
-def _moments(taken: Sequence[_Taken], at_s: Sequence[float]) -> list[tuple[float, float, float]]:
-    """When, what is served from then on, and what fails."""
-    made = []
-    for second, one in zip(at_s, taken, strict=True):
-        for frame in one.run.keyframes:
-            if LEAD_S <= frame.t_s <= LEAD_S + one.waits_s:
-                rates = float(frame.zone_served.sum()), float(frame.cause_rps.sum())
-                made.append((second + frame.t_s - LEAD_S, *rates))
-    return made
+def _lines(taken: Sequence[_Taken], at_s: Sequence[float]) -> list[tuple[float, _Line]]:
+    """What is served and what fails over a change, and by how much it comes later than in the drill of its step (s)."""
+    steps = zip(at_s, taken, strict=True)
+    return [(second - LEAD_S, line) for second, one in steps for line in one.lines()]
 
 
 def _worst(taken: Sequence[_Taken], at_s: Sequence[float]) -> Worst:
-    moments = _moments(taken, at_s)
-    worst = max(moments, key=lambda one: one[2], default=(0.0, 0.0, 0.0))
-    return Worst(at_s=worst[0], failed_rps=worst[2])
+    made = [Worst(at_s=0.0, failed_rps=0.0)]
+    for later_s, line in _lines(taken, at_s):
+        for second, rps in zip((line.begins_s, line.ends_s), line.failed_rps, strict=True):
+            made.append(Worst(at_s=later_s + second, failed_rps=rps))
+    return max(made, key=lambda one: one.failed_rps)
 
 
 def _series(taken: Sequence[_Taken], at_s: Sequence[float]) -> ChangeSeries:
-    moments = sorted(_moments(taken, at_s), key=lambda one: one[0])
+    lines = sorted(_lines(taken, at_s), key=lambda one: one[0] + one[1].begins_s)
     return ChangeSeries(
-        t_s=[one[0] for one in moments], served_rps=[one[1] for one in moments], failed_rps=[one[2] for one in moments]
+        t_s=[later_s + line.begins_s for later_s, line in lines],
+        served_rps=[line.served_rps[0] for _, line in lines],
+        failed_rps=[line.failed_rps[0] for _, line in lines],
+        served_before_rps=[line.served_rps[1] for _, line in lines],
+        failed_before_rps=[line.failed_rps[1] for _, line in lines],
     )

@@ -1877,7 +1877,8 @@ export interface components {
         };
         /**
          * ChangeSeries
-         * @description What is served and what fails over the change, from each second on.
+         * @description What is served and what fails over the change, from each second on, and what they have come to just before the
+         *     next one, or the end, to which they go along a straight line.
          */
         ChangeSeries: {
             /** T S */
@@ -1886,6 +1887,10 @@ export interface components {
             served_rps: number[];
             /** Failed Rps */
             failed_rps: number[];
+            /** Served Before Rps */
+            served_before_rps: number[];
+            /** Failed Before Rps */
+            failed_before_rps: number[];
         };
         /**
          * ClientGroup

@@ -3,7 +3,7 @@ import type { UseQueryResult } from "@tanstack/react-query";
 import type { ComponentType, ReactNode } from "react";
 
 import type { Schemas } from "../../api/client";
-import { amount, clock, percent, perSecond, span } from "../../kit/format";
+import { amount, clock, counted, percent, perSecond, span } from "../../kit/format";
 import { Button, Section, Skeleton } from "../../kit/parts";
 import { NO_ADDRESSES } from "../../plan/addresses";
 import { Trouble } from "../../plan/trouble";
@@ -90,7 +90,7 @@ function ignore(): void {
 function sentence({ steps, readings, at_once: once }: Change): string {
   const failed = readings["failed"] ?? 0;
   const fails = failed < 0.5 ? "no request fails" : `${amount(failed)} requests fail`;
-  return `In ${steps.length} steps over ${span(readings["lasts_s"] ?? 0)} ${fails}; all at once ${(once["failed"] ?? 0) < 0.5 ? "none would either" : `${amount(once["failed"] ?? 0)} would`}.`;
+  return `In ${counted(steps.length, "step")} over ${span(readings["lasts_s"] ?? 0)} ${fails}; all at once ${(once["failed"] ?? 0) < 0.5 ? "none would either" : `${amount(once["failed"] ?? 0)} would`}.`;
 }
 
 function Reading({ words, value }: { words: string; value: string }) {
@@ -102,13 +102,13 @@ function Chart({ change, at }: { change: Change; at: number | undefined }) {
   const { series, steps, readings } = change;
   const lasts = Math.max(readings["lasts_s"] ?? 0, 1);
   const begins = steps[0]?.at_s ?? 0;
-  const most = Math.max(...series.failed_rps, 1e-9);
+  const most = Math.max(...series.failed_rps, ...series.failed_before_rps, 1e-9);
   const x = (second: number) => ((second - begins) / lasts) * 1000;
   const y = (rate: number) => 78 - (most > 0.5 ? (rate / most) * 70 : 0);
   const points = series.t_s.map((second, index) => {
     const [from, to] = [x(second), x(series.t_s[index + 1] ?? begins + lasts)];
-    const high = y(series.failed_rps[index] ?? 0).toFixed(1);
-    return `${from.toFixed(1)},${high} ${to.toFixed(1)},${high}`;
+    const [first, last] = [y(series.failed_rps[index] ?? 0), y(series.failed_before_rps[index] ?? 0)];
+    return `${from.toFixed(1)},${first.toFixed(1)} ${to.toFixed(1)},${last.toFixed(1)}`;
   });
   return (
     <figure>
