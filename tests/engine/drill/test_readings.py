@@ -45,14 +45,37 @@ def test_of_nothing_no_share_is_taken():
     assert readings_of(nothing).failed_share == readings_of(nothing).cross_zone_share == 0
 
 
-def test_in_a_stretch_so_short_that_one_flow_stands_for_it_latency_peaks_at_its_end():
-    """A backlog of 2 s grows by 0.5 s, of which three of four served calls wait."""
-    flow = SimpleNamespace(
-        served=4.0, mean_latency_s=1.5, queue=SimpleNamespace(utilisation=np.array([1.5, 0.2])),
+def flow_of(latency_s):
+    """Of four served calls a second three go to a machine with a backlog of 2 s."""
+    return SimpleNamespace(
+        served=4.0, mean_latency_s=latency_s, queue=SimpleNamespace(utilisation=np.array([1.5, 0.2])),
         state=SimpleNamespace(backlog_s=np.array([2.0, 0.0])), pair_served=np.array([3.0, 1.0]),
         network=SimpleNamespace(pairs=SimpleNamespace(machine=np.array([0, 1]))),
     )  # fmt: skip
-    totals = Totals()
-    totals.rise_through(flow, Stretch(1.0, ((flow, 1.0),), None), 1.0, np.array([2.5, 0.0]), None)
+
+
+@pytest.mark.parametrize("grows_s", [0.5, -0.5])
+def test_what_stands_for_all_that_goes_evenly_is_told_with_the_backlogs_half_way(grows_s):
+    """The flow on the mean was solved with the backlogs of the beginning; calls are slower there by 0.2 s already
+    without what these grow by, or less slow where they shrink. At the end rates are led on to from there."""
+    first, mean, led_from = flow_of(1.5), flow_of(1.7), []
+
+    def end_of(_, rates, second):
+        led_from.append((rates(mean)[0], rates(first)[0], second))
+        return np.zeros(3)
+
+    totals, half_way_s = Totals(), 1.7 + grows_s / 2 * 3 / 4
+    backlogs_s = tuple(np.array([2 + grows_s * part, 0.0]) for part in (0.5, 1.0))
+    stretch = Stretch(9.0, ((mean, 1.0),), None, evenly=True)
+    totals.rise_through(first, stretch, 9.0, backlogs_s, end_of)
+    assert totals.ended(0, 0, 0, 0, 2, settled=True).peak_latency_s == pytest.approx(max(1.5, half_way_s))
+    assert led_from == [pytest.approx((half_way_s, 1.5, 9.0))]
+
+
+def test_in_a_stretch_so_short_that_one_flow_stands_for_it_latency_peaks_at_its_end():
+    """A backlog of 2 s grows by 0.5 s, of which three of four served calls wait."""
+    flow, totals = flow_of(1.5), Totals()
+    backlogs_s = np.array([2.25, 0.0]), np.array([2.5, 0.0])
+    totals.rise_through(flow, Stretch(1.0, ((flow, 1.0),), None), 1.0, backlogs_s, None)
     ended = totals.ended(0, 0, 0, 0, 2, settled=True)
     assert (ended.peak_utilisation, ended.peak_latency_s) == (1.5, 1.5 + 0.5 * 3 / 4)

@@ -197,16 +197,21 @@ class Totals:
         self.failed += float(self._causes[-1].sum())
         self._mechanisms.append(flow.mechanism_rps * seconds)
 
-    def rise_through(self, first: Flow, ahead: Stretch, second: float, later_s: Floats, end_of: EndOf) -> None:
-        """Notes what rates come to in a stretch, until a second with these backlogs; `end_of` finds those there, where
-        none of its flows is the last."""
-        rates = peaking_in(ahead.step) if ahead.step else peaking
+    def rise_through(
+        self, first: Flow, ahead: Stretch, second: float, backlogs_s: tuple[Floats, Floats], end_of: EndOf
+    ) -> None:  # fmt: skip
+        """Notes what rates come to in a stretch, until a second, with these backlogs half-way and then; `end_of` finds
+        those there, where none of its flows is the last."""
+        half_way_s, later_s = backlogs_s
+        # What stands for all that goes evenly has not come to the backlogs that there are half-way.
+        rates_of = peaking_with(ahead.parts[0][0], half_way_s) if ahead.evenly else peaking
+        rates = peaking_in(ahead.step) if ahead.step else rates_of
         self._rise(peaking(first))
         self._rise(ahead.most(rates))
         if ahead.soon:
             self._peak_latency_s = max(self._peak_latency_s, latency_at_end_s(ahead.parts[0][0], later_s))
         if ahead.leads_on(second) and self._may_rise(ahead.led_on(first, rates, second), ahead, later_s):
-            self._rise(end_of(ahead, peaking, second))
+            self._rise(end_of(ahead, rates_of, second))
 
     def _rise(self, peaks: Floats) -> None:
         """Notes what rates have come to (see `peaking`)."""
@@ -248,6 +253,13 @@ def _sums(stretches: Sequence[Floats], count: int) -> list[float]:
 def peaking(flow: Flow) -> Floats:
     """The rates whose peaks are read: the mean latency (s), then utilisations."""
     return np.concatenate([[flow.mean_latency_s], flow.queue.utilisation])
+
+
+def peaking_with(one: Flow, later_s: Floats) -> Callable[[Flow], Floats]:
+    """As `peaking`; of one flow once backlogs are `later_s`."""
+    return lambda flow: (
+        np.concatenate([[latency_at_end_s(flow, later_s)], flow.queue.utilisation]) if flow is one else peaking(flow)
+    )
 
 
 def peaking_in(step: Step) -> Callable[[Flow], Floats]:

@@ -261,7 +261,7 @@ class Run:
 
     def _advance_to(self, second: float) -> None:
         """Goes on to a second: rates add up, backlogs grow, sessions and connections open and end."""
-        seconds, later_s = second - self.now, self.backlogs.after(second - self.now)
+        half_way_s, later_s = map(self.backlogs.after, ((seconds := second - self.now) / 2, seconds))
         if seconds > 0 and self.look_ahead.moves:
             ahead = self.look_ahead.until(self.flow, self.now, second)
             begun = self.keyframes.pop()
@@ -269,7 +269,7 @@ class Run:
             for flow, part in [(self.flow, 0.0), *ahead.parts]:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)
                 self.totals.count(flow, part * seconds)
-            self.totals.rise_through(self.flow, ahead, second, later_s, self.look_ahead.flows.end_of)
+            self.totals.rise_through(self.flow, ahead, second, (half_way_s, later_s), self.look_ahead.flows.end_of)
             self.holdings.held = ahead.held or self.holdings.after(ahead.opens, seconds)
             self.begins = self.look_ahead.flows.begin(second)
         else:
