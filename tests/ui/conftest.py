@@ -8,8 +8,9 @@ import httpx2
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
-from tests.support.chromium import launch
+from tests.support.chromium import SHORT_LIVED, launch
 from tests.support.waits import WAIT_MS, WAIT_S
+from tests.ui.hands import COUNTING, heard
 
 
 @pytest.fixture(scope="session")
@@ -26,7 +27,7 @@ def server(tmp_path_factory):
 @pytest.fixture(scope="session")
 def browser():
     with sync_playwright() as playwright:
-        launched = launch(playwright)
+        launched = launch(playwright, SHORT_LIVED)
         yield launched
         launched.close()
 
@@ -38,21 +39,43 @@ expect.set_options(timeout=WAIT_MS)
 REFUSALS = re.compile(r"Failed to load resource: the server responded with a status of (409|412|422)")
 
 
-@pytest.fixture
-def page(browser, server):
-    """A page on the served build; an error on its console fails the test."""
-    context = browser.new_context(base_url=server, viewport={"width": 1280, "height": 800}, reduced_motion="reduce")
+VIEWPORT = {"width": 1280, "height": 800}
+
+
+@pytest.fixture(scope="session")
+def window(browser, server):
+    """One page for all tests: what a browser keeps of an application costs a third of a visit, and is kept here."""
+    context = browser.new_context(base_url=server, viewport=VIEWPORT, reduced_motion="reduce")
     context.set_default_timeout(WAIT_MS)
-    opened = context.new_page()
-    errors = []
-    opened.on(
-        "console",
-        lambda message: errors.append(f"{message.text} {message.location['url']}") if is_error(message) else None,
-    )
-    opened.on("pageerror", lambda error: errors.append(str(error)))
-    yield opened
+    context.add_init_script(COUNTING)
+    yield context.new_page()
     context.close()
+
+
+@pytest.fixture
+def page(window):
+    """A page on the served build, as if it were new; an error on its console fails the test."""
+    errors = []
+    with (
+        heard(window, "console", lambda message: errors.append(told(message)) if is_error(message) else None),
+        heard(window, "pageerror", lambda error: errors.append(str(error))),
+    ):
+        yield window
+        make_as_new(window)
     assert errors == []
+
+
+def make_as_new(page):
+    """Takes back all that a test has done to a page, and leaves the application."""
+    page.unroute_all(behavior="ignoreErrors")
+    page.evaluate("() => { if (origin !== 'null') { localStorage.clear(); sessionStorage.clear(); } }")
+    page.goto("about:blank")
+    page.emulate_media(media="null", color_scheme="null", reduced_motion="reduce")
+    page.set_viewport_size(VIEWPORT)
+
+
+def told(message):
+    return f"{message.text} {message.location['url']}"
 
 
 def is_error(message):

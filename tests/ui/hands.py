@@ -2,6 +2,7 @@
 
 import json
 import re
+from contextlib import contextmanager
 
 from playwright.sync_api import expect
 
@@ -14,6 +15,14 @@ addEventListener("click", (event) => event.isTrusted && event.detail > 0 && coun
 addEventListener("change", (event) => event.isTrusted && count(), true);
 addEventListener("keydown", ({ key, ctrlKey }) => (key.length > 1 || ctrlKey) && key !== "Shift" && count(), true);
 """
+
+
+@contextmanager
+def heard(page, event, listener):
+    """Listens to a page for as long as the block lasts."""
+    page.on(event, listener)
+    yield
+    page.remove_listener(event, listener)
 
 
 class Hands(Drawing):

@@ -8,6 +8,7 @@ from playwright.sync_api import expect
 
 from northgate.store.head import Head
 from northgate.web.door.ahead import questions
+from tests.ui.hands import heard
 
 pytestmark = pytest.mark.xdist_group("browser")
 
@@ -43,10 +44,10 @@ def test_the_demo_opens_on_its_board(page, api):
 def test_what_the_board_of_the_demo_asks_is_what_is_made_ahead(page, api):
     """Nothing else, so that a new server answers all of it from what was made at set-up."""
     asked = []
-    page.on("request", lambda request: asked.append(urlsplit(request.url)))
-    page.goto(BOARD)
-    expect(page.get_by_test_id("strip")).to_be_visible()
-    expect(page.get_by_test_id("count-risks")).to_be_visible()
+    with heard(page, "request", lambda request: asked.append(urlsplit(request.url))):
+        page.goto(BOARD)
+        expect(page.get_by_test_id("strip")).to_be_visible()
+        expect(page.get_by_test_id("count-risks")).to_be_visible()
     head = Head("beckwater", revision=1, agreed=None, can_undo=False, can_redo=False, edits=0)
     groups = {row["group"] for row in api("/drills/lose-fells-2")["blind"]}
     made = set(questions(head, "lose-fells-2", groups))
@@ -75,17 +76,17 @@ def test_breaking_a_zone_shows_what_fails_at_once_noticed_and_settled(page):
 
 def test_what_a_loss_comes_to_is_asked_once_the_pointer_rests_on_it(page):
     asked = []
-    page.on("request", lambda request: asked.append(request.post_data) if "/what-if?" in request.url else None)
     page.goto(BOARD)
     button = zone(page, "fells-3").get_by_role("button", name="What if fells-3 were lost?")
-    with page.expect_response(lambda answer: "/what-if" in answer.url):
-        button.hover()
-    expect(page.get_by_test_id("banner")).not_to_have_attribute("data-mode", "what-if")
-    button.click()
-    expect(page.get_by_test_id("what-if-failed")).to_be_visible()
-    # By the keyboard the same.
-    with page.expect_response(lambda answer: "/what-if" in answer.url):
-        zone(page, "fells-1").get_by_role("button", name="What if fells-1 were lost?").focus()
+    with heard(page, "request", lambda one: asked.append(one.post_data) if "/what-if?" in one.url else None):
+        with page.expect_response(lambda answer: "/what-if" in answer.url):
+            button.hover()
+        expect(page.get_by_test_id("banner")).not_to_have_attribute("data-mode", "what-if")
+        button.click()
+        expect(page.get_by_test_id("what-if-failed")).to_be_visible()
+        # By the keyboard the same.
+        with page.expect_response(lambda answer: "/what-if" in answer.url):
+            zone(page, "fells-1").get_by_role("button", name="What if fells-1 were lost?").focus()
     assert len(asked) == 2
 
 

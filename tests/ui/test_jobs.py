@@ -13,7 +13,7 @@ from playwright.sync_api import expect
 
 from tests.support.plans import plan_data
 from tests.support.waits import WAIT_S
-from tests.ui.hands import COUNTING, Hands, Keys, number_in, plan_text
+from tests.ui.hands import Hands, Keys, number_in, plan_text
 
 pytestmark = pytest.mark.xdist_group("jobs")
 
@@ -33,7 +33,6 @@ def client(server):
 @pytest.fixture
 def begin(page, client, request):
     """Opens a plan with hands on it; what the job took is noted where somebody wants to know."""
-    page.add_init_script(COUNTING)
     began, hands = time.monotonic(), []
 
     def open_plan(kind=Hands, data=None, key=None, **changes):

@@ -7,6 +7,7 @@ A reference is a plain string that carries its kind as metadata (``Annotated[str
 import ipaddress
 import re
 import unicodedata
+from functools import lru_cache
 from typing import Annotated, Any
 
 from msgspec import Struct
@@ -65,9 +66,20 @@ class PlanModel(BaseModel):
         return schema
 
 
+# A plan is read whole after each edit, with the same addresses and networks as before.
+@lru_cache(maxsize=4096)
+def _usual_address(text: str) -> str:
+    return str(ipaddress.ip_address(text))
+
+
+@lru_cache(maxsize=4096)
+def _usual_network(text: str) -> str:
+    return str(ipaddress.ip_network(text))
+
+
 def _address(text: str) -> str:
     try:
-        return str(ipaddress.ip_address(text))
+        return _usual_address(text)
     except ValueError as error:
         raise ValueError(f"{text!r} is not an IPv4 or IPv6 address") from error
 
@@ -75,7 +87,7 @@ def _address(text: str) -> str:
 def check_cidr(text: str) -> str:
     """Returns the network in its usual spelling; raises ValueError that names the network that was perhaps meant."""
     try:
-        return str(ipaddress.ip_network(text))
+        return _usual_network(text)
     except ValueError as error:
         raise ValueError(_nearest_network(text)) from error
 
