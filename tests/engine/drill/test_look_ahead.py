@@ -16,7 +16,7 @@ from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.run import run_drill
 from northgate.engine.formulas import Openings, Stations, occupancy
 from northgate.engine.network.compile import compile_network
-from northgate.engine.processes import Backlogs, resolvers
+from northgate.engine.processes import Backlogs, holders
 from northgate.engine.solver import Opens, Solver
 from northgate.plan import read_plan
 from tests.engine.network.test_names import two_regions
@@ -110,7 +110,7 @@ def finer(monkeypatch, times):
     """Steps so many times as short."""
     for module, name in ((occupancy, "STEP"), (occupancy, "SLOW"), (occupancy, "RELAXED"), (look_ahead, "FOLLOWED")):
         monkeypatch.setattr(module, name, getattr(module, name) / times)
-    monkeypatch.setattr(resolvers, "STEPS_OF_TAIL", resolvers.STEPS_OF_TAIL * times)
+    monkeypatch.setattr(holders, "STEPS_OF_TAIL", holders.STEPS_OF_TAIL * times)
     monkeypatch.setattr(steps, "BENT", steps.BENT / times**2)
     monkeypatch.setattr(steps, "HELD", steps.HELD / times**3)
     monkeypatch.setattr(look_ahead, "UNEVEN_STEPS", 1e6)

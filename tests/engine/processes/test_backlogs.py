@@ -8,6 +8,7 @@ from northgate.engine.drill.run import undisturbed
 from northgate.engine.processes import Backlogs, World
 from northgate.engine.processes.backlogs import Growth, growth, next_crossing
 from northgate.engine.processes.fronts import Addresses
+from northgate.engine.reports.words import message
 from northgate.engine.solver.solve import Solver
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data
 
@@ -132,24 +133,30 @@ def test_what_rests_turns_when_offered_and_worked_off_are_even():
     assert next_crossing(full, grown, np.zeros((1, 0)), 0.0).at_s == pytest.approx(1 / 0.5)
 
 
-def test_a_queue_fills_as_old_answers_fade():
-    """Answers move to a second balancer over a TTL of 60 s: its load rises evenly, and its backlog with the square."""
+def onto_a_reserve(probe=None):
+    """At 20 s the fronts of a balancer fail; its name's answers move to a second one over a TTL of 60 s, whose two
+    targets, asked by this probe, then get 600/s where they can work off 200/s: how it goes."""
     zones = ["fells-1", "fells-2", "fells-3"]
     data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 100)
     data["fleets"].append({**data["fleets"][0], "name": "reserve", "zones": {"fells-3": None}, "count": 2})
-    data["target_groups"] += [
-        {"name": "reserve", "port": 8080, "probe": None, "targets": [{"fleet": "reserve"}]},
-    ]
+    group = {"name": "reserve", "port": 8080, "probe": probe and probe["name"], "targets": [{"fleet": "reserve"}]}
+    data["target_groups"].append(group)
     data["pools"].append({"name": "reserve", "tiers": [{"groups": {"reserve": 1}}]})
     other = {**data["balancers"][0], "name": "second", "zones": {"fells-3": None}, "addresses": ["203.0.113.20"]}
     listener = {**data["balancers"][0]["listeners"][0], "otherwise": {"pool": "reserve"}}
     data["balancers"].append(other | {"listeners": [listener]})
     data["probes"].append({"name": "watch", "protocol": "https", "port": 443, "interval_s": 10, "unhealthy_after": 1})
+    data["probes"] += [probe] if probe else []
     data["names"][0] |= {"answers": [{"balancer": "front"}, {"balancer": "second"}], "probe": "watch", "ttl_s": 60}
     data["names"][0]["probed_from"] = ["uplands"]
     data["clients"][0] |= {"rps": 600, "timeout_s": 500}
     steps = [{"at_s": 20, "fail": {"front": {"balancer": "front", "zone": zone}}} for zone in zones]
-    run = drill_of(data, steps, phases="best", lasts_s=200)
+    return drill_of(data, steps, phases="best", lasts_s=200)
+
+
+def test_a_queue_fills_as_old_answers_fade():
+    """Answers move to a second balancer over a TTL of 60 s: its load rises evenly, and its backlog with the square."""
+    run = onto_a_reserve()
     changed_s = next(event.at_s for event in run.events if event.kind == "answer")
     # 600/s move over 60 s onto 2 x 100/s: u = t / 20 s, even after 20 s, then b = (t - 20)^2 / 40, full at 10 s.
     for after_s in (25, 30, 38):
@@ -159,6 +166,22 @@ def test_a_queue_fills_as_old_answers_fade():
     assert (
         run.flow_at(changed_s + full_s + 1e-6).cause_rps.sum() > run.flow_at(changed_s + full_s - 1e-3).cause_rps.sum()
     )
+
+
+def test_a_probe_waits_for_a_queue_that_has_just_begun_to_fill():
+    """The next probe is sent 4 s after the answer to the last: each waits for what has been asked before it, also where
+    load has just come to the capacity, and is still growing. The first that waits for 3 s brings the verdict."""
+    probe = {"name": "beside", "path": "/ready", "interval_s": 4, "timeout_s": 3, "unhealthy_after": 1}
+    run = onto_a_reserve(probe | {"next_after": "result"})
+
+    def answer_s(sent_s):
+        return float(run.flow_at(sent_s).queue.latency_s[6])
+
+    sent_s = 20 % (4 + answer_s(0))
+    while answer_s(sent_s) <= 3:
+        sent_s += 4 + answer_s(sent_s)
+    out_s = next(event.at_s for event in run.events if message(event).startswith("reserve-1, reserve-2 out"))
+    assert out_s == pytest.approx(sent_s + 3, abs=1e-6)
 
 
 def test_a_change_of_speed_keeps_the_work_and_stretches_its_seconds():

@@ -49,6 +49,32 @@ def test_the_share_on_old_answers_is_a_series():
     assert stale[0.0] == 0
 
 
+def test_what_fails_by_old_answers_is_what_is_told_beyond_what_would_be_told_now():
+    """Every request fails. The coast is told to half until 15 s, then to nobody, to half from 110.05 s, alone from
+    115 s and to half again from 130.032 s on. How many hold its address comes to that half before a tail ends, and
+    goes on rising: from then on some of them hold an old answer."""
+    data = watched(choose="share")
+    data["probes"][-1] = {**WATCH, "unhealthy_after": 1, "healthy_after": 1}
+    data["fleets"][0]["instance"]["serves"][0]["pages"] = {"/": 500, "/ready": 200}
+    steps = [fail(0, region="coast"), restore(100, region="coast"), fail(100, region="fells")]
+    run = drill_of(data, [*steps, restore(117, region="fells")], lasts_s=400)
+    turns_s, coast = [15, 110.05, 115, 130.032], [0.5, 0.0, 0.5, 1.0, 0.5]
+    assert [event.at_s for event in run.events if "says uplands" in message(event)] == turns_s
+
+    second = np.arange(0.0005, 400, 0.001)
+    begins, ends = [-np.inf, *turns_s], [*turns_s, np.inf]
+    valid = [
+        np.clip(np.minimum(end, second) - np.maximum(begin, second - 60), 0, None) / 60
+        for begin, end in zip(begins, ends, strict=True)
+    ]
+    told, now = np.array(coast) @ valid, np.array(coast)[np.searchsorted(turns_s, second, side="right")]
+    old = np.abs(told - now).sum() * 0.001
+    assert run.readings.failed == pytest.approx(RPS * 400)
+    assert run.readings.failed_by_mechanism["old_answers"] == pytest.approx(RPS * old, rel=1e-7)
+    meets_s = 130.032 + 2 * (30 - (115 - 110.05) / 2 - (130.032 - 115))
+    assert any(frame.t_s == pytest.approx(meets_s) for frame in run.keyframes), "there it begins to fail otherwise"
+
+
 def test_resolvers_that_overhold_make_the_tail_longer():
     data = watched()
     for client in data["clients"]:

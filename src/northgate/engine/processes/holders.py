@@ -1,9 +1,17 @@
 """Who asks names, and for how long they hold what they are told."""
 
+from collections.abc import Iterator, Sequence
+
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.network import Network
+from northgate.engine.base import DIGITS, NEVER, Floats, Ints
+from northgate.engine.network import Network, Record
+
+# A tail is followed in so many steps, so that what is not linear in it (queues, overload) is followed too.
+STEPS_OF_TAIL = 8
+# What changes within so many seconds changes together: an answer that was given for a nanosecond is held by nobody.
+TOGETHER_S = 1e-8
 
 
 class Holder(Struct, frozen=True):
@@ -62,6 +70,7 @@ class Holders:
                 own = Holder(self._names.asker(name, area), holder.over_share, holder.over_s)
                 self.followers[name].append((int(call), number.setdefault(own, len(number))))
         self.holders = list(number)
+        self.every = range(len(self.holders))
         self.below = self._names_below()
 
     def _find_spans(self) -> None:
@@ -79,3 +88,47 @@ class Holders:
             max([entry.ttl_s, *(one.over_s for one in some)]) if some else 0.0
             for entry, some in zip(self._network.plan.names, clients, strict=True)
         ]
+
+
+class Tails:
+    """The records of the recent past, each with the second from which on it was valid, and who may hold them still."""
+
+    def __init__(self, who: Holders, records: Sequence[Record]) -> None:
+        self._who = who
+        self._times: list[list[float]] = [[0.0] for _ in records]
+        self._records = [[record] for record in records]
+        # When each name's record changed, all of it.
+        self._changes: list[list[float]] = [[] for _ in records]
+
+    @property
+    def settles_s(self) -> float:
+        """The second from which on nobody holds an answer that has changed; 0 if none ever did."""
+        held = zip(self._changes, self._who.clients_hold_s, strict=True)
+        return max((changes[-1] + hold_s for changes, hold_s in held if changes), default=0.0)
+
+    def next_s(self, now: float) -> float:
+        """The next second at which a tail bends, ends or is looked at again; inf when nobody holds old answers."""
+        best = NEVER
+        for changed, span in self._tails(now):
+            step = span / STEPS_OF_TAIL
+            done = np.floor((now - changed) / step + 1e-6)
+            best = min(best, round(changed + (done + 1) * step, DIGITS))
+        return best
+
+    def bends_s(self, now: float) -> float:
+        """The next second at which a tail bends or ends: until then every record's share changes evenly."""
+        return min((round(changed + span, DIGITS) for changed, span in self._tails(now)), default=NEVER)
+
+    def _tails(self, now: float) -> Iterator[tuple[float, float]]:
+        """When answers changed, and for how long some then hold the old ones, who do so still; without those who hold
+        them for ever."""
+        for times, spans in zip(self._times, self._who.spans, strict=True):
+            for changed in times[1:]:
+                yield from ((changed, span) for span in spans if now < changed + span - TOGETHER_S < NEVER)
+
+    def stands(self, now: float) -> Iterator[Floats | Ints]:
+        """The records that anyone holds, and for how long they have been valid (s)."""
+        for times, records, longest_s in zip(self._times, self._records, self._who.longest_s, strict=True):
+            held = [at for at in range(len(times)) if at + 1 == len(times) or times[at + 1] > now - longest_s]
+            yield np.array([now - times[at] for at in held[1:]])
+            yield np.frombuffer(b"".join(b"".join(records[at].key) for at in held), dtype=np.uint8).astype(np.int64)

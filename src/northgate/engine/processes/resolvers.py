@@ -5,19 +5,15 @@ Who keeps answers for D seconds uses the record of a name that was valid in [a, 
 which it leads, each over its own D.
 """
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from msgspec import Struct
 
 from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, cached, where_true
 from northgate.engine.network import Answers, Asker, NameBook, Network, Record, Sets
-from northgate.engine.processes.holders import Holders
+from northgate.engine.processes.holders import TOGETHER_S, Holders, Tails
 
-# A tail is followed in so many steps, so that what is not linear in it (queues, overload) is followed too.
-STEPS_OF_TAIL = 8
-# What changes within so many seconds changes together: an answer that was given for a nanosecond is held by nobody.
-TOGETHER_S = 1e-8
 # Shares below this are rounding errors of nothing.
 ROUNDING = 1e-14
 # What everyone holds is kept for so many seconds that were asked for: half-way is asked for twice, and more often where
@@ -104,12 +100,15 @@ class Between(Struct, frozen=True):
 
 
 class _Lately:
-    """What everyone holds at the few seconds that were asked for last, since answers changed; and who holds one thing
-    alone."""
+    """What everyone holds at the few seconds that were asked for last, since answers changed; who holds one thing
+    alone; what nobody would be told otherwise, and when how many are told comes to that, by the tail before whose end
+    this is."""
 
     def __init__(self) -> None:
         self._known: dict[float, Answers] = {}
         self._steady: dict[int, bool] = {}
+        self._fresh: Floats | None = None
+        self._meets: dict[float, list[float]] = {}
 
     def at(self, second: float, make: Callable[[], Answers]) -> Answers:
         """What everyone holds at a second."""
@@ -118,6 +117,18 @@ class _Lately:
                 self._known.clear()
             self._known[second] = make()
         return self._known[second]
+
+    def fresh(self, make: Callable[[], Floats]) -> Floats:
+        """What entries would be told if nobody held old answers."""
+        if self._fresh is None:
+            self._fresh = make()
+        return self._fresh
+
+    def meets(self, bend_s: float, find: Callable[[], list[float]]) -> list[float]:
+        """The seconds before a tail bends at which as many are told an entry as if nobody held old answers."""
+        if bend_s not in self._meets:
+            self._meets[bend_s] = find()
+        return self._meets[bend_s]
 
     def steady(self, holder: int, find: Callable[[], bool]) -> bool:
         """Whether a holder has held one thing alone for long."""
@@ -129,22 +140,20 @@ class _Lately:
         """Answers have changed."""
         self._known.clear()
         self._steady.clear()
+        self._meets.clear()
+        self._fresh = None
 
 
-class Resolvers:
+class Resolvers(Tails):
     """The records of the recent past, and what follows from them for everyone who asks."""
 
     def __init__(
         self, network: Network, healthy: Sequence[Bools], present: Bools, given: Sequence[Bools] | None = None
     ) -> None:  # fmt: skip
         self._network, self._names = network, network.names
-        self._times: list[list[float]] = [[0.0] for _ in network.plan.names]
-        self._records = [[record] for record in self._now(healthy, present, given)]
+        super().__init__(Holders(network), self._now(healthy, present, given))
         # What nobody holds any more.
         self._past: list[list[tuple[float, Record]]] = [[] for _ in network.plan.names]
-        # When each name's record changed, all of it.
-        self._changes: list[list[float]] = [[] for _ in network.plan.names]
-        self._who = Holders(network)
         # What holders hold until a tail bends, as far as it was asked for since answers changed.
         self._between: dict[int, Between] = {}
         self._lately = _Lately()
@@ -187,43 +196,28 @@ class Resolvers:
             self._names.lists(name, area, one) == self._names.lists(name, area, other) for area in self._who.areas
         )
 
-    @property
-    def settles_s(self) -> float:
-        """The second from which on nobody holds an answer that has changed; 0 if none ever did."""
-        held = zip(self._changes, self._who.clients_hold_s, strict=True)
-        return max((changes[-1] + hold_s for changes, hold_s in held if changes), default=0.0)
+    def meets_s(self, now: float) -> float:
+        """The next second at which as many are told an entry as if nobody held old answers: what fails there beyond
+        that fails by old answers, and what does not, by something else. Where an alias makes their share bend, about
+        then."""
+        bend_s = self.bends_s(now)
+        if bend_s == NEVER:
+            return NEVER
+        return min(
+            (at for at in self._lately.meets(bend_s, lambda: self._meet(now, bend_s)) if at > now), default=NEVER
+        )
 
-    def next_s(self, now: float) -> float:
-        """The next second at which a tail bends, ends or is looked at again; inf when nobody holds old answers."""
-        best = NEVER
-        for changed, span in self._tails(now):
-            step = span / STEPS_OF_TAIL
-            done = np.floor((now - changed) / step + 1e-6)
-            best = min(best, round(changed + (done + 1) * step, DIGITS))
-        return best
-
-    def bends_s(self, now: float) -> float:
-        """The next second at which a tail bends or ends: until then every record's share changes evenly."""
-        return min((round(changed + span, DIGITS) for changed, span in self._tails(now)), default=NEVER)
-
-    def _tails(self, now: float) -> Iterator[tuple[float, float]]:
-        """When answers changed, and for how long some then hold the old ones, who do so still; without those who hold
-        them for ever."""
-        for times, spans in zip(self._times, self._who.spans, strict=True):
-            for changed in times[1:]:
-                yield from ((changed, span) for span in spans if now < changed + span - TOGETHER_S < NEVER)
-
-    def stands(self, now: float) -> Iterator[Floats | Ints]:
-        """The records that anyone holds, and for how long they have been valid (s)."""
-        for times, records, longest_s in zip(self._times, self._records, self._who.longest_s, strict=True):
-            held = [at for at in range(len(times)) if at + 1 == len(times) or times[at + 1] > now - longest_s]
-            yield np.array([now - times[at] for at in held[1:]])
-            yield np.frombuffer(b"".join(b"".join(records[at].key) for at in held), dtype=np.uint8).astype(np.int64)
+    def _meet(self, now: float, bend_s: float) -> list[float]:
+        """`meets_s`, all of them until a tail bends."""
+        shares = self.answers(now), self._answers([self._sets(number, now, bend_s) for number in self._who.every])
+        first, last = (one.dns_share - self.fresh() for one in shares)
+        mine = (first * last < 0) & (np.minimum(np.abs(first), np.abs(last)) > ROUNDING)
+        at_s = now + (bend_s - now) * (first[mine] / (first - last)[mine])
+        return [round(one, DIGITS) for one in at_s.tolist()]
 
     def answers(self, now: float) -> Answers:
         """What everyone holds at a second."""
-        holders = range(len(self._who.holders))
-        return self._lately.at(now, lambda: self._answers([self._sets(number, now) for number in holders]))
+        return self._lately.at(now, lambda: self._answers([self._sets(number, now) for number in self._who.every]))
 
     def answers_at(self, history: "AnswerHistory", now: float) -> Answers:
         """What everyone held at any second of the past."""
@@ -236,14 +230,14 @@ class Resolvers:
 
     def fresh(self) -> Floats:
         """What entries would be told if nobody held old answers."""
-        return self._answers([self._fresh_sets(number) for number in range(len(self._who.holders))]).dns_share
+        return self._lately.fresh(lambda: self._answers([self._fresh_sets(one) for one in self._who.every]).dns_share)
 
     def mean_answers(self, now: float, second: float) -> Answers:
         """What everyone holds on the mean until a second, before which no tail bends: the share of a record is linear,
         an alias multiplies two of them or more, and Simpson's rule is exact for both."""
         parts = [(now, 1 / 6), ((now + second) / 2, 4 / 6), (second, 1 / 6)]
         made: list[Sets] = []
-        for number in range(len(self._who.holders)):
+        for number in self._who.every:
             if self._steady(number):
                 made.append(self._sets(number, now))
                 continue
@@ -264,7 +258,7 @@ class Resolvers:
     @cached
     def _places(self) -> tuple[list[int], Ints, Ints]:
         """Where each holder's addresses begin in one list of all; which entries ask a name, and where they look."""
-        sizes = [len(self._names.leaves_for(self._asker(number))) for number in range(len(self._who.holders))]
+        sizes = [len(self._names.leaves_for(self._asker(number))) for number in self._who.every]
         starts = np.cumsum([0, *sizes])
         asks = where_true(self._who.of_entry >= 0)
         return starts.tolist(), asks, starts[self._who.of_entry[asks]] + self._network.entries.leaf[asks]
@@ -282,13 +276,14 @@ class Resolvers:
             self._settled[number] = key, told
         return self._settled[number][1]
 
-    def _sets(self, number: int, now: float) -> Sets:
+    def _sets(self, number: int, now: float, then_s: float | None = None) -> Sets:
+        """What a holder holds now, or then, before or when a tail bends."""
         if self._steady(number):
             return self._fresh_sets(number)
         known = self._between.get(number)
         if known is None or not known.begins_s <= now < known.ends_s:
             known = self._between[number] = self._until_bend(number, now)
-        return known.at(now)
+        return known.at(now if then_s is None else then_s)
 
     def _until_bend(self, number: int, now: float) -> "Between":
         """The sets of a holder from now until a tail bends: a power of time for each name on the way."""

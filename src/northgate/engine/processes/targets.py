@@ -8,6 +8,7 @@ from msgspec import field
 from northgate.engine.base import Bools, Floats, Ints, distinct
 from northgate.engine.formulas import too_late
 from northgate.engine.network import Network
+from northgate.engine.processes.backlogs import growth
 from northgate.engine.processes.holdings import Holdings
 from northgate.engine.processes.name_probers import OnwardChecks
 from northgate.engine.processes.probers import Probers
@@ -105,13 +106,12 @@ class Targets:
         machine, (grows_by, bends) = self.network.pairs.machine[self.network.probed.pair], faster
         mine = self.found.passes & ((grows_by != 0) | (bends != 0))[machine]
         mine[self.network.probed.onward] = False
-        machine, grows = machine[mine], self.found.slope[mine] != 0
+        machine, grown = machine[mine], growth(flow, faster)
         stations, begin = self.network.machines.stations(flow.state.truth.slowness), flow.queue.utilisation
         columns = (begin, grows_by, bends, stations.capacity, stations.servers, stations.blocked(begin))
         course = np.zeros((len(mine), len(COURSE)))
         course[mine, USED:] = np.stack([column[machine] for column in columns], axis=1)
-        # b' = u - 1: of u0 + a t + b t^2 a backlog gets a t^2 / 2 + b t^3 / 3 beside what its slope says.
-        course[mine, SQUARED], course[mine, CUBED] = grows * grows_by[machine] / 2, grows * bends[machine] / 3
+        course[mine, SQUARED], course[mine, CUBED] = grown.bend[machine] / 2, grown.third[machine] / 6
         self.probers.drift(now, course)
 
     def start(self, machines: Ints) -> None:

@@ -30,8 +30,9 @@ FOLLOWED, FOLLOWED_S, EVEN = 0.05, 0.05, 1e-9
 REACH = 2.5
 # After so many of the shortest steps that were not linear it is looked again whether rates are.
 UNEVEN_STEPS = 6.0
-# Where rates bend more, a step is still at least this part of what is looked at in any case: a kink is a kink.
-SHORTER = 2
+# Where rates bend more, a step is still at least this part of what is looked at in any case: a kink is a kink. Before
+# that so much of it is tried, and there it is looked for where rates jump, if they do.
+SHORTER, SOUGHT = 8, 2
 # A step is at most so many times as long as the last; of what seems to be right this part is tried; and what was too
 # long is shortened by no more than this at once.
 LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
@@ -119,6 +120,7 @@ class LookAhead:
         if near_s == NEVER:
             return
         bends_s, drawn_s = self._resolvers.bends_s(now), self._holdings.drawn_s(flow.opens, now)
+        bends_s = min(bends_s, self._resolvers.meets_s(now))
         far_s = min(until, self._past_end_s, bends_s, drawn_s)
         sorts = (answers_s < NEVER) + (held_s < NEVER) * self._holdings.sorts
         even = follow_s == NEVER and sorts == 1 and now >= self._uneven_until_s
@@ -166,7 +168,8 @@ class LookAhead:
 
     def _step(self, flow: Flow, now: float, limits: Limits, *, steady: bool) -> None:
         """Looks as far ahead as rates bend little, within these limits."""
-        shortest_s, corrected, patient = now + (limits.near_s - now) / SHORTER, 0, Patient(self._backlogs, flow)
+        shortest_s, sought_s = (now + (limits.near_s - now) / part for part in (SHORTER, SOUGHT))
+        corrected, patient = 0, Patient(self._backlogs, flow)
         # What was too long for the last step is not tried again.
         longest_s = max(now + self._step_s, shortest_s if self.flows.past else limits.near_s)
         look_s = limits.far_s if limits.far_s < now + 1.5 * (longest_s - now) else longest_s
@@ -198,7 +201,7 @@ class LookAhead:
             last = self.flows.last(middle, last_s, faster)
             way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
             # Where rates jump to and fro, nothing is to be found on the way between.
-            wild = way.longer < WILD and look_s > shortest_s
+            wild = way.longer < WILD and look_s > max(shortest_s, sought_s)
             crossing_s = look_s if wild or turns else self.flows.turns_s(self._found, patient, (middle, last), last_s)
             if crossing_s < last_s - FOUND_S or not (wild or turns or patient.lasts(last)):
                 look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
@@ -206,7 +209,8 @@ class LookAhead:
                 continue
             if look_s <= shortest_s or way.longer >= 1:
                 break
-            look_s, turns = max(shortest_s, now + (look_s - now) * max(SAFE * way.longer, SHORTENED)), False
+            least_s = max(shortest_s, sought_s) if look_s > sought_s else shortest_s
+            look_s, turns = max(least_s, now + (look_s - now) * max(SAFE * way.longer, SHORTENED)), False
         step = Step(now, look_s, last_s, (flow, middle, last), way, jumps=jumps)
         self._take_step(step, limits.sure_s if look_s == limits.jump_s else now)
 
