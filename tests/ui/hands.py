@@ -21,8 +21,10 @@ addEventListener("keydown", ({ key, ctrlKey }) => (key.length > 1 || ctrlKey) &&
 def heard(page, event, listener):
     """Listens to a page for as long as the block lasts."""
     page.on(event, listener)
-    yield
-    page.remove_listener(event, listener)
+    try:
+        yield
+    finally:
+        page.remove_listener(event, listener)
 
 
 class Hands(Drawing):
