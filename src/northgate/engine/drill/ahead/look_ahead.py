@@ -201,7 +201,7 @@ class LookAhead:
             last = self.flows.last(middle, last_s, faster)
             way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
             # Where rates jump to and fro, nothing is to be found on the way between.
-            wild = way.longer < WILD and look_s > max(shortest_s, sought_s)
+            wild = way.longer < WILD and look_s > sought_s
             crossing_s = look_s if wild or turns else self.flows.turns_s(self._found, patient, (middle, last), last_s)
             if crossing_s < last_s - FOUND_S or not (wild or turns or patient.lasts(last)):
                 look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
@@ -209,7 +209,7 @@ class LookAhead:
                 continue
             if look_s <= shortest_s or way.longer >= 1:
                 break
-            least_s = max(shortest_s, sought_s) if look_s > sought_s else shortest_s
+            least_s = sought_s if look_s > sought_s else shortest_s
             look_s, turns = max(least_s, now + (look_s - now) * max(SAFE * way.longer, SHORTENED)), False
         step = Step(now, look_s, last_s, (flow, middle, last), way, jumps=jumps)
         self._take_step(step, limits.sure_s if look_s == limits.jump_s else now)
