@@ -86,7 +86,7 @@ class _Taken(Struct, frozen=True):
     @property
     def failed(self) -> float:
         """What fails until it has settled, of what it began."""
-        return _failed_until(self.run, LEAD_S + self.waits_s) - self.run.keyframes[0].failed
+        return self.run.failed_by(LEAD_S + self.waits_s) - self.run.keyframes[0].failed
 
     def lines(self) -> list["_Line"]:
         """What is served and what fails, from keyframe to keyframe until it has settled."""
@@ -218,7 +218,7 @@ def rehearse_drill(
     told(2, 2)
     settled_s = marks[-1][0] + run.readings.settled_s
     ends = [*(second for second, _ in marks[1:]), settled_s]
-    failed = [_failed_until(run, second) for second in (marks[0][0], *ends)]
+    failed = [run.failed_by(second) for second in (marks[0][0], *ends)]
     whole = _Taken(run, settled_s - LEAD_S)
     answer = RehearsalAnswer(
         steps=[
@@ -236,13 +236,6 @@ def rehearse_drill(
         series=_series([whole], [0.0]),
     )  # fmt: skip
     return Rehearsed(answer, [whole], [0.0], [plan])
-
-
-def _failed_until(run: DrillRun, second: float) -> float:
-    frames = run.keyframes
-    ends = [*((one.t_s, one.failed) for one in frames), (run.drill.lasts_s, run.readings.failed)]
-    at_s, failed = np.array(ends).T
-    return float(np.interp(second, at_s, failed))
 
 
 def _check(steps: Sequence[ChangeStep], order: Sequence[int]) -> None:

@@ -35,6 +35,18 @@ def test_a_zone_that_is_lost_costs_its_blind_time():
     assert loss.busiest == ("tiles-1", pytest.approx(RPS / 4 / 1000))
 
 
+@pytest.mark.parametrize("second", [61.3, 95.0, 111.1, 140.3])
+def test_what_has_failed_by_a_second_is_what_a_drill_that_ends_then_comes_to(second):
+    """In the region that is lost fewer and fewer hold old answers: what fails bends between events."""
+    network = network_of(read_plan(EXAMPLE).model_dump(mode="json", by_alias=True))
+    drill = next(one for one in network.plan.drills if one.name == "lose-fells")
+    run = run_drill(network, drill)
+    assert second not in [frame.t_s for frame in run.keyframes]
+    until = run_drill(network, drill.model_copy(update={"lasts_s": second}))
+    assert run.failed_by(second) == pytest.approx(until.readings.failed, rel=1e-12)
+    assert run.failed_by(drill.lasts_s) == run.readings.failed
+
+
 def test_what_stays_unserved_goes_on_after_the_hour():
     data = plan_data()
     data["fleets"][0]["zones"] = {"fells-2": None}

@@ -27,24 +27,24 @@ class Loss(Struct, frozen=True):
     """What a loss has come to. `run` ends early where everything that follows is more of the same (`again`)."""
 
     run: DrillRun
-    ends_s: float
     again: Round | None = None
+
+    @property
+    def ends_s(self) -> float:
+        """Until when it was followed."""
+        return self.run.ends_s
 
     def failed_by(self, seconds: float) -> float:
         """The requests that have failed so long after the loss (s); beyond an hour, as in its last stretch."""
         until = LOST_AT_S + seconds
+        failed_by = self.run.failed_by
         if until <= self.ends_s:
-            return self._failed_at(until)
+            return failed_by(until)
         if self.again is None:
-            return self._failed_at(self.ends_s) + (until - self.ends_s) * self.unserved_rps
+            return failed_by(self.ends_s) + (until - self.ends_s) * self.unserved_rps
         rounds, rest_s = divmod(until - self.ends_s, self.again.lasts_s)
         start_s = self.ends_s - self.again.lasts_s
-        rest = self._failed_at(start_s + rest_s) - self._failed_at(start_s)
-        return self._failed_at(self.ends_s) + rounds * self.again.failed + rest
-
-    def _failed_at(self, second: float) -> float:
-        at_s, failed = np.array(failed_by_second(self.run, self.ends_s)).T
-        return float(np.interp(second, at_s, failed))
+        return failed_by(self.ends_s) + rounds * self.again.failed + failed_by(start_s + rest_s) - failed_by(start_s)
 
     @property
     def settled(self) -> bool:
@@ -58,7 +58,7 @@ class Loss(Struct, frozen=True):
             return float(self.run.keyframes[-1].cause_rps.sum())
         if self.again is not None:
             return self.again.failed / self.again.lasts_s
-        return (self._failed_at(self.ends_s) - self._failed_at(self.ends_s - LATE_S)) / LATE_S
+        return (self.run.failed_by(self.ends_s) - self.run.failed_by(self.ends_s - LATE_S)) / LATE_S
 
     @property
     def unserved_share(self) -> float:
@@ -99,7 +99,7 @@ class Losing:
         self._check(drill)
         rounds, run = Rounds(), self._before.with_steps(steps)
         made = run.run(watch, untold, lambda run: rounds.found(run) or (to_cascade and run.journal.cascade is not None))
-        return Loss(made, run.now, rounds.again)
+        return Loss(made, rounds.again)
 
     def follow(self, parts: Sequence[Part], watch: Watch = go_on) -> DrillRun:
         """Fails parts as `lose` does and follows that for an hour in any case, with the flows of its first moments;
@@ -122,7 +122,3 @@ def run_loss(network: Network, parts: Sequence[Part], watch: Watch = go_on) -> L
     """A single loss, see `Losing`."""
     return Losing(network).lose(parts, watch)
 
-
-def failed_by_second(run: DrillRun, ends_s: float) -> list[tuple[float, float]]:
-    """What has failed by each keyframe, and by the end."""
-    return [*((frame.t_s, frame.failed) for frame in run.keyframes), (ends_s, run.readings.failed)]

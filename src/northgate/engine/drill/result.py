@@ -1,6 +1,8 @@
 """A drill that has run."""
 
+from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
+from operator import attrgetter
 from typing import overload
 
 import numpy as np
@@ -105,10 +107,11 @@ class Story(Struct, frozen=True):
 
 class DrillRun(Struct, frozen=True):
     """A drill, computed: keyframes at its events, blind rows, the log of events, and readings; what names answered, and
-    what everyone held of that at any second."""
+    what everyone held of that at any second. `ends_s`: until when it was followed."""
 
     network: Network
     drill: Drill
+    ends_s: float
     keyframes: tuple[Keyframe, ...]
     blind: tuple[BlindRow, ...]
     events: tuple[Event, ...]
@@ -137,6 +140,25 @@ class DrillRun(Struct, frozen=True):
             # It has not settled within the drill: nobody knows how long it would take.
             return False
         return (low is None or got >= low) and (high is None or got <= high)
+
+    def failed_by(self, second: float) -> float:
+        """The calls that have failed by a second; none do after the end.
+
+        Between two keyframes the rate goes along the parabola that meets the rates at both and fails as many in all
+        (what has failed: Hermite's cubic).
+        """
+        frames = self.keyframes
+        place = bisect_right(frames, second, key=attrgetter("t_s")) - 1
+        frame, then = frames[place], frames[place + 1] if place + 1 < len(frames) else None
+        then_s, by_then = (then.t_s, then.failed) if then else (self.ends_s, self.readings.failed)
+        if second >= then_s:
+            return by_then
+        lasts_s, failed = then_s - frame.t_s, by_then - frame.failed
+        past = (second - frame.t_s) / lasts_s
+        if frame.ends is None:
+            return frame.failed + past * failed
+        begins, ends = (float(one.cause_rps.sum()) * lasts_s - failed for one in (frame, frame.ends))
+        return frame.failed + past * (failed + (1 - past) * (begins * (1 - past) - ends * past))
 
     def flow_at(self, second: float) -> Flow:
         """The flow at any second: that of the last event up to it, with the backlogs as far as they have come."""

@@ -337,7 +337,7 @@ def finished(run: Run) -> DrillRun:
     )
     history = run.resolvers.history
     return DrillRun(
-        run.network, run.drill, tuple(run.keyframes), blind, tuple(run.journal.events), readings_of(ended),
+        run.network, run.drill, run.now, tuple(run.keyframes), blind, tuple(run.journal.events), readings_of(ended),
         history, partial(run.resolvers.answers_at, history), tuple(run.names.votes), run.journal.cascade, run.kept,
     )  # fmt: skip
 
