@@ -1,6 +1,8 @@
 """Decays after each other, against the matrix exponential and against plain numbers."""
 
 import math
+from decimal import Decimal, localcontext
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -35,14 +37,36 @@ def by_matrix(nodes):
     return float(exponential(np.diag(nodes) + np.diag(np.ones(len(nodes) - 1), 1))[0, -1])
 
 
-# SciPy's exponential is wrong where a node is next to nothing: of -9, -1e-266 and 0 it comes to half of (1 - (1 -
-# e^-9) / 9) / 9. So nodes have no more than 15 digits behind the point.
-@given(st.lists(st.floats(-40, 0).map(lambda node: round(node, 15)), min_size=1, max_size=4))
+def exactly(nodes):
+    """The divided difference to fifty digits; nodes that coincide are taken next to each other, 1e-30 apart."""
+    with localcontext(prec=150):
+        apart = sorted(Decimal(node) + place * Decimal("1e-30") for place, node in enumerate(sorted(nodes)))
+        found = [node.exp() for node in apart]
+        for order in range(1, len(apart)):
+            found = [
+                (after - before) / (apart[place + order] - apart[place])
+                for place, (before, after) in enumerate(pairwise(found))
+            ]
+        return float(found[0])
+
+
+# SciPy's exponential is wrong where two nodes are next to each other, but not the same: of -9, -1e-266 and 0 it comes
+# to half of (1 - (1 - e^-9) / 9) / 9, and of -9, -1.2e-7 and 0 it has eleven digits.
+@given(st.lists(st.floats(-40, 0).map(lambda node: round(node, 3)), min_size=1, max_size=4))
 @example([-9.0, 0.0, 0.0])
 @example([-1.0, -1.0, -1.0, -1.0])
 @example([-1.0, -1.0 + 1e-9, -3.0, -3.0])
 def test_a_divided_difference_is_that_of_the_matrix(nodes):
     assert exp_difference(*at_work(nodes)) == pytest.approx(by_matrix(nodes), rel=1e-12, abs=1e-15)
+
+
+@given(st.lists(st.floats(-40, 0), min_size=1, max_size=4), NEAR)
+@example([-9.0, 0.0, -1.1920929e-07], 1e-266)
+@example([-9.0, -30.0, -10.0], 0.99999)
+@example([-9.0, -1.0], 0.0)
+def test_however_near_nodes_are_no_digit_is_lost(nodes, near):
+    for some in (nodes, [*nodes[:3], nodes[0] - near]):
+        assert exp_difference(*at_work(some)) == pytest.approx(exactly(some), rel=1e-12)
 
 
 def test_two_and_three_decays_are_their_algebra():

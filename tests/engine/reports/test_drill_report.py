@@ -155,6 +155,22 @@ def test_lines_lead_to_what_rates_are_just_before_the_next_event(name):
     assert drawn == pytest.approx(run.readings.peak_latency_ms, rel=1e-3)
 
 
+def test_lines_break_only_where_something_happens():
+    """Sessions end and are opened again: what goes where bends, and is drawn from where it is to where it comes to."""
+    network = compile_network(read_plan(EXAMPLE.with_name("sessions.plan.yaml")))
+    run = run_drill(network, network.plan.drills[0])
+    series, happens = drill_answer(run).series, {event.at_s for event in run.events}
+    still = [place for place, second in enumerate(series.t_s) if place and second not in happens]
+    assert len(still) > 3
+    drawn, found = (one.busiest_utilisation for one in (series.before, series))
+    for place in still:
+        assert drawn[place - 1] == pytest.approx(found[place], rel=1e-6)
+        for zone, rates in series.by_zone_rps.items():
+            assert series.before.by_zone_rps[zone][place - 1] == pytest.approx(rates[place], rel=1e-6)
+    bends = [abs(found[place] - found[place - 1]) for place in still]
+    assert max(bends) > 0.01
+
+
 @pytest.mark.parametrize("count", [3, 4])
 def test_the_middle_machine_is_that_of_those_that_get_anything(count):
     """With an even and an odd number of machines, of which those of a lost zone get nothing in the end."""

@@ -8,6 +8,8 @@ from northgate.engine.balancing.keys import KeyTable
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.network import Answers
 from northgate.engine.solver import Solver
+from northgate.engine.trace import Question, trace
+from northgate.plan.models.drills import CAUSES
 from tests.engine.network.test_names import two_regions
 from tests.simulation.requests import score
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
@@ -43,6 +45,23 @@ def test_a_hash_holds_repeats_where_they_failed():
     share = run.flow_at(0).places.pair_rps[run.network.pairs.machine == 0].sum() / 600
     assert flow.cause_rps.sum() == pytest.approx(600 * share, rel=1e-9)
     assert flow.places.front_rps.sum() == pytest.approx(600 * (1 + 3 * share))
+
+
+@pytest.mark.parametrize("affinity", [{"by": "none"}, {"by": "cookie", "lasts_s": 600}])
+@pytest.mark.parametrize("balance", ["round-robin", "source-hash"])
+def test_calls_that_targets_would_hold_all_fail_where_no_group_has_a_weight(balance, affinity):
+    data = changed(with_retries(3), "/target_groups/0/balance", balance)
+    data["target_groups"][0]["affinity"] = affinity
+    for group in ("tiles", "spare"):
+        data["pools"][0]["tiers"][0]["groups"][group] = 0
+    data["target_groups"].append(data["target_groups"][0] | {"name": "spare"})
+    network = network_of(data)
+    flow = undisturbed(network)
+    assert flow.cause_rps.tolist() == [600.0 * (cause == "none_healthy") for cause in CAUSES]
+    assert flow.served == 0
+    assert flow.places.front_rps.sum() == pytest.approx(600 * 4)
+    traced = trace(flow, Question(url="https://www.beckwater.example/tiles/7", client="walkers"))
+    assert traced.outcome.reason == "all groups of web that may serve have the weight 0"
 
 
 def test_a_retry_storm_outlives_its_cause():

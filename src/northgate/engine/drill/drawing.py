@@ -36,6 +36,8 @@ def on_the_way(
     stale = resolvers.stale_shares(second, first.state.call_rps)
     if ahead.step:
         return [replace(first, ends=_led_to(ahead.step, second, stale))]
+    if ahead.evenly and ahead.then:
+        return [replace(first, ends=_ends(ahead.then, stale))]
     if not ahead.evenly:
         return [stays(first, ahead.parts[0][0], backlogs.after(second - first.t_s), stale)]
     mean, made, at_s = ahead.parts[0][0], [first], resolvers.next_s(first.t_s)

@@ -121,4 +121,3 @@ class Losing:
 def run_loss(network: Network, parts: Sequence[Part], watch: Watch = go_on) -> Loss:
     """A single loss, see `Losing`."""
     return Losing(network).lose(parts, watch)
-

@@ -208,6 +208,8 @@ class Totals:
         rates = peaking_in(ahead.step) if ahead.step else rates_of
         self._rise(peaking(first))
         self._rise(ahead.most(rates))
+        if ahead.evenly and ahead.then:
+            self._rise(peaking(ahead.then))
         if ahead.soon:
             self._peak_latency_s = max(self._peak_latency_s, latency_at_end_s(ahead.parts[0][0], later_s))
         if ahead.leads_on(second) and self._may_rise(ahead.led_on(first, rates, second), ahead, later_s):

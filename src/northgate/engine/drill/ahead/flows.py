@@ -110,6 +110,12 @@ class FlowsAhead:
         self._course.add(second, found)
         return found
 
+    def evenly(self, mean: Flow, second: float, faster: Floats | None) -> Stretch:
+        """All that goes as now until a second, of which the mean flow is known; utilisations grow so `faster` where it
+        is to be found what is held then (None: all goes along a straight line)."""
+        then = None if faster is None else self.at(second, mean.opens, faster)
+        return Stretch(second, ((mean, 1.0),), mean.opens, then, evenly=True)
+
     def turns_s(
         self, found_under: Callable[[Flow], Found], patient: Patient, later: tuple[Flow, Flow], look_s: float
     ) -> float:  # fmt: skip

@@ -147,8 +147,8 @@ class LookAhead:
         """Whether all goes as it goes now until something else happens, or a tail bends; if so, that far is looked.
 
         Rates are linear in what clients hold of one sort (answers, or sessions, or connections) while every request is
-        sent and fares alike. Answers change along a straight line; with what else is held the mean alone is known, and
-        so the backlogs at the end: where one meets its bound before, that is the end.
+        sent and fares alike. Answers change along a straight line; of what else is held the mean is known, and what it
+        comes to, and so the backlogs at the end: where one meets its bound before, that is the end.
         """
         for _ in range(CORRECTED + 1):
             mean = self.flows.mean(far_s, flow.state.backlog_s)
@@ -159,8 +159,7 @@ class LookAhead:
             if not now + SHORTEST_S < meets_s < far_s - INSTANT_S:
                 break
             far_s = meets_s
-        ahead = Stretch(min(far_s, self._end_s), ((mean, 1.0),), mean.opens, evenly=True)
-        self._go(ahead, far_s, faster)
+        self._go(self.flows.evenly(mean, min(far_s, self._end_s), None if straight else faster), far_s, faster)
         return True
 
     def _go(self, ahead: Stretch, look_s: float, faster: Floats) -> None:
@@ -247,7 +246,9 @@ class LookAhead:
             return replace(ahead, end_s=second, parts=ahead.step.parts(second), then=None, held=held)
         grown = self._backlogs.grown or growth(flow)
         mean = self.flows.mean(second, grown.mean(second - now), ahead.opens)
-        return Stretch(second, ((mean, 1.0),), mean.opens, evenly=ahead.evenly)
+        if ahead.evenly:
+            return self.flows.evenly(mean, second, self.faster if ahead.then else None)
+        return Stretch(second, ((mean, 1.0),), mean.opens)
 
 
 def _follow_s(flow: Flow, mine: Ints) -> float:

@@ -112,7 +112,8 @@ class Step(Struct, frozen=True, dict=True):
 class Stretch(Struct, frozen=True):
     """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
     connections are opened on the mean, the flow at the end and what is held then, where these are known. `evenly`:
-    rates go along a straight line; `step`: or along a parabola, through the flows of this one."""
+    rates go along a straight line, unless what is held leads them to the flow at the end; `step`: or along a parabola,
+    through the flows of this one."""
 
     end_s: float
     parts: tuple[tuple[Flow, float], ...]
@@ -135,7 +136,9 @@ class Stretch(Struct, frozen=True):
 
     def leads_on(self, second: float) -> bool:
         """Whether none of its flows is that of its end."""
-        return self.evenly or bool(self.step and abs(second - self.step.last_s) > LAST_S)
+        if self.step:
+            return abs(second - self.step.last_s) > LAST_S
+        return self.evenly and self.then is None
 
     def led_on(self, first: Flow, rates: Callable[[Flow], Floats], second: float) -> Floats:
         """About what rates come to at a second, from those of the first flow on."""

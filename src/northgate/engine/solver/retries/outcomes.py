@@ -37,7 +37,7 @@ class ClassOutcomes:
         # The rows of a call stand together.
         made = book[one.first : one.first + shape[0] * shape[1]].reshape(*shape, KINDS)
         find_alike(ways.part_alike, ways.alike, row, ways.elsewhere, one.entries, entry, made)
-        if len(ways.cells):
+        if len(ways.refused):
             at_cells = self._at_cells(one, ways, share, kinds, values, after)
             add_routed(
                 ways.chosen, at_cells, ways.part, ways.refused, ways.at_4, ways.trip_s, self.over, ways.front,
@@ -55,7 +55,9 @@ class ClassOutcomes:
             np.add.at(chosen[place], weighted.cell[groups], choice.weighted_share[groups])
         cells = where_true(chosen.any(axis=0)) if len(rows) else np.zeros(0, dtype=np.int64)
         elsewhere = ~np.isin(one.entries, self.entry[mine])
-        pins = np.array([one.pins.get(int(cell), np.full(len(one.weights), NOBODY)) for cell in cells])
+        pins = np.full((len(cells), len(one.weights)), NOBODY)
+        for place, cell in enumerate(cells.tolist()):
+            pins[place] = one.pins.get(cell, NOBODY)
         on = [place for place, cell in enumerate(cells.tolist()) if cell in one.spent]
         return Ways(
             cells, chosen.take(cells, axis=1), np.ascontiguousarray(part[:, routed]), mine[~routed],

@@ -29,10 +29,13 @@ class PoolStage:
         """To the route of a pool, or to the end of those that find nobody there."""
         route = self.route(front, pool)
         refused = float(self.flow.choice.route_refused[route])
-        if not self.flow.choice.weighted_share[self._serving(route)].any():
+        serving = self._serving(route)
+        if not self.flow.choice.weighted_share[serving].any():
             refused = 1.0
         label = self.context.paths.front(front).label
         reason = f"nobody of {pool} is believed in use by {label}"
+        if not self.network.weighted.weight[serving].any():
+            reason = f"all groups of {pool} that may serve have the weight 0"
         end = End(reason, error="reset", cause="none_healthy", connect="away")
         if self.network.fronts.layer[front] == 7:
             end = End(reason, status=503, error="none_healthy", cause="none_healthy")
@@ -73,7 +76,9 @@ class PoolStage:
             known, whole = self._health(self._serving(route))
             asked = self._asked_for(place, tier)
             because = f"tier {tier + 1}: {known:g} of {whole:g} targets believed in use, {asked} asked for"
-            if known == 0:
+            if not self.network.weighted.weight[self._serving(route)].any():
+                because = f"all groups of tier {tier + 1} have the weight 0"
+            elif known == 0:
                 because = f"no tier has a target in use, so tier {tier + 1} decides what happens"
             return [
                 Hop(
