@@ -15,6 +15,7 @@ from northgate.engine.solver import Solver
 from northgate.plan import plan_from_data, read_plan
 from northgate.plan.models.drills import Drill, Step
 from northgate.plan.models.faults import Part
+from tests.engine.drill.test_traffic import layer_4
 from tests.plan.test_reading import EXAMPLE
 from tests.support.exploring import examples
 from tests.support.plans import network_of, plan_data
@@ -53,6 +54,17 @@ def test_what_stays_unserved_goes_on_after_the_hour():
     loss = run_loss(network_of(data), [Part(zone="fells-2")])
     assert loss.unserved_share == pytest.approx(1.0)
     assert loss.failed_by(7200) == pytest.approx(RPS * 7200)
+
+
+def test_the_busiest_is_that_of_the_very_end():
+    """A target whose page is gone keeps its connections, and loses them one by one to the five others."""
+    data = layer_4()
+    data["clients"][0]["calls"] = [{"url": "tcp://www.beckwater.example:443"}]
+    data["target_groups"][0] |= {"protocol": "tcp", "on_out": "keep"}
+    loss = run_loss(network_of(data), [Part(instance="tiles-1", page="/ready", status=404)])
+    assert loss.settled
+    assert loss.run.keyframes[-1].utilisation.max() < RPS / 5 / 1000 - 1e-3
+    assert loss.busiest == ("tiles-2", pytest.approx(RPS / 5 / 1000, rel=1e-5))
 
 
 def test_a_cascade_that_goes_round_is_known_by_its_rounds():

@@ -55,7 +55,7 @@ class Loss(Struct, frozen=True):
     def unserved_rps(self) -> float:
         """What fails at the end (requests/s): once all has settled, or else on the mean of the last stretch."""
         if self.settled:
-            return float(self.run.keyframes[-1].cause_rps.sum())
+            return float(self.run.last.cause_rps.sum())
         if self.again is not None:
             return self.again.failed / self.again.lasts_s
         return (self.run.failed_by(self.ends_s) - self.run.failed_by(self.ends_s - LATE_S)) / LATE_S
@@ -69,9 +69,12 @@ class Loss(Struct, frozen=True):
     @property
     def busiest(self) -> tuple[str, float]:
         """The busiest target at the end, and its utilisation; where nothing settles, at its busiest."""
-        last_s = self.ends_s if self.settled else self.ends_s - (self.again.lasts_s if self.again else LATE_S)
-        frames = [frame for frame in self.run.keyframes if frame.t_s >= last_s] or [self.run.keyframes[-1]]
-        used = np.max([frame.utilisation for frame in frames], axis=0, initial=0.0)
+        used = self.run.last.queue.utilisation
+        if not self.settled:
+            last_s = self.ends_s - (self.again.lasts_s if self.again else LATE_S)
+            frames = [frame for frame in self.run.keyframes if frame.t_s >= last_s]
+            ends = [(frame.ends or frame).utilisation for frame in frames]
+            used = np.max([used, *(frame.utilisation for frame in frames), *ends], axis=0, initial=0.0)
         if not len(used):
             return "", 0.0
         machine = int(used.argmax())

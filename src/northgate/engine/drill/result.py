@@ -105,7 +105,7 @@ class Story(Struct, frozen=True):
     history: AnswerHistory
 
 
-class DrillRun(Struct, frozen=True):
+class DrillRun(Struct, frozen=True, dict=True):
     """A drill, computed: keyframes at its events, blind rows, the log of events, and readings; what names answered, and
     what everyone held of that at any second. `ends_s`: until when it was followed."""
 
@@ -159,6 +159,11 @@ class DrillRun(Struct, frozen=True):
             return frame.failed + past * failed
         begins, ends = (float(one.cause_rps.sum()) * lasts_s - failed for one in (frame, frame.ends))
         return frame.failed + past * (failed + (1 - past) * (begins * (1 - past) - ends * past))
+
+    @cached
+    def last(self) -> Flow:
+        """The flow at its end."""
+        return self.flow_at(self.ends_s)
 
     def flow_at(self, second: float) -> Flow:
         """The flow at any second: that of the last event up to it, with the backlogs as far as they have come."""

@@ -106,7 +106,7 @@ def zone_losses(losing: Losing, watch: Watch = go_on) -> list[ZoneLoss]:
     losses, network = [], losing.network
     members = network.members
     for zone in (zone for region in network.plan.regions for zone in region.zones):
-        flow = losing.follow([Part(zone=zone)], watch).flows[-1]
+        flow = losing.follow([Part(zone=zone)], watch).last
         load = np.zeros(len(network.plan.target_groups))
         np.maximum.at(load, members.group, flow.queue.utilisation[members.machine])
         peaks = {group.name: float(load[index]) for index, group in enumerate(network.plan.target_groups)}

@@ -106,7 +106,7 @@ def headroom(plan: Plan, part: Part | None, watch: Watch = go_on) -> Headroom:
     Beliefs are those that the loss alone makes: what is noticed while clients ask for next to nothing.
     """
     light = compile_network(_scaled(plan, LIGHT))
-    flow = run_loss(light, [part], watch).run.flows[-1] if part else undisturbed(light)
+    flow = run_loss(light, [part], watch).run.last if part else undisturbed(light)
     solver, asked = Solver(light), flow.state.call_rps / LIGHT
     found = _limit(solver, flow, asked, watch)
     words = part.words if part else "nothing"
