@@ -16,6 +16,7 @@ from northgate.plan.models.drills import CAUSES, STEP_KINDS
 from northgate.plan.models.faults import FAULTS
 from northgate.plan.models.groups import TargetGroup
 from northgate.plan.models.traffic import DnsEntry
+from tests.engine.drill.test_traffic import layer_4
 from tests.simulation.random_plans import LASTS_S, random_plan
 from tests.simulation.requests import BIN_S, Simulation
 from tests.support.exploring import EXPLORING
@@ -171,6 +172,31 @@ def test_single_requests_agree_where_connections_are_idle_too_long(retries):
     expected = computed(plan, plan.drills[0])
     assert (expected["reset"] > 20) == (retries == 0)
     assert disagreement(expected, simulated(plan, plan.drills[0]), 0.01 / 100) == {}
+
+
+DRAINED = [{"at_s": 20, "drain": {"instance": one}} for one in ("tiles-1", "tiles-4")]
+AWAY = [{"at_s": 110, "fail": {"zone": "fells-1"}}, {"at_s": 160, "restore": {"zone": "fells-1"}}]
+
+
+@pytest.mark.parametrize(
+    ("affinity", "steps", "lasts_s"),
+    [({"renews": True}, DRAINED, 110), ({"renews": False, "lasts_s": 15}, AWAY, 220)],
+    ids=["the session is freed", "the session ends sooner"],
+)
+def test_single_requests_agree_where_connections_outlive_their_sessions(affinity, steps, lasts_s):
+    """Who is bound nowhere, but connected, is bound anew with his next connection: nobody is connected twice."""
+    data = layer_4()
+    data["balancers"][0]["listeners"][0]["protocol"] = "tls"
+    data["target_groups"][0] |= {"affinity": {"by": "source", **affinity}, "on_out": "keep", "drain_s": 60}
+    data["clients"][0] |= {"rps": 20, "sources": 40, "connection_s": 60}
+    data["drills"] = [{"name": "any", "lasts_s": lasts_s, "phases": "spread", "steps": steps}]
+    plan = plan_from_data(data)
+    run = run_drill(compile_network(plan), plan.drills[0])
+    for frame in run.keyframes:
+        assert frame.state.held.connections.sum() <= 1 + 1e-9
+        assert frame.zone_served.sum() + frame.cause_rps.sum() == pytest.approx(20, rel=1e-9)
+    found = simulated(plan, plan.drills[0], 2 * RUNS)
+    assert disagreement(computed(plan, plan.drills[0], run), found, 0.01 / 200) == {}
 
 
 @pytest.mark.parametrize("returns", [True, False])

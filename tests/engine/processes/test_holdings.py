@@ -72,7 +72,8 @@ def test_sessions_on_a_target_that_drains_move_on():
 
 def opening(places):
     """Sessions that a source without one opens at these rates (1/s)."""
-    return Opens(openings([places], 1 / 60), openings(np.zeros((0, 0)), 0.0))
+    none = openings(np.zeros((0, 0)), 0.0)
+    return Opens(openings([places], 1 / 60), none, none)
 
 
 def openings(opens, ends):
@@ -88,7 +89,8 @@ def test_what_is_held_is_led_on_by_how_sessions_are_opened_meanwhile(seconds, mo
     steps a thousand times as short."""
     network = network_of(sticky(by="cookie", lasts_s=60, renews=False))
     members = len(network.members.group)
-    start = Held(np.full((1, members), 0.5 / members), np.zeros((0, 0)))
+    none = np.zeros((0, 0))
+    start = Held(np.full((1, members), 0.5 / members), none, none)
 
     def at(second):
         risen = np.full(members, 0.02)

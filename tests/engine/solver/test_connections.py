@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from scipy.integrate import solve_ivp
 
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.solver import Solver
@@ -205,3 +206,49 @@ def test_of_next_to_no_lost_connections_nobody_is_held_otherwise(monkeypatch):
     lost[:2] = 1e-3
     repeats.lose_connections(one.call, lost)
     assert repeats.weights_after_one[one.kinds] == pytest.approx(through)
+
+
+def test_connections_outlive_their_sessions_as_the_equations_say():
+    """One of six targets is avoided for a while: at each place b are bound, m connected and u of these bound no longer;
+    z are neither bound nor connected. All are followed by the differential equations from the verdict on."""
+    asks, session_ends, ends = 0.5, 1 / 15, 1 / 60
+    group = {"affinity": {"by": "source", "renews": False, "lasts_s": 15}, "on_out": "keep"}
+    data = layer_4(group, rps=20, sources=40, connection_s=60)
+    page = {"instance": "tiles-1", "page": "/ready", "status": 500}
+    run = drill_of(data, [{"at_s": 60, "fail": page}, {"at_s": 100, "restore": page}], lasts_s=250, phases="worst")
+    out_s, *_, back_s = sorted({event.at_s for event in run.events if event.kind == "verdict"})
+
+    def moves(open_to):
+        drawn = open_to / open_to.sum()
+
+        def slopes(_, now):
+            bound, stray, connected = now.reshape(3, 6)
+            opens = asks * drawn * (1 - bound.sum() - stray.sum())
+            alone, led = bound - (connected - stray), connected - stray
+            return np.concatenate([
+                opens - session_ends * bound,
+                session_ends * led - ends * stray,
+                asks * alone + opens - ends * connected,
+            ])  # fmt: skip
+
+        return slopes
+
+    def found(frame):
+        held, member = frame.state.held, run.network.pairs.member
+        return [held.sessions[0], *(np.bincount(member, one[0], 6) for one in (held.strays, held.connections))]
+
+    connected = asks / (asks + ends)
+    stray = connected * session_ends / (session_ends + ends)
+    bound = (1 - stray) * asks / (asks + session_ends)
+    now = np.repeat([bound / 6, stray / 6, connected / 6], 6)
+    assert np.concatenate(found(run.keyframes[0])) == pytest.approx(now, abs=1e-6)
+    # Whose session is freed is connected there all the same.
+    now[[0, 6]] = 0.0, now[12]
+    for begins_s, ends_s, open_to in ((out_s, back_s, np.arange(6) > 0), (back_s, 250, np.arange(6) >= 0)):
+        frames = [frame for frame in run.keyframes if begins_s < frame.t_s < ends_s]
+        times = [frame.t_s for frame in frames]
+        way = solve_ivp(moves(open_to), (begins_s, ends_s), now, t_eval=[*times, ends_s], rtol=1e-9, atol=1e-12)
+        assert len(frames) > 3
+        for frame, then in zip(frames, way.y.T, strict=False):
+            assert np.concatenate(found(frame)) == pytest.approx(then, abs=2e-5)
+        now = way.y[:, -1]

@@ -31,7 +31,7 @@ def without_connections(flow):
     held = flow.state.held
     if held is None or not held.connections.any():
         return flow
-    none = Held(held.sessions, np.zeros_like(held.connections))
+    none = Held(held.sessions, np.zeros_like(held.connections), np.zeros_like(held.strays))
     return Solver(flow.network).solve(replace(flow.state, held=none))
 
 

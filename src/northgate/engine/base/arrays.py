@@ -66,6 +66,12 @@ def unit(values: Floats) -> Floats:
     return np.minimum(np.maximum(values, 0.0), 1.0)
 
 
+def left(whole: Floats | float, gone: Floats | float) -> Floats:
+    """The shares that are left of what is whole when so much of it is gone; all where nothing is."""
+    rest, some = np.maximum(np.subtract(whole, gone), 0.0), np.greater(gone, 0)
+    return np.asarray(np.divide(rest, whole, out=np.where(some, 0.0, 1.0), where=some & np.greater(whole, 0)))
+
+
 def ints(values: Iterable[Any]) -> Ints:
     """An array of whole numbers."""
     return np.array(list(values), dtype=np.int64)

@@ -289,12 +289,12 @@ def meet_names(run: Run) -> None:
 
 def settle_holdings(run: Run, healthy: list[Bools]) -> None:
     """Sessions and connections as they stay, under the load that they themselves make."""
-    run.holdings.settle(run.flow.opens)
+    run.holdings.settle(run.flow)
     for _ in range(SETTLING_ROUNDS if run.network.kept.connections else 0):
-        before = run.holdings.held.connections
+        before = run.holdings.held
         run.flow = run.solver.solve(run.state_with(run.targets.in_use, healthy))
-        run.holdings.settle(run.flow.opens)
-        if np.abs(run.holdings.held.connections - before).max(initial=0.0) <= STEADY:
+        run.holdings.settle(run.flow)
+        if run.holdings.held.apart(before) <= STEADY:
             break
 
 

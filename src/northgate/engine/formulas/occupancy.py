@@ -13,8 +13,8 @@ the sum of q, I the integral of (1 - M) e^(-δ (t - τ)) and K that of F e^(-δ 
     F' = -(δ + λ) F,   G' = λ P (1 - F - G) + λ Q F - δ G,   I' = 1 - F - G - δ I,   K' = F - δ K
     m_j(t) = m_j(0) e^(-δ t) + λ p_j I(t) + λ q_j K(t),   m_j(t) = m_j(0) e^(-(δ + λ) t) for the faster ones
 
-Connections of sources that a session binds lead where it leads: of the share b_j that is bound to place j those without
-one open one there, with the chance s_j, so that each place has its own equation and its own exponential:
+Connections of sources that a session binds lead where it leads: of the share b_j that is bound to place j, or has been
+when it was connected there, those without one open one there, with the chance s_j: each place has its own exponential:
 
     dm_j/dt = λ s_j (b_j - m_j) + λ p_j - d_j m_j
 """
@@ -96,15 +96,23 @@ class Occupancy(Struct, frozen=True, dict=True):
     held: Floats
     openings: Openings
 
-    def settled(self) -> Floats:
-        """The masses that stay as they are: M = λP / (λP + δ), shared out as p."""
+    def settled(self, most: Floats | None = None) -> Floats:
+        """The masses that stay as they are: M = N λP / (λP + δ), shared out as p, N (`most`, by kind) being the share
+        of sources that may hold one, 1 as a rule; where sessions lead, (λ s b + λ p) / (λ s + d) at each place."""
         opens, ends = self.openings.ways[OPENS], self._ends
         every = opens.sum(axis=1)
         opening = self.openings.rate * every
         some = opening > 0
         held = np.divide(opening, opening + ends, out=np.zeros(len(some)), where=some)
         shares = np.divide(opens, every[:, None], out=np.zeros(opens.shape), where=some[:, None])
-        return np.where(some[:, None], held[:, None] * shares, self.held)
+        made = np.where(some[:, None], (held if most is None else held * most)[:, None] * shares, self.held)
+        for kind in range(len(made)):
+            ways = self.openings.ways[:, kind]
+            if len(ways) > BOUND and not np.isnan(ways[BOUND]).any():
+                rate = self.openings.rate[kind]
+                pulls, leaves = rate * ways[SERVED], ends[kind] + rate * self.openings.silent[kind]
+                made[kind] = (pulls * ways[BOUND] + rate * ways[OPENS]) / (pulls + leaves)
+        return made
 
     @property
     def _ends(self) -> Floats:

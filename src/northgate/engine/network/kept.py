@@ -31,7 +31,10 @@ class Keeping:
     def compiled(self) -> Kept:
         """Every kind of session and of connection."""
         sessions = tuple(self._session_kinds())
-        return Kept(sessions, tuple(self._connection_kinds(sessions)), self._at_cells())
+        connections = tuple(self._connection_kinds(sessions))
+        unbound = [sessions[kind.session].ends if kind.session >= 0 else np.nan for kind in connections]
+        led = any(kind.session >= 0 for kind in connections)
+        return Kept(sessions, connections, self._at_cells(), np.array(unbound if led else [], dtype=np.float64))
 
     def _session_kinds(self) -> list[SessionKind]:
         found = []

@@ -337,11 +337,13 @@ class ConnectionKind(Struct, frozen=True):
 
 class Kept(Struct, frozen=True, dict=True):
     """What clients keep: the kinds of sessions, and of layer 4 connections. `at_cells[k, c]`: whether requests of a
-    client's call k may come to cell c, through other balancers too."""
+    client's call k may come to cell c, through other balancers too; `unbound`: with what rate the session ends that
+    leads a kind of connection (1/s; NaN: none does), of no kinds where none is led."""
 
     sessions: tuple[SessionKind, ...]
     connections: tuple[ConnectionKind, ...]
     at_cells: Bools
+    unbound: Floats
 
     @cached
     def connection_of_call(self) -> dict[int, int]:

@@ -8,7 +8,7 @@ from northgate.engine.base import NEVER, Bools, Floats
 from northgate.engine.formulas import Occupancy
 from northgate.engine.network import Network
 from northgate.engine.processes.world import World
-from northgate.engine.solver import Held, Opens
+from northgate.engine.solver import Flow, Held, Opens
 from northgate.engine.truth import REFUSES
 
 
@@ -21,15 +21,19 @@ class Holdings:
         self.held = held or Held(
             np.zeros((len(network.kept.sessions), len(network.members.group))),
             np.zeros((len(network.kept.connections), len(network.pairs.front))),
+            np.zeros((len(network.kept.unbound), len(network.pairs.front))),
         )
         # How many sorts of what is held there are: sessions, and connections.
         self.sorts = bool(network.kept.sessions) + bool(network.kept.connections)
         self.sessions_moved, self.connections_reset = 0.0, 0.0
-        self._made: tuple[Opens, Held, tuple[Occupancy, Occupancy]] | None = None
+        self._made: tuple[Opens, Held, tuple[Occupancy, ...]] | None = None
 
-    def settle(self, opens: Opens) -> None:
-        """What stays as it is while they are opened so."""
-        self.held = self._each(opens, Occupancy.settled)
+    def settle(self, flow: Flow) -> None:
+        """What stays as it is while they are opened as under a flow."""
+        if self.sorts:
+            sessions = Occupancy(self.held.sessions, flow.opened_by_free).settled(1 - flow.astray)
+            _, connections, strays = self._masses(flow.opens)
+            self.held = Held(sessions, connections.settled(), strays.settled())
 
     def after(self, opens: Opens, seconds: float) -> Held:
         """What is held `seconds` later."""
@@ -46,10 +50,9 @@ class Holdings:
         if not self.sorts:
             return self.held, 0.0
         first, middle, last = opens
-        sessions, connections = self._masses(first)
-        held, off = sessions.led_on(middle.sessions, last.sessions, seconds)
-        connected, off_connected = connections.led_on(middle.connections, last.connections, seconds)
-        return Held(held, connected), max(off, off_connected)
+        each = zip(self._masses(first), middle.parts, last.parts, strict=True)
+        held, off = zip(*(masses.led_on(half_way, then, seconds) for masses, half_way, then in each), strict=True)
+        return Held(*held), max(off)
 
     def look_s(self, opens: Opens, now: float) -> float:
         """When to look again: inf while nothing moves."""
@@ -63,14 +66,18 @@ class Holdings:
         """Ends the sessions on these members: they move on with their next call."""
         if self.held.sessions[:, members].any():
             kept, freed = _without(self.held.sessions, members, self.network.kept.terms[0][0])
-            self.held = Held(kept, self.held.connections)
+            connections, strays = self.held.connections, self.held.strays
+            if len(strays):
+                led = self.network.kept.unbound >= 0
+                strays = np.where(led[:, None] & members[self.network.pairs.member], connections, strays)
+            self.held = Held(kept, connections, strays)
             self.sessions_moved += freed
 
     def free_connections(self, pairs: Bools) -> None:
         """Resets the connections through these pairs at once."""
         if self.held.connections[:, pairs].any():
             kept, freed = _without(self.held.connections, pairs, self.network.kept.terms[1][0])
-            self.held = Held(self.held.sessions, kept)
+            self.held = Held(self.held.sessions, kept, np.where(pairs, 0.0, self.held.strays))
             self.connections_reset += freed
 
     def meet(self, world: World) -> None:
@@ -82,14 +89,13 @@ class Holdings:
     def _each(self, opens: Opens, change: Callable[[Occupancy], Floats]) -> Held:
         if not self.sorts:
             return self.held
-        sessions, connections = self._masses(opens)
-        return Held(change(sessions), change(connections))
+        return Held(*map(change, self._masses(opens)))
 
-    def _masses(self, opens: Opens) -> tuple[Occupancy, Occupancy]:
-        """The masses under a flow: sessions, and connections; kept while neither changes."""
+    def _masses(self, opens: Opens) -> tuple[Occupancy, ...]:
+        """The masses under a flow: sessions, connections, and strays among these; kept while nothing changes."""
         if self._made is None or self._made[0] is not opens or self._made[1] is not self.held:
-            sessions = Occupancy(self.held.sessions, opens.sessions)
-            self._made = (opens, self.held, (sessions, Occupancy(self.held.connections, opens.connections)))
+            masses = (Occupancy(*both) for both in zip(self.held.parts, opens.parts, strict=True))
+            self._made = opens, self.held, tuple(masses)
         return self._made[2]
 
 

@@ -4,9 +4,10 @@ from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 from msgspec import Struct
+from msgspec.structs import replace
 
 from northgate.engine.balancing import Choice
-from northgate.engine.base import SPENT, WORK, Bools, Floats, cached
+from northgate.engine.base import SPENT, WORK, Bools, Floats, cached, left
 from northgate.engine.formulas import Openings, Queue
 from northgate.engine.network import Network
 from northgate.engine.solver.state import Attempts, State
@@ -34,10 +35,16 @@ class Places(Struct, frozen=True):
 
 
 class Opens(Struct, frozen=True):
-    """How sessions and connections are opened and end (see `Flow`)."""
+    """How sessions and connections are opened and end (see `Flow`), and how connections become `strays`."""
 
     sessions: Openings
     connections: Openings
+    strays: Openings
+
+    @property
+    def parts(self) -> tuple[Openings, Openings, Openings]:
+        """All three."""
+        return self.sessions, self.connections, self.strays
 
     def otherwise(self, other: "Opens") -> bool:
         """Whether they are opened at other rates, or elsewhere."""
@@ -54,8 +61,8 @@ class Opens(Struct, frozen=True):
 
     def mixed(self, others: "Sequence[Opens]", weights: Sequence[float]) -> "Opens":
         """The sum of this and others, with these weights (see `Openings.mixed`)."""
-        sessions = self.sessions.mixed([one.sessions for one in others], weights)
-        return Opens(sessions, self.connections.mixed([one.connections for one in others], weights))
+        theirs = zip(*(one.parts for one in others), strict=True)
+        return Opens(*(mine.mixed(some, weights) for mine, some in zip(self.parts, theirs, strict=True)))
 
 
 class Flow(Struct, frozen=True, dict=True):
@@ -68,12 +75,13 @@ class Flow(Struct, frozen=True, dict=True):
     `row_part` is the share of an entry's requests that each row of `Network.arrivals` gets, `row_fate[r, k]` what
     becomes of them: the causes as in `plan.drills.CAUSES`, then SERVED and WORK and what else `KINDS` says.
     `opening[k, m]` is the rate (1/s) at which a source without a session of the k-th kind opens one on member m.
+    `astray[k]`: the share of its sources whose connection leads to where no session binds them, who open none.
     `connecting[k, p]` is the share of the calls of the k-th kind of connection that would open one through pair p,
     made by a source that has none; `reconnecting[k, p]` the same of calls whose connection has just ended under
     them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there. `bound_there[k, p]` is
-    the share of its sources that a session leads through pair p (NaN: sessions do not say where its connections lead),
-    `served_there[k, p]` the chance that a call of theirs is served there. `work_out` finds the rates by place
-    (`places`).
+    the share of its sources that a session leads through pair p, or has led there to a connection that is still open
+    (NaN: sessions do not say where its connections lead), `served_there[k, p]` the chance that a call of theirs is
+    served there. `work_out` finds the rates by place (`places`).
     """
 
     network: Network
@@ -84,6 +92,7 @@ class Flow(Struct, frozen=True, dict=True):
     pair_fate: Mapping[int, Floats]
     attempts: Attempts
     opening: Floats
+    astray: Floats
     connecting: Floats
     reconnecting: Floats
     ending: Bools
@@ -136,13 +145,33 @@ class Flow(Struct, frozen=True, dict=True):
     @cached
     def opens(self) -> Opens:
         """How sessions and connections are opened and end under these rates."""
-        kept, opening, ending = self.network.kept, self.opening, self.ending
-        nobody = np.zeros(opening.shape, dtype=bool)
-        sessions = Openings(opening[None], np.ones(len(opening)), kept.terms[0][1:], nobody)
+        kept, held, sessions = self.network.kept, self.state.held, self.opened_by_free
+        if held is not None and self.astray.any():
+            alone = left(1 - held.sessions.sum(axis=1), self.astray)
+            sessions = replace(sessions, ways=sessions.ways * alone[:, None])
         ways = np.empty((4, *self.connecting.shape))
         ways[0], ways[1], ways[2], ways[3] = self.connecting, self.reconnecting, self.bound_there, self.served_there
         rate = self.state.call_rps[kept.calls] / kept.terms[1][0]
-        return Opens(sessions, Openings(ways, rate, kept.terms[1][1:], ending))
+        connections = Openings(ways, rate, kept.terms[1][1:], self.ending)
+        return Opens(sessions, connections, self._going_astray(connections))
+
+    def _going_astray(self, connections: Openings) -> Openings:
+        """How connections outlive their sessions, which end at the rate σ: du/dt = σ (m - u) - d u, m being open at a
+        place, where they end at d, and u of them being those of sources whom no session binds there any longer."""
+        ends, held = np.nan_to_num(self.network.kept.unbound), self.state.held
+        kinds, ways = len(ends), np.zeros((4, len(ends), connections.ways.shape[2]))
+        rate = connections.rate[:kinds]
+        if held is not None and kinds:
+            ways[2] = held.connections
+            ways[3] = np.divide(ends, rate, out=np.zeros(kinds), where=rate > 0)[:, None]
+        return Openings(ways, rate, connections.ends[:, :kinds], connections.silent[:kinds])
+
+    @property
+    def opened_by_free(self) -> Openings:
+        """How sessions are opened by sources that have none and no connection either."""
+        opening = self.opening
+        nobody = np.zeros(opening.shape, dtype=bool)
+        return Openings(opening[None], np.ones(len(opening)), self.network.kept.terms[0][1:], nobody)
 
     def treats_like(self, other: "Flow") -> bool:
         """Whether one request is sent and fares alike under both: then rates differ only as far as others come."""

@@ -13,14 +13,21 @@ from northgate.engine.truth import Encounter, Truth
 
 class Held(Struct, frozen=True):
     """What sources hold, as shares of them: `sessions[k, m]` of the k-th kind of session (`Network.session_kinds`) on
-    member m, `connections[k, p]` of the k-th kind of connection (`Network.connection_kinds`) through pair p."""
+    member m, `connections[k, p]` of the k-th kind of connection (`Network.connection_kinds`) through pair p, of which
+    `strays[k, p]` have outlived the session that led them there (no kinds, where sessions lead no connection)."""
 
     sessions: Floats
     connections: Floats
+    strays: Floats
+
+    @property
+    def parts(self) -> tuple[Floats, Floats, Floats]:
+        """All three."""
+        return self.sessions, self.connections, self.strays
 
     def apart(self, other: "Held") -> float:
         """Which share of the sources of a kind, at most, is held otherwise."""
-        pairs = ((self.sessions, other.sessions), (self.connections, other.connections))
+        pairs = zip(self.parts, other.parts, strict=True)
         return max(float(np.abs(mine - theirs).sum(axis=1).max(initial=0.0)) for mine, theirs in pairs)
 
 
@@ -142,7 +149,7 @@ class State(Struct, frozen=True):
     @property
     def _others(self) -> list[Bools | Floats]:
         """All numbers but backlogs."""
-        held = [] if self.held is None else [self.held.sessions, self.held.connections]
+        held = [] if self.held is None else self.held.parts
         others = [one for one in (self.fresh, self.exists) if one is not None]
         return [
             self.in_use, self.in_address, *self.healthy, self.dns_share, self.warmth, self.call_rps,

@@ -1,4 +1,4 @@
-"""Who is held by a session and has no open connection."""
+"""Who is held by a session, and by a connection that leads elsewhere or nowhere."""
 
 import numpy as np
 
@@ -17,7 +17,7 @@ def sessions_of_free(network: Network, state: State, number: int, call: int) -> 
     """Of those sources of a call that have no open connection, the share that a session of a kind binds to each member.
 
     At layer 4 a connection leads where its source's session does; so who has none is bound as all are, less those who
-    are connected there.
+    are bound and connected there.
     """
     assert state.held is not None
     held = state.held.sessions[number]
@@ -28,5 +28,18 @@ def sessions_of_free(network: Network, state: State, number: int, call: int) -> 
     free = 1 - float(connected.sum())
     if free <= ALL:
         return np.asarray(held)
-    bound = np.maximum(held - total_by(network.pairs.member, connected, len(held)), 0.0) / free
+    there, gone = (total_by(network.pairs.member, one, len(held)) for one in (connected, strays_of(state, kind)))
+    bound = np.maximum(held - there + strays_there(gone, there, held), 0.0) / free
     return np.asarray(bound / max(float(bound.sum()), 1.0))
+
+
+def strays_of(state: State, kind: int) -> Floats:
+    """What of a kind of connection has outlived its sessions, by pair."""
+    assert state.held is not None
+    return state.held.strays[kind] if len(state.held.strays) else np.zeros(state.held.connections.shape[1])
+
+
+def strays_there(outlived: Floats, held: Floats, bound: Floats) -> Floats:
+    """Per place the share of sources whose connection (`held` there) leads there though no session binds them there:
+    it has `outlived` theirs, or more are connected than are `bound` there."""
+    return np.asarray(np.minimum(np.maximum(outlived, held - bound), held))

@@ -36,6 +36,7 @@ def flow_of(one_pass: OnePass, forth: Forth, back: Back) -> Flow:
         pair_fate=back.pair,
         attempts=one_pass.attempts,
         opening=opening.sessions(),
+        astray=opening.astray(),
         connecting=opening.by_free(opening.connections(0), again),
         reconnecting=again,
         ending=one_pass.connected.ends_at_first_failure,

@@ -10,6 +10,7 @@ from northgate.engine.base import (
     cached,
     distinct,
     ints,
+    left,
     some,
     total_by,
     where_true,
@@ -18,6 +19,7 @@ from northgate.engine.solver.passes.forward import Forward
 from northgate.engine.solver.passes.loops import add_opened
 from northgate.engine.solver.passes.trying import GoingOn
 from northgate.engine.solver.retries.classes import Pinned
+from northgate.engine.solver.retries.holding import strays_of, strays_there
 from northgate.engine.solver.totals.loops import find_opened, find_reset_part, find_served_there
 from northgate.engine.solver.totals.solved import Solved
 from northgate.engine.solver.unloaded import Unloaded
@@ -69,6 +71,31 @@ class Opening:
         """What would reach the cells, by fate, if nobody had an open connection (requests/s)."""
         every = self.repeats.setting_out(every=True)
         return self.forward.to_cells(np.where(self.frame.of_client, every, self.sent.entry)).cell
+
+    def astray(self) -> Floats:
+        """Per kind of session the share of sources whose connection leads to where no session binds them, on the mean
+        of their calls."""
+        network, asked = self.network, self.state.call_rps
+        made, kept = np.zeros(len(network.kept.sessions)), network.kept
+        for number, kind in enumerate(kept.connections):
+            if kind.session >= 0:
+                every = asked[network.calls.client == kept.sessions[kind.session].client].sum()
+                made[kind.session] += self._strays(number) * asked[kind.call] / every if every > 0 else 0.0
+        return made
+
+    def _free(self, number: int) -> float:
+        """The share of sources of a kind of connection that no session binds."""
+        assert self.state.held is not None
+        return max(1 - float(self.state.held.sessions[self.network.kept.connections[number].session].sum()), 0.0)
+
+    def _strays(self, number: int) -> float:
+        """The share of sources whose connection leads to where no session binds them."""
+        return float(self._strays_there(number).sum())
+
+    def _strays_there(self, number: int) -> Floats:
+        """As `_strays`, by pair; where fronts believe differently, only of those whose session has ended."""
+        outlived, held = strays_of(self.state, number), self.connected.held[number]
+        return strays_there(outlived, held, self._bound_at(number)) if self.led[number] else np.minimum(outlived, held)
 
     def connections(self, spent: int) -> Floats:
         """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or
@@ -139,29 +166,35 @@ class Opening:
         """Per pair the share of sources that no session binds at its front and that have no connection either."""
         cell, bound = self.network.pairs.cell, self._session_shares(number)
         free = 1 - total_by(cell, bound, self.frame.cells)
-        strays = np.maximum(self.connected.held[number] - self.bound_there[number], 0.0).sum()
-        return np.asarray(np.maximum(free - strays, 0.0)[cell])
+        return np.asarray(np.maximum(free - self._strays(number), 0.0)[cell])
 
     @cached
     def bound_there(self) -> Floats:
         """As `Opens.bound` says."""
         made = np.full(self.connected.rps.shape, np.nan)
-        if any(self.led):
-            to, dns_share = self.unloaded.derived(_to_cells), self.state.dns_share
-            for number in np.flatnonzero(self.led).tolist():
-                mine = to.kind == number
-                by_cell = to.every[:, mine] @ dns_share[to.entries[mine]]
-                made[number] = by_cell[self.network.pairs.cell] * self._session_shares(number)
+        for number in np.flatnonzero(self.led).tolist():
+            made[number] = self._bound_at(number) + self._strays_there(number)
         return made
+
+    def _bound_at(self, number: int) -> Floats:
+        """Per pair the share of sources that a session leads through it."""
+        to, dns_share = self.unloaded.derived(_to_cells), self.state.dns_share
+        mine = to.kind == number
+        by_cell = to.every[:, mine] @ dns_share[to.entries[mine]]
+        return np.asarray(by_cell[self.network.pairs.cell] * self._session_shares(number))
 
     @cached
     def served_there(self) -> Floats:
-        """As `Opens.served` says: a repeat comes to the same target again."""
+        """As `Opens.served` says: a repeat comes to the same target again. Whose connection still leads elsewhere opens
+        none there: those whom no session binds are thought of first, then those whom one binds elsewhere."""
         connected, made = self.connected, np.empty(self.connected.rps.shape)
         find_served_there(
             self.network.pairs.front, self.state.truth.front_dead, connected.blocked, connected.fate,
             self.back.pair[SERVED], connected.retries, self.reset_part, made,
         )  # fmt: skip
+        for number in np.flatnonzero(self.led).tolist():
+            waiting = np.maximum(self.bound_there[number] - connected.held[number], 0.0).sum()
+            made[number] *= left(waiting, self._strays(number) - self._free(number))
         return made
 
 
