@@ -2,10 +2,10 @@
 
 import pytest
 
-from northgate.engine.drill.run import run_drill
+from northgate.engine.drill.run import run_drill, undisturbed
 from northgate.engine.reports.board.state import board_state
 from northgate.engine.reports.words import message
-from tests.support.plans import drill_of, fail, network_of, plan_data
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data
 
 SCALE = {"min": 6, "max": 12, "target_utilisation": 0.6, "every_s": 30, "warmup_s": 45}
 
@@ -58,6 +58,15 @@ def test_a_new_instance_serves_after_its_warm_up_and_its_probe():
     assert {"tiles-7", "tiles-8"} <= in_use(run.flow_at(199))
     assert run.flow_at(199).queue.utilisation.max() == pytest.approx(960 / 8 / 200)
     assert run.readings.failed == 0, "what does not serve yet gets nothing"
+
+
+def test_a_fleet_begins_with_nobody():
+    """As a plan stands nothing is launched; in a drill it is, up to the least there may be, and warms up."""
+    data = changed(scaled(rps=200, min=2, warmup_s=20), "/fleets/0/count", 0)
+    assert undisturbed(network_of(data)).cause_rps.sum() == pytest.approx(200)
+    run = drill_of(data, [], lasts_s=120)
+    assert scalings(run)[0] == (30, "tiles: 0 in use at 0%, 2 wanted: launches tiles-1, tiles-2")
+    assert in_use(run.flow_at(119)) >= {"tiles-1", "tiles-2"}
 
 
 def test_those_that_start_count_towards_what_is_wanted():

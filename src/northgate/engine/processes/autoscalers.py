@@ -13,7 +13,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, total_by, where_true
+from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, ints, total_by, where_true
 from northgate.engine.network import Network
 from northgate.engine.processes.process import Entry
 from northgate.engine.processes.targets import Targets
@@ -51,7 +51,7 @@ class Autoscaler:
         machines = network.machines
         own = {machines.names[one] for one in where_true(machines.spare)}
         names = {*fleet.instance_names(), *(one for one in own if one.rpartition("-")[0] == fleet.name)}
-        self.machines = np.array([at for at, name in enumerate(network.machines.names) if name in names])
+        self.machines = ints(at for at, name in enumerate(network.machines.names) if name in names)
         # In the order of their numbers: plan order has a fleet's own after the instances, and so after the spares.
         self.machines = self.machines[np.argsort([_number(network.machines.names[at]) for at in self.machines])]
         self.since = np.where(network.machines.spare[self.machines], NEVER, -1.0)

@@ -74,10 +74,11 @@ def spread_phases(network: Network) -> Floats:
 
 
 def _places_without_spares(network: Network, groups: int) -> tuple[Ints, Ints]:
-    """Each member's place in its group and the groups' sizes as they are at the start; what is launched comes after."""
+    """Each member's place in its group and the groups' sizes as they are at the start, of one that begins with nobody 1;
+    what is launched comes after."""
     members, spare = network.members, network.machines.spare[network.members.machine]
     place = np.zeros(len(members.group), dtype=np.int64)
     for group in range(groups):
         mine = where_true(members.group == group)
         place[np.concatenate([mine[~spare[mine]], mine[spare[mine]]])] = np.arange(len(mine))
-    return place, np.bincount(members.group[~spare], minlength=groups)
+    return place, np.maximum(np.bincount(members.group[~spare], minlength=groups), 1)
