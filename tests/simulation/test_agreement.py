@@ -90,6 +90,8 @@ def comparable(seed):
 def test_single_requests_agree_with_the_engine(seed):
     """Counts are sums of many requests, so their means are near normal; Poisson arrivals give the least spread."""
     plan, run = comparable(seed)
+    for frame in run.keyframes:
+        assert frame.zone_served.sum() + frame.cause_rps.sum() == pytest.approx(frame.state.call_rps.sum(), rel=1e-9)
     assert disagreement(computed(plan, plan.drills[0], run), simulated(plan, plan.drills[0])) == {}
 
 

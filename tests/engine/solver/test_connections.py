@@ -252,3 +252,16 @@ def test_connections_outlive_their_sessions_as_the_equations_say():
         for frame, then in zip(frames, way.y.T, strict=False):
             assert np.concatenate(found(frame)) == pytest.approx(then, abs=2e-5)
         now = way.y[:, -1]
+
+
+def test_nobody_is_connected_twice_when_a_front_comes_back():
+    """All are bound, and connected through the other fronts; with each connection that ends some come back to it."""
+    group = {"affinity": {"by": "source", "renews": True}}
+    data = layer_4(group, rps=360, sources=30)
+    front = {"front": {"balancer": "front", "zone": "fells-1"}}
+    run = drill_of(data, [{"at_s": 20, "fail": front}, {"at_s": 60, "restore": front}], lasts_s=200)
+    later = [frame for frame in run.keyframes if frame.t_s > 70]
+    assert max(len(frame.state.held.connections[0].nonzero()[0]) for frame in later) == 18
+    for frame in run.keyframes:
+        assert frame.state.held.connections.sum() <= 1 + 1e-12
+        assert frame.zone_served.sum() + frame.cause_rps.sum() == pytest.approx(360, rel=1e-9)

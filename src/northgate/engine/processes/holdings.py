@@ -52,7 +52,7 @@ class Holdings:
         first, middle, last = opens
         each = zip(self._masses(first), middle.parts, last.parts, strict=True)
         held, off = zip(*(masses.led_on(half_way, then, seconds) for masses, half_way, then in each), strict=True)
-        return Held(*held), max(off)
+        return _of_all(Held(*held)), max(off)
 
     def look_s(self, opens: Opens, now: float) -> float:
         """When to look again: inf while nothing moves."""
@@ -89,7 +89,7 @@ class Holdings:
     def _each(self, opens: Opens, change: Callable[[Occupancy], Floats]) -> Held:
         if not self.sorts:
             return self.held
-        return Held(*map(change, self._masses(opens)))
+        return _of_all(Held(*map(change, self._masses(opens))))
 
     def _masses(self, opens: Opens) -> tuple[Occupancy, ...]:
         """The masses under a flow: sessions, connections, and strays among these; kept while nothing changes."""
@@ -97,6 +97,13 @@ class Holdings:
             masses = (Occupancy(*both) for both in zip(self.held.parts, opens.parts, strict=True))
             self._made = opens, self.held, tuple(masses)
         return self._made[2]
+
+
+def _of_all(held: Held) -> Held:
+    """What is held, by no more than all: where sessions lead connections, each place is followed by itself."""
+    if not len(held.strays):
+        return held
+    return Held(held.sessions, held.connections / np.maximum(held.connections.sum(axis=1), 1.0)[:, None], held.strays)
 
 
 def _without(held: Floats, places: Bools, sources: Floats) -> tuple[Floats, float]:

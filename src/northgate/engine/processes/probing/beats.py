@@ -74,8 +74,8 @@ def spread_phases(network: Network) -> Floats:
 
 
 def _places_without_spares(network: Network, groups: int) -> tuple[Ints, Ints]:
-    """Each member's place in its group and the groups' sizes as they are at the start, of one that begins with nobody 1;
-    what is launched comes after."""
+    """Each member's place in its group and the groups' sizes as they are at the start (1 where that is nobody); what is
+    launched comes after."""
     members, spare = network.members, network.machines.spare[network.members.machine]
     place = np.zeros(len(members.group), dtype=np.int64)
     for group in range(groups):
