@@ -78,7 +78,7 @@ class Opening:
         network, asked = self.network, self.state.call_rps
         made, kept = np.zeros(len(network.kept.sessions)), network.kept
         for number, kind in enumerate(kept.connections):
-            if kind.session >= 0:
+            if kind.session >= 0 and self.state.held is not None:
                 every = asked[network.calls.client == kept.sessions[kind.session].client].sum()
                 made[kind.session] += self._strays(number) * asked[kind.call] / every if every > 0 else 0.0
         return made
