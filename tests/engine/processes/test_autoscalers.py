@@ -105,6 +105,18 @@ def test_scaling_in_drains_the_newest_one_a_decision():
     assert run.readings.failed == 0
 
 
+def test_one_that_is_drained_for_no_time_leaves_that_very_second_and_its_sessions_move_on():
+    """What leaves at the second at which sessions begin to move: nothing lies between."""
+    data = scaled(rps=200, min=5)
+    data["target_groups"][0] |= {"drain_s": 0, "affinity": {"by": "cookie", "renews": False, "lasts_s": 600}}
+    data["clients"][0]["sources"] = 3000
+    run = drill_of(data, [], lasts_s=60)
+    held = 200 / 3000 / (200 / 3000 + 1 / 600)
+    assert scalings(run) == [(30, "tiles: 6 in use at 17%, 5 wanted: drains tiles-6")]
+    assert run.flow_at(30).state.exists[5] == 0
+    assert run.readings.sessions_moved == pytest.approx(3000 * held / 6)
+
+
 def test_a_plan_that_does_not_scale_is_compiled_once():
     network = network_of(plan_data(drills=[{"name": "any", "lasts_s": 60}]))
     assert run_drill(network, network.plan.drills[0]).network is network

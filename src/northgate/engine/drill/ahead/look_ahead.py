@@ -117,7 +117,7 @@ class LookAhead:
         answers_s, held_s = self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now)
         follow_s = now + _follow_s(flow, self._solver.frame.busy_machines)
         near_s = min(answers_s, held_s, follow_s)
-        if near_s == NEVER:
+        if near_s == NEVER or until <= now:
             return
         bends_s, drawn_s = self._resolvers.bends_s(now), self._holdings.drawn_s(flow.opens, now)
         bends_s = min(bends_s, self._resolvers.meets_s(now))
