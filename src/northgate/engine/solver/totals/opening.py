@@ -90,12 +90,18 @@ class Opening:
 
     def _strays(self, number: int) -> float:
         """The share of sources whose connection leads to where no session binds them."""
-        return float(self._strays_there(number).sum())
+        return float(self._strays_there[number].sum())
 
-    def _strays_there(self, number: int) -> Floats:
-        """As `_strays`, by pair; where fronts believe differently, only of those whose session has ended."""
-        outlived, held = strays_of(self.state, number), self.connected.held[number]
-        return strays_there(outlived, held, self._bound_at(number)) if self.led[number] else np.minimum(outlived, held)
+    @cached
+    def _strays_there(self) -> list[Floats]:
+        """As `_strays`, per kind of connection and by pair; where fronts believe differently, only of those whose
+        session has ended."""
+        return [
+            strays_there(strays_of(self.state, number), held, self._bound_at[number])
+            if self.led[number]
+            else np.minimum(strays_of(self.state, number), held)
+            for number, held in enumerate(self.connected.held)
+        ]
 
     def connections(self, spent: int) -> Floats:
         """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or
@@ -173,15 +179,18 @@ class Opening:
         """As `Opens.bound` says."""
         made = np.full(self.connected.rps.shape, np.nan)
         for number in np.flatnonzero(self.led).tolist():
-            made[number] = self._bound_at(number) + self._strays_there(number)
+            made[number] = self._bound_at[number] + self._strays_there[number]
         return made
 
-    def _bound_at(self, number: int) -> Floats:
-        """Per pair the share of sources that a session leads through it."""
-        to, dns_share = self.unloaded.derived(_to_cells), self.state.dns_share
-        mine = to.kind == number
-        by_cell = to.every[:, mine] @ dns_share[to.entries[mine]]
-        return np.asarray(by_cell[self.network.pairs.cell] * self._session_shares(number))
+    @cached
+    def _bound_at(self) -> dict[int, Floats]:
+        """Of each kind of connection that sessions lead, per pair the share of sources that these lead through it."""
+        to, dns_share, made = self.unloaded.derived(_to_cells), self.state.dns_share, dict[int, Floats]()
+        for number in np.flatnonzero(self.led).tolist():
+            mine = to.kind == number
+            by_cell = to.every[:, mine] @ dns_share[to.entries[mine]]
+            made[number] = by_cell[self.network.pairs.cell] * self._session_shares(number)
+        return made
 
     @cached
     def served_there(self) -> Floats:
