@@ -4,6 +4,7 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from northgate.plan import Plan
+from northgate.plan.models.balancers import Balancer
 from northgate.plan.models.traffic import Answer, DnsEntry, LastResort
 from tests.simulation.places import Front
 
@@ -85,13 +86,18 @@ class Names:
         if not healthy and entry.when_none_healthy:
             return self._behind(entry.when_none_healthy, area, given, numbers)
         shares = self._chosen(entry, area, healthy or list(range(len(entry.answers))))
-        lists = [(share, self._behind(entry.answers[number], area, given, numbers)) for number, share in shares]
+        some = [(share, self._behind(entry.answers[number], area, given, numbers), number) for number, share in shares]
         if entry.choose in ("all", "area"):
             together: Ways = [(1.0, [])]
-            for _, ways in lists:
+            for _, ways, _ in some:
                 together = [(one * other, [*head, *tail]) for one, head in together for other, tail in ways]
-            return together
-        return [(share * other, addresses) for share, ways in lists for other, addresses in ways]
+            left = [address for _, _, number in some for address in self._left(entry.answers[number])]
+            return [(share, addresses or left) for share, addresses in together]
+        return [
+            (share * other, addresses or self._left(entry.answers[number]))
+            for share, ways, number in some
+            for other, addresses in ways
+        ]
 
     def _behind(self, answer: LastResort, area: str | None, given: Given, numbers: dict[str, int]) -> Ways:
         """What an answer leads to: another name's ways, addresses of a balancer, or something outside."""
@@ -122,10 +128,15 @@ class Names:
         balancer = self._balancers[name]
         if balancer.address_kind != "per-zone":
             return [Address(name, None)]
-        fronts = [Front(name, zone) for zone in balancer.zones]
-        return [Address(name, front) for front in fronts if front in given.present] or [
-            Address(name, front) for front in fronts
-        ]
+        return [Address(name, front) for front in self._fronts(balancer) if front in given.present]
+
+    def _left(self, answer: Answer) -> list[Address]:
+        """What is tried where an answer has no address: those that its fronts had."""
+        balancer = self._balancers.get(answer.balancer or "")
+        return [Address(one.balancer, one) for one in self._fronts(balancer)] if balancer else []
+
+    def _fronts(self, balancer: Balancer) -> list[Front]:
+        return [Front(balancer.name, zone) for zone in balancer.zones]
 
 
 def _away(answer: LastResort) -> Address:

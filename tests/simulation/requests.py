@@ -521,14 +521,29 @@ class Simulation:
     def _call_probe(self, balancer: str, probe: Probe, asked: Asked, trip_s: float) -> tuple[bool, float]:
         """A probe that is a call to a balancer: it passes if more than half of such calls would."""
         found: Counter[str] = Counter()
-        fronts = [front for front in self.world.fronts if front.balancer == balancer and self.present[front]]
+        every = [front for front in self.world.fronts if front.balancer == balancer]
+        fronts = [front for front in every if self.present[front]]
+        if self.balancers[balancer].address_kind == "per-zone":
+            # Each has an address of its own, also where none is answered.
+            fronts = fronts or every
+        takes = 0.0
         for front in fronts:
+            takes += self._takes_connects(front, asked) / len(fronts)
             for share, outcome in self._looked_up(front, asked, probe, trip_s):
                 found[outcome] += share / len(fronts)
-        if found["passes"] > ABOVE_HALF:
-            return True, trip_s
+        if (takes if probe.protocol == "tcp" else found["passes"]) > ABOVE_HALF:
+            return True, 0.0 if probe.protocol == "tcp" else trip_s
         waits = found[SILENT] + found[BLOCKED] + found[DEAD_FRONT]
         return False, 0.0 if fronts and 1 - found["passes"] - waits > waits else probe.timeout_s
+
+    def _takes_connects(self, front: Front, asked: Asked) -> float:
+        """The share of connects that a front takes for somebody who is in use."""
+        action = self._action(front, asked)
+        if self.dead[front] or isinstance(action, str) or not action.pool:
+            return float(not self.dead[front] and not isinstance(action, str))
+        groups, weights, anyone = self._groups(front, action.pool)
+        known = (weight for group, weight in zip(groups, weights, strict=True) if self._known(front, group.name))
+        return sum(known) / sum(weights) if anyone else 0.0
 
     def _looked_up(self, front: Front, asked: Asked, probe: Probe, trip_s: float) -> Iterator[tuple[float, str]]:
         """What would become of calls that a name's probe makes at a front, by their shares; nobody works for them."""

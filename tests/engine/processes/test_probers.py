@@ -8,7 +8,8 @@ from northgate.engine.processes.probers import Probers
 from northgate.engine.processes.probing.beats import Beats
 from northgate.engine.processes.probing.sends import COURSE, Findings
 from northgate.plan.models.groups import Probe
-from tests.support.plans import changed, drill_of, fail, plan_data, restore
+from tests.engine.network.test_names import two_regions
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 CLOSE = 1e-9
 COLUMNS = dict(
@@ -295,3 +296,18 @@ def test_calls_that_follow_on_their_answers_are_looked_at_at_each_send_while_any
     assert probers.next_s(4.0) == pytest.approx(4 + 1 + 10)
     probers.meet(15.0, Findings(*(np.array([value]) for value in (True, 3.0, 0.0, 1.0))))
     assert probers.next_s(15.0) == pytest.approx(15 + 3 + 10), "the call that is sent now takes what it takes now"
+
+
+@pytest.mark.parametrize("otherwise", ["refuse", "send-anyway"])
+def test_a_front_that_sends_to_somebody_anyway_has_nobody_in_use(otherwise):
+    """To connect is not enough for a name's probe: whoever has nobody in use is left, whatever he does with calls."""
+    data = two_regions(choose="order", probe="up", probed_from=["uplands"], ttl_s=20)
+    data["probes"].append({"name": "up", "protocol": "tcp", "port": 443, "interval_s": 10, "unhealthy_after": 2})
+    data["target_groups"][0]["when_none_healthy"] = otherwise
+    network = network_of(data)
+    mine = [name for name, zone in zip(network.machines.names, network.machines.zone, strict=True) if zone < 3]
+    run = drill_of(data, [fail(10, process=name) for name in mine], lasts_s=120)
+    # All refuse at once, and are found out within three intervals; then nobody is left to whom the name leads.
+    assert run.flow_at(11).served == pytest.approx(0)
+    assert run.last.served == pytest.approx(800)
+    assert run.readings.failed_by_cause["refused"] > 0

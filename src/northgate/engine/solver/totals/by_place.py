@@ -127,9 +127,12 @@ def accepts(unloaded: Unloaded) -> Floats:
     """Per entry the share of connections that a living front takes which believes some target in use; at an instance's
     own address, that the instance takes itself."""
     entries, frame = unloaded.network.entries, unloaded.frame
-    found = np.where(frame.routed, 1.0, entries.listener[frame.entry] >= 0)
+    found = np.asarray(entries.listener[frame.entry] >= 0, dtype=np.float64)
     if frame.routes:
-        found -= np.where(frame.routed, unloaded.choice.route_refused[frame.some_route], 0.0)
+        # To whom it sends anyway is not in use.
+        weighted, choice = unloaded.network.weighted, unloaded.choice
+        in_use = choice.weighted_share * (choice.cell_in_use > 0)[weighted.cell]
+        found = np.where(frame.routed, total_by(weighted.route, in_use, frame.routes)[frame.some_route], found)
     found = _taken_itself(unloaded, found)
     at_front = np.where(unloaded.arrives, found, 0.0) * unloaded.row_part
     return total_by(frame.entry, at_front, len(entries.call)) + (entries.balancer < 0)
