@@ -1,6 +1,7 @@
 """How far a drill looks ahead: as far as rates are linear, in steps that bend little elsewhere, and to the second at
 which a probe finds another thing."""
 
+import math
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -430,3 +431,16 @@ def test_backlogs_grow_and_peak_as_their_load_wherever_a_step_ends(monkeypatch):
     waits_s = [looked.flow_at(second).mean_latency_s for second in np.arange(135, 155, 0.5)]
     for run in (plain, looked):
         assert run.readings.peak_latency_ms == pytest.approx(max(waits_s) * 1000, rel=5e-5)
+
+
+def test_what_happens_next_to_the_same_second_has_nothing_in_between():
+    """Two steps as near to each other as numbers are, while old answers fade and load rises: there is a peak."""
+    data = two_regions(choose="order", probe="watch", probed_from=["uplands"], ttl_s=60)
+    data["probes"].append({"name": "watch", "protocol": "https", "port": 443, "path": "/ready", "interval_s": 10})
+    seconds = (60.0, math.nextafter(60.0, 61.0))
+    still = [{"at_s": second, "surge": {"clients": "sailors", "factor": 1.0}} for second in seconds]
+    lost = [fail(10, region="fells")]
+    run, without = (drill_of(data, [*lost, *more], lasts_s=200) for more in (still, []))
+    assert without.readings.peak_utilisation == pytest.approx(0.4), "800/s on two machines of 1,000/s"
+    assert run.readings.peak_utilisation == pytest.approx(without.readings.peak_utilisation)
+    assert run.readings.failed == pytest.approx(without.readings.failed)

@@ -51,6 +51,9 @@ class FlowsAhead:
         if second < half_s + FOUND_S:
             half, half_s = self._flow, self._now
         last_s = second - min(FOUND_S, (second - half_s) / 2)
+        if last_s <= half_s:
+            # No second lies between.
+            return rates(half)
         middle, last = rates(half), rates(self.at(last_s, ahead.opens, faster, ahead.held))
         return np.asarray(last + (last - middle) * (second - last_s) / (last_s - half_s))
 
