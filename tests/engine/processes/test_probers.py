@@ -311,3 +311,18 @@ def test_a_front_that_sends_to_somebody_anyway_has_nobody_in_use(otherwise):
     assert run.flow_at(11).served == pytest.approx(0)
     assert run.last.served == pytest.approx(800)
     assert run.readings.failed_by_cause["refused"] > 0
+
+
+def test_a_front_that_returns_with_a_balancer_behind_it_finds_that_as_it_is_then():
+    """Both return at once: what comes to the one behind is passed on, so the one before believes in it."""
+    data = plan_data()
+    inner = {"name": "http", "protocol": "http", "port": 8000, "otherwise": {"pool": "web"}}
+    back = {**data["balancers"][0], "name": "back", "addresses": ["203.0.113.20"], "listeners": [inner]}
+    data["balancers"].append(back)
+    data["balancers"][0]["listeners"][0]["otherwise"] = {"pool": "outer"}
+    data["target_groups"].append({"name": "outer", "port": 8000, "probe": "ready", "targets": [{"balancer": "back"}]})
+    data["pools"].append({"name": "outer", "tiers": [{"groups": {"outer": 1}}]})
+    run = drill_of(data, [fail(10, region="fells"), restore(14, region="fells")], lasts_s=100)
+    # All of the region answers as before once it is back, sooner than any front leaves its address.
+    assert run.readings.failed == pytest.approx(600 * 4)
+    assert run.readings.failed_by_cause["dead_front"] == pytest.approx(600 * 4)

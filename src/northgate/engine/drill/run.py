@@ -48,8 +48,6 @@ from northgate.engine.solver import Attempts, Flow, Solver, State
 from northgate.plan.models.drills import Drill, Step
 
 SETTLING_ROUNDS = 10
-# Connections are settled when no share of sources changes by more than this.
-STEADY = 1e-12
 # A machine keeps up below this utilisation; where a backlog turns is found to be just above it.
 KEEPS_UP = 1 - 1e-9
 
@@ -103,12 +101,12 @@ class Run:
         self.scaling = Autoscaling(self.world, self.targets, self.drains)
         self.newcomers = Newcomers(self.targets, newcomers, drill)
         if newcomers:
-            self.flow = self.solver.solve(self.state_with(self.targets.in_use, healthy))
+            self.flow = flow_with(self, self.targets.in_use, healthy)
         self.look_ahead = LookAhead(
             self.solver, self.resolvers, self.holdings, self.backlogs, partial(found_under, self), drill.lasts_s
         )  # fmt: skip
         self.climb = Climb(partial(flow_under, self), partial(found_alike, self))
-        settle_holdings(self, healthy)
+        self.flow = self.holdings.settle(self.flow, lambda: flow_with(self, self.targets.in_use, healthy))
         self.backlogs.look(self.flow, None, self.now)
         self.order = self._order()
         self.totals, self.journal = Totals(), Journal()
@@ -179,7 +177,7 @@ class Run:
     def _look(self) -> None:
         """What follows from the flow of now: what probes find, and how far it holds."""
         self.begins = self.flow.attempts, self.flow.pair_share
-        self._meet()
+        meet_targets(self)
         meet_names(self)
         self.look_ahead.look(self.flow, self.now, self._until_s())
         self.backlogs.look(self.flow, self.look_ahead.faster, self.now)
@@ -214,12 +212,7 @@ class Run:
         self.backlogs.meet(self.world.renew())
         self.fronts.meet(self.now)
         self.holdings.meet(self.world)
-        self._meet()
-
-    def _meet(self) -> None:
-        """Tells the probers what they find from now on, and notes whose belief has become wrong."""
-        self.targets.meet(self.now, self.target_checks.findings(self.flow, self.backlogs.backlog_s))
-        self.journal.write(self.now, self.blind.look(self.now))
+        meet_targets(self)
 
     def _settle(self) -> tuple[Flow, list[Bools]]:
         """The flow at the start, and which answers are healthy: belief is what the probes find under the load that this
@@ -228,7 +221,7 @@ class Run:
         healthy = [np.ones(len(name.answers), dtype=bool) for name in self.network.plan.names]
         self.resolvers = Resolvers(self.network, healthy, self.fronts.present, self.given)
         for _ in range(SETTLING_ROUNDS):
-            flow = self.solver.solve(self.state_with(usable(self.world, self.drains, believes), healthy))
+            flow = flow_with(self, usable(self.world, self.drains, believes), healthy)
             found = self.target_checks.findings(flow, self.backlogs.backlog_s).passes
             voted = self.name_checks.votes(flow)
             told = all((a == b).all() for a, b in zip(voted, healthy, strict=True))
@@ -281,21 +274,22 @@ class Run:
         self.now = second
 
 
+def flow_with(run: Run, in_use: Bools, healthy: list[Bools] | None = None) -> Flow:
+    """The flow of now, were these pairs in use; while the run is set up, with these healthy answers."""
+    return run.solver.solve(run.state_with(in_use, healthy))
+
+
+def meet_targets(run: Run) -> None:
+    """Tells probers of targets what they find from now on, and notes whose belief has become wrong."""
+    find = partial(run.target_checks.findings, backlog_s=run.backlogs.backlog_s)
+    run.targets.meet(run.now, run.targets.on_return(find(run.flow), lambda mine: find(flow_with(run, mine))))
+    run.journal.write(run.now, run.blind.look(run.now))
+
+
 def meet_names(run: Run) -> None:
     """Tells probers of names what they find now, and all that are calls whether these may come to take longer."""
     run.names.meet(run.now, run.flow)
     run.look_ahead.tell((run.targets.probers, run.names.probers), run.flow, run.now)
-
-
-def settle_holdings(run: Run, healthy: list[Bools]) -> None:
-    """Sessions and connections as they stay, under the load that they themselves make."""
-    run.holdings.settle(run.flow)
-    for _ in range(SETTLING_ROUNDS if run.network.kept.connections else 0):
-        before = run.holdings.held
-        run.flow = run.solver.solve(run.state_with(run.targets.in_use, healthy))
-        run.holdings.settle(run.flow)
-        if run.holdings.held.apart(before) <= STEADY:
-            break
 
 
 def keyframe(run: Run) -> Keyframe:

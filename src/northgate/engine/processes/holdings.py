@@ -11,6 +11,9 @@ from northgate.engine.processes.world import World
 from northgate.engine.solver import Flow, Held, Opens
 from northgate.engine.truth import REFUSES
 
+# Connections are settled when no share of sources changes by more than this, or after so many rounds.
+STEADY, SETTLING_ROUNDS = 1e-12, 10
+
 
 class Holdings:
     """What is held now, how it changes, and what is taken away at once; `sessions_moved` and `connections_reset` count
@@ -28,7 +31,18 @@ class Holdings:
         self.sessions_moved, self.connections_reset = 0.0, 0.0
         self._made: tuple[Opens, Held, tuple[Occupancy, ...]] | None = None
 
-    def settle(self, flow: Flow) -> None:
+    def settle(self, flow: Flow, then: Callable[[], Flow]) -> Flow:
+        """What stays as it is under the load that it makes itself; the flow with it. `then`: the flow with what is held
+        by then."""
+        self._settle_under(flow)
+        for _ in range(SETTLING_ROUNDS if self.network.kept.connections else 0):
+            before, flow = self.held, then()
+            self._settle_under(flow)
+            if self.held.apart(before) <= STEADY:
+                break
+        return flow
+
+    def _settle_under(self, flow: Flow) -> None:
         """What stays as it is while they are opened as under a flow."""
         if self.sorts:
             sessions = Occupancy(self.held.sessions, flow.opened_by_free).settled(1 - flow.astray)

@@ -180,18 +180,20 @@ class Probers:
         self._promised = np.where(which, NEVER, self._promised)
         self._due_s = None
 
-    def set_alive(self, alive: Bools) -> Ints:
-        """Which probers run at all; those that return believe at once what they find. Returns the changed beliefs."""
+    def returning(self, alive: Bools) -> Bools:
+        """Which run from now on that did not, if these are to."""
+        return alive & ~self._alive
+
+    def set_alive(self, alive: Bools) -> None:
+        """Which probers run at all; those that return believe at once what they find."""
         if np.array_equal(alive, self._alive):
-            return np.zeros(0, dtype=np.int64)
+            return
         self._due_s = None
-        back = alive & ~self._alive
+        back = self.returning(alive)
         self._alive = alive.copy()
         passes = self._sends.outcome.passes
-        changed = where_true(back & (self.believes != passes))
         self.turns = self.turns + back
         self.believes = np.where(back, passes, self.believes)
         self._promised = np.where(back, NEVER, self._promised)
         self._fails = np.where(back, np.where(passes, 0.0, self._fail_after), self._fails)
         self._passes = np.where(back, np.where(passes, self._pass_after, 0.0), self._passes)
-        return changed

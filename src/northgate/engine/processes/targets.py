@@ -1,6 +1,6 @@
 """The probers of targets, and what follows from their verdicts."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 import numpy as np
 from msgspec import field
@@ -99,6 +99,15 @@ class Targets:
         self.found = found
         self.probers.meet(now, found)
         self.probers.set_alive(self.alive)
+
+    def on_return(self, found: Findings, with_these: Callable[[Bools], Findings]) -> Findings:
+        """What probes find, where fronts are about to return that probe other balancers: these pass on what comes to
+        them by what they believe on their own return. `with_these`: what is found with these pairs in use."""
+        back, believes = self.probers.returning(self.alive), self.probers.believes.copy()
+        for _ in range(self.network.balancers.levels if back[self.network.probed.onward].any() else 0):
+            believes[back] = found.passes[back]
+            found = with_these(usable(self.world, self.drains, believes))
+        return found
 
     def drift(self, now: float, flow: Flow, faster: Floats) -> None:
         """From a flow on utilisations go by `faster` (see `growth`): the answers of those that pass come as much later
