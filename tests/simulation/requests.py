@@ -1,10 +1,10 @@
 """A simulation of single requests and single probes, written from the description of the engine and sharing none of its
 code: what it counts over many runs must agree with what the engine computes.
 
-It knows balancers with shared or floating addresses or one a front, names and who watches them, rules, tiers of groups,
-every method of balance, queues, probes with their counters, and every fault and return, surge and drain; clients whose
-resolvers keep answers, that hold sessions or layer 4 connections, and repeat what fails; targets tried in turn. Round
-robin and flow hash are drawn by weight.
+It knows balancers with shared or floating addresses or one a front, also those that withdraw without targets, names
+and who watches them, rules, tiers of groups, every method of balance, queues, probes with their counters, and every
+fault and return, surge and drain; clients whose resolvers keep answers, that hold sessions or layer 4 connections, and
+repeat what fails; targets tried in turn. Round robin and flow hash are drawn by weight.
 """
 
 import heapq
@@ -177,7 +177,9 @@ class Simulation:
         self.pools = {pool.name: pool for pool in plan.pools}
         self.probes = {probe.name: probe for probe in plan.probes}
         self.balancers = {one.name: one for one in plan.balancers}
+        # Who is dead, and who is about to leave the address, or has.
         self.dead = dict.fromkeys(self.world.fronts, False)
+        self.out = dict.fromkeys(self.world.fronts, False)
         first = {front.balancer: front for front in reversed(self.world.fronts)}
         self.present = {
             front: self.balancers[front.balancer].address_kind != "floating" or first[front.balancer] == front
@@ -334,6 +336,19 @@ class Simulation:
     def _look_again(self) -> None:
         self._balanced.clear()
         self._usable.clear()
+        for front, was_out in self.out.items():
+            if self._is_out(front) != was_out:
+                self.out[front] = not was_out
+                self.env.process(self._failover(front))
+
+    def _is_out(self, front: Front) -> bool:
+        """Whether a front is to leave its address: it is dead, or has nobody in use and withdraws then."""
+        balancer = self.balancers[front.balancer]
+        if balancer.address_kind == "floating":
+            return False
+        mine = [self.targets[front, name] for name in self._groups_of(front.balancer)]
+        empty = bool(mine) and not any(self._takes(target) for targets in mine for target in targets)
+        return self.dead[front] or (balancer.withdraw_when == "no-targets" and empty)
 
     def _break(self, step: Step) -> None:
         faults = list(self.world.faults)
@@ -352,8 +367,6 @@ class Simulation:
         for front in turned:
             self.dead[front] = not self.dead[front]
         for front in turned:
-            if self.balancers[front.balancer].address_kind != "floating":
-                self.env.process(self._failover(front))
             if not self.dead[front]:
                 self._wake(front)
         for name in {front.balancer for front in turned}:
@@ -391,16 +404,16 @@ class Simulation:
         return living[0]
 
     def _failover(self, front: Front) -> Iterator[simpy.Event]:
-        """A front leaves (or joins) its address after its time, if it has been dead (or alive) all along."""
-        dead, fell = self.dead[front], object()
+        """A front leaves (or joins) its address after its time, if it has been out (or in) all along."""
+        out, fell = self.out[front], object()
         self._turned[front] = fell
         yield self.env.timeout(self.balancers[front.balancer].front_failover_s)
-        if self._turned[front] is not fell or self.present[front] is not dead:
+        if self._turned[front] is not fell or self.present[front] is not out:
             return
-        self.present[front] = not dead
+        self.present[front] = not out
         for entry in self.plan.names:
             self._answer(entry.name)
-        if dead:
+        if out and self.dead[front]:
             self._reset(lambda one: one.front == front)
 
     def _wake(self, front: Front) -> None:

@@ -303,3 +303,26 @@ def test_single_requests_agree_where_groups_are_filled():
     rates = [expected["fells-1", place] / 10 for place in (0, 7, 10)]
     assert rates == pytest.approx([8 + 4 * 0.75, 4, 8])
     assert differs == {}
+
+
+@pytest.mark.parametrize("address_kind", ["shared", "per-zone"])
+def test_single_requests_agree_where_fronts_withdraw_without_targets(address_kind):
+    """All targets of a zone crash, and are back: its front, which reaches no others, leaves, and joins after them."""
+    data = random_plan(0) | {"pools": [{"name": "web", "tiers": [{"groups": {"tiles": 1}}]}]}
+    for number in (0, 1):
+        data["target_groups"][number] |= {"affinity": {"by": "none"}, "try_others": 0, "balance": "round-robin"}
+    data["target_groups"][0] |= {"reach": "zone", "probe": "ready", "when_none_healthy": "refuse"}
+    data["balancers"][0] |= {"withdraw_when": "no-targets", "address_kind": address_kind, "addresses": []}
+    data["balancers"][0] |= {"front_failover_s": 8}
+    data["names"][0] |= {"ttl_s": 20, "answers": data["names"][0]["answers"][:1]}
+    data["clients"][0] |= {"retries": 0, "connect_timeout_s": 1}
+    crash = [{"process": name} for name in ("tiles-1", "tiles-2", "other-1", "other-2")]
+    data["drills"] = [
+        {"name": "any", "lasts_s": 110, "steps": [
+            *({"at_s": 20.3, "fail": one} for one in crash), *({"at_s": 60.1, "restore": one} for one in crash),
+        ]}
+    ]  # fmt: skip
+    plan = plan_from_data(data)
+    expected = computed(plan, plan.drills[0])
+    assert expected["none_healthy"] > 20
+    assert disagreement(expected, simulated(plan, plan.drills[0], 2 * RUNS), 0.01 / 100) == {}
