@@ -831,9 +831,10 @@ class Simulation:
         return self.env.now - connection.used_s > self.balancers[connection.front.balancer].idle_timeout_s + heard_s
 
     def _over_connection(self, client: ClientGroup, source: Source, connection: Connection, asked: Asked) -> str:
+        # Who waits for an answer in vain uses it all the same.
+        idle, connection.used_s = self._is_idle(connection), self.env.now
         if self.dead[connection.front]:
             return DEAD_FRONT
-        idle, connection.used_s = self._is_idle(connection), self.env.now
         outcome = BLOCKED
         if self.world.lets_in(connection.front.balancer, asked.port):
             if idle:
