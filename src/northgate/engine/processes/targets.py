@@ -103,8 +103,11 @@ class Targets:
     def on_return(self, found: Findings, with_these: Callable[[Bools], Findings]) -> Findings:
         """What probes find, where fronts are about to return that probe other balancers: these pass on what comes to
         them by what they believe on their own return. `with_these`: what is found with these pairs in use."""
-        back, believes = self.probers.returning(self.alive), self.probers.believes.copy()
-        for _ in range(self.network.balancers.levels if back[self.network.probed.onward].any() else 0):
+        onward = self.network.probed.onward
+        if not len(onward) or not (back := self.probers.returning(self.alive))[onward].any():
+            return found
+        believes = self.probers.believes.copy()
+        for _ in range(self.network.balancers.levels):
             believes[back] = found.passes[back]
             found = with_these(usable(self.world, self.drains, believes))
         return found
