@@ -42,6 +42,7 @@ class Machine:
         self._work_s = servers / capacity if capacity else 0.0
         # When each server will be done with what it has been given.
         self._done_s = [0.0] * servers
+        self._given_s = 0.0
         # Of late arrivals, the share that found the queue full.
         self.full_share = 0.0
 
@@ -59,14 +60,24 @@ class Machine:
         self.full_share += (full - self.full_share) / LATE_ARRIVALS
         if full:
             return None
-        heapq.heapreplace(self._done_s, now + wait + chance.expovariate(1 / (self._work_s * self.slowness)))
+        takes_s = chance.expovariate(1 / (self._work_s * self.slowness))
+        self._given_s += takes_s
+        heapq.heapreplace(self._done_s, now + wait + takes_s)
         return wait + self._service_s * self.slowness
 
     def become(self, slowness: float, now: float, *, empty: bool) -> None:
         """From now on it works so slowly; what was under way takes so much longer, or is lost."""
         change = 0.0 if empty else slowness / self.slowness
+        self._given_s -= (1 - change) * self._left_s(now)
         self._done_s = [now + max(done - now, 0.0) * change for done in self._done_s]
         self.slowness = slowness
+
+    def worked_s(self, now: float) -> float:
+        """For how long it has worked so far, a part of its servers counting as much less."""
+        return (self._given_s - self._left_s(now)) / max(len(self._done_s), 1)
+
+    def _left_s(self, now: float) -> float:
+        return sum(max(done - now, 0.0) for done in self._done_s)
 
 
 class World:
@@ -209,7 +220,10 @@ class World:
         )
 
     def status(self, machine: Machine, port: int, path: str) -> int:
-        """What a machine answers on a path: the longest page that is its beginning, as changed by faults."""
+        """What a machine answers on a path: the longest page that is its beginning, as changed by faults; where nobody
+        asks for a page, that is well."""
+        if not path:
+            return 200
         pages = next(dict(one.pages) for one in machine.instance.serves if one.port == port)
         changed = {
             fault.page: fault.status

@@ -1,10 +1,11 @@
 """A simulation of single requests and single probes, written from the description of the engine and sharing none of its
 code: what it counts over many runs must agree with what the engine computes.
 
-It knows balancers with shared or floating addresses or one a front, also those that withdraw without targets, names
-and who watches them, rules, tiers of groups, every method of balance, queues, probes with their counters, and every
-fault and return, surge and drain; clients whose resolvers keep answers, that hold sessions or layer 4 connections, and
-repeat what fails; targets tried in turn. Round robin and flow hash are drawn by weight.
+It knows balancers with shared or floating addresses or one a front, also those that withdraw without targets, and
+their bandwidth; names and who watches them, rules, tiers of groups, every method of balance, slow starts, queues,
+probes with their counters, autoscalers, and every fault and return, surge and drain; clients whose resolvers keep
+answers, that hold sessions or layer 4 connections (as they long have when a drill begins), and repeat what fails;
+targets tried in turn. Round robin and flow hash are drawn by weight.
 """
 
 import heapq
@@ -29,6 +30,7 @@ from northgate.plan.models.groups import Fill, Probe, TargetGroup, Tier
 from northgate.plan.models.traffic import ClientGroup
 from tests.simulation.naming import Address, Names
 from tests.simulation.places import BLOCKED, OUTSIDE, REFUSED, SILENT, TAKEN, Front, Machine, World
+from tests.simulation.scaling import Fleets, roomy
 
 # What a failed call may end as, besides what its packets meet.
 DEAD_FRONT, NONE_HEALTHY, OVERLOADED, BAD_STATUS = "dead_front", "none_healthy", "overloaded", "bad_status"
@@ -36,17 +38,29 @@ RESET = "reset"
 # A name's probe passes if more than half of such calls would.
 ABOVE_HALF = 0.5 + 1e-9
 BIN_S = 10
-# Room that is not used is kept for so long (s).
+# Room that is not used is kept for so long (s), and so is bandwidth.
 ROOM_S = 3.0
+WIDE_S = 1.0
+LATE_ANSWERS = 100
+SLOW_STEPS = 10
+# The worst phases are so long before a step (s): at the limit, none.
+JUST_BEFORE_S = 1e-6
 
 
 class Target:
     """One target of one group at one front: its belief, and when its requests will have ended."""
 
     def __init__(self, machine: Machine, weight: int, port: int) -> None:
-        self.machine, self.weight, self.port = machine, weight, port
+        self.machine, self.full_weight, self.port = machine, weight, port
+        # How warm it is, and since when it has been in use, where it begins slowly.
+        self.warmth, self.since_s = 1.0, -math.inf
         self.in_use, self.fails, self.passes = True, 0, 0
         self.ends: list[float] = []
+
+    @property
+    def weight(self) -> float:
+        """Its weight now."""
+        return self.full_weight * self.warmth
 
     def busy(self, now: float) -> float:
         """Its requests under way, by its weight."""
@@ -106,6 +120,7 @@ class Asked(NamedTuple):
     host: str
     port: int
     path: str
+    megabits: float = 0.0
 
 
 @dataclass
@@ -134,7 +149,7 @@ def mixed(value: int) -> int:
 
 
 @cache
-def score(address: int, name: str, weight: int) -> float:
+def score(address: int, name: str, weight: float) -> float:
     """How high a target stands in the order of an address: weighted rendezvous."""
     text = 0xCBF29CE484222325
     for byte in name.encode():
@@ -142,20 +157,11 @@ def score(address: int, name: str, weight: int) -> float:
     return -weight / math.log(((mixed(mixed(address) ^ text) >> 11) + 0.5) / 2**53)
 
 
-def with_launched(plan: Plan, drill: Drill) -> Plan:
-    """The plan with as many machines in its fleets as a drill scales them to by hand."""
-    most: dict[str, int] = {}
-    for step in drill.steps:
-        if step.scale:
-            most[step.scale.fleet] = max(most.get(step.scale.fleet, 0), step.scale.count)
-    fleets = [one.model_copy(update={"count": max(one.count, most.get(one.name, 0))}) for one in plan.fleets]
-    return plan.model_copy(update={"fleets": fleets})
-
-
-def asked_of(url: str) -> Asked:
-    """The request that a URL stands for."""
+def asked_of(url: str, kilobytes: float = 0.0) -> Asked:
+    """The request that a URL stands for, and how much it is answered."""
     parts = urlsplit(url)
-    return Asked(parts.scheme, parts.hostname or "", parts.port or {"http": 80, "https": 443}[parts.scheme], parts.path)
+    port = parts.port or {"http": 80, "https": 443}[parts.scheme]
+    return Asked(parts.scheme, parts.hostname or "", port, parts.path, kilobytes * 8 / 1000)
 
 
 class Simulation:
@@ -163,15 +169,18 @@ class Simulation:
 
     def __init__(self, plan: Plan, drill: Drill, seed: int) -> None:
         self.drill, self.chance = drill, random.Random(seed)
-        self._counts_at_first = {fleet.name: fleet.count for fleet in plan.fleets}
         # With all machines that are ever launched; until then, they are lost.
-        self.plan = plan = with_launched(plan, drill)
+        self.plan, places = roomy(plan, drill)
+        plan = self.plan
         self.env = simpy.Environment()
         self.counts = Counts()
         self.world = World(plan)
-        self.world.change([Part(instance=one) for one in sorted(self._not_yet(drill))], 0.0)
-        # Where groups are filled: how much each may still take, and when that was so.
+        self.fleets = Fleets(self, places)
+        self.world.change([Part(instance=one) for one in sorted(self.fleets.later)], 0.0)
+        # Where groups are filled: how much each may still take, and when that was so; and what balancers may answer.
         self._room: dict[str, tuple[float, float]] = {}
+        # Of late answers, the share that did not come through a balancer's bandwidth.
+        self._lost_share: dict[str, float] = {}
         self.names = Names(plan, self.world.fronts)
         self.groups = {group.name: group for group in plan.target_groups}
         self.pools = {pool.name: pool for pool in plan.pools}
@@ -213,14 +222,51 @@ class Simulation:
 
     def run(self) -> Counts:
         """Runs the drill once."""
+        self._begin()
         for step in sorted(self.drill.steps, key=lambda one: one.at_s):
             self.env.process(self._step(step))
         for client in self.plan.clients:
             self.env.process(self._arrivals(client))
         self._watch_targets()
         self._watch_names()
+        self.fleets.watch()
         self.env.run(until=self.drill.lasts_s)
         return self.counts
+
+    def _begin(self) -> None:
+        """Clients hold what they have long come to hold: sessions and connections, each of which has been opened since
+        the last one ended, and may have been idle too long."""
+        for client in self.plan.clients:
+            rate = client.rps * self._factor(client)[0] / client.sources
+            if not rate:
+                continue
+            for source in self.sources[client.name]:
+                for call in client.calls:
+                    self._call(client, asked_of(call.url), source)
+                self._end_some(client, source, rate)
+        self.counts = Counts()
+        self._room.clear()
+        self._lost_share.clear()
+        for machine in self.world.machines.values():
+            machine.become(1.0, 0.0, empty=True)
+            machine.full_share = 0.0
+        for targets in self.targets.values():
+            for target in targets:
+                target.ends.clear()
+
+    def _end_some(self, client: ClientGroup, source: Source, rate: float) -> None:
+        """Of what a source holds that makes so many calls a second, some has ended, and not begun anew yet."""
+        chance = self.chance
+        for name in list(source.sessions):
+            affinity = self.groups[name].affinity
+            if not affinity.renews and chance.random() > rate * affinity.lasts_s / (1 + rate * affinity.lasts_s):
+                del source.sessions[name]
+        connection = source.connection
+        if connection is not None:
+            lives = rate * client.connection_s
+            connection.used_s = -chance.expovariate(rate)
+            if chance.random() > lives / (1 + lives) or not self._is_open(client, source):
+                source.connection = None
 
     # What stands where
 
@@ -250,7 +296,7 @@ class Simulation:
         if step.surge:
             self.surges[step.surge.clients] = step.surge.factor
         elif step.drain:
-            self._drain(step.drain.instance)
+            self.drain(step.drain.instance)
         elif step.undrain:
             del self.leaving[step.undrain.instance]
         elif step.expire:
@@ -261,12 +307,25 @@ class Simulation:
         elif step.roll:
             self.env.process(self._roll(step.roll))
         elif step.scale:
-            self._scale(step.scale.fleet, step.scale.count)
+            self.fleets.scale(step.scale.fleet, step.scale.count)
         elif step.remove:
             self._break(Step(at_s=step.at_s, fail=Part(instance=step.remove.instance)))
         else:
             self._break(step)
-        self._look_again()
+        self.look_again()
+
+    def happen(self, step: Step) -> None:
+        """Something is lost, or back, now."""
+        self._break(step)
+        self.look_again()
+
+    def unproven(self, machine: str) -> None:
+        """A machine has been launched: whoever watches it has to see it pass first."""
+        for (_, name), targets in self.targets.items():
+            for target in targets:
+                if target.machine.name == machine:
+                    target.in_use, target.fails, target.passes = self.groups[name].probe is None, 0, 0
+        self.look_again()
 
     def _roll(self, roll: Roll) -> Iterator[simpy.Event]:
         """Restarts the machines of a group, batch by batch."""
@@ -275,8 +334,8 @@ class Simulation:
         while machines:
             batch, machines = machines[: roll.batch], machines[roll.batch :]
             for machine in batch:
-                self._drain(machine)
-            self._look_again()
+                self.drain(machine)
+            self.look_again()
             yield self.env.timeout(group.drain_s)
             for machine in batch:
                 self._break(Step(at_s=0, fail=Part(instance=machine)))
@@ -284,46 +343,9 @@ class Simulation:
             for machine in batch:
                 self._break(Step(at_s=0, restore=Part(instance=machine)))
                 del self.leaving[machine]
-            self._look_again()
+            self.look_again()
             while not self._all_in_use(roll.group, batch):
                 yield self.env.timeout(0.05)
-
-    def _not_yet(self, drill: Drill) -> set[str]:
-        """The machines that are launched in the drill."""
-        fleets = {step.scale.fleet for step in drill.steps if step.scale}
-        return {
-            name for fleet in self.plan.fleets if fleet.name in fleets
-            for name in fleet.instance_names()[self._counts_at_first[fleet.name]:]
-        }  # fmt: skip
-
-    def _scale(self, name: str, count: int) -> None:
-        """Machines are launched, which serve once they are warm; or the newest are drained, and end."""
-        fleet = next(one for one in self.plan.fleets if one.name == name)
-        here = [one for one in fleet.instance_names() if not self._gone(one) and one not in self.leaving]
-        for machine in reversed(here[count:]):
-            self._drain(machine)
-            self.env.process(self._end(machine))
-        warmup_s = fleet.scale.warmup_s if fleet.scale else 90.0
-        launched = [one for one in fleet.instance_names() if self._gone(one)][: max(count - len(here), 0)]
-        for machine in launched:
-            self.env.process(self._launch(machine, warmup_s))
-
-    def _gone(self, machine: str) -> bool:
-        return any(fault.instance == machine for fault in self.world.faults)
-
-    def _launch(self, machine: str, warmup_s: float) -> Iterator[simpy.Event]:
-        yield self.env.timeout(warmup_s)
-        self._break(Step(at_s=0, restore=Part(instance=machine)))
-        self._look_again()
-
-    def _end(self, machine: str) -> Iterator[simpy.Event]:
-        drains = [
-            group.drain_s for group in self.plan.target_groups
-            if machine in [one.name for one, _, _ in self.world.members(group)]
-        ]  # fmt: skip
-        yield self.env.timeout(max(drains, default=0.0))
-        self._break(Step(at_s=0, fail=Part(instance=machine)))
-        self._look_again()
 
     def _all_in_use(self, group: str, machines: list[str]) -> bool:
         return all(
@@ -333,7 +355,7 @@ class Simulation:
             if name == group and not self.dead[front] and target.machine.name in machines
         )
 
-    def _look_again(self) -> None:
+    def look_again(self) -> None:
         self._balanced.clear()
         self._usable.clear()
         for front, was_out in self.out.items():
@@ -425,7 +447,7 @@ class Simulation:
                 passes, _ = self._probe(front, target, probe)
                 target.settle(probe, passes=passes)
 
-    def _drain(self, machine: str) -> None:
+    def drain(self, machine: str) -> None:
         self.leaving[machine] = self.env.now
         for sources in self.sources.values():
             for source in sources:
@@ -447,7 +469,7 @@ class Simulation:
         for group in self.plan.target_groups:
             fronts = [front for front, name in self.targets if name == group.name]
             # Who is launched comes after those that are there at first.
-            every, later = [machine.name for machine, _, _ in self.world.members(group)], self._not_yet(self.drill)
+            every, later = [machine.name for machine, _, _ in self.world.members(group)], self.fleets.later
             first = [name for name in every if name not in later]
             order = first + [name for name in every if name in later]
             probe = self.probes.get(group.probe or "")
@@ -455,7 +477,17 @@ class Simulation:
                 for target in self.targets[front, group.name]:
                     place = (order.index(target.machine.name) + number / len(fronts)) / len(first)
                     assert probe is not None
-                    self.env.process(self._prober(front, group, target, probe, place * probe.interval_s))
+                    self.env.process(self._prober(front, group, target, probe, self._phase_s(probe, place)))
+
+    def _phase_s(self, probe: Probe, place: float) -> float:
+        """When a prober sends its first probe: at its place in the interval, or so that one is sent with the first
+        change of what is true, or just before."""
+        changes = [step.at_s for step in self.drill.steps if step.fail or step.restore or step.remove]
+        if self.drill.phases == "spread" or not changes:
+            return place * probe.interval_s
+        at_s = min(changes) - (JUST_BEFORE_S if self.drill.phases == "worst" else 0.0)
+        # Until then all pass, as they did before; an interval that follows on the result would drift.
+        return at_s if probe.next_after == "result" else at_s % probe.interval_s
 
     def _probe(self, front: Front, target: Target, probe: Probe) -> tuple[bool, float]:
         if target.machine.onward == OUTSIDE:
@@ -473,10 +505,10 @@ class Simulation:
         target.settle(probe, passes=passes)
         yield self.env.timeout(phase_s)
         while True:
-            sent, dead = self.env.now, self.dead[front]
+            sent, dead = self.env.now, self.dead[front] or target.machine.name in self.fleets.absent
             passes, after_s = self._probe(front, target, probe)
             yield self.env.timeout(after_s)
-            if not dead and not self.dead[front]:
+            if not dead and not self.dead[front] and target.machine.name not in self.fleets.absent:
                 self._take_result(front, group, target, probe, passes=passes)
             rest = probe.interval_s if probe.next_after == "result" else sent + probe.interval_s - self.env.now
             yield self.env.timeout(max(rest, 0))
@@ -485,9 +517,21 @@ class Simulation:
         before = target.in_use
         target.result(probe, passes=passes)
         if target.in_use != before:
-            self._look_again()
+            self.look_again()
         if before and not target.in_use:
             self._found_out(front, group, target)
+        if target.in_use and not before and group.slow_start_s:
+            self.env.process(self._warm(target, group.slow_start_s))
+
+    def _warm(self, target: Target, slow_start_s: float) -> Iterator[simpy.Event]:
+        """The weight of a target that has come into use rises in equal steps, the first at once."""
+        since_s = target.since_s = self.env.now
+        for step in range(SLOW_STEPS):
+            if target.since_s != since_s:
+                return
+            target.warmth = (step + 1) / SLOW_STEPS
+            self.look_again()
+            yield self.env.timeout(slow_start_s / SLOW_STEPS)
 
     def _found_out(self, front: Front, group: TargetGroup, target: Target) -> None:
         """What was found out moves its sessions, and resets its connections where the group wants that."""
@@ -506,7 +550,7 @@ class Simulation:
             for answer in range(len(entry.answers) if probe else 0):
                 for number, area in enumerate(entry.probed_from):
                     assert probe is not None
-                    phase_s = number / len(entry.probed_from) * probe.interval_s
+                    phase_s = self._phase_s(probe, number / len(entry.probed_from))
                     self.env.process(self._name_prober(entry.name, answer, area, probe, phase_s))
 
     def _name_prober(self, name: str, answer: int, area: str, probe: Probe, phase_s: float) -> Iterator[simpy.Event]:
@@ -542,8 +586,10 @@ class Simulation:
         takes = 0.0
         for front in fronts:
             takes += self._takes_connects(front, asked) / len(fronts)
+            lost = self._lost_share.get(balancer, 0.0)
             for share, outcome in self._looked_up(front, asked, probe, trip_s):
-                found[outcome] += share / len(fronts)
+                found[outcome] += share / len(fronts) * (1 - lost if outcome == "passes" else 1)
+                found[OVERLOADED] += share / len(fronts) * (lost if outcome == "passes" else 0)
         if (takes if probe.protocol == "tcp" else found["passes"]) > ABOVE_HALF:
             return True, 0.0 if probe.protocol == "tcp" else trip_s
         waits = found[SILENT] + found[BLOCKED] + found[DEAD_FRONT]
@@ -571,22 +617,36 @@ class Simulation:
                 yield 1.0, NONE_HEALTHY
             for group, weight in zip(groups, weights, strict=True):
                 targets, _ = self._candidates(front, group, anyone=anyone)
-                whole = sum(one.weight for one in targets)
+                part = weight / sum(weights)
                 if not targets:
-                    yield weight / sum(weights), NONE_HEALTHY
-                for target in targets:
-                    share = weight / sum(weights) * target.weight / whole
+                    yield part, NONE_HEALTHY
+                for share, target, waited_s in self._tried(front, group, targets, group.try_others, 0.0):
                     refused = target.machine.full_share
-                    yield share * refused, OVERLOADED
-                    yield share * (1 - refused), self._would_get(front, target, asked, probe, trip_s)
+                    yield part * share * refused, OVERLOADED
+                    met = self._would_get(front, target, asked, probe, trip_s + waited_s)
+                    yield part * share * (1 - refused), met
 
-    def _would_get(self, front: Front, target: Target, asked: Asked, probe: Probe, trip_s: float) -> str:
+    def _tried(
+        self, front: Front, group: TargetGroup, targets: list[Target], others: int, waited_s: float
+    ) -> Iterator[tuple[float, Target, float]]:
+        """At whom a call ends that tries so many others, with which share, and after which waits."""
+        whole = sum(one.weight for one in targets)
+        for target in targets:
+            met, rest = self.world.met(front, target.machine, target.port), [one for one in targets if one != target]
+            if met == TAKEN or not rest or not others or self.balancers[front.balancer].layer != 7:
+                yield target.weight / whole, target, waited_s
+                continue
+            more_s = 0.0 if met == REFUSED else group.connect_timeout_s
+            for share, other, all_s in self._tried(front, group, rest, others - 1, waited_s + more_s):
+                yield target.weight / whole * share, other, all_s
+
+    def _would_get(self, front: Front, target: Target, asked: Asked, probe: Probe, on_way_s: float) -> str:
         met = self.world.met(front, target.machine, target.port)
         if met != TAKEN:
-            return met
+            return SILENT if on_way_s > probe.timeout_s else met
         if not probe.expects(self.world.status(target.machine, target.port, asked.path)):
             return BAD_STATUS
-        return "passes" if target.machine.latency_s(self.env.now) + trip_s <= probe.timeout_s else SILENT
+        return "passes" if target.machine.latency_s(self.env.now) + on_way_s <= probe.timeout_s else SILENT
 
     def _answer(self, name: str) -> None:
         """Begins a new answer set."""
@@ -602,13 +662,26 @@ class Simulation:
     # Calls
 
     def _arrivals(self, client: ClientGroup) -> Iterator[simpy.Event]:
-        calls = [asked_of(call.url) for call in client.calls]
+        calls = [asked_of(call.url, call.kilobytes) for call in client.calls]
         shares = list(accumulate(call.share for call in client.calls))
         sources, chance = self.sources[client.name], self.chance
         while True:
-            yield self.env.timeout(chance.expovariate(client.rps * self.surges.get(client.name, 1.0)))
+            factor, until_s = self._factor(client)
+            wait_s = chance.expovariate(client.rps * factor) if factor else math.inf
+            if self.env.now + wait_s >= until_s:
+                yield self.env.timeout(until_s - self.env.now)
+                continue
+            yield self.env.timeout(wait_s)
             asked = calls[0] if len(calls) == 1 else chance.choices(calls, cum_weights=shares)[0]
             self._call(client, asked, sources[int(chance.random() * len(sources))])
+
+    def _factor(self, client: ClientGroup) -> tuple[float, float]:
+        """How many times as much a client group asks for now as its plan says, and until when that is so."""
+        profile = [(at_s, factor) for at_s, factor in client.profile if at_s <= self.env.now]
+        later = [at_s for at_s, _ in client.profile if at_s > self.env.now]
+        surges = [step.at_s for step in self.drill.steps if step.surge and step.at_s > self.env.now]
+        factor = (profile[-1][1] if profile else 1.0) * self.surges.get(client.name, 1.0)
+        return factor, min([*later, *surges, self.drill.lasts_s + 1])
 
     def _call(self, client: ClientGroup, asked: Asked, source: Source) -> None:
         """One call of one source, with its repeats; counted once, by its last attempt."""
@@ -666,8 +739,24 @@ class Simulation:
         if listener and listener.certificate in self.expired and asked.scheme in ("https", "tls"):
             return REFUSED, True, 0.0
         if not action.pool:
-            return (BAD_STATUS if action.respond and action.respond.status >= 400 else front.zone), True, 0.0
-        return self._to_target(client, asked, source, front, action.pool, waited_s)
+            outcome = BAD_STATUS if action.respond and action.respond.status >= 400 else front.zone
+            return self._answered(front, asked, outcome), True, 0.0
+        outcome, connected, wait_s = self._to_target(client, asked, source, front, action.pool, waited_s)
+        return self._answered(front, asked, outcome), connected, wait_s
+
+    def _answered(self, front: Front, asked: Asked, outcome: str) -> str:
+        """What is served comes back, as far as its balancer's bandwidth lets it through."""
+        wide_mbps = self.balancers[front.balancer].bandwidth_mbps
+        if wide_mbps is None or outcome not in self.world.region_of:
+            return outcome
+        had, since_s = self._room.get(front.balancer, (wide_mbps * WIDE_S, 0.0))
+        has = min(had + (self.env.now - since_s) * wide_mbps, wide_mbps * WIDE_S)
+        # Whoever comes while anything is left, however much it is: small answers are lost as often as large ones.
+        through = has > 0
+        self._room[front.balancer] = (has - asked.megabits * through, self.env.now)
+        lost = self._lost_share.get(front.balancer, 0.0)
+        self._lost_share[front.balancer] = lost + ((not through) - lost) / LATE_ANSWERS
+        return outcome if through else OVERLOADED
 
     def _to_target(
         self, client: ClientGroup, asked: Asked, source: Source, front: Front, pool: str, waited_s: float
@@ -783,6 +872,8 @@ class Simulation:
             if not others:
                 break
             waited_s += 0.0 if met == REFUSED else group.connect_timeout_s
+            if group.balance == "least-connections" and met != REFUSED:
+                heapq.heappush(target.ends, self.env.now + group.connect_timeout_s)
             if by_key:
                 target = max(others, key=lambda one: score(source.address, one.machine.name, one.weight))
             else:
@@ -842,6 +933,7 @@ class Simulation:
                 return RESET
             front, left = connection.front, Spent(client.timeout_s - self._trip_s(client, connection.front), math.inf)
             outcome = self._meets(front, connection.target, connection.group, client, asked.path, left, 0.0)
+            outcome = self._answered(front, asked, outcome)
         if outcome in (SILENT, BLOCKED):
             source.connection = None
         return outcome
@@ -858,6 +950,8 @@ class Simulation:
     # Choosing
 
     def _takes(self, target: Target) -> bool:
+        if self.fleets.waits(target.machine):
+            return False
         return target.in_use and target.weight > 0 and target.machine.name not in self.leaving
 
     def _choose(self, front: Front, pool: str, source: Source | None) -> tuple[Target | None, TargetGroup | None]:
@@ -933,7 +1027,7 @@ class Simulation:
         if key not in self._usable:
             targets = [one for one in self.targets[front, group.name] if self._takes(one)]
             if not anyone and group.when_none_healthy == "send-anyway":
-                targets = [one for one in self.targets[front, group.name] if one.weight > 0]
+                targets = self._counted(front, group.name)
             if group.reach == "prefer-zone":
                 targets = [one for one in targets if one.machine.zone == front.zone] or targets
             self._usable[key] = targets, list(accumulate(one.weight for one in targets))
@@ -951,12 +1045,17 @@ class Simulation:
     def _known(self, front: Front, name: str) -> int:
         return sum(map(self._takes, self.targets[front, name]))
 
+    def _counted(self, front: Front, name: str) -> list[Target]:
+        """All targets of a group that are there."""
+        absent = self.fleets.absent
+        return [one for one in self.targets[front, name] if one.weight > 0 and one.machine.name not in absent]
+
     def _tier(self, front: Front, tiers: list[Tier]) -> tuple[Tier, bool]:
         """The tier that serves, and whether anybody in it is in use."""
         counts = []
         for tier in tiers:
             known = sum(self._known(front, name) for name in tier.groups)
-            whole = sum(1 for name in tier.groups for one in self.targets[front, name] if one.weight > 0)
+            whole = sum(len(self._counted(front, name)) for name in tier.groups)
             bound = tier.min_healthy
             enough = known > 0 and known >= (bound.count or 0) and known >= (bound.share or 0) * whole - 1e-9
             counts.append((tier, known, enough))

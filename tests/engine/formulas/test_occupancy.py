@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
+from scipy.integrate import quad
 
 from northgate.engine.formulas.occupancy import OPENS, STILL, Occupancy, Openings, idle_ends
 from tests.support.exploring import examples
@@ -121,11 +122,28 @@ def test_what_moves_is_looked_at_again():
 @pytest.mark.parametrize(("rate", "idle_s"), [(0.2, 6.0), (3.0, 0.5), (0.01, 60.0), (1.0, 30.0)])
 def test_connections_are_closed_so_often_that_those_with_a_recent_call_have_one(rate, idle_s):
     """In balance λ (1 - M) = δ M, and M is the chance of a call within the time-out: 1 - e^(-λ T)."""
-    ends = idle_ends(rate, idle_s)
+    ends = idle_ends(rate, 0.0, idle_s)
     assert rate / (rate + ends) == pytest.approx(1 - np.exp(-rate * idle_s), rel=1e-12)
 
 
 def test_without_calls_a_connection_lasts_as_long_as_the_time_out():
-    assert idle_ends(0.0, 60.0) == pytest.approx(1 / 60)
-    assert idle_ends(1e-9, 60.0) == pytest.approx(1 / 60, rel=1e-6)
-    assert idle_ends(5.0, 60.0) == 0, "one gap in e^300 is as long"
+    assert idle_ends(0.0, 0.0, 60.0) == pytest.approx(1 / 60)
+    assert idle_ends(1e-9, 0.0, 60.0) == pytest.approx(1 / 60, rel=1e-6)
+    assert idle_ends(5.0, 0.0, 60.0) == 0, "one gap in e^300 is as long"
+
+
+@pytest.mark.parametrize(
+    ("rate", "life_s", "idle_s"), [(0.03, 30.0, 60.0), (0.2, 5.0, 6.0), (3.0, 10.0, 0.5), (1e-6, 20.0, 30.0)]
+)
+def test_connections_that_end_by_themselves_are_closed_the_more_seldom_for_being_idle(rate, life_s, idle_s):
+    """Gap by gap: with x the mean time that one stands in a gap, and b the chance that it stands at the next call, it
+    stands x / (1 - b) in all; of these, e^(-s T) / (1 - b) end by being idle."""
+
+    def stands(second):
+        return np.exp(-(rate + 1 / life_s) * second)
+
+    in_gap = quad(stands, 0, idle_s, epsabs=0, epsrel=1e-13)[0]
+    called = quad(lambda second: rate * stands(second), 0, idle_s, epsabs=0, epsrel=1e-13)[0]
+    ends = idle_ends(rate, 1 / life_s, idle_s)
+    assert 1 / (1 / life_s + ends) == pytest.approx(in_gap / (1 - called), rel=1e-10)
+    assert ends * in_gap == pytest.approx(stands(idle_s), rel=1e-9)

@@ -118,7 +118,7 @@ class Occupancy(Struct, frozen=True, dict=True):
     def _ends(self) -> Floats:
         """Per kind how often a second a mass ends by itself: δ."""
         openings = self.openings
-        idle = [idle_ends(*one) for one in zip(openings.rate.tolist(), openings.ends[1].tolist(), strict=True)]
+        idle = [idle_ends(*one) for one in zip(openings.rate.tolist(), *openings.ends.tolist(), strict=True)]
         return np.asarray(openings.ends[0] + np.array(idle, dtype=np.float64))
 
     def after(self, seconds: float) -> Floats:
@@ -194,7 +194,7 @@ def _move(
     work: Floats2, made: Floats1,
 ) -> None:  # fmt: skip
     """The masses of one kind later, or their integral until then."""
-    ends = ends_by[0] + idle_ends(rate, ends_by[1])
+    ends = ends_by[0] + idle_ends(rate, ends_by[0], ends_by[1])
     if _leads(ways):
         for place in range(len(held)):
             speed, drift = _own(held[place], ways[:, place], rate, ends, silent[place])
@@ -320,7 +320,7 @@ def _find_paces(
     """`Occupancy.step_s` and `drawn_s`, the least of all kinds; `limits` are STEP, SLOW, SMALL, STILL, RELAXED and
     SEEN."""
     for kind in range(held.shape[0]):
-        by_itself = ends[0, kind] + idle_ends(rate[kind], ends[1, kind])
+        by_itself = ends[0, kind] + idle_ends(rate[kind], ends[0, kind], ends[1, kind])
         if _leads(ways[:, kind]):
             _pace_each(held[kind], ways[:, kind], rate[kind], by_itself, silent[kind], limits, made)
         else:
@@ -378,14 +378,17 @@ def _pace(moves: float, drawn: float, speed: float, longest: float, limits: Floa
 
 
 @part
-def idle_ends(rate: float, idle_s: float) -> float:
+def idle_ends(rate: float, ends: float, idle_s: float) -> float:
     """How often a second an open connection is closed for having been idle for `idle_s`, its source making `rate` calls
-    a second, on the mean: δ = λ / (e^(λ T) - 1).
+    a second, and `ends` a second ending by themselves, on the mean: with s = λ + δ, s / (e^(s T) - 1).
 
-    The mean time until the first gap longer than T in a Poisson process is (e^(λ T) - 1) / λ (W. Feller, "An
-    introduction to probability theory and its applications" II, XI.7); without any call T itself. In balance the share
-    λ / (λ + δ) = 1 - e^(-λ T) of sources has one open: those whose last call is no longer ago than T.
+    Each call begins a gap: the connection is closed after it with the chance e^(-s T), and stands (1 - e^(-s T)) / s of
+    it on the mean; so one that ends by itself after a while is rarely idle for long before. Without δ, 1 / that rate is
+    the mean time until the first gap longer than T in a Poisson process, (e^(λ T) - 1) / λ (W. Feller, "An introduction
+    to probability theory and its applications" II, XI.7); without any call T itself. In balance the share λ / (λ + δ +
+    that rate) of sources has one open: the renewal theorem, for times open of a mean that follows from gaps.
     """
-    if rate * idle_s > NEVER_IDLE:
+    gone = rate + ends
+    if gone * idle_s > NEVER_IDLE:
         return 0.0
-    return rate / math.expm1(rate * idle_s) if rate * idle_s > 1e-12 else 1 / idle_s
+    return gone / math.expm1(gone * idle_s) if gone * idle_s > 1e-12 else 1 / idle_s

@@ -82,9 +82,9 @@ class OpenConnections:
     def _reset(self) -> Floats:
         """Of λ calls a second and source, δ of its connections being closed a second, δ / λ (1 - e^(-λ r)) are sent
         within the round trip r after one was; never more than there are calls without a connection."""
-        made, (sources, _, idle_s) = np.zeros(self.held.shape), self.network.kept.terms[1]
+        made, (sources, ends, idle_s) = np.zeros(self.held.shape), self.network.kept.terms[1]
         rate, free = self.call_rps / sources, self.free[self.calls]
-        _find_reset(self.held, rate, idle_s, self.trip_s, self.dead, self.blocked, free, made)
+        _find_reset(self.held, rate, ends, idle_s, self.trip_s, self.dead, self.blocked, free, made)
         return made
 
     @cached
@@ -179,14 +179,14 @@ class OpenConnections:
 
 @compiled
 def _find_reset(
-    held: Floats2, rate: Floats1, idle_s: Floats1, trip_s: Floats2, dead: Bools2, blocked: Bools2, free: Floats1,
-    made: Floats2,
+    held: Floats2, rate: Floats1, ends: Floats1, idle_s: Floats1, trip_s: Floats2, dead: Bools2, blocked: Bools2,
+    free: Floats1, made: Floats2,
 ) -> None:  # fmt: skip
     """`OpenConnections._reset`; `rate` (calls/s and source) and `free` by kind."""
     for kind in range(held.shape[0]):
         if rate[kind] <= 0:
             continue
-        closed, whole = idle_ends(rate[kind], idle_s[kind]) / rate[kind], 0.0
+        closed, whole = idle_ends(rate[kind], ends[kind], idle_s[kind]) / rate[kind], 0.0
         for pair in range(held.shape[1]):
             if not (dead[kind, pair] or blocked[kind, pair]):
                 made[kind, pair] = held[kind, pair] * closed * -math.expm1(-rate[kind] * trip_s[kind, pair])
