@@ -43,6 +43,8 @@ class Machine:
         # When each server will be done with what it has been given.
         self._done_s = [0.0] * servers
         self._given_s = 0.0
+        # Whether requests are work; while a run is set up they are none.
+        self.works = True
         # Of late arrivals, the share that found the queue full.
         self.full_share = 0.0
 
@@ -53,7 +55,7 @@ class Machine:
 
     def take(self, now: float, chance: Random) -> float | None:
         """Takes a request and says how long it will take, or refuses it (None) as its queue is full."""
-        if not self._done_s:
+        if not self._done_s or not self.works:
             return self._service_s * self.slowness
         wait = max(self._done_s[0] - now, 0.0)
         full = wait > 0 and wait >= self.instance.queue_s

@@ -43,8 +43,9 @@ ROOM_S = 3.0
 WIDE_S = 1.0
 LATE_ANSWERS = 100
 SLOW_STEPS = 10
-# The worst phases are so long before a step (s): at the limit, none.
-JUST_BEFORE_S = 1e-6
+# The worst phases are so long before a step (s): at the limit, none. Whoever probes a name at a second finds what has
+# been believed of targets at that second.
+JUST_BEFORE_S, JUST_AFTER_S = 1e-6, 1e-7
 
 
 class Target:
@@ -236,23 +237,25 @@ class Simulation:
     def _begin(self) -> None:
         """Clients hold what they have long come to hold: sessions and connections, each of which has been opened since
         the last one ended, and may have been idle too long."""
+        machines = self.world.machines.values()
+        busy = [one for (_, name), some in self.targets.items() for one in some if self._by_busy(self.groups[name])]
+        for machine in machines:
+            machine.works = False
         for client in self.plan.clients:
             rate = client.rps * self._factor(client)[0] / client.sources
-            if not rate:
-                continue
-            for source in self.sources[client.name]:
+            for source in self.sources[client.name] if rate else ():
                 for call in client.calls:
                     self._call(client, asked_of(call.url), source)
+                    for target in busy:
+                        target.ends.clear()
                 self._end_some(client, source, rate)
+        for machine in machines:
+            machine.works = True
         self.counts = Counts()
-        self._room.clear()
-        self._lost_share.clear()
-        for machine in self.world.machines.values():
-            machine.become(1.0, 0.0, empty=True)
-            machine.full_share = 0.0
-        for targets in self.targets.values():
-            for target in targets:
-                target.ends.clear()
+
+    @staticmethod
+    def _by_busy(group: TargetGroup) -> bool:
+        return group.balance in ("least-connections", "two-choices")
 
     def _end_some(self, client: ClientGroup, source: Source, rate: float) -> None:
         """Of what a source holds that makes so many calls a second, some has ended, and not begun anew yet."""
@@ -550,7 +553,7 @@ class Simulation:
             for answer in range(len(entry.answers) if probe else 0):
                 for number, area in enumerate(entry.probed_from):
                     assert probe is not None
-                    phase_s = self._phase_s(probe, number / len(entry.probed_from))
+                    phase_s = self._phase_s(probe, number / len(entry.probed_from)) + JUST_AFTER_S
                     self.env.process(self._name_prober(entry.name, answer, area, probe, phase_s))
 
     def _name_prober(self, name: str, answer: int, area: str, probe: Probe, phase_s: float) -> Iterator[simpy.Event]:
@@ -826,7 +829,7 @@ class Simulation:
         latency_s = machine.take(now, self.chance)
         if latency_s is None:
             return OVERLOADED
-        if group.balance in ("least-connections", "two-choices"):
+        if self._by_busy(group):
             heapq.heappush(target.ends, now + self.chance.expovariate(1 / latency_s))
         if latency_s + waited_s > min(spent.budget_s, spent.due_s) or latency_s > group.response_timeout_s:
             return SILENT

@@ -100,3 +100,8 @@ def fail(at_s: float, **part: Any) -> dict[str, Any]:
 def restore(at_s: float, **part: Any) -> dict[str, Any]:
     """A step that brings a part back."""
     return {"at_s": at_s, "restore": part}
+
+
+def surge(at_s: float, factor: float) -> dict[str, Any]:
+    """A step in which the walkers begin to ask for so many times as much."""
+    return {"at_s": at_s, "surge": {"clients": "walkers", "factor": factor}}

@@ -5,7 +5,7 @@ import pytest
 from northgate.engine.drill.run import run_drill, undisturbed
 from northgate.engine.reports.board.state import board_state
 from northgate.engine.reports.words import message
-from tests.support.plans import changed, drill_of, fail, network_of, plan_data
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data, surge
 
 SCALE = {"min": 6, "max": 12, "target_utilisation": 0.6, "every_s": 30, "warmup_s": 45}
 
@@ -16,10 +16,6 @@ def scaled(rps=600, capacity=200, **scale):
     data["fleets"][0]["instance"] |= {"capacity_rps": capacity, "service_ms": 5}
     data["clients"][0]["rps"] = rps
     return data
-
-
-def surge(at_s, factor):
-    return {"at_s": at_s, "surge": {"clients": "walkers", "factor": factor}}
 
 
 def scalings(run):

@@ -9,7 +9,7 @@ from northgate.engine.processes.probing.beats import Beats
 from northgate.engine.processes.probing.sends import COURSE, Findings
 from northgate.plan.models.groups import Probe
 from tests.engine.network.test_names import two_regions
-from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
+from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore, surge
 
 CLOSE = 1e-9
 COLUMNS = dict(
@@ -97,6 +97,18 @@ def test_a_beat_from_the_result_waits_for_each_time_out(phases, first):
     data = probe_data((10, 15, 3, 2), next_after="result")
     run = drill_of(data, [fail(60, instance="tiles-1")], phases=phases)
     assert downs(run)[0].blind_s == pytest.approx(first + 2 * (10 + 15) + 15, rel=CLOSE)
+
+
+@pytest.mark.parametrize("phases", ["best", "worst"])
+@pytest.mark.parametrize("surges", [[surge(7, 1.7)], [surge(7, 1.7), surge(31, 1.0)]])
+def test_a_beat_from_the_result_is_where_the_phases_say_however_long_answers_took(phases, surges):
+    """With the load each answer takes longer, so that all later probes come later: but one is sent with the step."""
+    data = changed(probe_data((10, 15, 3, 2), next_after="result"), "/fleets/0/instance/capacity_rps", 180)
+    row = downs(drill_of(data, [*surges, fail(60, instance="tiles-1")], phases=phases))[0]
+    least_s, most_s = 2 * (10 + 15) + 15, 3 * (10 + 15)
+    assert row.bounds.earliest_s == least_s
+    assert row.bounds.latest_s > most_s + 1e-5, "answers take their time"
+    assert row.blind_s == pytest.approx(least_s if phases == "best" else row.bounds.latest_s, abs=1e-8)
 
 
 def test_a_probe_sent_before_the_return_still_fails():

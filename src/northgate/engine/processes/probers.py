@@ -131,6 +131,8 @@ class Probers:
         """From now on probes find `outcome`: those sent before keep what they found, and their verdicts stand."""
         if self.just_before and self._calls:
             self._find_out(now, outcome)
+        if now >= self._sends.aligned_s:
+            self._align(now)
         old = self._sends.outcome
         different = (old.passes != outcome.passes) | (old.delay_s != outcome.delay_s) | (old.slope != outcome.slope)
         different |= self._sends.course.any(axis=1)
@@ -141,12 +143,27 @@ class Probers:
         reached = met >= np.where(old.passes, self._pass_after, self._fail_after)
         standing = different & (old.passes != self.believes) & reached & (due >= now) & (due < NEVER)
         self._promised = np.where(standing, due, self._promised)
-        passes = np.where(sent > 0, np.where(old.passes, self._passes + sent, 0.0), self._passes)
-        fails = np.where(sent > 0, np.where(old.passes, 0.0, self._fails + sent), self._fails)
-        self._passes = np.where(different, np.minimum(passes, self._pass_after), self._passes)
-        self._fails = np.where(different, np.minimum(fails, self._fail_after), self._fails)
+        self._count(sent, different)
         self.turns = self.turns + (old.passes != outcome.passes)
         self._sends.find(now, outcome, sent, different)
+        self._due_s = None
+
+    def _count(self, sent: Floats, which: Bools) -> None:
+        """So many probes of some have found what is found until now."""
+        found = self._sends.outcome.passes
+        passes = np.where(sent > 0, np.where(found, self._passes + sent, 0.0), self._passes)
+        fails = np.where(sent > 0, np.where(found, 0.0, self._fails + sent), self._fails)
+        self._passes = np.where(which, np.minimum(passes, self._pass_after), self._passes)
+        self._fails = np.where(which, np.minimum(fails, self._fail_after), self._fails)
+
+    def _align(self, now: float) -> None:
+        """With the first change, under the best and the worst phases, whoever goes by results sends a probe, however
+        long answers have taken until then; but who is about to change his mind."""
+        sends = self._sends
+        mine = sends.by_result & (sends.outcome.passes == self.believes) & (self._promised == NEVER)
+        sent = np.where(mine, sends.nearest(now), 0.0)
+        self._count(sent, mine)
+        sends.align(now, mine)
         self._due_s = None
 
     def stands(self, now: float) -> Iterator[Bools | Floats]:

@@ -6,7 +6,7 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from northgate.engine.base import Bools, Bools1, Floats, Floats1, Floats2, compiled, part
+from northgate.engine.base import NEVER, Bools, Bools1, Floats, Floats1, Floats2, compiled, part
 from northgate.engine.formulas import wait_s
 from northgate.engine.processes.probing.beats import Beats, Phases
 
@@ -43,6 +43,8 @@ class Sends:
         self.just_before = phases == "worst"
         self.outcome, self.since_s, self.course = outcome, 0.0, np.zeros((len(outcome.passes), len(COURSE)))
         spread = phases == "spread"
+        # When those who go by results are to be at the first change: until it has come.
+        self.aligned_s = NEVER if spread or self.keeps_beat else first_change_s
         self.first_s = beats.spread * self._interval_s if spread else np.mod(first_change_s, self._beat())
 
     @property
@@ -85,6 +87,16 @@ class Sends:
         made = np.empty(len(self.first_s))
         _find_before(np.array([now]), np.array([self.just_before]), self.first_s, *self._pace, made)
         return made
+
+    def nearest(self, now: float) -> Floats:
+        """How many probes each has sent before the one that it sends nearest to now."""
+        sent = self.before(now)
+        late_s, early_s = now - self.after(np.maximum(sent - 1, 0.0)), self.after(sent) - now
+        return np.asarray(np.where((sent > 0) & (late_s < early_s), sent - 1, sent))
+
+    def align(self, now: float, which: Bools) -> None:
+        """The next probe of some is sent now."""
+        self.aligned_s, self.first_s = NEVER, np.where(which, now, self.first_s)
 
     def find(self, now: float, outcome: Findings, count: Floats, different: Bools) -> None:
         """From now on probes find this, of which that of some is `different`; these have sent so many before."""
