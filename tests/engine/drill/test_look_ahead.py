@@ -17,7 +17,8 @@ from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.run import run_drill
 from northgate.engine.formulas import Openings, Stations, occupancy
 from northgate.engine.network.compile import compile_network
-from northgate.engine.processes import Backlogs, holders
+from northgate.engine.processes import Backlogs
+from northgate.engine.processes.naming import holders
 from northgate.engine.solver import Opens, Solver
 from northgate.plan import read_plan
 from tests.engine.network.test_names import two_regions

@@ -77,7 +77,8 @@ def _parts(run: Run) -> Iterator[Bools | Floats | Ints]:
     yield from flow.state.numbers
     # A retry storm goes on from how often calls are tried.
     yield flow.attempts.numbers
-    for one in (*_probers(run), run.fronts.addresses, run.drains, run.warmup, run.scaling, run.demand, run.resolvers):
+    others = (run.fronts.addresses, run.drains, run.warmup, run.scaling, run.demand, run.resolvers, run.anew)
+    for one in (*_probers(run), *others):
         yield from one.stands(run.now)
 
 

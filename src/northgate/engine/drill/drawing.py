@@ -11,7 +11,7 @@ from northgate.engine.drill.ahead.steps import Step, Stretch
 from northgate.engine.drill.readings import latency_at_end_s, peaking_in
 from northgate.engine.drill.result import Ends, Keyframe, Turns
 from northgate.engine.drill.stairs import Climbed
-from northgate.engine.processes import Backlogs, Holdings, Resolvers
+from northgate.engine.processes import Anew, Backlogs, Holdings
 from northgate.engine.solver import Flow
 
 # What of a keyframe is read off a straight line, and where it stands in a flow.
@@ -26,13 +26,14 @@ DRAWN_BYTES, DRAWN = 2**26, 64
 
 
 def on_the_way(
-    first: Keyframe, ahead: Stretch, second: float, resolvers: Resolvers, holdings: Holdings, backlogs: Backlogs
+    first: Keyframe, ahead: Stretch, second: float, anew: Anew, holdings: Holdings, backlogs: Backlogs
 ) -> list[Keyframe]:
     """The first keyframe and those on the way to a second, to which was looked in one; each knows where it leads to.
 
     Rates that go evenly from the first to the end, past their mean half-way, are read off the straight line, at the
     seconds at which the shares of old answers would be looked at.
     """
+    resolvers = anew.resolvers
     stale = resolvers.stale_shares(second, first.state.call_rps)
     if ahead.step:
         return [replace(first, ends=_led_to(ahead.step, second, stale))]
@@ -50,12 +51,9 @@ def on_the_way(
 
     while at_s < second - SAME_S:
         past_s, rates = at_s - first.t_s, on_the_line(at_s)
-        state = replace(
-            first.state,
-            answers=resolvers.answers(at_s),
-            held=holdings.after(ahead.opens, past_s),
-            backlog_s=backlogs.after(past_s),
-        )
+        held = holdings.after(ahead.opens, past_s)
+        answers, backlog_s = anew.answers(at_s, held), backlogs.after(past_s)
+        state = replace(first.state, answers=answers, held=held, backlog_s=backlog_s)
         failed = first.failed + float((first.cause_rps + rates.cause_rps).sum()) / 2 * past_s
         made.append(replace(first, t_s=at_s, state=state, failed=failed, **asdict(rates)))
         at_s = resolvers.next_s(at_s)

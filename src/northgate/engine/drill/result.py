@@ -1,7 +1,7 @@
 """A drill that has run."""
 
 from bisect import bisect_right
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from operator import attrgetter
 from typing import overload
 
@@ -13,8 +13,8 @@ from northgate.engine.base import Bools, Floats, Ints, cached
 from northgate.engine.drill.blind import BlindRow
 from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.readings import Readings
-from northgate.engine.network import Answers, Network
-from northgate.engine.processes import AnswerHistory, Holdings, Vote, growth
+from northgate.engine.network import Network
+from northgate.engine.processes import AnswerHistory, Followed, Past, Vote, growth
 from northgate.engine.solver import Flow, Opens, Solver, State
 from northgate.plan.models.drills import Drill, Expectation
 
@@ -49,7 +49,8 @@ class Keyframe(Struct, frozen=True):
 
     Served by zone and failed by cause in requests/s, utilisation by machine; `moving`: some backlog grows or shrinks.
     `faster`: how utilisations go on (see `growth`). `failed`: the calls that have failed up to here.
-    `opens`: how sessions and connections are opened until the next keyframe, on the mean. `turns`: verdicts until then.
+    `opens`: how sessions and connections are opened until the next keyframe, on the mean; `followed`: how those are
+    connected who hold older answers. `turns`: verdicts until then.
     """
 
     t_s: float
@@ -64,6 +65,7 @@ class Keyframe(Struct, frozen=True):
     stale: Floats
     failed: float
     opens: Opens
+    followed: Followed = ()
     turns: Turns | None = None
     ends: Ends | None = None
 
@@ -107,7 +109,7 @@ class Story(Struct, frozen=True):
 
 class DrillRun(Struct, frozen=True, dict=True):
     """A drill, computed: keyframes at its events, blind rows, the log of events, and readings; what names answered, and
-    what everyone held of that at any second. `ends_s`: until when it was followed."""
+    what those held of that at any second who connected anew. `ends_s`: until when it was followed."""
 
     network: Network
     drill: Drill
@@ -117,7 +119,7 @@ class DrillRun(Struct, frozen=True, dict=True):
     events: tuple[Event, ...]
     readings: Readings
     history: AnswerHistory
-    answers_at: Callable[[float], Answers]
+    past: Past
     votes: tuple[Vote, ...]
     cascade: Cascade | None = None
     kept: Mapping[float, Flow] = field(default_factory=dict)
@@ -176,7 +178,7 @@ class DrillRun(Struct, frozen=True, dict=True):
             in_use = frame.turns.after(frame.state.in_use, second)
             return Solver(self.network).solve(replace(frame.state, in_use=in_use))
         seconds = second - frame.t_s
-        answers = self.answers_at(second)
-        held = Holdings(self.network, frame.state.held).after(frame.opens, seconds)
+        held = self.past.after(frame.followed, frame.state.held, frame.opens, seconds)
+        answers = self.past.answers(second, frame.followed, held)
         backlog_s = growth(flow, frame.faster).after(seconds)
         return Solver(self.network).solve(replace(frame.state, answers=answers, held=held, backlog_s=backlog_s))

@@ -25,6 +25,7 @@ from northgate.engine.drill.stairs import Climb, Stairs, ends_of, may_be_stairs,
 from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.network import Network
 from northgate.engine.processes import (
+    Anew,
     Autoscaling,
     Backlogs,
     Demand,
@@ -34,6 +35,7 @@ from northgate.engine.processes import (
     Holdings,
     NameChecks,
     Names,
+    Past,
     Process,
     Resolvers,
     TargetChecks,
@@ -103,7 +105,7 @@ class Run:
         if newcomers:
             self.flow = flow_with(self, self.targets.in_use, healthy)
         self.look_ahead = LookAhead(
-            self.solver, self.resolvers, self.holdings, self.backlogs, partial(found_under, self), drill.lasts_s
+            self.solver, self.anew, self.holdings, self.backlogs, partial(found_under, self), drill.lasts_s
         )  # fmt: skip
         self.climb = Climb(partial(flow_under, self), partial(found_alike, self))
         self.flow = self.holdings.settle(self.flow, lambda: flow_with(self, self.targets.in_use, healthy))
@@ -177,6 +179,7 @@ class Run:
     def _look(self) -> None:
         """What follows from the flow of now: what probes find, and how far it holds."""
         self.begins = self.flow.attempts, self.flow.pair_share
+        self.anew.look(self.now, self.flow, self.holdings.held)
         meet_targets(self)
         meet_names(self)
         self.look_ahead.look(self.flow, self.now, self._until_s())
@@ -219,7 +222,7 @@ class Run:
         belief makes."""
         believes = self.world.view.passes[self.network.probed.pair]
         healthy = [np.ones(len(name.answers), dtype=bool) for name in self.network.plan.names]
-        self.resolvers = Resolvers(self.network, healthy, self.fronts.present, self.given)
+        self._tell_names(healthy)
         for _ in range(SETTLING_ROUNDS):
             flow = flow_with(self, usable(self.world, self.drains, believes), healthy)
             found = self.target_checks.findings(flow, self.backlogs.backlog_s).passes
@@ -228,8 +231,12 @@ class Run:
             if (found == believes).all() and told:
                 break
             believes, healthy = found, voted
-            self.resolvers = Resolvers(self.network, healthy, self.fronts.present, self.given)
+            self._tell_names(healthy)
         return flow, healthy
+
+    def _tell_names(self, healthy: list[Bools]) -> None:
+        self.resolvers = Resolvers(self.network, healthy, self.fronts.present, self.given)
+        self.anew = Anew(self.network, self.resolvers, self.holdings)
 
     def state_with(self, in_use: Bools, healthy: list[Bools] | None = None) -> State:
         """The state of now, were these pairs in use; while the run is set up, with these healthy answers."""
@@ -239,7 +246,7 @@ class Run:
             in_use=in_use,
             in_address=self.fronts.present,
             healthy=self.names.healthy if healthy is None else healthy,
-            answers=self.resolvers.answers(self.now),
+            answers=self.anew.answers(self.now, self.holdings.held),
             fresh=self.resolvers.fresh(),
             warmth=self.warmup.warmth,
             call_rps=self.demand.call_rps(self.now),
@@ -258,7 +265,7 @@ class Run:
         if seconds > 0 and self.look_ahead.moves:
             ahead = self.look_ahead.until(self.flow, self.now, second)
             begun = self.keyframes.pop()
-            self.keyframes += on_the_way(begun, ahead, second, self.resolvers, self.holdings, self.backlogs)
+            self.keyframes += on_the_way(begun, ahead, second, self.anew, self.holdings, self.backlogs)
             for flow, part in [(self.flow, 0.0), *ahead.parts]:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)
                 self.totals.count(flow, part * seconds)
@@ -310,6 +317,7 @@ def keyframe(run: Run) -> Keyframe:
         stale=run.resolvers.stale_shares(run.now, flow.state.call_rps),
         failed=run.totals.failed,
         opens=look_ahead.opens(flow),
+        followed=run.anew.followed,
     )
 
 
@@ -329,10 +337,10 @@ def finished(run: Run) -> DrillRun:
         run.world.most_targets,
         settled=settled,
     )
-    history = run.resolvers.history
+    history, votes = run.resolvers.history, tuple(run.names.votes)
     return DrillRun(
         run.network, run.drill, run.now, tuple(run.keyframes), blind, tuple(run.journal.events), readings_of(ended),
-        history, partial(run.resolvers.answers_at, history), tuple(run.names.votes), run.journal.cascade, run.kept,
+        history, Past(run.network, history, run.resolvers), votes, run.journal.cascade, run.kept,
     )  # fmt: skip
 
 

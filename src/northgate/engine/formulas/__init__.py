@@ -23,7 +23,7 @@ from northgate.engine.formulas.hashing import (
     target_keys,
     winners,
 )
-from northgate.engine.formulas.occupancy import Occupancy, Openings, idle_ends
+from northgate.engine.formulas.occupancy import BOUND, OPENS, SERVED, Occupancy, Openings, idle_ends
 from northgate.engine.formulas.queues import (
     AT_BOUND_S,
     Queue,
@@ -41,7 +41,10 @@ from northgate.engine.formulas.selection import METHODS, Candidates, Method
 
 __all__ = [
     "AT_BOUND_S",
+    "BOUND",
     "METHODS",
+    "OPENS",
+    "SERVED",
     "Bounds",
     "Candidates",
     "Connects",

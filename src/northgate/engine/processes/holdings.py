@@ -1,11 +1,12 @@
 """Sessions and layer 4 connections of a network: how their masses change, and what ends them at once."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
+from typing import Protocol
 
 import numpy as np
 
-from northgate.engine.base import NEVER, Bools, Floats
-from northgate.engine.formulas import Occupancy
+from northgate.engine.base import NEVER, Bools, Floats, Ints, ints
+from northgate.engine.formulas import Occupancy, Openings
 from northgate.engine.network import Network
 from northgate.engine.processes.world import World
 from northgate.engine.solver import Flow, Held, Opens
@@ -13,6 +14,20 @@ from northgate.engine.truth import REFUSES
 
 # Connections are settled when no share of sources changes by more than this, or after so many rounds.
 STEADY, SETTLING_ROUNDS = 1e-12, 10
+
+
+class Followed(Protocol):
+    """Kinds of connections that are followed by themselves: what is held of them in so many seconds, and for how long
+    that hardly changes."""
+
+    def kinds(self) -> Ints:
+        """Which these are."""
+
+    def rows(self, seconds: float) -> Mapping[int, Floats]:
+        """What is held of each in so many seconds, pair by pair."""
+
+    def step_s(self) -> float:
+        """For how long nothing of them changes much."""
 
 
 class Holdings:
@@ -30,6 +45,11 @@ class Holdings:
         self.sorts = bool(network.kept.sessions) + bool(network.kept.connections)
         self.sessions_moved, self.connections_reset = 0.0, 0.0
         self._made: tuple[Opens, Held, tuple[Occupancy, ...]] | None = None
+        self._followed: Followed | None = None
+
+    def follow(self, followed: Followed) -> None:
+        """These are followed by themselves."""
+        self._followed = followed
 
     def settle(self, flow: Flow, then: Callable[[], Flow]) -> Flow:
         """What stays as it is under the load that it makes itself; the flow with it. `then`: the flow with what is held
@@ -51,11 +71,12 @@ class Holdings:
 
     def after(self, opens: Opens, seconds: float) -> Held:
         """What is held `seconds` later."""
-        return self._each(opens, lambda masses: masses.after(seconds))
+        return self._with_rows(self._each(opens, lambda masses: masses.after(seconds)), ((seconds, 1.0),))
 
     def mean(self, opens: Opens, seconds: float) -> Held:
         """What is held on the mean over the next `seconds`."""
-        return self._each(opens, lambda masses: masses.mean(seconds))
+        made = self._each(opens, lambda masses: masses.mean(seconds))
+        return self._with_rows(made, ((0.0, 1 / 6), (seconds / 2, 4 / 6), (seconds, 1 / 6)))
 
     def led_on(self, opens: tuple[Opens, Opens, Opens], seconds: float) -> tuple[Held, float]:
         """What is held in so many seconds, while a parabola goes through how they are opened now, half-way and then;
@@ -66,15 +87,17 @@ class Holdings:
         first, middle, last = opens
         each = zip(self._masses(first), middle.parts, last.parts, strict=True)
         held, off = zip(*(masses.led_on(half_way, then, seconds) for masses, half_way, then in each), strict=True)
-        return _of_all(Held(*held)), max(off)
+        return self._with_rows(_of_all(Held(*held)), ((seconds, 1.0),)), max(off)
 
     def look_s(self, opens: Opens, now: float) -> float:
         """When to look again: inf while nothing moves."""
-        return now + min(masses.step_s() for masses in self._masses(opens)) if self.sorts else NEVER
+        paces_s = [masses.step_s() for masses in self._masses(opens)] if self.sorts else []
+        return now + min([*paces_s, self._followed.step_s() if self._followed else NEVER], default=NEVER)
 
     def drawn_s(self, opens: Opens, now: float) -> float:
         """Until when straight lines draw well enough what is held; inf while next to nothing moves."""
-        return now + min(masses.drawn_s() for masses in self._masses(opens)) if self.sorts else NEVER
+        paces_s = [masses.drawn_s() for masses in self._masses(opens)] if self.sorts else []
+        return now + min([*paces_s, self._followed.step_s() if self._followed else NEVER], default=NEVER)
 
     def free_sessions(self, members: Bools) -> None:
         """Ends the sessions on these members: they move on with their next call."""
@@ -105,12 +128,42 @@ class Holdings:
             return self.held
         return _of_all(Held(*map(change, self._masses(opens))))
 
+    def _with_rows(self, held: Held, parts: Sequence[tuple[float, float]]) -> Held:
+        """What is held, and of those who are followed by themselves what they hold at these seconds, with these
+        weights."""
+        if self._followed is None or not len(kinds := self._followed.kinds()):
+            return held
+        every = [(self._followed.rows(seconds), weight) for seconds, weight in parts]
+        rows = {int(kind): sum((weight * rows[int(kind)] for rows, weight in every), np.zeros(1)) for kind in kinds}
+        return with_rows(held, rows)
+
     def _masses(self, opens: Opens) -> tuple[Occupancy, ...]:
         """The masses under a flow: sessions, connections, and strays among these; kept while nothing changes."""
         if self._made is None or self._made[0] is not opens or self._made[1] is not self.held:
-            masses = (Occupancy(*both) for both in zip(self.held.parts, opens.parts, strict=True))
+            held, how = list(self.held.parts), list(opens.parts)
+            kinds = self._followed.kinds() if self._followed else ints(())
+            if len(kinds):
+                held[1], how[1] = without_kinds(held[1], how[1], kinds)
+            masses = (Occupancy(*both) for both in zip(held, how, strict=True))
             self._made = opens, self.held, tuple(masses)
         return self._made[2]
+
+
+def with_rows(held: Held, rows: Mapping[int, Floats]) -> Held:
+    """What is held, and of these kinds of connections that."""
+    if not rows:
+        return held
+    connections = held.connections.copy()
+    for kind, row in rows.items():
+        connections[kind] = row
+    return Held(held.sessions, connections, held.strays)
+
+
+def without_kinds(held: Floats, opens: Openings, kinds: Ints) -> tuple[Floats, Openings]:
+    """What is held, and how it is opened, as if nothing were of these kinds."""
+    held, ways = held.copy(), opens.ways.copy()
+    held[kinds], ways[:, kinds] = 0.0, 0.0
+    return held, Openings(ways, opens.rate, opens.ends, opens.silent)
 
 
 def _of_all(held: Held) -> Held:

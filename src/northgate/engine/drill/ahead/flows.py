@@ -10,7 +10,7 @@ from northgate.engine.drill.ahead.course import STEEPEST, Course, weights_at
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import SHORTEST_S, Past, Step, Stretch, faster_until
-from northgate.engine.processes import Holdings, Resolvers, growth
+from northgate.engine.processes import Anew, Holdings, growth
 from northgate.engine.solver import Attempts, Flow, Held, Opens, Solver
 
 # What is held half-way is found again where more than OTHERWISE is held otherwise; or NEARLY, where it was led on from
@@ -24,8 +24,8 @@ class FlowsAhead:
     `past`: the last step, where it leads to now.
     """
 
-    def __init__(self, solver: Solver, resolvers: Resolvers, holdings: Holdings) -> None:
-        self._solver, self._resolvers, self._holdings = solver, resolvers, holdings
+    def __init__(self, solver: Solver, anew: Anew, holdings: Holdings) -> None:
+        self._solver, self._anew, self._holdings = solver, anew, holdings
         self.past: Past | None = None
 
     def set_out(self, flow: Flow, now: float, past: Past | None) -> None:
@@ -101,10 +101,11 @@ class FlowsAhead:
         """The flow at a later second; until then sessions and connections are opened so, or these are `held` then, and
         utilisations grow so fast."""
         attempts, shares = self._course.at(second)
+        held = held or self._holdings.after(opens, second - self._now)
         state = replace(
             self._flow.state,
-            answers=self._resolvers.answers(second),
-            held=held or self._holdings.after(opens, second - self._now),
+            answers=self._anew.answers(second, held),
+            held=held,
             backlog_s=growth(self._flow, faster).after(second - self._now),
             attempts=attempts,
             shares=shares,
@@ -148,9 +149,10 @@ class FlowsAhead:
         """The flow under the mean of what clients hold until a second, and these backlogs: what is linear in shares is
         that of their mean. `opens`: how sessions and connections are opened meanwhile, where that is known."""
         flow, now = self._flow, self._now
-        answers, mean, known = self._resolvers.mean_answers(now, second), flow, opens or flow.opens
+        mean, known = flow, opens or flow.opens
         for _ in range(2):
             held = self._holdings.mean(known, second - now)
+            answers = self._anew.mean_answers(now, second, held)
             state = replace(flow.state, answers=answers, held=held, backlog_s=backlog_s)
             mean = self._solver.solve(replace(state, attempts=mean.attempts, shares=mean.pair_share))
             if opens is not None or not mean.opens.otherwise(known):

@@ -20,7 +20,7 @@ from northgate.engine.drill.ahead.steps import (
     way_of,
 )
 from northgate.engine.formulas import AT_BOUND_S
-from northgate.engine.processes import Backlogs, Entry, Holdings, Probers, Resolvers, growth
+from northgate.engine.processes import Anew, Backlogs, Entry, Holdings, Probers, growth
 from northgate.engine.solver import Flow, Opens, Solver, State
 
 # Load-dependent shares are solved again when a hold time has changed by the fraction FOLLOWED, FOLLOWED_S (s) later at
@@ -60,10 +60,10 @@ class LookAhead:
     """
 
     def __init__(
-        self, solver: Solver, resolvers: Resolvers, holdings: Holdings, backlogs: Backlogs,
+        self, solver: Solver, anew: Anew, holdings: Holdings, backlogs: Backlogs,
         found: Callable[[Flow], Found], end_s: float,
     ) -> None:  # fmt: skip
-        self._solver, self._resolvers, self._holdings, self._backlogs = solver, resolvers, holdings, backlogs
+        self._solver, self._resolvers, self._holdings, self._backlogs = solver, anew.resolvers, holdings, backlogs
         self._found = found
         # Nobody looks further than to the end.
         self._end_s, self._past_end_s = end_s, float(np.nextafter(end_s, np.inf))
@@ -75,7 +75,7 @@ class LookAhead:
         # How long the last step was that bent little enough, where rates are not linear; and that step.
         self._step_s = 0.0
         self._past: Past | None = None
-        self.flows = FlowsAhead(solver, resolvers, holdings)
+        self.flows = FlowsAhead(solver, anew, holdings)
         self.faster: Floats | None = None
         self._ahead: Stretch | None = None
 

@@ -94,7 +94,7 @@ class Tails:
     """The records of the recent past, each with the second from which on it was valid, and who may hold them still."""
 
     def __init__(self, who: Holders, records: Sequence[Record]) -> None:
-        self._who = who
+        self.who = who
         self._times: list[list[float]] = [[0.0] for _ in records]
         self._records = [[record] for record in records]
         # When each name's record changed, all of it.
@@ -103,7 +103,7 @@ class Tails:
     @property
     def settles_s(self) -> float:
         """The second from which on nobody holds an answer that has changed; 0 if none ever did."""
-        held = zip(self._changes, self._who.clients_hold_s, strict=True)
+        held = zip(self._changes, self.who.clients_hold_s, strict=True)
         return max((changes[-1] + hold_s for changes, hold_s in held if changes), default=0.0)
 
     def next_s(self, now: float) -> float:
@@ -122,13 +122,13 @@ class Tails:
     def _tails(self, now: float) -> Iterator[tuple[float, float]]:
         """When answers changed, and for how long some then hold the old ones, who do so still; without those who hold
         them for ever."""
-        for times, spans in zip(self._times, self._who.spans, strict=True):
+        for times, spans in zip(self._times, self.who.spans, strict=True):
             for changed in times[1:]:
                 yield from ((changed, span) for span in spans if now < changed + span - TOGETHER_S < NEVER)
 
     def stands(self, now: float) -> Iterator[Floats | Ints]:
         """The records that anyone holds, and for how long they have been valid (s)."""
-        for times, records, longest_s in zip(self._times, self._records, self._who.longest_s, strict=True):
+        for times, records, longest_s in zip(self._times, self._records, self.who.longest_s, strict=True):
             held = [at for at in range(len(times)) if at + 1 == len(times) or times[at + 1] > now - longest_s]
             yield np.array([now - times[at] for at in held[1:]])
             yield np.frombuffer(b"".join(b"".join(records[at].key) for at in held), dtype=np.uint8).astype(np.int64)

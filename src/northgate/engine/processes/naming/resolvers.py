@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from northgate.engine.base import DIGITS, NEVER, Bools, Floats, Ints, cached, where_true
 from northgate.engine.network import Answers, Asker, NameBook, Network, Record, Sets
-from northgate.engine.processes.holders import TOGETHER_S, Holders, Tails
+from northgate.engine.processes.naming.holders import TOGETHER_S, Holders, Tails
 
 # Shares below this are rounding errors of nothing.
 ROUNDING = 1e-14
@@ -21,7 +21,7 @@ ROUNDING = 1e-14
 ANSWERED = 8
 
 
-def _mixed(parts: Sequence[tuple[float, Sets]]) -> Sets:
+def mixed(parts: Sequence[tuple[float, Sets]]) -> Sets:
     """Sets with their shares added up, each part with its weight."""
     made: Sets = {}
     for weight, sets in (one for one in parts if one[0] > 0):
@@ -56,7 +56,7 @@ def held_sets(names: NameBook, who: Asker, over_share: float, over_s: float, hel
     if over_share <= 0:
         return by_ttl
     longer = names.sets(who, lambda name: held(name, over_s))
-    return _mixed([(1 - over_share, by_ttl), (over_share, longer)])
+    return mixed([(1 - over_share, by_ttl), (over_share, longer)])
 
 
 class AnswerHistory(Struct, frozen=True, eq=False):
@@ -67,13 +67,17 @@ class AnswerHistory(Struct, frozen=True, eq=False):
 
     def sets(self, who: Asker, over_share: float, over_s: float, now: float) -> Sets:
         """The sets that an asker's clients hold at a second, of whom `over_share` keep all records for `over_s`."""
+        return held_sets(self.network.names, who, over_share, over_s, self.held_at(now))
+
+    def held_at(self, now: float) -> HeldAt:
+        """The records that are held at a second."""
 
         def held(name: int, kept_s: float | None) -> list[tuple[float, Record]]:
             until_now = [one for one in self.records[name] if one[0] <= now] or [self.records[name][0]]
             hold_s = self.network.plan.names[name].ttl_s if kept_s is None else kept_s
             return held_records([at for at, _ in until_now], [one for _, one in until_now], hold_s, now)
 
-        return held_sets(self.network.names, who, over_share, over_s, held)
+        return held
 
 
 class Between(Struct, frozen=True):
@@ -186,14 +190,14 @@ class Resolvers(Tails):
                 self._changes[name].append(now)
             if len(records) > 1 and self._alike(name, records[-1], records[-2]):
                 del times[-1], records[-1], self._changes[name][-1:]
-            while len(times) > 1 and times[1] <= now - self._who.longest_s[name]:
+            while len(times) > 1 and times[1] <= now - self.who.longest_s[name]:
                 self._past[name].append((times.pop(0), records.pop(0)))
         return changed
 
     def _alike(self, name: int, one: Record, other: Record) -> bool:
         """Whether two records of a name tell everyone who goes by it the same."""
         return all(
-            self._names.lists(name, area, one) == self._names.lists(name, area, other) for area in self._who.areas
+            self._names.lists(name, area, one) == self._names.lists(name, area, other) for area in self.who.areas
         )
 
     def meets_s(self, now: float) -> float:
@@ -209,7 +213,7 @@ class Resolvers(Tails):
 
     def _meet(self, now: float, bend_s: float) -> list[float]:
         """`meets_s`, all of them until a tail bends."""
-        shares = self.answers(now), self._answers([self._sets(number, now, bend_s) for number in self._who.every])
+        shares = self.answers(now), self._answers([self._sets(number, now, bend_s) for number in self.who.every])
         first, last = (one.dns_share - self.fresh() for one in shares)
         mine = (first * last < 0) & (np.minimum(np.abs(first), np.abs(last)) > ROUNDING)
         at_s = now + (bend_s - now) * (first[mine] / (first - last)[mine])
@@ -217,31 +221,31 @@ class Resolvers(Tails):
 
     def answers(self, now: float) -> Answers:
         """What everyone holds at a second."""
-        return self._lately.at(now, lambda: self._answers([self._sets(number, now) for number in self._who.every]))
+        return self._lately.at(now, lambda: self._answers([self._sets(number, now) for number in self.who.every]))
 
     def answers_at(self, history: "AnswerHistory", now: float) -> Answers:
         """What everyone held at any second of the past."""
         return self._answers(
             [
                 history.sets(self._asker(number), one.over_share, one.over_s, now)
-                for number, one in enumerate(self._who.holders)
+                for number, one in enumerate(self.who.holders)
             ]
         )
 
     def fresh(self) -> Floats:
         """What entries would be told if nobody held old answers."""
-        return self._lately.fresh(lambda: self._answers([self._fresh_sets(one) for one in self._who.every]).dns_share)
+        return self._lately.fresh(lambda: self._answers([self._fresh_sets(one) for one in self.who.every]).dns_share)
 
     def mean_answers(self, now: float, second: float) -> Answers:
         """What everyone holds on the mean until a second, before which no tail bends: the share of a record is linear,
         an alias multiplies two of them or more, and Simpson's rule is exact for both."""
         parts = [(now, 1 / 6), ((now + second) / 2, 4 / 6), (second, 1 / 6)]
         made: list[Sets] = []
-        for number in self._who.every:
-            if self._steady(number):
+        for number in self.who.every:
+            if self.steady(number):
                 made.append(self._sets(number, now))
                 continue
-            made.append(_mixed([(weight, self._sets(number, at)) for at, weight in parts]))
+            made.append(mixed([(weight, self._sets(number, at)) for at, weight in parts]))
         return self._answers(made)
 
     def _answers(self, sets: Sequence[Sets]) -> Answers:
@@ -253,24 +257,24 @@ class Resolvers(Tails):
                     shares[start + leaf] += part / len(leaves)
         dns_share = np.ones(len(self._network.entries.call))
         dns_share[asks] = np.array(shares)[at]
-        return Answers(dns_share, self._who.of_call, tuple(sets))
+        return Answers(dns_share, self.who.of_call, tuple(sets))
 
     @cached
     def _places(self) -> tuple[list[int], Ints, Ints]:
         """Where each holder's addresses begin in one list of all; which entries ask a name, and where they look."""
-        sizes = [len(self._names.leaves_for(self._asker(number))) for number in self._who.every]
+        sizes = [len(self._names.leaves_for(self._asker(number))) for number in self.who.every]
         starts = np.cumsum([0, *sizes])
-        asks = where_true(self._who.of_entry >= 0)
-        return starts.tolist(), asks, starts[self._who.of_entry[asks]] + self._network.entries.leaf[asks]
+        asks = where_true(self.who.of_entry >= 0)
+        return starts.tolist(), asks, starts[self.who.of_entry[asks]] + self._network.entries.leaf[asks]
 
-    def _steady(self, number: int) -> bool:
+    def steady(self, number: int) -> bool:
         """Whether those names have had no other record for as long as anyone holds one."""
-        below, records = self._who.below[number], self._records
+        below, records = self.who.below[number], self._records
         return self._lately.steady(number, lambda: all(len(records[name]) == 1 for name in below))
 
     def _fresh_sets(self, number: int) -> Sets:
         """What a holder would be told now; worked out once for the same records."""
-        key = tuple(self._records[name][-1].key for name in self._who.below[number])
+        key = tuple(self._records[name][-1].key for name in self.who.below[number])
         if number not in self._settled or self._settled[number][0] != key:
             told = self._names.sets(self._asker(number), lambda name: [(1.0, self._records[name][-1])])
             self._settled[number] = key, told
@@ -278,7 +282,7 @@ class Resolvers(Tails):
 
     def _sets(self, number: int, now: float, then_s: float | None = None) -> Sets:
         """What a holder holds now, or then, before or when a tail bends."""
-        if self._steady(number):
+        if self.steady(number):
             return self._fresh_sets(number)
         known = self._between.get(number)
         if known is None or not known.begins_s <= now < known.ends_s:
@@ -287,17 +291,18 @@ class Resolvers(Tails):
 
     def _until_bend(self, number: int, now: float) -> "Between":
         """The sets of a holder from now until a tail bends: a power of time for each name on the way."""
-        bend_s, holder, degree = self.bends_s(now), self._who.holders[number], len(self._who.below[number])
+        bend_s, holder, degree = self.bends_s(now), self.who.holders[number], len(self.who.below[number])
         ends_s = bend_s if bend_s < NEVER else now
         times = [now + (ends_s - now) * place / degree for place in range(degree + 1)] if ends_s > now else [now]
         asker = self._asker(number)
-        sets = [held_sets(self._names, asker, holder.over_share, holder.over_s, self._held_at(time)) for time in times]
+        sets = [held_sets(self._names, asker, holder.over_share, holder.over_s, self.held_at(time)) for time in times]
         return Between(now, bend_s, tuple(times), tuple(sets))
 
     def _asker(self, number: int) -> Asker:
-        return self._names.askers[self._who.holders[number].asker]
+        return self._names.askers[self.who.holders[number].asker]
 
-    def _held_at(self, now: float) -> "HeldAt":
+    def held_at(self, now: float) -> "HeldAt":
+        """The records that are held at a second."""
         ttl_s = [entry.ttl_s for entry in self._network.plan.names]
         return lambda name, over_s: held_records(
             self._times[name], self._records[name], ttl_s[name] if over_s is None else over_s, now
@@ -314,10 +319,10 @@ class Resolvers(Tails):
 
     def stale_shares(self, now: float, call_rps: Floats) -> Floats:
         """Per name the share of its clients' requests whose answer is not the one that they would get now."""
-        made = np.zeros(len(self._who.followers))
+        made = np.zeros(len(self.who.followers))
         known: dict[int, float] = {}
-        for name, followers in enumerate(self._who.followers):
-            moving = [one for one in followers if not self._steady(one[1])]
+        for name, followers in enumerate(self.who.followers):
+            moving = [one for one in followers if not self.steady(one[1])]
             whole = sum(call_rps[call] for call, _ in followers) if moving else 0.0
             for call, holder in moving if whole > 0 else ():
                 if holder not in known:

@@ -1,0 +1,1 @@
+"""Names: what clients hold of their answers, and for how long."""

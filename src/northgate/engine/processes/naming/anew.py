@@ -1,0 +1,335 @@
+"""Who connects anew, and what those hold of names.
+
+A layer 4 connection asks no name. Who can connect stays connected for a while, whatever his resolver holds by then; who
+holds an old answer that leads nowhere has no connection, and asks again with each call: so of those who connect anew
+more hold the old answer than of all clients. How many of those who hold one version of the records are connected is
+followed by itself, pair by pair, as if they were all clients (`formulas/occupancy.py`):
+
+    dh_j/dt = λ (1 - H) q_j - d_j h_j,   H = Σ h_j
+
+q_j being the chance with which a connect of theirs opens a connection at pair j. Those who hold the newest version are
+all the others: what is held in all, less S h of each older version, S being the share of clients that hold it. So what
+is held in all does not follow from the chances of all together, which change as fast as who can connect has done so.
+"""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import product
+
+import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
+
+from northgate.engine.base import NEVER, Floats, Ints, ints, total_by, where_true
+from northgate.engine.formulas import BOUND, OPENS, SERVED, Occupancy, Openings
+from northgate.engine.network import Answers, Network, Record, Sets
+from northgate.engine.processes.holdings import Holdings, with_rows
+from northgate.engine.processes.naming.holders import Holders
+from northgate.engine.processes.naming.resolvers import AnswerHistory, HeldAt, Resolvers, mixed
+from northgate.engine.solver import Flow, Held, Opens
+
+# Of so few who connect anew (as a share of all) nobody asks what they hold.
+FEW = 1e-9
+
+
+class Version(Struct, frozen=True):
+    """One version of all records by which a holder goes: the share of clients that hold it, the sets that they are told
+    by it, and whether it is what everyone is told now."""
+
+    share: float
+    sets: Sets
+    newest: bool
+
+
+# By what tells versions apart.
+Versions = Mapping[tuple[bytes, ...], Version]
+
+
+class Connected(Struct, frozen=True):
+    """How many are connected, at a second, of those who hold older versions (`keys`) of what the calls of a kind of
+    connection are told by, and how that goes on: `masses` (versions, pairs), each as a part of those who hold the
+    version, `shares` of all clients. `held` (pairs): how many are in all; `newest`: how those open connections who hold
+    the newest version; None where sessions say where connections lead, which are followed with those."""
+
+    kind: int
+    holder: int
+    keys: tuple[tuple[bytes, ...], ...]
+    masses: Occupancy
+    shares: Floats
+    held: Floats
+    newest: Openings | None
+    at_s: float
+
+    def then(self, second: float, versions: Versions, held: Floats) -> Floats:
+        """Of those who hold older versions, at a second (versions, pairs), and never more than all hold (`held`)."""
+        shares = self._shares(versions)
+        most = np.divide(held, shares[:, None], out=np.ones(self.masses.held.shape), where=shares[:, None] > 0)
+        made: Floats = np.minimum(self.masses.after(max(second - self.at_s, 0.0)), most)
+        return made
+
+    def total(self, newest: Openings, second: float, versions: Versions) -> Floats:
+        """How many are connected in all, pair by pair, at a second.
+
+        With N of all clients that hold the newest version, of which n are connected, r more a second who have held an
+        older one and are connected as h is on the mean, and M(t; m) what comes of m in the time t: n comes to
+        N M(t; n/N) + r ∫ M(t - τ; h) dτ.
+        """
+        seconds = second - self.at_s
+        if seconds <= 0:
+            return self.held
+        older, shares, many = self.masses.held, self._shares(versions), len(self.keys)
+        whole = max(1 - float(self.shares.sum()), 0.0)
+        mine = np.maximum(self.held - self.shares @ older, 0.0)
+        first = mine / whole if whole > FEW else np.zeros(len(mine))
+        all_alike = np.zeros(many + 1, dtype=np.int64)
+        opens = Openings(
+            newest.ways[:, all_alike], newest.rate[all_alike], newest.ends[:, all_alike], newest.silent[all_alike]
+        )
+        held = np.concatenate([(first / max(float(first.sum()), 1.0))[None], self.masses.mean(seconds)])
+        come = Occupancy(held, opens)
+        made = whole * come.after(seconds)[0] + (self.shares - shares) @ come.mean(seconds)[1:]
+        return np.asarray(made + shares @ self.masses.after(seconds))
+
+    def _shares(self, versions: Versions) -> Floats:
+        return np.array([versions[key].share if key in versions else 0.0 for key in self.keys])
+
+
+# What is followed: per kind of connection whose clients hold older versions.
+Followed = tuple[Connected, ...]
+# By holder and second: the versions that it holds.
+VersionsAt = Callable[[int, float], Versions]
+
+
+def versions_at(network: Network, who: Holders, held_at: Callable[[float], HeldAt]) -> VersionsAt:
+    """What finds versions, by which records are held at a second; the last of each name are told now."""
+    names = network.names
+
+    def find(number: int, second: float) -> Versions:
+        holder, below = who.holders[number], who.below[number]
+        asker, held, made = names.askers[holder.asker], held_at(second), dict[tuple[bytes, ...], Version]()
+        now = _key([held(name, 0.0)[-1][1] for name in below])
+        for part, over_s in ((1 - holder.over_share, None), (holder.over_share, holder.over_s)):
+            for some in product(*(held(name, over_s) for name in below)) if part > 0 else ():
+                records = [record for _, record in some]
+                share = part * float(np.prod([one for one, _ in some]))
+                key = _key(records)
+                if key in made:
+                    made[key] = replace(made[key], share=made[key].share + share)
+                    continue
+                told = {name: [(1.0, record)] for name, record in zip(below, records, strict=True)}
+                made[key] = Version(share, names.sets(asker, told.__getitem__), key == now)
+        return made
+
+    return find
+
+
+def _key(records: Sequence[Record]) -> tuple[bytes, ...]:
+    return tuple(b"".join(record.key) for record in records)
+
+
+def answers_anew(
+    network: Network, followed: Followed, known: Answers, versions: VersionsAt, second: float, held: Held
+) -> Answers:  # fmt: skip
+    """What those hold who connect anew: of calls that are followed otherwise than all clients do (`known`)."""
+    parts = {one.kind: _free(one, versions(one.holder, second), held.connections[one.kind], second) for one in followed}
+    return _with(network, known, parts)
+
+
+def rows_after(followed: Followed, versions: VersionsAt, seconds: float) -> dict[int, Floats]:
+    """By kind of connection that is followed by itself what is held in so many seconds, pair by pair."""
+    return {
+        one.kind: one.total(one.newest, one.at_s + seconds, versions(one.holder, one.at_s + seconds))
+        for one in followed
+        if one.newest is not None
+    }
+
+
+# How many connect anew (as a share of all clients) who hold each of some sets.
+Free = Sequence[tuple[float, Sets]]
+
+
+def _with(network: Network, known: Answers, parts: Mapping[int, Free]) -> Answers:
+    """Answers, but for those who call over some kinds of connection, and connect anew."""
+    sets, holder, dns_share = list(known.sets), known.holder.copy(), known.dns_share.copy()
+    entries = network.entries
+    for kind, free in parts.items():
+        call, whole = network.kept.connections[kind].call, sum(share for share, _ in free)
+        if whole < FEW:
+            continue
+        mine = mixed([(share / whole, some) for share, some in free])
+        holder[call] = len(sets)
+        sets.append(mine)
+        asks = where_true((entries.call == call) & (entries.asker >= 0) & (entries.member < 0))
+        dns_share[asks] = _at_leaves(mine, entries.leaf[asks])
+    return Answers(dns_share, holder, tuple(sets)) if len(sets) > len(known.sets) else known
+
+
+def _at_leaves(sets: Sets, leaf: Ints) -> Floats:
+    """The share of connects that set out for each of some leaves, by those who hold these sets."""
+    size = max((one for leaves in sets for one in leaves), default=0)
+    made = np.zeros(max(size, int(leaf.max(initial=0))) + 1)
+    for leaves, share in sets.items():
+        for one in leaves:
+            made[one] += share / len(leaves)
+    return np.asarray(made[leaf])
+
+
+def _free(one: Connected, versions: Versions, held: Floats, second: float) -> Free:
+    """Who connects anew, by the sets of each version."""
+    older = one.then(second, versions, held).sum(axis=1)
+    free = {
+        key: versions[key].share * max(1 - float(connected), 0.0)
+        for key, connected in zip(one.keys, older, strict=True)
+        if key in versions
+    }
+    others = {key: version.share for key, version in versions.items() if key not in free}
+    rest, every = max(1 - float(held.sum()) - sum(free.values()), 0.0), sum(others.values())
+    free |= {key: rest * share / every for key, share in others.items() if every > 0}
+    return [(share, versions[key].sets) for key, share in free.items()]
+
+
+class Anew:
+    """What is followed of a run. `followed` changes with each flow of now; all between is led on from there."""
+
+    def __init__(self, network: Network, resolvers: Resolvers, holdings: Holdings) -> None:
+        self._network, self.resolvers = network, resolvers
+        self.followed: Followed = ()
+        self._versions = versions_at(network, resolvers.who, resolvers.held_at)
+        holdings.follow(self)
+
+    def answers(self, second: float, held: Held) -> Answers:
+        """What those hold at a second who connect anew."""
+        known, versions = self.resolvers.answers(second), self._versions
+        return answers_anew(self._network, self.followed, known, versions, second, held)
+
+    def mean_answers(self, now: float, second: float, held: Held) -> Answers:
+        """What these hold on the mean until a second, before which no tail bends; `held`: what is held on the mean."""
+        known = self.resolvers.mean_answers(now, second)
+        if not self.followed:
+            return known
+        parts: dict[int, list[tuple[float, Sets]]] = {one.kind: [] for one in self.followed}
+        for weight, at_s in ((1 / 6, now), (4 / 6, (now + second) / 2), (1 / 6, second)):
+            rows = self.rows(at_s - now)
+            for one in self.followed:
+                row = rows.get(one.kind, held.connections[one.kind])
+                free = _free(one, self._versions(one.holder, at_s), row, at_s)
+                parts[one.kind] += [(weight * share, sets) for share, sets in free]
+        return _with(self._network, known, parts)
+
+    def rows(self, seconds: float) -> dict[int, Floats]:
+        """By kind of connection that is followed by itself what is held in so many seconds, pair by pair."""
+        return rows_after(self.followed, self._versions, seconds)
+
+    def kinds(self) -> Ints:
+        """The kinds of connections that are followed by themselves."""
+        return ints(one.kind for one in self.followed if one.newest is not None)
+
+    def step_s(self) -> float:
+        """For how long nothing of what is followed by itself changes much, but for those who ask again."""
+        return min((one.masses.step_s() for one in self.followed if one.newest is not None), default=NEVER)
+
+    def look(self, now: float, flow: Flow, held: Held) -> None:
+        """The flow of now, and what is held."""
+        kinds, of_call = self._network.kept.connections, self.resolvers.who.of_call
+        before = {one.kind: one for one in self.followed}
+        self.followed = tuple(
+            made
+            for kind, one in enumerate(kinds)
+            if of_call[one.call] >= 0 and not self.resolvers.steady(int(of_call[one.call]))
+            if (made := self._followed(kind, before.get(kind), now, flow, held.connections[kind])) is not None
+        )
+
+    def _followed(self, kind: int, before: Connected | None, now: float, flow: Flow, held: Floats) -> Connected | None:
+        versions = self._versions(int(self.resolvers.who.of_call[self._call(kind)]), now)
+        older = {key: one for key, one in versions.items() if not one.newest}
+        if not older:
+            return None
+        known = dict(zip(before.keys, before.then(now, versions, held), strict=True)) if before else {}
+        counted = [key for key in older if key in known]
+        left = held - sum((older[key].share * known[key] for key in counted), np.zeros(len(held)))
+        share = 1 - sum(older[key].share for key in counted)
+        others = np.maximum(left, 0.0) / share if share > FEW else held
+        masses, told = np.array([known.get(key, others) for key in older]), [one.sets for one in older.values()]
+        told += [one.sets for one in versions.values() if one.newest]
+        opens, holder = self._opens(kind, flow, held, told), int(self.resolvers.who.of_call[self._call(kind)])
+        shares = np.array([one.share for one in older.values()])
+        mine, newest = _some(opens, slice(0, len(older))), None
+        if not self._led(flow, kind):
+            newest = _some(opens, slice(len(older), None)) if len(told) > len(older) else _nobody(mine)
+        return Connected(kind, holder, tuple(older), Occupancy(masses, mine), shares, held, newest, now)
+
+    def _call(self, kind: int) -> int:
+        return self._network.kept.connections[kind].call
+
+    @staticmethod
+    def _led(flow: Flow, kind: int) -> bool:
+        """Whether sessions say where these connections lead."""
+        ways = flow.opens.connections.ways[:, kind]
+        return len(ways) > BOUND and not bool(np.isnan(ways[BOUND]).any())
+
+    def _opens(self, kind: int, flow: Flow, held: Floats, sets: Sequence[Sets]) -> Openings:
+        """How those open connections who hold these sets: where they are told the same share of addresses of a front as
+        all who connect anew, as these do."""
+        network, opens = self._network, flow.opens.connections
+        call, count = self._call(kind), len(sets)
+        mine = where_true(network.entries.call[network.arrivals.entry] == call)
+        entry, front = network.arrivals.entry[mine], network.arrivals.front[mine]
+        here = front >= 0
+        fronts, leaf = len(network.fronts.zone), network.entries.leaf[entry[here]]
+
+        def at_fronts(share: Floats) -> Floats:
+            return total_by(front[here], share, fronts)[network.pairs.front]
+
+        every = at_fronts(flow.state.dns_share[entry[here]])
+        told = np.array([at_fronts(_at_leaves(one, leaf)) for one in sets])
+        chance = _chance(opens, kind, held)
+        ways = np.where(every > 0, chance * np.divide(told, every, out=np.zeros(told.shape), where=every > 0), 0.0)
+        ways /= np.maximum(ways.sum(axis=1), 1.0)[:, None]
+        of_kind = np.full(count, kind)
+        return Openings(ways[None], opens.rate[of_kind], opens.ends[:, of_kind], opens.silent[of_kind])
+
+    def stands(self, now: float) -> Iterator[Floats | Ints]:
+        """All that is followed, as it stands."""
+        for one in self.followed:
+            yield np.array([one.kind, len(one.keys)])
+            yield one.masses.after(now - one.at_s)
+
+
+def _some(opens: Openings, which: slice) -> Openings:
+    return Openings(opens.ways[:, which], opens.rate[which], opens.ends[:, which], opens.silent[which])
+
+
+def _nobody(opens: Openings) -> Openings:
+    """How the same open none."""
+    return Openings(np.zeros((1, 1, opens.ways.shape[2])), opens.rate[:1], opens.ends[:, :1], opens.silent[:1])
+
+
+def _chance(opens: Openings, kind: int, held: Floats) -> Floats:
+    """The chance with which who connects anew opens a connection at each pair; where sessions say where these lead,
+    with those who are bound there."""
+    ways = opens.ways[:, kind]
+    if len(ways) <= BOUND or np.isnan(ways[BOUND]).any():
+        return np.asarray(np.maximum(ways[OPENS], 0.0))
+    led = np.maximum(ways[SERVED] * np.maximum(ways[BOUND] - held, 0.0) + ways[OPENS], 0.0)
+    return np.asarray(led / max(1 - float(held.sum()), FEW))
+
+
+class Past(Struct, frozen=True):
+    """What was held at any second of a run, by what was followed from the keyframe before on."""
+
+    network: Network
+    history: AnswerHistory
+    resolvers: Resolvers
+
+    def answers(self, second: float, followed: Followed, held: Held) -> Answers:
+        """What those held who connected anew."""
+        known = self.resolvers.answers_at(self.history, second)
+        return answers_anew(self.network, followed, known, self._versions, second, held)
+
+    def after(self, followed: Followed, held: Held | None, opens: Opens, seconds: float) -> Held:
+        """What was held so many seconds after a keyframe at which this was."""
+        made = Holdings(self.network, held).after(opens, seconds)
+        return with_rows(made, rows_after(followed, self._versions, seconds))
+
+    @property
+    def _versions(self) -> VersionsAt:
+        return versions_at(self.network, self.resolvers.who, self.history.held_at)
