@@ -236,7 +236,7 @@ class Run:
 
     def _tell_names(self, healthy: list[Bools]) -> None:
         self.resolvers = Resolvers(self.network, healthy, self.fronts.present, self.given)
-        self.anew = Anew(self.network, self.resolvers, self.holdings)
+        self.anew = Anew(self.solver, self.resolvers, self.holdings)
 
     def state_with(self, in_use: Bools, healthy: list[Bools] | None = None) -> State:
         """The state of now, were these pairs in use; while the run is set up, with these healthy answers."""

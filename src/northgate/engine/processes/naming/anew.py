@@ -25,10 +25,12 @@ from northgate.engine.network import Answers, Network, Record, Sets
 from northgate.engine.processes.holdings import Holdings, with_rows
 from northgate.engine.processes.naming.holders import Holders
 from northgate.engine.processes.naming.resolvers import AnswerHistory, HeldAt, Resolvers, mixed
-from northgate.engine.solver import Flow, Held, Opens
+from northgate.engine.solver import Flow, Held, Opens, Solver
 
 # Of so few who connect anew (as a share of all) nobody asks what they hold.
 FEW = 1e-9
+# If so few hold a version, loads are as if nobody did.
+SOME = 1e-4
 
 
 class Version(Struct, frozen=True):
@@ -190,10 +192,10 @@ def _free(one: Connected, versions: Versions, held: Floats, second: float) -> Fr
 class Anew:
     """What is followed of a run. `followed` changes with each flow of now; all between is led on from there."""
 
-    def __init__(self, network: Network, resolvers: Resolvers, holdings: Holdings) -> None:
-        self._network, self.resolvers = network, resolvers
+    def __init__(self, solver: Solver, resolvers: Resolvers, holdings: Holdings) -> None:
+        self._solver, self._network, self.resolvers = solver, holdings.network, resolvers
         self.followed: Followed = ()
-        self._versions = versions_at(network, resolvers.who, resolvers.held_at)
+        self._versions = versions_at(self._network, resolvers.who, resolvers.held_at)
         holdings.follow(self)
 
     def answers(self, second: float, held: Held) -> Answers:
@@ -229,36 +231,52 @@ class Anew:
 
     def look(self, now: float, flow: Flow, held: Held) -> None:
         """The flow of now, and what is held."""
-        kinds, of_call = self._network.kept.connections, self.resolvers.who.of_call
-        before = {one.kind: one for one in self.followed}
+        known, before = dict[int, Versions](), {one.kind: one for one in self.followed}
+        for kind in range(len(self._network.kept.connections)):
+            holder = self._holder(kind)
+            if holder >= 0 and not self.resolvers.steady(holder):
+                versions = self._versions(holder, now)
+                if any(not one.newest for one in versions.values()):
+                    known[kind] = versions
+        begun = [kind for kind, some in known.items() if not any(one.newest for one in some.values())]
+        flow = self._with_newest(flow, begun)
         self.followed = tuple(
-            made
-            for kind, one in enumerate(kinds)
-            if of_call[one.call] >= 0 and not self.resolvers.steady(int(of_call[one.call]))
-            if (made := self._followed(kind, before.get(kind), now, flow, held.connections[kind])) is not None
+            self._followed(kind, versions, before.get(kind), now, flow, held.connections[kind])
+            for kind, versions in known.items()
         )
 
-    def _followed(self, kind: int, before: Connected | None, now: float, flow: Flow, held: Floats) -> Connected | None:
-        versions = self._versions(int(self.resolvers.who.of_call[self._call(kind)]), now)
+    def _with_newest(self, flow: Flow, kinds: Sequence[int]) -> Flow:
+        """A flow in which some few hold the newest version already, of which nobody does yet: how these fare."""
+        if not kinds:
+            return flow
+        answers, parts = flow.state.answers, dict[int, Free]()
+        for kind in kinds:
+            now = answers.sets[answers.holder[self._call(kind)]]
+            parts[kind] = [(1 - SOME, now), (SOME, self.resolvers.fresh_sets(self._holder(kind)))]
+        return self._solver.solve(replace(flow.state, answers=_with(self._network, answers, parts)))
+
+    def _followed(
+        self, kind: int, versions: Versions, before: Connected | None, now: float, flow: Flow, held: Floats
+    ) -> Connected:  # fmt: skip
         older = {key: one for key, one in versions.items() if not one.newest}
-        if not older:
-            return None
         known = dict(zip(before.keys, before.then(now, versions, held), strict=True)) if before else {}
         counted = [key for key in older if key in known]
         left = held - sum((older[key].share * known[key] for key in counted), np.zeros(len(held)))
         share = 1 - sum(older[key].share for key in counted)
         others = np.maximum(left, 0.0) / share if share > FEW else held
         masses, told = np.array([known.get(key, others) for key in older]), [one.sets for one in older.values()]
-        told += [one.sets for one in versions.values() if one.newest]
-        opens, holder = self._opens(kind, flow, held, told), int(self.resolvers.who.of_call[self._call(kind)])
+        holder = self._holder(kind)
+        opens = self._opens(kind, flow, held, [*told, self.resolvers.fresh_sets(holder)])
         shares = np.array([one.share for one in older.values()])
-        mine, newest = _some(opens, slice(0, len(older))), None
-        if not self._led(flow, kind):
-            newest = _some(opens, slice(len(older), None)) if len(told) > len(older) else _nobody(mine)
-        return Connected(kind, holder, tuple(older), Occupancy(masses, mine), shares, held, newest, now)
+        mine, newest = _some(opens, slice(0, len(older))), _some(opens, slice(len(older), None))
+        newer = None if self._led(flow, kind) else newest
+        return Connected(kind, holder, tuple(older), Occupancy(masses, mine), shares, held, newer, now)
 
     def _call(self, kind: int) -> int:
         return self._network.kept.connections[kind].call
+
+    def _holder(self, kind: int) -> int:
+        return int(self.resolvers.who.of_call[self._call(kind)])
 
     @staticmethod
     def _led(flow: Flow, kind: int) -> bool:
@@ -296,11 +314,6 @@ class Anew:
 
 def _some(opens: Openings, which: slice) -> Openings:
     return Openings(opens.ways[:, which], opens.rate[which], opens.ends[:, which], opens.silent[which])
-
-
-def _nobody(opens: Openings) -> Openings:
-    """How the same open none."""
-    return Openings(np.zeros((1, 1, opens.ways.shape[2])), opens.rate[:1], opens.ends[:, :1], opens.silent[:1])
 
 
 def _chance(opens: Openings, kind: int, held: Floats) -> Floats:

@@ -234,7 +234,7 @@ class Resolvers(Tails):
 
     def fresh(self) -> Floats:
         """What entries would be told if nobody held old answers."""
-        return self._lately.fresh(lambda: self._answers([self._fresh_sets(one) for one in self.who.every]).dns_share)
+        return self._lately.fresh(lambda: self._answers([self.fresh_sets(one) for one in self.who.every]).dns_share)
 
     def mean_answers(self, now: float, second: float) -> Answers:
         """What everyone holds on the mean until a second, before which no tail bends: the share of a record is linear,
@@ -272,7 +272,7 @@ class Resolvers(Tails):
         below, records = self.who.below[number], self._records
         return self._lately.steady(number, lambda: all(len(records[name]) == 1 for name in below))
 
-    def _fresh_sets(self, number: int) -> Sets:
+    def fresh_sets(self, number: int) -> Sets:
         """What a holder would be told now; worked out once for the same records."""
         key = tuple(self._records[name][-1].key for name in self.who.below[number])
         if number not in self._settled or self._settled[number][0] != key:
@@ -283,7 +283,7 @@ class Resolvers(Tails):
     def _sets(self, number: int, now: float, then_s: float | None = None) -> Sets:
         """What a holder holds now, or then, before or when a tail bends."""
         if self.steady(number):
-            return self._fresh_sets(number)
+            return self.fresh_sets(number)
         known = self._between.get(number)
         if known is None or not known.begins_s <= now < known.ends_s:
             known = self._between[number] = self._until_bend(number, now)
@@ -326,7 +326,7 @@ class Resolvers(Tails):
             whole = sum(call_rps[call] for call, _ in followers) if moving else 0.0
             for call, holder in moving if whole > 0 else ():
                 if holder not in known:
-                    fresh = self._fresh_sets(holder)
+                    fresh = self.fresh_sets(holder)
                     held = self._sets(holder, now).items()
                     known[holder] = sum(max(share - fresh.get(leaves, 0.0), 0.0) for leaves, share in held)
                 made[name] += call_rps[call] * known[holder] / whole
