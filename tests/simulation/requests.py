@@ -589,7 +589,7 @@ class Simulation:
         takes = 0.0
         for front in fronts:
             takes += self._takes_connects(front, asked) / len(fronts)
-            lost = self._lost_share.get(balancer, 0.0)
+            lost = self._lost_share.get(balancer, 0.0) if self._has_answered_much(balancer) else 0.0
             for share, outcome in self._looked_up(front, asked, probe, trip_s):
                 found[outcome] += share / len(fronts) * (1 - lost if outcome == "passes" else 1)
                 found[OVERLOADED] += share / len(fronts) * (lost if outcome == "passes" else 0)
@@ -597,6 +597,12 @@ class Simulation:
             return True, 0.0 if probe.protocol == "tcp" else trip_s
         waits = found[SILENT] + found[BLOCKED] + found[DEAD_FRONT]
         return False, 0.0 if fronts and 1 - found["passes"] - waits > waits else probe.timeout_s
+
+    def _has_answered_much(self, balancer: str) -> bool:
+        """Whether a balancer's bandwidth is not all free."""
+        had, since_s = self._room.get(balancer, (math.inf, 0.0))
+        wide_mbps = self.balancers[balancer].bandwidth_mbps or 0.0
+        return had + (self.env.now - since_s) * wide_mbps < wide_mbps * WIDE_S
 
     def _takes_connects(self, front: Front, asked: Asked) -> float:
         """The share of connects that a front takes for somebody who is in use."""

@@ -326,3 +326,100 @@ def test_single_requests_agree_where_fronts_withdraw_without_targets(address_kin
     expected = computed(plan, plan.drills[0])
     assert expected["none_healthy"] > 20
     assert disagreement(expected, simulated(plan, plan.drills[0], 2 * RUNS), 0.01 / 100) == {}
+
+
+def test_single_requests_agree_where_fleets_scale_and_targets_start_slowly():
+    """Twice as much from a second of the profile on: a fleet launches, in the zone that has fewer, and what is new
+    starts slowly; a zone is lost meanwhile, and nobody is launched there; then the newest go one by one."""
+    data = small()
+    data["fleets"][0] |= {"zones": dict.fromkeys(["fells-1", "fells-2"]), "count": 4}
+    scale = {"min": 4, "max": 9, "target_utilisation": 0.25, "every_s": 20, "warmup_s": 15}
+    data["fleets"][0] |= {
+        "scale": scale,
+        "instance": data["fleets"][0]["instance"] | {"capacity_rps": 10, "queue_s": 2},
+    }
+    data["target_groups"][0] |= {"targets": [{"fleet": "tiles"}], "slow_start_s": 30}
+    data["clients"][0] |= {"rps": 14, "profile": [[30, 1.9], [170, 0.5]], "timeout_s": 10}
+    steps = [{"at_s": 62.3, "fail": {"zone": "fells-2"}}, {"at_s": 151.7, "restore": {"zone": "fells-2"}}]
+    data["drills"] = [{"name": "any", "lasts_s": 260, "steps": steps}]
+    plan = plan_from_data(data)
+    run = run_drill(compile_network(plan), plan.drills[0])
+    expected = computed(plan, plan.drills[0], run)
+    launched = {name for event in run.events if event.kind == "scale" for name in event.about}
+    assert len(launched) >= 3
+    assert disagreement(expected, simulated(plan, plan.drills[0], 2 * RUNS), 0.01 / 150) == {}
+
+
+@pytest.mark.parametrize("retries", [0, 1])
+def test_single_requests_agree_where_answers_are_more_than_a_bandwidth_lets_through(retries):
+    """Beside calls that are answered with nothing, which are lost as often; a name's probe does not mind, as less than
+    half are."""
+    data = small()
+    data["balancers"][0]["bandwidth_mbps"] = 1
+    data["probes"].append(
+        {"name": "watch", "protocol": "https", "port": 443, "path": "/ready", "interval_s": 5, "timeout_s": 2}
+        | {"unhealthy_after": 2, "healthy_after": 2}
+    )
+    data["areas"] = [{"name": "uplands", "latency_ms": {"fells": 12}}]
+    data["names"][0] |= {"probe": "watch", "probed_from": ["uplands"], "ttl_s": 10, "choose": "order"}
+    data["names"][0]["answers"] = [{"balancer": "front"}, {"balancer": "back"}]
+    data["clients"][0] |= {"rps": 30 - 10 * retries, "retries": retries}
+    url = "https://www.beckwater.example/tiles/7"
+    data["clients"][0]["calls"] = [{"url": url, "share": 3, "kilobytes": 10}, {"url": url, "kilobytes": 0}]
+    expected, differs = agrees(data, [{"at_s": 40, "surge": {"clients": "walkers", "factor": 0.3}}], 110)
+    assert expected["overloaded"] > 100
+    assert differs == {}
+
+
+@pytest.mark.parametrize("next_after", ["send", "result"])
+@pytest.mark.parametrize("phases", ["best", "worst"])
+def test_single_requests_agree_at_the_best_and_the_worst(phases, next_after):
+    """Where the interval follows on the result, the load of before has put every probe off its place."""
+    data = small()
+    data["probes"][0] |= {"next_after": next_after, "interval_s": 6, "unhealthy_after": 3}
+    data["fleets"][0]["instance"] |= {"capacity_rps": 20, "queue_s": 5, "service_ms": 200}
+    steps = [
+        {"at_s": 9.1, "surge": {"clients": "walkers", "factor": 1.6}}, {"at_s": 40.3, "fail": {"instance": "tiles-1"}},
+        {"at_s": 47.9, "fail": {"process": "tiles-2"}}, {"at_s": 80.2, "restore": {"instance": "tiles-1"}},
+    ]  # fmt: skip
+    data["drills"] = [{"name": "any", "lasts_s": 110, "phases": phases, "steps": steps}]
+    plan = plan_from_data(data)
+    expected = computed(plan, plan.drills[0])
+    assert disagreement(expected, simulated(plan, plan.drills[0]), 0.01 / 200) == {}
+
+
+FADING = {
+    "sources call often": {"sources": 40},
+    "and hold for longer": {"sources": 300, "overholds": {"share": 0.3, "s": 70}},
+    "and repeat": {"sources": 300, "retries": 2, "tries_next_address": True},
+}
+
+
+@pytest.mark.parametrize("client", FADING.values(), ids=FADING)
+def test_single_requests_agree_where_old_answers_fade_at_layer_4(client):
+    """The first region is lost, and back: who holds the old answer asks in vain until it has run out, and who is
+    connected in the other region stays."""
+    data = small()
+    data["regions"].append({"name": "coast", "zones": ["coast-1", "coast-2"]})
+    data["areas"] = [{"name": "uplands", "latency_ms": {"fells": 12, "coast": 34}}]
+    listener = {"name": "tls", "protocol": "tls", "port": 443, "otherwise": {"pool": "web"}}
+    data["balancers"] = [
+        one | {"layer": 4, "listeners": [listener], "idle_timeout_s": 600} for one in data["balancers"]
+    ]
+    data["balancers"][0] |= {"address_kind": "per-zone", "addresses": []}
+    data["balancers"][1]["zones"] = dict.fromkeys(["coast-1", "coast-2"])
+    data["firewalls"][0]["allow_in"].append({"protocol": "tcp", "ports": ["8080"], "from": "198.18.0.0/15"})
+    data["fleets"][1] |= {"zones": dict.fromkeys(["coast-1", "coast-2"]), "count": 4}
+    data["target_groups"][0] |= {"targets": [{"fleet": "tiles"}, {"fleet": "other"}], "on_out": "reset"}
+    data["probes"].append({"name": "watch", "protocol": "tcp", "port": 443, "interval_s": 5, "timeout_s": 3})
+    data["names"][0] |= {"probe": "watch", "probed_from": ["uplands"], "ttl_s": 40, "choose": "order"}
+    data["names"][0]["answers"] = [{"balancer": "front"}, {"balancer": "back"}]
+    data["clients"][0] |= {"rps": 60, "connection_s": 40, "retries": 0, "connect_timeout_s": 1, **client}
+    data["clients"][0]["calls"] = [{"url": "tls://www.beckwater.example:443"}]
+    steps = [{"at_s": 20.3, "fail": {"region": "fells"}}, {"at_s": 90.7, "restore": {"region": "fells"}}]
+    data["drills"] = [{"name": "any", "lasts_s": 190, "steps": steps}]
+    plan = plan_from_data(data)
+    expected = computed(plan, plan.drills[0])
+    # About half of the TTL after the verdict, less only what is connected.
+    assert expected["dead_front"] > 60 * 25
+    assert disagreement(expected, simulated(plan, plan.drills[0]), 0.01 / 200) == {}

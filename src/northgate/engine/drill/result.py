@@ -178,7 +178,7 @@ class DrillRun(Struct, frozen=True, dict=True):
             in_use = frame.turns.after(frame.state.in_use, second)
             return Solver(self.network).solve(replace(frame.state, in_use=in_use))
         seconds = second - frame.t_s
-        held = self.past.after(frame.followed, frame.state.held, frame.opens, seconds)
+        held = self.past.after(frame.followed, frame.state.held, frame.opens, seconds, second)
         answers = self.past.answers(second, frame.followed, held)
         backlog_s = growth(flow, frame.faster).after(seconds)
         return Solver(self.network).solve(replace(frame.state, answers=answers, held=held, backlog_s=backlog_s))

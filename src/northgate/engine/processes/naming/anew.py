@@ -136,10 +136,10 @@ def answers_anew(
     return _with(network, known, parts)
 
 
-def rows_after(followed: Followed, versions: VersionsAt, seconds: float) -> dict[int, Floats]:
-    """By kind of connection that is followed by itself what is held in so many seconds, pair by pair."""
+def rows_at(followed: Followed, versions: VersionsAt, second: float) -> dict[int, Floats]:
+    """By kind of connection that is followed by itself what is held at a second, pair by pair."""
     return {
-        one.kind: one.total(one.newest, one.at_s + seconds, versions(one.holder, one.at_s + seconds))
+        one.kind: one.total(one.newest, second, versions(one.holder, second))
         for one in followed
         if one.newest is not None
     }
@@ -219,7 +219,8 @@ class Anew:
 
     def rows(self, seconds: float) -> dict[int, Floats]:
         """By kind of connection that is followed by itself what is held in so many seconds, pair by pair."""
-        return rows_after(self.followed, self._versions, seconds)
+        now = max((one.at_s for one in self.followed), default=0.0)
+        return rows_at(self.followed, self._versions, now + seconds)
 
     def kinds(self) -> Ints:
         """The kinds of connections that are followed by themselves."""
@@ -338,10 +339,10 @@ class Past(Struct, frozen=True):
         known = self.resolvers.answers_at(self.history, second)
         return answers_anew(self.network, followed, known, self._versions, second, held)
 
-    def after(self, followed: Followed, held: Held | None, opens: Opens, seconds: float) -> Held:
-        """What was held so many seconds after a keyframe at which this was."""
+    def after(self, followed: Followed, held: Held | None, opens: Opens, seconds: float, second: float) -> Held:
+        """What was held at a second, so many seconds after a keyframe at which this was."""
         made = Holdings(self.network, held).after(opens, seconds)
-        return with_rows(made, rows_after(followed, self._versions, seconds))
+        return with_rows(made, rows_at(followed, self._versions, second))
 
     @property
     def _versions(self) -> VersionsAt:
