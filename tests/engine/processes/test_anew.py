@@ -107,9 +107,7 @@ def test_what_is_held_in_all_follows_the_equation(silent, calls_s):
 
     then = solve_ivp(moves, (0, seconds), np.concatenate([h, n]), rtol=1e-11, atol=1e-13).y[:, -1]
     share = begin_share - falls * seconds
-    found = one.total(
-        newer, 10.0 + seconds, {("old",): Version(share, {}, False), ("new",): Version(1 - share, {}, True)}
-    )
+    found = one.total(10.0 + seconds, {("old",): Version(share, {}, False), ("new",): Version(1 - share, {}, True)})
     # What comes over is taken to be connected as on the mean: exact where that stays.
     assert found == pytest.approx(share * then[:2] + then[2:], abs=0.01)
-    assert one.total(newer, 10.0, {}) is one.held
+    assert one.total(10.0, {}) is one.held

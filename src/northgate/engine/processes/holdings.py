@@ -84,8 +84,8 @@ class Holdings:
         `Occupancy.led_on`)."""
         if not self.sorts:
             return self.held, 0.0
-        first, middle, last = opens
-        each = zip(self._masses(first), middle.parts, last.parts, strict=True)
+        first, *others = opens
+        each = zip(self._masses(first), *(self._parts(one) for one in others), strict=True)
         held, off = zip(*(masses.led_on(half_way, then, seconds) for masses, half_way, then in each), strict=True)
         return self._with_rows(_of_all(Held(*held)), ((seconds, 1.0),)), max(off)
 
@@ -131,20 +131,35 @@ class Holdings:
     def _with_rows(self, held: Held, parts: Sequence[tuple[float, float]]) -> Held:
         """What is held, and of those who are followed by themselves what they hold at these seconds, with these
         weights."""
-        if self._followed is None or not len(kinds := self._followed.kinds()):
+        if self._followed is None or not len(kinds := self._kinds):
             return held
         every = [(self._followed.rows(seconds), weight) for seconds, weight in parts]
         rows = {int(kind): sum((weight * rows[int(kind)] for rows, weight in every), np.zeros(1)) for kind in kinds}
         return with_rows(held, rows)
 
+    @property
+    def _kinds(self) -> Ints:
+        """The kinds of connections that are followed by themselves."""
+        return self._followed.kinds() if self._followed else ints(())
+
+    def _parts(self, opens: Opens) -> tuple[Openings, ...]:
+        """How each sort is opened; nobody opens any of those who are followed by themselves."""
+        if not len(kinds := self._kinds):
+            return opens.parts
+        sessions, connections, strays = opens.parts
+        ways = connections.ways.copy()
+        ways[:, kinds] = 0.0
+        return sessions, Openings(ways, connections.rate, connections.ends, connections.silent), strays
+
     def _masses(self, opens: Opens) -> tuple[Occupancy, ...]:
         """The masses under a flow: sessions, connections, and strays among these; kept while nothing changes."""
         if self._made is None or self._made[0] is not opens or self._made[1] is not self.held:
-            held, how = list(self.held.parts), list(opens.parts)
-            kinds = self._followed.kinds() if self._followed else ints(())
-            if len(kinds):
-                held[1], how[1] = without_kinds(held[1], how[1], kinds)
-            masses = (Occupancy(*both) for both in zip(held, how, strict=True))
+            sessions, connections, strays = self.held.parts
+            if len(kinds := self._kinds):
+                connections = connections.copy()
+                connections[kinds] = 0.0
+            held = (sessions, connections, strays)
+            masses = (Occupancy(*both) for both in zip(held, self._parts(opens), strict=True))
             self._made = opens, self.held, tuple(masses)
         return self._made[2]
 
@@ -157,13 +172,6 @@ def with_rows(held: Held, rows: Mapping[int, Floats]) -> Held:
     for kind, row in rows.items():
         connections[kind] = row
     return Held(held.sessions, connections, held.strays)
-
-
-def without_kinds(held: Floats, opens: Openings, kinds: Ints) -> tuple[Floats, Openings]:
-    """What is held, and how it is opened, as if nothing were of these kinds."""
-    held, ways = held.copy(), opens.ways.copy()
-    held[kinds], ways[:, kinds] = 0.0, 0.0
-    return held, Openings(ways, opens.rate, opens.ends, opens.silent)
 
 
 def _of_all(held: Held) -> Held:

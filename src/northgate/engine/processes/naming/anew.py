@@ -50,7 +50,7 @@ class Connected(Struct, frozen=True):
     """How many are connected, at a second, of those who hold older versions (`keys`) of what the calls of a kind of
     connection are told by, and how that goes on: `masses` (versions, pairs), each as a part of those who hold the
     version, `shares` of all clients. `held` (pairs): how many are in all; `newest`: how those open connections who hold
-    the newest version; None where sessions say where connections lead, which are followed with those."""
+    the newest version."""
 
     kind: int
     holder: int
@@ -58,7 +58,7 @@ class Connected(Struct, frozen=True):
     masses: Occupancy
     shares: Floats
     held: Floats
-    newest: Openings | None
+    newest: Openings
     at_s: float
 
     def then(self, second: float, versions: Versions, held: Floats) -> Floats:
@@ -68,7 +68,7 @@ class Connected(Struct, frozen=True):
         made: Floats = np.minimum(self.masses.after(max(second - self.at_s, 0.0)), most)
         return made
 
-    def total(self, newest: Openings, second: float, versions: Versions) -> Floats:
+    def total(self, second: float, versions: Versions) -> Floats:
         """How many are connected in all, pair by pair, at a second.
 
         With N of all clients that hold the newest version, of which n are connected, r more a second who have held an
@@ -83,9 +83,7 @@ class Connected(Struct, frozen=True):
         mine = np.maximum(self.held - self.shares @ older, 0.0)
         first = mine / whole if whole > FEW else np.zeros(len(mine))
         all_alike = np.zeros(many + 1, dtype=np.int64)
-        opens = Openings(
-            newest.ways[:, all_alike], newest.rate[all_alike], newest.ends[:, all_alike], newest.silent[all_alike]
-        )
+        opens = _some(self.newest, all_alike)
         held = np.concatenate([(first / max(float(first.sum()), 1.0))[None], self.masses.mean(seconds)])
         come = Occupancy(held, opens)
         made = whole * come.after(seconds)[0] + (self.shares - shares) @ come.mean(seconds)[1:]
@@ -138,11 +136,7 @@ def answers_anew(
 
 def rows_at(followed: Followed, versions: VersionsAt, second: float) -> dict[int, Floats]:
     """By kind of connection that is followed by itself what is held at a second, pair by pair."""
-    return {
-        one.kind: one.total(one.newest, second, versions(one.holder, second))
-        for one in followed
-        if one.newest is not None
-    }
+    return {one.kind: one.total(second, versions(one.holder, second)) for one in followed}
 
 
 # How many connect anew (as a share of all clients) who hold each of some sets.
@@ -224,11 +218,11 @@ class Anew:
 
     def kinds(self) -> Ints:
         """The kinds of connections that are followed by themselves."""
-        return ints(one.kind for one in self.followed if one.newest is not None)
+        return ints(one.kind for one in self.followed)
 
     def step_s(self) -> float:
         """For how long nothing of what is followed by itself changes much, but for those who ask again."""
-        return min((one.masses.step_s() for one in self.followed if one.newest is not None), default=NEVER)
+        return min((one.masses.step_s() for one in self.followed), default=NEVER)
 
     def look(self, now: float, flow: Flow, held: Held) -> None:
         """The flow of now, and what is held."""
@@ -270,20 +264,13 @@ class Anew:
         opens = self._opens(kind, flow, held, [*told, self.resolvers.fresh_sets(holder)])
         shares = np.array([one.share for one in older.values()])
         mine, newest = _some(opens, slice(0, len(older))), _some(opens, slice(len(older), None))
-        newer = None if self._led(flow, kind) else newest
-        return Connected(kind, holder, tuple(older), Occupancy(masses, mine), shares, held, newer, now)
+        return Connected(kind, holder, tuple(older), Occupancy(masses, mine), shares, held, newest, now)
 
     def _call(self, kind: int) -> int:
         return self._network.kept.connections[kind].call
 
     def _holder(self, kind: int) -> int:
         return int(self.resolvers.who.of_call[self._call(kind)])
-
-    @staticmethod
-    def _led(flow: Flow, kind: int) -> bool:
-        """Whether sessions say where these connections lead."""
-        ways = flow.opens.connections.ways[:, kind]
-        return len(ways) > BOUND and not bool(np.isnan(ways[BOUND]).any())
 
     def _opens(self, kind: int, flow: Flow, held: Floats, sets: Sequence[Sets]) -> Openings:
         """How those open connections who hold these sets: where they are told the same share of addresses of a front as
@@ -313,7 +300,7 @@ class Anew:
             yield one.masses.after(now - one.at_s)
 
 
-def _some(opens: Openings, which: slice) -> Openings:
+def _some(opens: Openings, which: slice | Ints) -> Openings:
     return Openings(opens.ways[:, which], opens.rate[which], opens.ends[:, which], opens.silent[which])
 
 
