@@ -388,6 +388,25 @@ def test_single_requests_agree_at_the_best_and_the_worst(phases, next_after):
     assert disagreement(expected, simulated(plan, plan.drills[0]), 0.01 / 200) == {}
 
 
+@pytest.mark.parametrize("client", [{"sources": 50}, {"sources": 600, "connection_s": 10, "retries": 1}], ids=str)
+def test_single_requests_agree_where_connections_follow_keys(client):
+    """Whose key falls to what is silent fails with each call; whose target comes back stays where he is meanwhile."""
+    data = small()
+    listener = {"name": "tls", "protocol": "tls", "port": 443, "otherwise": {"pool": "web"}}
+    data["balancers"][0] |= {"layer": 4, "listeners": [listener], "idle_timeout_s": 600}
+    data["names"][0]["answers"] = [{"balancer": "front"}]
+    data["firewalls"][0]["allow_in"].append({"protocol": "tcp", "ports": ["8080"], "from": "198.18.0.0/15"})
+    data["target_groups"][0] |= {"targets": [{"fleet": "tiles"}], "balance": "source-hash"}
+    data["clients"][0] |= {"rps": 40, "connection_s": 40, "retries": 0, "connect_timeout_s": 1, **client}
+    data["clients"][0]["calls"] = [{"url": "tls://www.beckwater.example:443"}]
+    steps = [{"at_s": 20.3, "fail": {"instance": "tiles-1"}}, {"at_s": 70.7, "restore": {"instance": "tiles-1"}}]
+    data["drills"] = [{"name": "any", "lasts_s": 150, "steps": steps}]
+    plan = plan_from_data(data)
+    expected = computed(plan, plan.drills[0])
+    assert expected["timed_out"] > 30
+    assert disagreement(expected, simulated(plan, plan.drills[0]), 0.01 / 200) == {}
+
+
 FADING = {
     "sources call often": {"sources": 40},
     "and hold for longer": {"sources": 300, "overholds": {"share": 0.3, "s": 70}},

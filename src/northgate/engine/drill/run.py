@@ -33,6 +33,7 @@ from northgate.engine.processes import (
     Entry,
     Fronts,
     Holdings,
+    Keyed,
     NameChecks,
     Names,
     Past,
@@ -89,7 +90,7 @@ class Run:
         self.network, self.drill, self.now = network, drill, 0.0
         self.solver = Solver(network)
         self.world, self.demand, self.holdings = World(network), Demand(network), Holdings(network)
-        self.drains, self.warmup = Drains(network, self.holdings), Warmup(network)
+        self.drains, self.warmup, self.keyed = Drains(network, self.holdings), Warmup(network), Keyed(self.holdings)
         self.backlogs, self.fronts = Backlogs(self.world), Fronts(self.world, self.holdings)
         self.target_checks, self.name_checks = TargetChecks(self.world), NameChecks(network)
         self.given = first_given(network, drill)
@@ -118,8 +119,7 @@ class Run:
         self.keeps, self.kept = 0, dict[float, Flow]()
 
     def with_steps(self, steps: Sequence[Step]) -> "Run":
-        """A run that begins as this one, which has not begun yet, and goes by other steps; what never changes is
-        shared."""
+        """A run that begins as this one, which has not begun, and goes by other steps; what never changes is shared."""
         shared = (self.network, *vars(self.network).values(), self.world.paths, self.backlogs.patience, self.flow)
         known = {id(one): one for one in shared} | {id(self.solver): self.solver.another()}
         copied: Run = deepcopy(self, known)
@@ -164,7 +164,7 @@ class Run:
             if self.world.stale:
                 self._truth_changes()
         self.resolvers.change(self.now, self.names.healthy, self.fronts.present, self.names.given)
-        state = self.state_with(self.targets.in_use)
+        state = self.keyed.follow(self.state_with(self.targets.in_use), self.solver.solve)
         self.flow = self.look_ahead.there(state, self.now) or self.solver.solve(state)
         self._look()
 

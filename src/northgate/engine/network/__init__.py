@@ -2,6 +2,7 @@
 
 from northgate.engine.network.answers import Answers, Sets
 from northgate.engine.network.compile import compile_network, roomy
+from northgate.engine.network.kept import keyed_cells, sources_told
 from northgate.engine.network.names import Asker, Leaf, NameBook, Record
 from northgate.engine.network.own_addresses import ITSELF
 from northgate.engine.network.readiness import OBSTACLES, check_runnable, remarks, unknown_latencies
@@ -26,9 +27,11 @@ __all__ = [
     "address_text",
     "check_runnable",
     "compile_network",
+    "keyed_cells",
     "outside_of",
     "remarks",
     "roomy",
     "source_numbers",
+    "sources_told",
     "unknown_latencies",
 ]

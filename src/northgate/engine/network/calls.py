@@ -134,10 +134,13 @@ class CallRows:
             METHODS[group.balance].sticky_by_key or group.affinity.by != "none" for group in plan.target_groups
         ) or any(seen_source(balancer) == "client" for balancer in plan.balancers)
         self._onward = self._entries.onward
-        # Affinity by source holds at layer 4 too, and there each call has connections of its own.
+        # Affinity by source holds at layer 4 too, as keys do, and there each call has connections of its own.
         at_4 = {action.pool for one in plan.balancers if one.layer == 4 for action in actions_of(one) if action.pool}
         groups = {name for pool in plan.pools if pool.name in at_4 for tier in pool.tiers for name in tier.groups}
-        self._sticks_at_4 = any(one.affinity.by == "source" and one.name in groups for one in plan.target_groups)
+        self._sticks_at_4 = any(
+            (one.affinity.by == "source" or METHODS[one.balance].sticky_by_key) and one.name in groups
+            for one in plan.target_groups
+        )
         # A session's target may take no connect, after which a key decides who comes next: each source has its own.
         self._goes_on_by_key = any(
             one.affinity.by != "none" and METHODS[one.balance].sticky_by_key and one.try_others

@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from northgate.engine.base import Bools, Ints
+from northgate.engine.base import Bools, Floats, Ints, floats
+from northgate.engine.formulas import METHODS
 from northgate.engine.network.sources import Segment
 from northgate.engine.network.tables import (
     Arrivals,
@@ -39,18 +40,23 @@ class Keeping:
     def _session_kinds(self) -> list[SessionKind]:
         found = []
         for index, group in enumerate(self.plan.target_groups):
+            cells = np.flatnonzero(self.cells.group == index)
+            at_4 = self.fronts.layer[self.cells.front[cells]] == 4
             if group.affinity.by != "none":
-                cells = np.flatnonzero(self.cells.group == index)
-                if group.affinity.by != "source":
-                    # A layer 4 balancer sees no cookies.
-                    cells = cells[self.fronts.layer[self.cells.front[cells]] == 7]
                 ends = 0.0 if group.affinity.renews else 1 / group.affinity.lasts_s
-                found += [
-                    SessionKind(number, index, client.sources, cells, ends)
-                    for number, client in enumerate(self.plan.clients)
-                    if len(cells)
-                ]
+                # A layer 4 balancer sees no cookies.
+                found += self._kinds_at(index, cells if group.affinity.by == "source" else cells[~at_4], ends)
+            if group.affinity.by != "source" and METHODS[group.balance].sticky_by_key and group.protocol != "udp":
+                # A key may fall to another target in another region.
+                balancer = self.fronts.balancer[self.cells.front[cells]]
+                for one in np.unique(balancer[at_4]):
+                    found += self._kinds_at(index, cells[at_4 & (balancer == one)], 0.0, by_key=True)
         return found
+
+    def _kinds_at(self, group: int, cells: Ints, ends: float, *, by_key: bool = False) -> list[SessionKind]:
+        """A kind for each client group, where any cells keep it."""
+        clients = enumerate(self.plan.clients) if len(cells) else ()
+        return [SessionKind(number, group, one.sources, cells, ends, by_key=by_key) for number, one in clients]
 
     def _connection_kinds(self, sessions: tuple[SessionKind, ...]) -> list[ConnectionKind]:
         """A call each that a layer 4 listener takes over TCP."""
@@ -98,3 +104,13 @@ class Keeping:
         at_route[self.weighted.route, self.weighted.cell] = True
         np.logical_or.at(made, self.entries.call[entry[asked]], at_route[route[asked]])
         return made
+
+
+def sources_told(kept: Kept) -> Floats:
+    """Per kind of session how many sources may hold one, where it is one, and no key."""
+    return floats(0.0 if kind.by_key else kind.sources for kind in kept.sessions)
+
+
+def keyed_cells(kept: Kept) -> set[int]:
+    """The cells at which connections follow keys."""
+    return {cell for kind in kept.sessions if kind.by_key for cell in kind.cells.tolist()}

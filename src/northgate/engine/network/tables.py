@@ -306,7 +306,7 @@ class Arrivals(Struct, frozen=True):
 
 class SessionKind(Struct, frozen=True):
     """The sessions of one client group with one target group: its sources, the cells that keep them, and with what rate
-    they end by themselves (1/s; 0 where each call renews them). None is closed for being idle (`idle_s`: inf)."""
+    they end (1/s; 0: each call renews them), never for being idle. `by_key`: a key leads connections (layer 4)."""
 
     client: int
     group: int
@@ -314,12 +314,12 @@ class SessionKind(Struct, frozen=True):
     cells: Ints
     ends: float
     idle_s: float = np.inf
+    by_key: bool = False
 
 
 class ConnectionKind(Struct, frozen=True):
-    """The layer 4 connections of one call: its sources, with what rate they end by themselves (1/s), after what time
-    without a call they are closed (s: the shortest idle time-out of the balancers that take it), and the arrivals by
-    which they are opened.
+    """The layer 4 connections of one call: its sources, with what rate they end by themselves (1/s), after how long
+    idle (s: the shortest time-out of the balancers that take it), and the arrivals by which they are opened.
 
     `row_of_front` and `weighted_of_cell` say by which arrival and weighted group a connection through a front and cell
     goes (-1: none). `session` is the kind of session that says where all of them lead (-1: none does).

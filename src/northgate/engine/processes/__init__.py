@@ -4,6 +4,7 @@ from northgate.engine.processes.autoscalers import Autoscaling
 from northgate.engine.processes.backlogs import Backlogs, Growth, growth
 from northgate.engine.processes.fronts import Fronts, Withdrawals
 from northgate.engine.processes.holdings import Holdings
+from northgate.engine.processes.keyed import Keyed
 from northgate.engine.processes.name_probers import NameChecks, Names, Vote
 from northgate.engine.processes.naming.anew import Anew, Followed, Past
 from northgate.engine.processes.naming.resolvers import AnswerHistory, Resolvers
@@ -26,6 +27,7 @@ __all__ = [
     "Fronts",
     "Growth",
     "Holdings",
+    "Keyed",
     "NameChecks",
     "Names",
     "Past",

@@ -7,7 +7,7 @@ import numpy as np
 
 from northgate.engine.base import NEVER, Bools, Floats, Ints, ints
 from northgate.engine.formulas import Occupancy, Openings
-from northgate.engine.network import Network
+from northgate.engine.network import Network, sources_told
 from northgate.engine.processes.world import World
 from northgate.engine.solver import Flow, Held, Opens
 from northgate.engine.truth import REFUSES
@@ -41,6 +41,8 @@ class Holdings:
             np.zeros((len(network.kept.connections), len(network.pairs.front))),
             np.zeros((len(network.kept.unbound), len(network.pairs.front))),
         )
+        # The kinds of sessions that are none, but keys: nobody opens them.
+        self._by_key = ints(number for number, kind in enumerate(network.kept.sessions) if kind.by_key)
         # How many sorts of what is held there are: sessions, and connections.
         self.sorts = bool(network.kept.sessions) + bool(network.kept.connections)
         self.sessions_moved, self.connections_reset = 0.0, 0.0
@@ -102,13 +104,25 @@ class Holdings:
     def free_sessions(self, members: Bools) -> None:
         """Ends the sessions on these members: they move on with their next call."""
         if self.held.sessions[:, members].any():
-            kept, freed = _without(self.held.sessions, members, self.network.kept.terms[0][0])
+            kept, freed = _without(self.held.sessions, members, sources_told(self.network.kept))
             connections, strays = self.held.connections, self.held.strays
             if len(strays):
                 led = self.network.kept.unbound >= 0
                 strays = np.where(led[:, None] & members[self.network.pairs.member], connections, strays)
             self.held = Held(kept, connections, strays)
             self.sessions_moved += freed
+
+    def bind(self, kind: int, shares: Floats) -> None:
+        """Binds so many of a kind's sources to each member; whose connection leads elsewhere keeps it."""
+        network, held, strays = self.network, self.held, self.held.strays.copy()
+        before, sessions = held.sessions[kind], held.sessions.copy()
+        sessions[kind] = shares
+        stay = np.divide(shares, before, out=np.zeros(len(before)), where=before > 0)
+        gone = np.maximum(1 - stay, 0.0)[network.pairs.member]
+        for number, one in enumerate(network.kept.connections):
+            if one.session == kind:
+                strays[number] += (held.connections[number] - strays[number]) * gone
+        self.held = Held(sessions, held.connections, strays)
 
     def free_connections(self, pairs: Bools) -> None:
         """Resets the connections through these pairs at once."""
@@ -144,12 +158,8 @@ class Holdings:
 
     def _parts(self, opens: Opens) -> tuple[Openings, ...]:
         """How each sort is opened; nobody opens any of those who are followed by themselves."""
-        if not len(kinds := self._kinds):
-            return opens.parts
         sessions, connections, strays = opens.parts
-        ways = connections.ways.copy()
-        ways[:, kinds] = 0.0
-        return sessions, Openings(ways, connections.rate, connections.ends, connections.silent), strays
+        return _but(sessions, self._by_key), _but(connections, self._kinds), strays
 
     def _masses(self, opens: Opens) -> tuple[Occupancy, ...]:
         """The masses under a flow: sessions, connections, and strays among these; kept while nothing changes."""
@@ -172,6 +182,15 @@ def with_rows(held: Held, rows: Mapping[int, Floats]) -> Held:
     for kind, row in rows.items():
         connections[kind] = row
     return Held(held.sessions, connections, held.strays)
+
+
+def _but(opens: Openings, kinds: Ints) -> Openings:
+    """How masses are opened, but for these kinds, of which nobody opens any."""
+    if not len(kinds):
+        return opens
+    ways = opens.ways.copy()
+    ways[:, kinds] = 0.0
+    return Openings(ways, opens.rate, opens.ends, opens.silent)
 
 
 def _of_all(held: Held) -> Held:

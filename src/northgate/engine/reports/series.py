@@ -6,7 +6,7 @@ from msgspec import Struct
 from northgate.engine.base import MECHANISMS, Floats, total_by
 from northgate.engine.drill import DrillRun, Ends, Keyframe
 from northgate.engine.formulas import overload
-from northgate.engine.network import Network
+from northgate.engine.network import Network, sources_told
 from northgate.engine.reports.beliefs import ever_there
 from northgate.engine.reports.model import AnswerModel
 from northgate.plan.models.drills import CAUSES
@@ -155,7 +155,7 @@ def _sessions(run: DrillRun) -> dict[str, list[float]]:
     network = run.network
     if not network.kept.sessions and not network.kept.connections:
         return {}
-    sources, openers = (terms[0] for terms in network.kept.terms)
+    sources, openers = sources_told(network.kept), network.kept.terms[1][0]
     zone, over = network.machines.zone[network.members.machine], network.machines.zone[network.pairs.machine]
     zones = len(network.zones)
     rows = [

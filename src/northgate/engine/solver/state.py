@@ -100,7 +100,9 @@ class State(Struct, frozen=True):
     which a retry storm goes on; `shares`: where those were sent who are chosen by how busy they are, a place to begin.
     `fresh`: what entries would be told if nobody held old answers. `exists`: which
     machines are there, where autoscalers launch them (None: all). `given`: which answers of each name are in its
-    record, where that is changed by hand (None: all). `leaving`: the machines that leave; rates know it by `in_use`."""
+    record, where that is changed by hand (None: all). `leaving`: the machines that leave; rates know it by `in_use`.
+    `owed`: where keys bind those whose connections lead elsewhere, of each kind of session and by member, as shares of
+    all these."""
 
     truth: Truth
     encounter: Encounter
@@ -118,6 +120,7 @@ class State(Struct, frozen=True):
     exists: Bools | None = None
     given: Sequence[Bools] | None = None
     leaving: Bools | None = None
+    owed: Floats | None = None
 
     @property
     def dns_share(self) -> Floats:

@@ -291,7 +291,7 @@ class Classes:
         """The groups whose sessions the client group's sources hold, with the share bound to each member."""
         state = self.flow.state
         for number, kind in enumerate(self.network.kept.sessions):
-            mine = kind.client == self.walker.context.client
+            mine = kind.client == self.walker.context.client and not kind.by_key
             if mine and state.held and self.walker.targets.sessions(int(kind.cells[0])) is not None:
                 yield kind.group, state.held.sessions[number]
 

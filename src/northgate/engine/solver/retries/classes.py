@@ -17,7 +17,7 @@ from northgate.engine.base import (
 from northgate.engine.formulas import (
     last_of_orders,
 )
-from northgate.engine.network import Segment
+from northgate.engine.network import Segment, keyed_cells
 from northgate.engine.solver.retries.holding import sessions_of_free
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.unloaded import Unloaded
@@ -174,7 +174,9 @@ class ClassMaker:
         ways = Part(np.zeros(1, dtype=np.int64), np.ones(1), {}, np.ones(1, dtype=bool))
         for at_cells, places in bound:
             ways = ways.also(places, at_cells)
-        hashed = self._hashed(call, reached)
+        keyed = keyed_cells(self.network.kept) if bound else set()
+        # Whom his key binds has no other.
+        hashed = [cell for cell in self._hashed(call, reached) if cell not in keyed]
         if len(ways.way) == 1 and not hashed:
             return None
         parts = list(self._by_key(call, fate, ways, hashed)) if hashed else [ways]

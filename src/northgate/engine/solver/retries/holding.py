@@ -20,10 +20,10 @@ def sessions_of_free(network: Network, state: State, number: int, call: int) -> 
     are bound and connected there.
     """
     assert state.held is not None
-    held = state.held.sessions[number]
     kind = network.kept.connection_of_call.get(call)
     if kind is None:
-        return np.asarray(held)
+        return np.asarray(state.held.sessions[number])
+    held = bound_shares(state, number, kind)
     connected = state.held.connections[kind]
     free = 1 - float(connected.sum())
     if free <= ALL:
@@ -31,6 +31,16 @@ def sessions_of_free(network: Network, state: State, number: int, call: int) -> 
     there, gone = (total_by(network.pairs.member, one, len(held)) for one in (connected, strays_of(state, kind)))
     bound = np.maximum(held - there + strays_there(gone, there, held), 0.0) / free
     return np.asarray(bound / max(float(bound.sum()), 1.0))
+
+
+def bound_shares(state: State, number: int, kind: int) -> Floats:
+    """The share of sources that a kind of session binds to each member; where that is a key, without those whose
+    connection of a kind leads elsewhere yet."""
+    assert state.held is not None
+    held = state.held.sessions[number]
+    if state.owed is None or not state.owed[number].any():
+        return np.asarray(held)
+    return np.asarray(np.maximum(held - state.owed[number] * strays_of(state, kind).sum(), 0.0))
 
 
 def strays_of(state: State, kind: int) -> Floats:

@@ -19,7 +19,7 @@ from northgate.engine.solver.passes.forward import Forward
 from northgate.engine.solver.passes.loops import add_opened
 from northgate.engine.solver.passes.trying import GoingOn
 from northgate.engine.solver.retries.classes import Pinned
-from northgate.engine.solver.retries.holding import strays_of, strays_there
+from northgate.engine.solver.retries.holding import bound_shares, strays_of, strays_there
 from northgate.engine.solver.totals.loops import find_opened, find_reset_part, find_served_there
 from northgate.engine.solver.totals.solved import Solved
 from northgate.engine.solver.unloaded import Unloaded
@@ -85,8 +85,11 @@ class Opening:
 
     def _free(self, number: int) -> float:
         """The share of sources of a kind of connection that no session binds."""
-        assert self.state.held is not None
-        return max(1 - float(self.state.held.sessions[self.network.kept.connections[number].session].sum()), 0.0)
+        return max(1 - float(self._bound(number).sum()), 0.0)
+
+    def _bound(self, number: int) -> Floats:
+        """The share of sources that the session of a kind of connection binds to each member."""
+        return bound_shares(self.state, self.network.kept.connections[number].session, number)
 
     def _strays(self, number: int) -> float:
         """The share of sources whose connection leads to where no session binds them."""
@@ -159,14 +162,12 @@ class Opening:
             return False
         mine = where_true(self.connected.kinds[number].weighted_of_cell >= 0)
         bound = total_by(self.network.pairs.cell, self._session_shares(number), self.frame.cells)[mine]
-        return bool(np.allclose(bound, self.state.held.sessions[session].sum(), rtol=0, atol=1e-9))
+        return bool(np.allclose(bound, self._bound(number).sum(), rtol=0, atol=1e-9))
 
     def _session_shares(self, number: int) -> Floats:
         """Per pair the share of sources that the session of a kind of connection binds to its target, as its front
         believes it in use."""
-        assert self.state.held is not None
-        held = self.state.held.sessions[self.network.kept.connections[number].session]
-        return np.asarray(held[self.network.pairs.member] * self.state.in_use)
+        return np.asarray(self._bound(number)[self.network.pairs.member] * self.state.in_use)
 
     def _unbound(self, number: int) -> Floats:
         """Per pair the share of sources that no session binds at its front and that have no connection either."""

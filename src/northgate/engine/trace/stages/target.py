@@ -83,7 +83,7 @@ class TargetStage:
         if self.context.client is None or state.held is None or not asks:
             return None
         for number, kind in enumerate(network.kept.sessions):
-            if kind.client == self.context.client and cell in kind.cells:
+            if kind.client == self.context.client and cell in kind.cells and not kind.by_key:
                 return np.asarray(state.held.sessions[number][network.pairs.member[mine]] * state.in_use[mine])
         return None
 
