@@ -174,8 +174,9 @@ class ClassMaker:
         ways = Part(np.zeros(1, dtype=np.int64), np.ones(1), {}, np.ones(1, dtype=bool))
         for at_cells, places in bound:
             ways = ways.also(places, at_cells)
-        keyed = keyed_cells(self.network.kept) if bound else set()
         # Whom his key binds has no other.
+        keyed = keyed_cells(self.network.kept)
+        keyed &= {cell for at_cells, places in bound if places.shape[1] for cell in at_cells.tolist()}
         hashed = [cell for cell in self._hashed(call, reached) if cell not in keyed]
         if len(ways.way) == 1 and not hashed:
             return None
