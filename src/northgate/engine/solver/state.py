@@ -153,7 +153,7 @@ class State(Struct, frozen=True):
     def _others(self) -> list[Bools | Floats]:
         """All numbers but backlogs."""
         held = [] if self.held is None else self.held.parts
-        others = [one for one in (self.fresh, self.exists) if one is not None]
+        others = [one for one in (self.fresh, self.exists, self.owed) if one is not None]
         return [
             self.in_use, self.in_address, *self.healthy, self.dns_share, self.warmth, self.call_rps,
             *held, *others, *(self.given or ()),
