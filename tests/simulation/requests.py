@@ -252,6 +252,8 @@ class Simulation:
         for machine in machines:
             machine.works = True
         self.counts = Counts()
+        self._room.clear()
+        self._lost_share.clear()
 
     @staticmethod
     def _by_busy(group: TargetGroup) -> bool:
@@ -758,7 +760,7 @@ class Simulation:
         wide_mbps = self.balancers[front.balancer].bandwidth_mbps
         if wide_mbps is None or outcome not in self.world.region_of:
             return outcome
-        had, since_s = self._room.get(front.balancer, (wide_mbps * WIDE_S, 0.0))
+        had, since_s = self._room.get(front.balancer, (0.0, 0.0))
         has = min(had + (self.env.now - since_s) * wide_mbps, wide_mbps * WIDE_S)
         # Whoever comes while anything is left, however much it is: small answers are lost as often as large ones.
         through = has > 0
