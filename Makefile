@@ -9,8 +9,8 @@ DRILL ?= lose-fells-2
 NEWEST := src/northgate/store/migrations/newest.sql
 # Per cent of the lines and branches of plan and engine that tests pass.
 COVERED := 96
-# How many tests run at once: two take somewhat more of the processor than one after the other, and a third less time.
-WORKERS ?= 2
+# How many tests run at once: two take much more of the processor than one after the other, and seldom less time.
+WORKERS ?= 1
 BESIDE = $(if $(filter-out 1,$(WORKERS)),-n $(WORKERS) --dist loadgroup)
 WEB_SOURCES := $(shell find web/src web/index.html web/public web/vite.config.ts -type f 2>/dev/null)
 
