@@ -102,13 +102,15 @@ class Holdings:
         return now + min([*paces_s, self._followed.step_s() if self._followed else NEVER], default=NEVER)
 
     def free_sessions(self, members: Bools) -> None:
-        """Ends the sessions on these members: they move on with their next call."""
-        if self.held.sessions[:, members].any():
-            kept, freed = _without(self.held.sessions, members, sources_told(self.network.kept))
+        """Ends the sessions on these members: they move on with their next call. Keys end otherwise (see `bind`)."""
+        places = np.repeat(members[None, :], len(self.network.kept.sessions), axis=0)
+        places[self._by_key] = False
+        if self.held.sessions[places].any():
+            kept, freed = _without(self.held.sessions, places, sources_told(self.network.kept))
             connections, strays = self.held.connections, self.held.strays
             if len(strays):
-                led = self.network.kept.unbound >= 0
-                strays = np.where(led[:, None] & members[self.network.pairs.member], connections, strays)
+                kinds, led = [one.session for one in self.network.kept.connections], self.network.kept.unbound >= 0
+                strays = np.where(led[:, None] & places[kinds][:, self.network.pairs.member], connections, strays)
             self.held = Held(kept, connections, strays)
             self.sessions_moved += freed
 
@@ -201,5 +203,5 @@ def _of_all(held: Held) -> Held:
 
 
 def _without(held: Floats, places: Bools, sources: Floats) -> tuple[Floats, float]:
-    freed = float((held[:, places].sum(axis=1) * sources).sum())
+    freed = float((np.where(places, held, 0.0).sum(axis=1) * sources).sum())
     return np.where(places, 0.0, held), freed

@@ -64,7 +64,7 @@ class Keyed:
 
 def _bound(network: Network, number: int, drawn: Flow) -> Floats:
     """Which share of a kind's sources their keys bind to each member: nobody, where fronts send them to others, or
-    those of one network elsewhere than those of another; or where somebody is sent to who is not in use."""
+    those of one network elsewhere than those of another."""
     kind, state, members = network.kept.sessions[number], drawn.state, len(network.members.group)
     cells = [int(cell) for cell in kind.cells if not state.truth.front_dead[network.cells.front[cell]]]
     calls = where_true(network.calls.client == kind.client)
@@ -74,8 +74,6 @@ def _bound(network: Network, number: int, drawn: Flow) -> Floats:
         share = drawn.pair_share[min(fate, len(drawn.pair_share) - 1)]
         for cell in cells:
             mine = network.cells.pairs[cell]
-            if not state.in_use[mine[share[mine] > 0]].all():
-                return np.zeros(members)
             row = total_by(network.pairs.member[mine], share[mine], members)
             if row.sum() > 0:
                 found.append(row / row.sum())

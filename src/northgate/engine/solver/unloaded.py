@@ -23,7 +23,7 @@ from northgate.engine.base import (
     where_true,
 )
 from northgate.engine.formulas import METHODS, LastStops
-from northgate.engine.network import Network
+from northgate.engine.network import Network, keyed_cells
 from northgate.engine.solver.state import State
 from northgate.engine.truth import ANSWERS, BARRED, REFUSES, SILENT
 
@@ -68,7 +68,7 @@ class Frame:
             self.place_of_pair[mine] = np.arange(len(mine))
         self.busy, self.busy_cells = bool(self.by_busy.any()), busy_cells(network)
         self.busy_machines = distinct(pairs.machine[self.by_busy])
-        self.hashed = network.cells.by_key
+        self.hashed, self.keyed = network.cells.by_key, ints(keyed_cells(network.kept))
         self.fills = fills(network)
         cause = entries.fixed_cause
         self.fixed = where_true(~self.routed)
@@ -252,6 +252,13 @@ class Unloaded(Derives):
         frame = self.frame
         rows = np.where(self.arrives, rps[frame.entry] * self.row_part, 0.0)[frame.routed]
         return total_by(self.flat_route, rows, self.fates * frame.routes).reshape(self.fates, frame.routes)
+
+    @cached
+    def may_lead(self) -> Bools:
+        """Per pair: whether who is bound to its target is sent there: a session, as long as the front believes it in
+        use; a key that leads connections, as long as the target may be chosen at all."""
+        by_key = np.isin(self.network.pairs.cell, self.frame.keyed)
+        return np.asarray(np.where(by_key, self.choice.pair_weight > 0, self.state.in_use))
 
     @cached
     def first_shares(self) -> Floats:

@@ -263,21 +263,21 @@ def put_busy(busy: Bools1, of_busy: Floats1, share: Floats2, made: Floats2) -> N
 
 @compiled
 def mix_bound(
-    fate: Ints1, bound: Floats2, keeps: Bools2, cell_of_pair: Ints1, member: Ints1, in_use: Bools1, whole: Floats1,
+    fate: Ints1, bound: Floats2, keeps: Bools2, cell_of_pair: Ints1, member: Ints1, leads: Bools1, whole: Floats1,
     made: Floats2,
 ) -> None:  # fmt: skip
     """Puts into the shares of fates (fates, pairs), one sort of session of one `fate` after the other, those whom it
-    has `bound` to members, at the cells that it `keeps` them and where these are in use; the others go on as they
+    has `bound` to members, at the cells that it `keeps` them and where it `leads` them there; the others go on as they
     would. `whole` (cells,) is for work."""
     for sort in range(len(fate)):
         whole[:] = 0.0
         for pair in range(len(member)):
-            if keeps[sort, cell_of_pair[pair]] and in_use[pair]:
+            if keeps[sort, cell_of_pair[pair]] and leads[pair]:
                 whole[cell_of_pair[pair]] += bound[sort, member[pair]]
         for pair in range(len(member)):
             if keeps[sort, cell_of_pair[pair]]:
                 made[fate[sort], pair] *= max(1 - whole[cell_of_pair[pair]], 0.0)
-                made[fate[sort], pair] += bound[sort, member[pair]] if in_use[pair] else 0.0
+                made[fate[sort], pair] += bound[sort, member[pair]] if leads[pair] else 0.0
 
 
 @compiled

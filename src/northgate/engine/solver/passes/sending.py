@@ -25,15 +25,15 @@ class Sending(Stage):
     """Where requests are first sent."""
 
     def mixed(self, share: Floats) -> Floats:
-        """The shares of all requests: of those that a session binds, while the front believes its target in use, and
-        of the others."""
+        """The shares of all requests: of those that a session binds, while the front sends them there, and of the
+        others."""
         held, pairs = self.state.held, self.network.pairs
         if not self.repeats.pinned and (held is None or not len(held.sessions)):
             return share
         made = np.repeat(share, self.fates, axis=0) if len(share) == 1 else share.copy()
         fates, bound, keeps = self._of_sessions
         if len(fates):
-            mix_bound(fates, bound, keeps, pairs.cell, pairs.member, self.state.in_use, np.empty(self.cells), made)
+            mix_bound(fates, bound, keeps, pairs.cell, pairs.member, self.unloaded.may_lead, np.empty(self.cells), made)
         self.repeats.mix(made)
         return made
 

@@ -235,7 +235,7 @@ class ClassMaker:
         for row, cell in enumerate(one.cells):
             pairs = network.cells.pairs[int(cell)]
             code = pairs * STRIDE + np.where(takes[pairs], 1, 0)
-            pins[row, network.pairs.member[pairs]] = np.where(self.state.in_use[pairs], code, NOBODY)
+            pins[row, network.pairs.member[pairs]] = np.where(self.unloaded.may_lead[pairs], code, NOBODY)
         return np.asarray(pins[:, one.members])
 
     def _pattern_of_lumps(self, call: int, bound: Sequence[Bound]) -> tuple[Pattern | None, list[Floats]]:

@@ -153,7 +153,7 @@ class Opening:
     @cached
     def led(self) -> list[bool]:
         """Per kind of connection: whether sessions lead all connections, as each front reaches all targets to which its
-        sources are bound, and believes them in use."""
+        sources are bound, and sends them there."""
         return [self._is_led(number) for number in range(len(self.connected.kinds))]
 
     def _is_led(self, number: int) -> bool:
@@ -165,9 +165,9 @@ class Opening:
         return bool(np.allclose(bound, self._bound(number).sum(), rtol=0, atol=1e-9))
 
     def _session_shares(self, number: int) -> Floats:
-        """Per pair the share of sources that the session of a kind of connection binds to its target, as its front
-        believes it in use."""
-        return np.asarray(self._bound(number)[self.network.pairs.member] * self.state.in_use)
+        """Per pair the share of sources that the session of a kind of connection binds to its target, where its front
+        sends them there."""
+        return np.asarray(self._bound(number)[self.network.pairs.member] * self.unloaded.may_lead)
 
     def _unbound(self, number: int) -> Floats:
         """Per pair the share of sources that no session binds at its front and that have no connection either."""
