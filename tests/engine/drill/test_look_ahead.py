@@ -12,10 +12,12 @@ from hypothesis import strategies as st
 from scipy.optimize import brentq
 
 from northgate.engine.drill.ahead import look_ahead, steps
+from northgate.engine.drill.ahead.course import Course
 from northgate.engine.drill.ahead.flows import FlowsAhead
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.run import run_drill
-from northgate.engine.formulas import Openings, Stations, occupancy
+from northgate.engine.formulas import Openings, Stations
+from northgate.engine.formulas.masses import occupancy
 from northgate.engine.network.compile import compile_network
 from northgate.engine.processes import Backlogs
 from northgate.engine.processes.naming import holders
@@ -276,27 +278,23 @@ def opens_of(value):
     return Opens(openings, openings, openings)
 
 
-@pytest.mark.parametrize(("lasted_s", "ahead_s"), [(2.0, 1.0), (0.5, 2.0), (3.0, 3.0)])
-def test_the_mean_beyond_a_step_is_that_of_the_parabola_through_it(lasted_s, ahead_s):
-    """∫ (a + b t + c t²) dt / T from 0 to T is a + b T / 2 + c T² / 3."""
-    a, b, c = 5.0, -0.3, 0.07
-    first, middle, last = (
-        SimpleNamespace(opens=opens_of(a + b * t + c * t * t)) for t in (-lasted_s, -lasted_s / 2, 0.0)
-    )
-    past = steps.Past(100.0, lasted_s, (first, middle, last))
-    made = past.opens(last, 100.0 + ahead_s)
-    mean = a + b * ahead_s / 2 + c * ahead_s**2 / 3
-    assert made.sessions.ways == pytest.approx(np.full((4, 1, 2), mean), rel=1e-12)
-    assert made.connections.rate == pytest.approx([mean], rel=1e-12)
+def ways_on(second, *values):
+    """How often all is opened at a second, as flows of 100, 101 and 102 s lead on to it that open so much."""
+    flows = [(100.0 + number, SimpleNamespace(opens=opens_of(value))) for number, value in enumerate(values)]
+    return Course(flows).opens(second).sessions.ways
+
+
+@pytest.mark.parametrize("t", [0.25, 1.7, 3.5])
+def test_how_sessions_are_opened_is_led_on_along_the_parabola_through_what_is_known(t):
+    values = [5.0 - 0.3 * second + 0.07 * second**2 for second in (0, 1, 2)]
+    assert ways_on(100 + t, *values) == pytest.approx(np.full((4, 1, 2), 5 - 0.3 * t + 0.07 * t * t), rel=1e-12)
+    assert ways_on(100 + t, *values[:1]) == pytest.approx(np.full((4, 1, 2), 5.0))
 
 
 def test_what_is_led_on_comes_to_nothing_at_the_least():
     """Rates that have fallen from 4 over 3 to 0 would go on below nothing; from 4 over 1 to 0 they turn up again."""
-    last = SimpleNamespace(opens=opens_of(0.0))
-    falling = steps.Past(100.0, 1.0, (SimpleNamespace(opens=opens_of(4.0)), SimpleNamespace(opens=opens_of(3.0)), last))
-    assert not falling.opens(last, 101.0).sessions.ways.any()
-    rising = steps.Past(100.0, 1.0, (SimpleNamespace(opens=opens_of(4.0)), SimpleNamespace(opens=opens_of(1.0)), last))
-    assert (rising.opens(last, 101.0).sessions.ways > 0).all()
+    assert not ways_on(103, 4.0, 3.0, 0.0).any()
+    assert (ways_on(103, 4.0, 1.0, 0.0) > 0).all()
 
 
 @pytest.mark.parametrize(("look_s", "last_s"), [(102.0, 102.0), (102.0, 101.9999), (100.004, 100.003)])

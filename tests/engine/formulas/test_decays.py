@@ -10,8 +10,8 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 from scipy.linalg import expm
 
-from northgate.engine.formulas.decays import after_each, exp_difference, workplace
-from northgate.engine.formulas.occupancy import Occupancy, Openings
+from northgate.engine.formulas.masses.decays import after_each, driven, exp_difference, workplace
+from northgate.engine.formulas.masses.occupancy import Occupancy, Openings
 
 RATE = st.floats(1e-4, 3.0)
 NEAR = st.sampled_from([0.0, 1e-15, 1e-9, 1e-4, 0.3])
@@ -108,3 +108,20 @@ def test_the_integrals_are_those_of_the_matrix_exponential(rate, ends, near, ope
     most = max(t, t * t)
     assert masses.after(t)[0] == pytest.approx(then, rel=1e-12, abs=1e-12 * most)
     assert masses.mean(t)[0] * t == pytest.approx(until, rel=1e-9, abs=1e-12 * most)
+
+
+PUSH = st.floats(-2, 2)
+
+
+@given(st.floats(0, 1), st.floats(0, 40), PUSH, PUSH, PUSH, st.sampled_from([1e-3, 0.2, 3.0, 50.0]))
+@example(0.5, 0.999e-3, 1.0, -1.0, 2.0, 1.0)
+@example(0.5, 1.001e-3, 1.0, -1.0, 2.0, 1.0)
+@example(0.5, 0.0, 1.0, -1.0, 2.0, 1.0)
+def test_what_is_driven_along_a_parabola_solves_its_equation(first, speed, push, half_way, then, seconds):
+    """As one linear system of m, 1, τ and τ², which its matrix exponential solves (C. F. Van Loan, 1978)."""
+    steep, bend = -3 * push + 4 * half_way - then, 2 * (push - 2 * half_way + then)
+    system = np.array([
+        [-speed * seconds, push * seconds, steep * seconds, bend * seconds], [0] * 4, [0, 1, 0, 0], [0, 0, 2, 0],
+    ])  # fmt: skip
+    there = (exponential(system) @ [first, 1, 0, 0])[0]
+    assert driven(first, speed, push, half_way, then, seconds) == pytest.approx(there, rel=1e-9, abs=1e-9)

@@ -6,7 +6,8 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from scipy.integrate import quad
 
-from northgate.engine.formulas.occupancy import OPENS, STILL, Occupancy, Openings, idle_ends
+from northgate.engine.formulas.masses.loops import OPENS, idle_ends
+from northgate.engine.formulas.masses.occupancy import STILL, Occupancy, Openings
 from tests.support.exploring import examples
 
 ENDS = st.sampled_from([0.0, 1 / 30, 1 / 3600])
@@ -78,6 +79,48 @@ def test_where_sessions_lead_each_place_comes_to_rest_by_itself(part, rate, boun
     moves, drawn = (float(pace[np.abs(away) > least].max(initial=0.0)) for least in (1e-3, 1e-2))
     assert masses.step_s() <= (0.5 / moves * (1 + 1e-12) if moves else np.inf)
     assert masses.drawn_s() == pytest.approx(0.5 / drawn if drawn else np.inf)
+
+
+def led(t, *, bound=0.3, silent=False, held=0.1):
+    """One place that sessions lead to, while calls, those bound, and who is served there, change as parabolas."""
+    served = 0.8 - 0.02 * t + 0.001 * t**2
+    return masses_of(
+        np.array([held]), 2.0 + 0.1 * t, np.array([0.01]), 1 / 30, np.array([silent]), bound=bound - 0.004 * t,
+        served=served,
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize(("t", "most"), [(2.0, 1e-4), (1.0, 1.5e-5), (0.5, 2e-6)])
+@pytest.mark.parametrize("silent", [False, True])
+def test_where_sessions_lead_masses_are_led_on_along_what_changes(silent, t, most):
+    """Over up to thrice as long as a place takes to come to rest, as small steps are (fourth order)."""
+    steps, held = 2000, 0.1
+
+    def drift(second, m):
+        opened = led(second, silent=silent).openings
+        (_, _, bound, served), rate, ends = opened.ways[:, 0, 0], opened.rate[0], opened.ends[0, 0]
+        return rate * served * (bound - m) + rate * 0.01 - (ends + rate * silent) * m
+
+    for step in range(steps):
+        at, h = step * t / steps, t / steps
+        k1 = drift(at, held)
+        k2 = drift(at + h / 2, held + h / 2 * k1)
+        k3 = drift(at + h / 2, held + h / 2 * k2)
+        held += h / 6 * (k1 + 2 * k2 + 2 * k3 + drift(at + h, held + h * k3))
+    made, off = led(0, silent=silent).led_on(led(t / 2).openings, led(t).openings, t)
+    assert abs(made[0, 0] - held) < min(most, off)
+    assert off < 3 * most
+
+
+def test_who_is_connected_without_being_bound_stays_and_his_place_is_missed_when_he_goes():
+    """Nobody waits there until so many have left that somebody bound has none: by how much is told."""
+    alone = led(0, bound=0.3, held=0.3)
+    made, off = alone.led_on(led(1, bound=0.3).openings, led(2, bound=0.2).openings, 2.0)
+    by_drawing = 0.01 * 2.1 * 30 * -np.expm1(-2 / 30)
+    assert made[0, 0] == pytest.approx(0.3 * np.exp(-2 / 30) + by_drawing, abs=1e-4)
+    assert off < 1e-12
+    made, off = alone.led_on(led(1, bound=0.4).openings, led(2, bound=0.4).openings, 2.0)
+    assert off == pytest.approx(0.4 - 0.008 - made[0, 0], abs=1e-9)
 
 
 def test_a_few_kinds_are_each_as_alone():

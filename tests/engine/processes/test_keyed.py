@@ -30,6 +30,19 @@ def test_whose_key_leads_to_a_silent_target_fails_until_it_is_noticed(client):
     assert run.readings.sessions_moved == 0, "keys are no sessions"
 
 
+@pytest.mark.parametrize("client", CLIENTS, ids=str)
+def test_keys_lead_to_all_while_a_group_sends_to_somebody_anyway(client):
+    """No target is ready, so all may be chosen; whose key leads to the one that falls silent fails until the end."""
+    data = hashed(**client)
+    data["target_groups"][0] |= {"when_none_healthy": "send-anyway", "on_out": "keep"}
+    share = targets(undisturbed(network_of(data)))["tiles-1"] / RPS
+    steps = [{"at_s": 60, "fail": {"page": "/ready", "status": 500}}, fail(200, instance="tiles-1")]
+    run = drill_of(data, steps, lasts_s=300)
+    assert run.readings.failed_by_cause["timed_out"] == pytest.approx(RPS * share * 100, rel=1e-6)
+    assert run.readings.sessions_moved == 0
+    assert run.readings.connections_reset == 0, "who is left out keeps his connections, and who is silent says nothing"
+
+
 def test_who_is_connected_elsewhere_stays_until_that_ends():
     """A target comes back: its keys' sources come to it as their connections end, those that have none at once."""
     data = hashed(sources=60, connection_s=40, retries=0)

@@ -178,7 +178,16 @@ class DrillRun(Struct, frozen=True, dict=True):
             in_use = frame.turns.after(frame.state.in_use, second)
             return Solver(self.network).solve(replace(frame.state, in_use=in_use))
         seconds = second - frame.t_s
-        held = self.past.after(frame.followed, frame.state.held, frame.opens, seconds, second)
+        then_s = times[index + 1] if index + 1 < len(times) else self.ends_s
+        opens = _opened(flow.opens, frame.opens, seconds / (then_s - frame.t_s))
+        held = self.past.after(frame.followed, frame.state.held, opens, seconds, second)
         answers = self.past.answers(second, frame.followed, held)
         backlog_s = growth(flow, frame.faster).after(seconds)
         return Solver(self.network).solve(replace(frame.state, answers=answers, held=held, backlog_s=backlog_s))
+
+
+def _opened(first: Opens, mean: Opens, past: float) -> tuple[Opens, Opens, Opens]:
+    """How sessions and connections are opened at first, half-way to a second, and then, which is so far (a part) on a
+    stretch on which that goes along a straight line and is this on the mean."""
+    half_way, then = (first.mixed((mean,), (1 - part, part)) for part in (past, 2 * past))
+    return first, half_way, then

@@ -23,7 +23,8 @@ from northgate.engine.formulas.hashing import (
     target_keys,
     winners,
 )
-from northgate.engine.formulas.occupancy import BOUND, OPENS, SERVED, Occupancy, Openings, idle_ends
+from northgate.engine.formulas.masses.loops import BOUND, OPENS, SERVED, idle_ends
+from northgate.engine.formulas.masses.occupancy import Occupancy, Openings
 from northgate.engine.formulas.queues import (
     AT_BOUND_S,
     Queue,

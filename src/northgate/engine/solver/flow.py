@@ -55,10 +55,6 @@ class Opens(Struct, frozen=True):
         mine, theirs = ((one.sessions.ways.shape, one.connections.ways.shape) for one in (self, other))
         return mine == theirs
 
-    def and_then(self, other: "Opens") -> "Opens":
-        """How they are opened on the mean while this turns into another evenly."""
-        return self.mixed((other,), (0.5, 0.5))
-
     def mixed(self, others: "Sequence[Opens]", weights: Sequence[float]) -> "Opens":
         """The sum of this and others, with these weights (see `Openings.mixed`)."""
         theirs = zip(*(one.parts for one in others), strict=True)

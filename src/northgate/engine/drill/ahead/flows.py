@@ -6,7 +6,7 @@ import numpy as np
 from msgspec.structs import replace
 
 from northgate.engine.base import Floats
-from northgate.engine.drill.ahead.course import STEEPEST, Course, weights_at
+from northgate.engine.drill.ahead.course import Course, weights_at
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import SHORTEST_S, Past, Step, Stretch, faster_until
@@ -54,7 +54,7 @@ class FlowsAhead:
         if last_s <= half_s:
             # No second lies between.
             return rates(half)
-        middle, last = rates(half), rates(self.at(last_s, ahead.opens, faster, ahead.held))
+        middle, last = rates(half), rates(self.at(last_s, faster, ahead.held))
         return np.asarray(last + (last - middle) * (second - last_s) / (last_s - half_s))
 
     def held_then(self, step: Step, second: float) -> Held:
@@ -69,39 +69,31 @@ class FlowsAhead:
         """The flow half-way to a second; `patient`: who is asked whether backlogs have come as far as was thought."""
         flow, now, past = self._flow, self._now, self.past if self._holdings.sorts else None
         half_s = (now + look_s) / 2
-        opens, faster = (past.opens(flow, half_s), past.faster) if past else (flow.opens, None)
-        middle = self.at(half_s, opens, faster)
+        middle = self.at(half_s, past.faster if past else None)
         if self._holdings.sorts:
-            opens, held, most = flow.opens.and_then(middle.opens), middle.state.held, NEARLY if past else OTHERWISE
-            if held is None or self._holdings.after(opens, half_s - now).apart(held) > most:
+            most, held = NEARLY if past else OTHERWISE, self._held_at(half_s)
+            if middle.state.held is None or held.apart(middle.state.held) > most:
                 # Sessions and connections are opened otherwise meanwhile: what is held half-way is found again.
-                return self.at(half_s, opens, faster_until(flow, middle, now, look_s))
+                return self.at(half_s, faster_until(flow, middle, now, look_s), held)
         faster = faster_until(flow, middle, now, look_s)
         if patient and not patient.lasts(middle, growth(flow, faster).after(half_s - now)):
             # With what has been worked off until then somebody gets an answer, or gives up.
-            middle = self.at(half_s, opens, faster)
+            middle = self.at(half_s, faster, middle.state.held)
         return middle
 
-    def last(self, middle: Flow, second: float, faster: Floats) -> Flow:
-        """The flow at the end of a step, of which that half-way is known: how sessions and connections are opened then
-        is led on along the parabola, or line, through those before."""
-        if not self._holdings.sorts:
-            return self.at(second, middle.opens, faster)
-        flow, past, half_s = self._flow, self.past, (self._now + second) / 2
-        known = [(self._now, flow.opens), (half_s, middle.opens), *([past.half_way] if past else [])]
-        weights = weights_at(second, [known_s for known_s, _ in known])
-        if max(map(abs, weights)) > STEEPEST:
-            known = known[:2]
-            weights = weights_at(second, [known_s for known_s, _ in known])
-        then = flow.opens.mixed([opens for _, opens in known[1:]], weights)
-        held = self._holdings.led_on((flow.opens, middle.opens, then), second - self._now)[0]
-        return self.at(second, middle.opens, faster, held)
+    def _held_at(self, second: float) -> Held:
+        """What is held at a second, while sessions and connections are opened along the parabola, or line, through the
+        flows that are known."""
+        if not self._holdings.sorts or second <= self._now:
+            return self._holdings.held
+        half, then = (self._course.opens(at_s) for at_s in ((self._now + second) / 2, second))
+        return self._holdings.led_on((self._flow.opens, half, then), second - self._now)[0]
 
-    def at(self, second: float, opens: Opens, faster: Floats | None = None, held: Held | None = None) -> Flow:
-        """The flow at a later second; until then sessions and connections are opened so, or these are `held` then, and
-        utilisations grow so fast."""
+    def at(self, second: float, faster: Floats | None = None, held: Held | None = None) -> Flow:
+        """The flow at a later second; utilisations grow so fast until then. `held`: what is held then, where that does
+        not follow from the flows that are known."""
         attempts, shares = self._course.at(second)
-        held = held or self._holdings.after(opens, second - self._now)
+        held = held or self._held_at(second)
         state = replace(
             self._flow.state,
             answers=self._anew.answers(second, held),
@@ -117,7 +109,8 @@ class FlowsAhead:
     def evenly(self, mean: Flow, second: float, faster: Floats | None) -> Stretch:
         """All that goes as now until a second, of which the mean flow is known; utilisations grow so `faster` where it
         is to be found what is held then (None: all goes along a straight line)."""
-        then = None if faster is None else self.at(second, mean.opens, faster)
+        held = self._holdings.after(mean.opens, second - self._now)
+        then = None if faster is None else self.at(second, faster, held)
         return Stretch(second, ((mean, 1.0),), mean.opens, then, evenly=True)
 
     def turns_s(
@@ -135,7 +128,7 @@ class FlowsAhead:
             return found.beside(patient.spare_s(flow))
 
         def found_at(second: float) -> Found:
-            flow = self.at(second, middle.opens, faster)
+            flow = self.at(second, faster)
             return beside(found_under(flow), flow)
 
         now, half_way = found_under(self._flow), found_under(middle)

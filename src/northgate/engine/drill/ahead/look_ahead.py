@@ -197,7 +197,7 @@ class LookAhead:
             # Of what jumps it is asked how things are just before.
             jumps = turns or look_s == turns_s or (look_s == limits.jump_s and limits.jumps)
             last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
-            last = self.flows.last(middle, last_s, faster)
+            last = self.flows.at(last_s, faster)
             way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
             # Where rates jump to and fro, nothing is to be found on the way between.
             wild = way.longer < WILD and look_s > sought_s

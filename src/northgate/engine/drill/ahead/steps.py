@@ -169,23 +169,10 @@ class Past(Struct, frozen=True):
         return (self.end_s - self.lasted_s, first), (self.end_s - self.lasted_s / 2, middle)
 
     @property
-    def half_way(self) -> tuple[float, Opens]:
-        """The second half-way through it, and how sessions and connections are opened then."""
-        return self.end_s - self.lasted_s / 2, self.flows[1].opens
-
-    @property
     def faster(self) -> Floats:
         """How utilisations go on from its end (see `Step.faster`)."""
         _, middle, last = self.flows
         return faster_until(middle, last, 0.0, self.lasted_s)
-
-    def opens(self, flow: Flow, second: float) -> Opens:
-        """How they are opened on the mean from its end to a second, if that goes on along the parabola through the last
-        step."""
-        part = (second - self.end_s) / self.lasted_s
-        first, middle = 2 * (part**2 / 3 + part / 4), -4 * (part**2 / 3 + part / 2)
-        opened = [one.opens for one in self.flows[:2]]
-        return flow.opens.mixed(opened, (1 - first - middle, first, middle))
 
 
 def way_of(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], seconds: float) -> Way:

@@ -3,7 +3,7 @@
 A layer 4 connection asks no name. Who can connect stays connected for a while, whatever his resolver holds by then; who
 holds an old answer that leads nowhere has no connection, and asks again with each call: so of those who connect anew
 more hold the old answer than of all clients. How many of those who hold one version of the records are connected is
-followed by itself, pair by pair, as if they were all clients (`formulas/occupancy.py`):
+followed by itself, pair by pair, as if they were all clients (`formulas/masses/occupancy.py`):
 
     dh_j/dt = λ (1 - H) q_j - d_j h_j,   H = Σ h_j
 
@@ -326,9 +326,12 @@ class Past(Struct, frozen=True):
         known = self.resolvers.answers_at(self.history, second)
         return answers_anew(self.network, followed, known, self._versions, second, held)
 
-    def after(self, followed: Followed, held: Held | None, opens: Opens, seconds: float, second: float) -> Held:
-        """What was held at a second, so many seconds after a keyframe at which this was."""
-        made = Holdings(self.network, held).after(opens, seconds)
+    def after(
+        self, followed: Followed, held: Held | None, opens: tuple[Opens, Opens, Opens], seconds: float, second: float
+    ) -> Held:  # fmt: skip
+        """What was held at a second, so many seconds after a keyframe at which this was; `opens`: see
+        `Holdings.led_on`."""
+        made, _ = Holdings(self.network, held).led_on(opens, seconds)
         return with_rows(made, rows_at(followed, self._versions, second))
 
     @property

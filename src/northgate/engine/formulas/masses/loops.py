@@ -1,185 +1,43 @@
-"""Masses that are opened and end: sessions on targets, and layer 4 connections through fronts to targets.
-
-Of S sources that each ask λ times a second the share M holds a mass (a session, a connection); the others open one with
-their next call that is served, with the chance p_j on place j. Masses end with the rate δ = 1/L, L being their mean
-life; where a target is silent, its connections end with their first failed request too, so with δ + λ:
-
-    dm_j/dt = λ (1 - M) p_j - d_j m_j,   d_j = δ or δ + λ
-
-Who loses a connection under a call repeats that, and opens another with the chance q_j on place j. Between events λ, p,
-q and d stay as they are. With F the sum of the masses that end faster (nobody opens one there), G that of the others, Q
-the sum of q, I the integral of (1 - M) e^(-δ (t - τ)) and K that of F e^(-δ (t - τ)), all are linear:
-
-    F' = -(δ + λ) F,   G' = λ P (1 - F - G) + λ Q F - δ G,   I' = 1 - F - G - δ I,   K' = F - δ K
-    m_j(t) = m_j(0) e^(-δ t) + λ p_j I(t) + λ q_j K(t),   m_j(t) = m_j(0) e^(-(δ + λ) t) for the faster ones
-
-Connections of sources that a session binds lead where it leads: of the share b_j that is bound to place j, or has been
-when it was connected there, those without one open one there, with the chance s_j: each place has its own exponential:
-
-    dm_j/dt = λ s_j (b_j - m_j) + λ p_j - d_j m_j
-"""
+"""How masses change, place by place: the arithmetic of `occupancy.py`, compiled."""
 
 import math
-from collections.abc import Sequence
 
 import numpy as np
-from msgspec import Struct
 
 from northgate.engine.base import (
-    NEVER,
-    Bools,
     Bools1,
     Bools2,
-    Floats,
     Floats1,
     Floats2,
     Floats3,
-    cached,
     compiled,
     part,
 )
-from northgate.engine.formulas.decays import after_each, workplace
-
-# Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
-# What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
-STEP, SLOW, SMALL, STILL, RELAXED = 0.5, 0.125, 1e-3, 1e-6, 20.0
-
-# What is drawn is followed until no more than this share of all moves.
-SEEN = 1e-2
-
-# With so many calls expected within an idle time-out no gap is as long: fewer than one in 10^17 would be.
-NEVER_IDLE = 40.0
-
-# Rates at which masses are opened that differ by less than this are the same.
-ALIKE = 1e-9
-
-# The mean of a parabola over either half of the way, and all of it, of its values at the beginning, half-way and then.
-MEANS = np.array([[5 / 12, 8 / 12, -1 / 12], [-1 / 12, 8 / 12, 5 / 12], [1 / 6, 4 / 6, 1 / 6]])
+from northgate.engine.formulas.masses.decays import after_each, driven
 
 # Rows of `Openings.ways`.
 OPENS, AGAIN, BOUND, SERVED = range(4)
 
+# With so many calls expected within an idle time-out no gap is as long: fewer than one in 10^17 would be.
+NEVER_IDLE = 40.0
 
-class Openings(Struct, frozen=True):
-    """How masses of some kinds are opened and end.
+# Where what is held and what is bound differ by less than this part, all who are bound hold one.
+TIED = 1e-9
 
-    `ways` (4 or 1, kinds, places): p; q (0 where nobody repeats); b and s (NaN where no sessions say where connections
-    lead; p is else λ p of those who are not bound). Of those that nobody repeats, or leads, there is p alone. Per kind
-    `rate`: λ in calls per second and source, and `ends` (2, kinds): δ in 1/s of what ends whatever happens, and after
-    how long without a call one is closed (s; inf: never). `silent` (kinds, places): where masses end with their first
-    failed request.
-    """
+# How often what is held is found again on the way of how it was found before.
+ROUNDS = 3
 
-    ways: Floats
-    rate: Floats
-    ends: Floats
-    silent: Bools
-
-    def otherwise(self, other: "Openings") -> bool:
-        """Whether they are opened at other rates, or elsewhere."""
-        mine, theirs = (one.ways[:BOUND] for one in (self, other))
-        return bool(np.abs(mine - theirs).max(initial=0.0) > ALIKE)
-
-    def mixed(self, others: "Sequence[Openings]", weights: Sequence[float]) -> "Openings":
-        """The sum of this and others, with these weights; where what is led on would come to less than nothing, it is
-        nothing."""
-        ways, rate = (
-            np.maximum(sum(weight * value for weight, value in zip(weights, values, strict=True)), 0.0)
-            for values in zip(*((one.ways, one.rate) for one in (self, *others)), strict=True)
-        )  # fmt: skip
-        return Openings(ways, rate, self.ends, self.silent)
-
-
-class Occupancy(Struct, frozen=True, dict=True):
-    """The masses of some kinds, as shares of their sources (kinds, places), and how they change."""
-
-    held: Floats
-    openings: Openings
-
-    def settled(self, most: Floats | None = None) -> Floats:
-        """The masses that stay as they are: M = N λP / (λP + δ), shared out as p, N (`most`, by kind) being the share
-        of sources that may hold one, 1 as a rule; where sessions lead, (λ s b + λ p) / (λ s + d) at each place."""
-        opens, ends = self.openings.ways[OPENS], self._ends
-        every = opens.sum(axis=1)
-        opening = self.openings.rate * every
-        some = opening > 0
-        held = np.divide(opening, opening + ends, out=np.zeros(len(some)), where=some)
-        shares = np.divide(opens, every[:, None], out=np.zeros(opens.shape), where=some[:, None])
-        made = np.where(some[:, None], (held if most is None else held * most)[:, None] * shares, self.held)
-        for kind in range(len(made)):
-            ways = self.openings.ways[:, kind]
-            if len(ways) > BOUND and not np.isnan(ways[BOUND]).any():
-                rate = self.openings.rate[kind]
-                pulls, leaves = rate * ways[SERVED], ends[kind] + rate * self.openings.silent[kind]
-                made[kind] = (pulls * ways[BOUND] + rate * ways[OPENS]) / (pulls + leaves)
-        return made
-
-    @property
-    def _ends(self) -> Floats:
-        """Per kind how often a second a mass ends by itself: δ."""
-        openings = self.openings
-        idle = [idle_ends(*one) for one in zip(openings.rate.tolist(), *openings.ends.tolist(), strict=True)]
-        return np.asarray(openings.ends[0] + np.array(idle, dtype=np.float64))
-
-    def after(self, seconds: float) -> Floats:
-        """The masses `seconds` later."""
-        return self._moved(seconds, 0.0)
-
-    def mean(self, seconds: float) -> Floats:
-        """The mean masses over the next `seconds`."""
-        return self._moved(seconds, 1.0) / seconds if seconds > 0 else self.held
-
-    def _moved(self, seconds: float, summed: float) -> Floats:
-        """The masses later, or, where `summed` is not 0, their integral until then."""
-        made, opened = np.empty(self.held.shape), self.openings
-        if made.size:
-            _find_masses(
-                self.held, opened.ways, opened.rate, opened.ends, opened.silent, np.array([seconds, summed]),
-                workplace(), made,
-            )  # fmt: skip
-        return made
-
-    def led_on(self, middle: Openings, last: Openings, seconds: float) -> tuple[Floats, float]:
-        """The masses `seconds` later, while a parabola goes through how they are opened now, half-way and then; and
-        which share of a kind's sources, at most, would be held otherwise in two halves than in one go.
-
-        In two halves, each with the mean of how they are opened in it, three quarters are gone of the error of one go
-        with the mean of all, which grows as the cube of the seconds (W. Magnus, "On the exponential solution of
-        differential equations for a linear operator", 1954); so a third of the difference is still to be added (L. F.
-        Richardson, "The deferred approach to the limit", 1927).
-        """
-        made, off, first = np.empty(self.held.shape), np.zeros(1), self.openings
-        if made.size:
-            rates, places = np.stack([first.rate, middle.rate, last.rate]), made.size // len(made)
-            mixed, gone = np.empty((len(first.ways), places)), np.empty((3, places))
-            _lead_on(
-                self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, MEANS,
-                np.array([seconds]), workplace(), mixed, gone, made, off,
-            )  # fmt: skip
-        return made, float(off[0])
-
-    def step_s(self) -> float:
-        """After how many seconds to look again; inf while nothing moves."""
-        return self._paces[0]
-
-    def drawn_s(self) -> float:
-        """For how long a straight line draws the masses well enough; inf while next to nothing moves.
-
-        Over the part `STEP` of the time in which it fades, an exponential lies within 3 % of it beside its chord.
-        """
-        return self._paces[1]
-
-    @cached
-    def _paces(self) -> tuple[float, float]:
-        made, opened = np.full(2, NEVER), self.openings
-        if self.held.size:
-            limits = np.array([STEP, SLOW, SMALL, STILL, RELAXED, SEEN])
-            _find_paces(self.held, opened.ways, opened.rate, opened.ends, opened.silent, limits, made)
-        return float(made[0]), float(made[1])
+# A parabola over either half of the way, and over all of it, of its values at the beginning, half-way and then: its
+# mean, and what it is at the beginning of that, half-way and at the end.
+ALONG = np.array([
+    [[5 / 12, 8 / 12, -1 / 12], [1, 0, 0], [3 / 8, 6 / 8, -1 / 8], [0, 1, 0]],
+    [[-1 / 12, 8 / 12, 5 / 12], [0, 1, 0], [-1 / 8, 6 / 8, 3 / 8], [0, 0, 1]],
+    [[1 / 6, 4 / 6, 1 / 6], [1, 0, 0], [0, 1, 0], [0, 0, 1]],
+])  # fmt: skip
 
 
 @compiled
-def _find_masses(
+def find_masses(
     held: Floats2, ways: Floats3, rate: Floats1, ends: Floats2, silent: Bools2, asked: Floats1, work: Floats2,
     made: Floats2,
 ) -> None:  # fmt: skip
@@ -245,9 +103,15 @@ def _leads(ways: Floats2) -> bool:
 @part
 def _own(held: float, ways: Floats1, rate: float, ends: float, silent: bool) -> tuple[float, float]:
     """Of a place that sessions lead to: how fast it comes to rest (1/s), and how fast it grows from nothing (1/s)."""
-    # Who is connected there without being bound there stays until his connection ends.
-    pulls = rate * ways[SERVED] if held <= ways[BOUND] else 0.0
+    pulls = rate * ways[SERVED] if _waits(held, ways[BOUND]) else 0.0
     return ends + (rate if silent else 0.0) + pulls, pulls * ways[BOUND] + rate * ways[OPENS]
+
+
+@part
+def _waits(held: float, bound: float) -> bool:
+    """Whether anybody who is bound to a place has no connection there; of those who are connected there without being
+    bound there, who count as bound, each stays until his connection ends."""
+    return held < bound * (1 - TIED)
 
 
 @part
@@ -285,36 +149,80 @@ def _free(
 
 
 @compiled
-def _lead_on(
+def lead_on(
     held: Floats2, first: Floats3, middle: Floats3, last: Floats3, rates: Floats2, ends: Floats2, silent: Bools2,
-    means: Floats2, seconds: Floats1, work: Floats2, mixed: Floats2, gone: Floats2, made: Floats2, off: Floats1,
+    along: Floats3, seconds: Floats1, work: Floats2, mixed: Floats2, gone: Floats2, made: Floats2, off: Floats1,
 ) -> None:  # fmt: skip
     """`Occupancy.led_on`; `rates` (3, kinds) are those now, half-way and then. `work`, `mixed` (as many rows as `ways`,
     places) and `gone` (3, places) are for work: that half-way, in two halves, and in one go."""
     for kind in range(held.shape[0]):
+        led = _leads(first[:, kind])
         for part_of in range(3):
-            rate = 0.0
+            means, rate = along[part_of, 0], 0.0
             for time in range(3):
-                rate += means[part_of, time] * rates[time, kind]
-            for way in range(first.shape[0]):
-                for place in range(held.shape[1]):
-                    value = means[part_of, 0] * first[way, kind, place] + means[part_of, 1] * middle[way, kind, place]
-                    value += means[part_of, 2] * last[way, kind, place]
-                    # What is not a number stays so.
-                    mixed[way, place] = 0.0 if value < 0.0 else value
+                rate += means[time] * rates[time, kind]
             begin = gone[0] if part_of == 1 else held[kind]
             lasts = seconds[0] if part_of == 2 else seconds[0] / 2
+            if led:
+                by_itself = ends[0, kind] + idle_ends(max(rate, 0.0), ends[0, kind], ends[1, kind])
+                for place in range(held.shape[1]):
+                    own = silent[kind, place]
+                    gone[part_of, place] = _drive(
+                        begin[place], first[:, kind, place], middle[:, kind, place], last[:, kind, place],
+                        rates[:, kind], by_itself, own, _waits(held[kind, place], first[BOUND, kind, place]),
+                        along[part_of], lasts,
+                    )  # fmt: skip
+                continue
+            for way in range(first.shape[0]):
+                for place in range(held.shape[1]):
+                    value = means[0] * first[way, kind, place] + means[1] * middle[way, kind, place]
+                    value += means[2] * last[way, kind, place]
+                    # What is not a number stays so.
+                    mixed[way, place] = 0.0 if value < 0.0 else value
             _move(begin, mixed, max(rate, 0.0), ends[:, kind], silent[kind], lasts, 0.0, work, gone[part_of])
         otherwise = 0.0
         for place in range(held.shape[1]):
             in_halves = gone[1, place]
             otherwise += abs(in_halves - gone[2, place])
             made[kind, place] = max(in_halves + (in_halves - gone[2, place]) / 3, 0.0)
+            if led and not _waits(held[kind, place], first[BOUND, kind, place]):
+                # Somebody bound has none by then.
+                otherwise += max(last[BOUND, kind, place] - made[kind, place], 0.0)
         off[0] = max(off[0], otherwise)
 
 
+@part
+def _drive(
+    held: float, first: Floats1, middle: Floats1, last: Floats1, rates: Floats1, ends: float, silent: bool,
+    leads: bool, along: Floats2, seconds: float,
+) -> float:  # fmt: skip
+    """What a place that sessions lead to comes to along a part of the way, as it comes to rest, and grows, along
+    parabolas: m' = D(t) - κ(t) m is D(t) + (κ - κ(t)) m - κ m, κ being the mean and the second m that which follows
+    without it."""
+    speed, push, half_way, then = ends, 0.0, 0.0, 0.0
+    faster, faster_half, faster_then = 0.0, 0.0, 0.0
+    for time in range(3):
+        ways = first if time == 0 else middle if time == 1 else last
+        pulls = rates[time] * ways[SERVED] if leads else 0.0
+        drift, faster_by = pulls * ways[BOUND] + rates[time] * ways[OPENS], pulls + (rates[time] if silent else 0.0)
+        speed += along[0, time] * faster_by
+        push, faster = push + along[1, time] * drift, faster + along[1, time] * faster_by
+        half_way, faster_half = half_way + along[2, time] * drift, faster_half + along[2, time] * faster_by
+        then, faster_then = then + along[3, time] * drift, faster_then + along[3, time] * faster_by
+    speed, slower = max(speed, 0.0), speed - ends
+    held_half, held_then = held, held
+    for _ in range(ROUNDS):
+        first_push = push + (slower - faster) * held
+        half_push = half_way + (slower - faster_half) * held_half
+        then_push = then + (slower - faster_then) * held_then
+        quarter = (3 * first_push + 6 * half_push - then_push) / 8
+        held_half = driven(held, speed, first_push, quarter, half_push, seconds / 2)
+        held_then = driven(held, speed, first_push, half_push, then_push, seconds)
+    return max(held_then, 0.0)
+
+
 @compiled
-def _find_paces(
+def find_paces(
     held: Floats2, ways: Floats3, rate: Floats1, ends: Floats2, silent: Bools2, limits: Floats1, made: Floats1
 ) -> None:  # fmt: skip
     """`Occupancy.step_s` and `drawn_s`, the least of all kinds; `limits` are STEP, SLOW, SMALL, STILL, RELAXED and

@@ -15,6 +15,8 @@ from northgate.engine.base import Floats, Floats1, Floats2, part
 
 # Nodes that lie within so much of each other are summed by the series, which needs so many terms for all digits.
 CLOSE, TERMS = 1.0, 18
+# What decays by less than this in all is summed by the series.
+SLOW = 1e-3
 # For work on so many rates at most: the nodes, their differences, and the sums of the series.
 MOST = 8
 
@@ -33,6 +35,30 @@ def after_each(work: Floats2, count: int, t: float) -> float:
         power *= t if place else 1.0
         work[0, place] *= -t
     return power * exp_difference(work, count)
+
+
+@part
+def driven(
+    first: float, speed: float, push: float, half_way: float, then: float, seconds: float
+) -> float:  # fmt: skip
+    """What a mass comes to in so many seconds that decays with a rate (`speed`, 1/s) and grows by a push (1/s) along
+    the parabola through what that is at first, half-way and then: m' = D(t) - κ m.
+
+    With D = a + b τ + c τ^2, m(t) = m(0) e^(-κ t) + a I_0 + b I_1 + c I_2; the integrals of τ^n e^(-κ (t - τ)) are I_0
+    = (1 - e^(-κ t)) / κ and, by parts, I_n = (t^n - n I_(n-1)) / κ.
+    """
+    turn = speed * seconds
+    steep, bend = -3 * push + 4 * half_way - then, 2 * (push - 2 * half_way + then)
+    if turn > SLOW:
+        even = -math.expm1(-turn) / turn
+        linear = (1 - even) / turn
+        squared = (1 - 2 * linear) / turn
+    else:
+        # The series keep the digits which the differences lose.
+        even = 1 - turn / 2 * (1 - turn / 3 * (1 - turn / 4 * (1 - turn / 5)))
+        linear = (1 - turn / 3 * (1 - turn / 4 * (1 - turn / 5))) / 2
+        squared = (1 - turn / 4 * (1 - turn / 5 * (1 - turn / 6))) / 3
+    return first * math.exp(-turn) + seconds * (push * even + steep * linear + bend * squared)
 
 
 @part

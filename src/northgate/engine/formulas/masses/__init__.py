@@ -1,0 +1,1 @@
+"""Masses of sources that hold something: a session, or a connection."""

@@ -1,0 +1,166 @@
+"""Masses that are opened and end: sessions on targets, and layer 4 connections through fronts to targets.
+
+Of S sources that each ask λ times a second the share M holds a mass (a session, a connection); the others open one with
+their next call that is served, with the chance p_j on place j. Masses end with the rate δ = 1/L, L being their mean
+life; where a target is silent, its connections end with their first failed request too, so with δ + λ:
+
+    dm_j/dt = λ (1 - M) p_j - d_j m_j,   d_j = δ or δ + λ
+
+Who loses a connection under a call repeats that, and opens another with the chance q_j on place j. Between events λ, p,
+q and d stay as they are. With F the sum of the masses that end faster (nobody opens one there), G that of the others, Q
+the sum of q, I the integral of (1 - M) e^(-δ (t - τ)) and K that of F e^(-δ (t - τ)), all are linear:
+
+    F' = -(δ + λ) F,   G' = λ P (1 - F - G) + λ Q F - δ G,   I' = 1 - F - G - δ I,   K' = F - δ K
+    m_j(t) = m_j(0) e^(-δ t) + λ p_j I(t) + λ q_j K(t),   m_j(t) = m_j(0) e^(-(δ + λ) t) for the faster ones
+
+Connections of sources that a session binds lead where it leads: of the share b_j that is bound to place j, or has been
+when it was connected there, those without one open one there, with the chance s_j: each place has its own exponential:
+
+    dm_j/dt = λ s_j (b_j - m_j) + λ p_j - d_j m_j
+"""
+
+from collections.abc import Sequence
+
+import numpy as np
+from msgspec import Struct
+
+from northgate.engine.base import NEVER, Bools, Floats, cached
+from northgate.engine.formulas.masses.decays import workplace
+from northgate.engine.formulas.masses.loops import (
+    ALONG,
+    BOUND,
+    OPENS,
+    SERVED,
+    find_masses,
+    find_paces,
+    idle_ends,
+    lead_on,
+)
+
+# Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
+# What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
+STEP, SLOW, SMALL, STILL, RELAXED = 0.5, 0.125, 1e-3, 1e-6, 20.0
+
+# What is drawn is followed until no more than this share of all moves.
+SEEN = 1e-2
+
+# Rates at which masses are opened that differ by less than this are the same.
+ALIKE = 1e-9
+
+
+class Openings(Struct, frozen=True):
+    """How masses of some kinds are opened and end.
+
+    `ways` (4 or 1, kinds, places): p; q (0 where nobody repeats); b and s (NaN where no sessions say where connections
+    lead; p is else λ p of those who are not bound). Of those that nobody repeats, or leads, there is p alone. Per kind
+    `rate`: λ in calls per second and source, and `ends` (2, kinds): δ in 1/s of what ends whatever happens, and after
+    how long without a call one is closed (s; inf: never). `silent` (kinds, places): where masses end with their first
+    failed request.
+    """
+
+    ways: Floats
+    rate: Floats
+    ends: Floats
+    silent: Bools
+
+    def otherwise(self, other: "Openings") -> bool:
+        """Whether they are opened at other rates, or elsewhere."""
+        mine, theirs = (one.ways[:BOUND] for one in (self, other))
+        return bool(np.abs(mine - theirs).max(initial=0.0) > ALIKE)
+
+    def mixed(self, others: "Sequence[Openings]", weights: Sequence[float]) -> "Openings":
+        """The sum of this and others, with these weights; where what is led on would come to less than nothing, it is
+        nothing."""
+        ways, rate = (
+            np.maximum(sum(weight * value for weight, value in zip(weights, values, strict=True)), 0.0)
+            for values in zip(*((one.ways, one.rate) for one in (self, *others)), strict=True)
+        )  # fmt: skip
+        return Openings(ways, rate, self.ends, self.silent)
+
+
+class Occupancy(Struct, frozen=True, dict=True):
+    """The masses of some kinds, as shares of their sources (kinds, places), and how they change."""
+
+    held: Floats
+    openings: Openings
+
+    def settled(self, most: Floats | None = None) -> Floats:
+        """The masses that stay as they are: M = N λP / (λP + δ), shared out as p, N (`most`, by kind) being the share
+        of sources that may hold one, 1 as a rule; where sessions lead, (λ s b + λ p) / (λ s + d) at each place."""
+        opens, ends = self.openings.ways[OPENS], self._ends
+        every = opens.sum(axis=1)
+        opening = self.openings.rate * every
+        some = opening > 0
+        held = np.divide(opening, opening + ends, out=np.zeros(len(some)), where=some)
+        shares = np.divide(opens, every[:, None], out=np.zeros(opens.shape), where=some[:, None])
+        made = np.where(some[:, None], (held if most is None else held * most)[:, None] * shares, self.held)
+        for kind in range(len(made)):
+            ways = self.openings.ways[:, kind]
+            if len(ways) > BOUND and not np.isnan(ways[BOUND]).any():
+                rate = self.openings.rate[kind]
+                pulls, leaves = rate * ways[SERVED], ends[kind] + rate * self.openings.silent[kind]
+                made[kind] = (pulls * ways[BOUND] + rate * ways[OPENS]) / (pulls + leaves)
+        return made
+
+    @property
+    def _ends(self) -> Floats:
+        """Per kind how often a second a mass ends by itself: δ."""
+        openings = self.openings
+        idle = [idle_ends(*one) for one in zip(openings.rate.tolist(), *openings.ends.tolist(), strict=True)]
+        return np.asarray(openings.ends[0] + np.array(idle, dtype=np.float64))
+
+    def after(self, seconds: float) -> Floats:
+        """The masses `seconds` later."""
+        return self._moved(seconds, 0.0)
+
+    def mean(self, seconds: float) -> Floats:
+        """The mean masses over the next `seconds`."""
+        return self._moved(seconds, 1.0) / seconds if seconds > 0 else self.held
+
+    def _moved(self, seconds: float, summed: float) -> Floats:
+        """The masses later, or, where `summed` is not 0, their integral until then."""
+        made, opened = np.empty(self.held.shape), self.openings
+        if made.size:
+            find_masses(
+                self.held, opened.ways, opened.rate, opened.ends, opened.silent, np.array([seconds, summed]),
+                workplace(), made,
+            )  # fmt: skip
+        return made
+
+    def led_on(self, middle: Openings, last: Openings, seconds: float) -> tuple[Floats, float]:
+        """The masses `seconds` later, while a parabola goes through how they are opened now, half-way and then; and
+        which share of a kind's sources, at most, would be held otherwise in two halves than in one go.
+
+        In two halves, each with the mean of how they are opened in it, three quarters are gone of the error of one go
+        with the mean of all, which grows as the cube of the seconds (W. Magnus, "On the exponential solution of
+        differential equations for a linear operator", 1954); so a third of the difference is still to be added (L. F.
+        Richardson, "The deferred approach to the limit", 1927).
+        """
+        made, off, first = np.empty(self.held.shape), np.zeros(1), self.openings
+        if made.size:
+            rates, places = np.stack([first.rate, middle.rate, last.rate]), made.size // len(made)
+            mixed, gone = np.empty((len(first.ways), places)), np.empty((3, places))
+            lead_on(
+                self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, ALONG,
+                np.array([seconds]), workplace(), mixed, gone, made, off,
+            )  # fmt: skip
+        return made, float(off[0])
+
+    def step_s(self) -> float:
+        """After how many seconds to look again; inf while nothing moves."""
+        return self._paces[0]
+
+    def drawn_s(self) -> float:
+        """For how long a straight line draws the masses well enough; inf while next to nothing moves.
+
+        Over the part `STEP` of the time in which it fades, an exponential lies within 3 % of it beside its chord.
+        """
+        return self._paces[1]
+
+    @cached
+    def _paces(self) -> tuple[float, float]:
+        made, opened = np.full(2, NEVER), self.openings
+        if self.held.size:
+            limits = np.array([STEP, SLOW, SMALL, STILL, RELAXED, SEEN])
+            find_paces(self.held, opened.ways, opened.rate, opened.ends, opened.silent, limits, made)
+        return float(made[0]), float(made[1])
