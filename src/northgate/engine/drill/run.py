@@ -183,7 +183,7 @@ class Run:
         meet_targets(self)
         meet_names(self)
         self.look_ahead.look(self.flow, self.now, self._until_s())
-        self.backlogs.look(self.flow, self.look_ahead.faster, self.now)
+        self.backlogs.look(self.flow, self.look_ahead.faster, self.now, self.look_ahead.blind_until_s)
         if self.look_ahead.faster is not None:
             self.targets.drift(self.now, self.flow, self.look_ahead.faster)
         self.keyframes.append(keyframe(self))

@@ -202,10 +202,12 @@ class Backlogs:
         self.backlog_s = np.where(_emptied(self.network, truth), 0.0, self.backlog_s)
         self.backlog_s = self.backlog_s * (truth.slowness / before.slowness)
 
-    def look(self, flow: Flow, faster: Floats | None, now: float) -> None:
-        """From now on backlogs grow as under this flow, whose utilisations go by `faster` (see `growth`)."""
+    def look(self, flow: Flow, faster: Floats | None, now: float, blind_until_s: float = 0.0) -> None:
+        """From now on backlogs grow as under this flow, whose utilisations go by `faster` (see `growth`); until a
+        second it does not matter what they meet."""
         self.grown = growth(flow, faster)
-        self._crossing = self._next(flow, self.grown, now)
+        crossing = self._next(flow, self.grown, now)
+        self._crossing = NO_CROSSING if now < blind_until_s and crossing.at_s < blind_until_s else crossing
 
     def meets(self, flow: Flow, now: float, faster: Floats | None = None) -> Crossing:
         """When a backlog would next meet a bound, were rates to stay as in a flow, but utilisations to go by `faster`

@@ -5,7 +5,7 @@ from collections.abc import Callable
 import numpy as np
 from msgspec.structs import replace
 
-from northgate.engine.base import Floats
+from northgate.engine.base import NEVER, Floats
 from northgate.engine.drill.ahead.course import Course, weights_at
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.patient import Patient
@@ -32,6 +32,11 @@ class FlowsAhead:
         """From now on this is the flow of now."""
         self.past, self._flow, self._now = past, flow, now
         self._course = Course((*(past.known if past else ()), (now, flow)))
+
+    def move(self, flow: Flow, now: float) -> bool:
+        """Whether anything moves by itself from a flow on: what is held, or a backlog."""
+        looks_s = min(self._anew.resolvers.next_s(now), self._holdings.look_s(flow.opens, now))
+        return looks_s < NEVER or growth(flow).moves
 
     def leave(self, later: Flow) -> None:
         """A later flow is beyond a jump: none before it is looked for near it."""
@@ -80,6 +85,12 @@ class FlowsAhead:
             # With what has been worked off until then somebody gets an answer, or gives up.
             middle = self.at(half_s, faster, middle.state.held)
         return middle
+
+    def short(self, second: float) -> tuple[Stretch, float, Floats]:
+        """A way until a second, so short that it goes as half-way, and how utilisations go on it."""
+        middle = self.middle(second)
+        ahead = Stretch(second, ((middle, 1.0),), middle.opens)
+        return ahead, second, faster_until(self._flow, middle, self._now, second)
 
     def _held_at(self, second: float) -> Held:
         """What is held at a second, while sessions and connections are opened along the parabola, or line, through the

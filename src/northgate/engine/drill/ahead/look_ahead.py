@@ -6,10 +6,12 @@ import numpy as np
 from msgspec.structs import replace
 
 from northgate.engine.base import NEVER, Floats, Ints
+from northgate.engine.drill.ahead.chatter import Chatter
 from northgate.engine.drill.ahead.flows import FlowsAhead
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import (
+    NEXT_TO_S,
     SAME,
     SHORTEST_S,
     Limits,
@@ -19,7 +21,6 @@ from northgate.engine.drill.ahead.steps import (
     faster_until,
     way_of,
 )
-from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.processes import Anew, Backlogs, Entry, Holdings, Probers, growth
 from northgate.engine.solver import Flow, Opens, Solver, State
 
@@ -38,8 +39,6 @@ SHORTER, SOUGHT = 8, 2
 LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
 # What comes so much sooner or later than it was looked for, shortly before, comes as was looked for.
 SOON_S = 1e-3
-# A backlog that is off by no more than this (s) is where it was looked for.
-NEXT_TO_S = AT_BOUND_S / 10
 # In so short a time (s) nothing changes.
 INSTANT_S = 1e-6
 # When a backlog meets its bound is found again so many times, as what is known of rates grows; once a whole step is
@@ -56,7 +55,7 @@ class LookAhead:
     Where rates are linear in what is held, the flow of what is held on the mean is exact, however far ahead; elsewhere
     steps are as long as rates bend little, and added up by Simpson's rule. `found`: what every probe finds under a
     flow, and which machines keep up; `flows`: those of later seconds; `faster`: how utilisations go until then (see
-    `growth`; None: they stay as they are).
+    `growth`; None: they stay as they are); `blind_until_s`: until when nobody looks for what turns.
     """
 
     def __init__(
@@ -78,6 +77,7 @@ class LookAhead:
         self.flows = FlowsAhead(solver, anew, holdings)
         self.faster: Floats | None = None
         self._ahead: Stretch | None = None
+        self._chatter, self.blind_until_s = Chatter(), 0.0
 
     @property
     def moves(self) -> bool:
@@ -85,11 +85,9 @@ class LookAhead:
         return self.look_s < NEVER
 
     def tell(self, probers: Iterable[Probers], flow: Flow, now: float) -> None:
-        """Tells those who want to know whether anything moves by itself from a flow on: what is held, or a backlog."""
+        """Tells those who want to know whether anything moves by itself from a flow on."""
         for some in probers:
-            some.moves = some.follows and (
-                min(self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now)) < NEVER or growth(flow).moves
-            )
+            some.moves = some.follows and self.flows.move(flow, now)
 
     def next_s(self, now: float) -> float:  # noqa: ARG002
         """When to look again."""
@@ -105,27 +103,28 @@ class LookAhead:
 
     def there(self, state: State, now: float) -> Flow | None:
         """The flow of a state, if it is the one to which was looked ahead."""
-        ahead = self._ahead
-        if ahead is None or ahead.then is None or ahead.end_s != now or not state.like(ahead.then.state, NEXT_TO_S):
-            return None
-        return ahead.then
+        return self._ahead.flow_of(state, now) if self._ahead else None
 
     def look(self, flow: Flow, now: float, until: float) -> None:
         """Looks ahead from a flow to the second at which something else happens, or less far."""
+        jumped = now in (self._turns_s, self._backlogs.next_s(now))
         self._ahead, self.faster, self.look_s, before = None, None, NEVER, self.faster
+        self.blind_until_s = now
         self.flows.set_out(flow, now, self._past if self._past and self._past.leads_to(flow, now) else None)
         answers_s, held_s = self._resolvers.next_s(now), self._holdings.look_s(flow.opens, now)
         follow_s = now + _follow_s(flow, self._solver.frame.busy_machines)
         near_s = min(answers_s, held_s, follow_s)
         if near_s == NEVER or until <= now:
-            return
+            return None
+        if blind_s := self._chatter.blindly_s(now, jumped=jumped):
+            self.blind_until_s = now + blind_s
+            return self._go_short(now, min(self.blind_until_s, until, self._past_end_s), self.blind_until_s)
         bends_s, drawn_s = self._resolvers.bends_s(now), self._holdings.drawn_s(flow.opens, now)
-        bends_s = min(bends_s, self._resolvers.meets_s(now))
-        far_s = min(until, self._past_end_s, bends_s, drawn_s)
+        far_s = min(until, self._past_end_s, bends_s, self._resolvers.meets_s(now), drawn_s)
         sorts = (answers_s < NEVER) + (held_s < NEVER) * self._holdings.sorts
         even = follow_s == NEVER and sorts == 1 and now >= self._uneven_until_s
         if even and self._goes_evenly(flow, now, far_s, straight=held_s == NEVER):
-            return
+            return None
         self._uneven_until_s = max(self._uneven_until_s, now + UNEVEN_STEPS * (near_s - now))
         steady = min(answers_s, held_s) == NEVER
         # What happens beyond the next bound of a backlog is not to be seen from here; mostly rates bend as before.
@@ -133,15 +132,15 @@ class LookAhead:
         jump_s = min(until, meets.at_s)
         sure_s, far_s = far_s, min(far_s, jump_s)
         if far_s < now + SHORTEST_S:
-            if far_s > now + INSTANT_S:
-                # So short a way goes as half-way.
-                middle = self.flows.middle(far_s)
-                ahead, faster = Stretch(far_s, ((middle, 1.0),), middle.opens), faster_until(flow, middle, now, far_s)
-                self._go(ahead, far_s, faster)
-            self.look_s = now + SHORTEST_S
-            return
+            return self._go_short(now, far_s, now + SHORTEST_S)
         limits = Limits(min(near_s, far_s), far_s, jump_s, sure_s, meets.jumps and meets.at_s <= until)
-        self._step(flow, now, limits, steady=steady)
+        return self._step(flow, now, limits, steady=steady)
+
+    def _go_short(self, now: float, far_s: float, look_s: float) -> None:
+        """Goes so short a way, at most, until it is looked again."""
+        if far_s > now + INSTANT_S:
+            self._go(*self.flows.short(far_s))
+        self.look_s = look_s
 
     def _goes_evenly(self, flow: Flow, now: float, far_s: float, *, straight: bool) -> bool:
         """Whether all goes as it goes now until something else happens, or a tail bends; if so, that far is looked.

@@ -7,8 +7,9 @@ from msgspec import Struct
 
 from northgate.engine.base import Floats, Ints, cached
 from northgate.engine.drill.ahead.course import weights_at
+from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.processes import Holdings, growth
-from northgate.engine.solver import Flow, Held, Opens
+from northgate.engine.solver import Flow, Held, Opens, State
 
 # A step is short enough when rates bend by no more than this part of what they change by, or of SMALL of all; Simpson's
 # rule is then right to about BENT^4 / 100 of that change.
@@ -24,6 +25,8 @@ HELD, LEFT, SAME = 1e-5, 0.1, 2e-8
 SHORTEST_S = 0.005
 # So near (s) to its last flow a step ends with it; else with another one.
 LAST_S = 1.5e-4
+# A backlog that is off by no more than this (s) is where it was looked for.
+NEXT_TO_S = AT_BOUND_S / 10
 # The last step leads to a flow in which utilisations differ by less than this from those at its end.
 LED_TO = 1e-3
 
@@ -127,6 +130,11 @@ class Stretch(Struct, frozen=True):
     def soon(self) -> bool:
         """Whether it is so short that the flow half-way stands for all of it."""
         return len(self.parts) == 1 and not self.evenly
+
+    def flow_of(self, state: State, second: float) -> Flow | None:
+        """The flow of a state, if it is the one to which was looked."""
+        there = self.then and self.end_s == second and state.like(self.then.state, NEXT_TO_S)
+        return self.then if there else None
 
     def most(self, rates: Callable[[Flow], Floats]) -> Floats:
         """The most that rates come to between the flows that are known of it, on the parabola through them, if any."""

@@ -101,11 +101,17 @@ VersionsAt = Callable[[int, float], Versions]
 
 def versions_at(network: Network, who: Holders, held_at: Callable[[float], HeldAt]) -> VersionsAt:
     """What finds versions, by which records are held at a second; the last of each name are told now."""
-    names = network.names
+    names, told_by = network.names, dict[tuple[int, tuple[bytes, ...]], Sets]()
+
+    def told(number: int, key: tuple[bytes, ...], records: Sequence[Record]) -> Sets:
+        if (number, key) not in told_by:
+            by_name = {name: [(1.0, record)] for name, record in zip(who.below[number], records, strict=True)}
+            told_by[number, key] = names.sets(names.askers[who.holders[number].asker], by_name.__getitem__)
+        return told_by[number, key]
 
     def find(number: int, second: float) -> Versions:
         holder, below = who.holders[number], who.below[number]
-        asker, held, made = names.askers[holder.asker], held_at(second), dict[tuple[bytes, ...], Version]()
+        held, made = held_at(second), dict[tuple[bytes, ...], Version]()
         now = _key([held(name, 0.0)[-1][1] for name in below])
         for part, over_s in ((1 - holder.over_share, None), (holder.over_share, holder.over_s)):
             for some in product(*(held(name, over_s) for name in below)) if part > 0 else ():
@@ -115,8 +121,7 @@ def versions_at(network: Network, who: Holders, held_at: Callable[[float], HeldA
                 if key in made:
                     made[key] = replace(made[key], share=made[key].share + share)
                     continue
-                told = {name: [(1.0, record)] for name, record in zip(below, records, strict=True)}
-                made[key] = Version(share, names.sets(asker, told.__getitem__), key == now)
+                made[key] = Version(share, told(number, key, records), key == now)
         return made
 
     return find
@@ -189,7 +194,11 @@ class Anew:
     def __init__(self, solver: Solver, resolvers: Resolvers, holdings: Holdings) -> None:
         self._solver, self._network, self.resolvers = solver, holdings.network, resolvers
         self.followed: Followed = ()
-        self._versions = versions_at(self._network, resolvers.who, resolvers.held_at)
+        self._looks = 0
+        find = versions_at(self._network, resolvers.who, resolvers.held_at)
+        self._versions: VersionsAt = lambda holder, second: resolvers.lately(
+            ("versions", holder, second), lambda: find(holder, second)
+        )
         holdings.follow(self)
 
     def answers(self, second: float, held: Held) -> Answers:
@@ -213,8 +222,10 @@ class Anew:
 
     def rows(self, seconds: float) -> dict[int, Floats]:
         """By kind of connection that is followed by itself what is held in so many seconds, pair by pair."""
-        now = max((one.at_s for one in self.followed), default=0.0)
-        return rows_at(self.followed, self._versions, now + seconds)
+        second = max((one.at_s for one in self.followed), default=0.0) + seconds
+        return self.resolvers.lately(
+            ("rows", self._looks, second), lambda: rows_at(self.followed, self._versions, second)
+        )
 
     def kinds(self) -> Ints:
         """The kinds of connections that are followed by themselves."""
@@ -235,6 +246,7 @@ class Anew:
                     known[kind] = versions
         begun = [kind for kind, some in known.items() if not any(one.newest for one in some.values())]
         flow = self._with_newest(flow, begun)
+        self._looks += 1
         self.followed = tuple(
             self._followed(kind, versions, before.get(kind), now, flow, held.connections[kind])
             for kind, versions in known.items()

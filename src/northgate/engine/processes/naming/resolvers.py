@@ -5,7 +5,8 @@ Who keeps answers for D seconds uses the record of a name that was valid in [a, 
 which it leads, each over its own D.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Hashable, Sequence
+from typing import Any, TypeVar
 
 import numpy as np
 from msgspec import Struct
@@ -18,7 +19,9 @@ from northgate.engine.processes.naming.holders import TOGETHER_S, Holders, Tails
 ROUNDING = 1e-14
 # What everyone holds is kept for so many seconds that were asked for: half-way is asked for twice, and more often where
 # something is looked for.
-ANSWERED = 8
+ANSWERED = 32
+
+T = TypeVar("T")
 
 
 def mixed(parts: Sequence[tuple[float, Sets]]) -> Sets:
@@ -104,23 +107,24 @@ class Between(Struct, frozen=True):
 
 
 class _Lately:
-    """What everyone holds at the few seconds that were asked for last, since answers changed; who holds one thing
-    alone; what nobody would be told otherwise, and when how many are told comes to that, by the tail before whose end
-    this is."""
+    """What everyone holds at the few seconds that were asked for last, since answers changed, and what else follows
+    from that; who holds one thing alone; what nobody would be told otherwise, and when how many are told comes to that,
+    by the tail before whose end this is."""
 
     def __init__(self) -> None:
-        self._known: dict[float, Answers] = {}
+        self._known: dict[Hashable, Any] = {}
         self._steady: dict[int, bool] = {}
         self._fresh: Floats | None = None
         self._meets: dict[float, list[float]] = {}
 
-    def at(self, second: float, make: Callable[[], Answers]) -> Answers:
-        """What everyone holds at a second."""
-        if second not in self._known:
+    def known(self, what: Hashable, make: Callable[[], T]) -> T:
+        """Something that follows from answers, by what tells it apart."""
+        if what not in self._known:
             if len(self._known) >= ANSWERED:
                 self._known.clear()
-            self._known[second] = make()
-        return self._known[second]
+            self._known[what] = make()
+        found: T = self._known[what]
+        return found
 
     def fresh(self, make: Callable[[], Floats]) -> Floats:
         """What entries would be told if nobody held old answers."""
@@ -221,7 +225,11 @@ class Resolvers(Tails):
 
     def answers(self, now: float) -> Answers:
         """What everyone holds at a second."""
-        return self._lately.at(now, lambda: self._answers([self._sets(number, now) for number in self.who.every]))
+        return self.lately(now, lambda: self._answers([self._sets(number, now) for number in self.who.every]))
+
+    def lately(self, what: Hashable, make: Callable[[], T]) -> T:
+        """Something that follows from the records, by what tells it apart; kept for a while, until these change."""
+        return self._lately.known(what, make)
 
     def answers_at(self, history: "AnswerHistory", now: float) -> Answers:
         """What everyone held at any second of the past."""
