@@ -6,8 +6,9 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from scipy.integrate import quad
 
-from northgate.engine.formulas.masses.loops import OPENS, idle_ends
+from northgate.engine.formulas.masses.loops import idle_ends
 from northgate.engine.formulas.masses.occupancy import STILL, Occupancy, Openings
+from northgate.engine.formulas.masses.rows import OPENS
 from tests.support.exploring import examples
 
 ENDS = st.sampled_from([0.0, 1 / 30, 1 / 3600])

@@ -265,3 +265,27 @@ def test_nobody_is_connected_twice_when_a_front_comes_back():
     for frame in run.keyframes:
         assert frame.state.held.connections.sum() <= 1 + 1e-12
         assert frame.zone_served.sum() + frame.cause_rps.sum() == pytest.approx(360, rel=1e-9)
+
+
+@pytest.mark.parametrize("group", [{"affinity": {"by": "source"}}, {"balance": "source-hash"}, {}], ids=str)
+def test_who_loses_his_connection_draws_a_front_with_each_call(group):
+    """Whoever is bound to a target comes to it through any front: of three one is dead, a third of the calls of those
+    without a connection fails, and the others connect through the living two."""
+    asks, ends = 0.4, 1 / 30
+    data = layer_4(group, rps=120, sources=300, connection_s=30, tries_next_address=False)
+    data["fleets"][0]["zones"] = {"fells-2": None, "fells-3": None}
+    data["balancers"][0] |= {"address_kind": "per-zone", "addresses": [f"203.0.113.{number}" for number in (1, 2, 3)]}
+    run = drill_of(data, [fail(60, zone="fells-1")], lasts_s=120, phases="worst")
+    dead, seconds = run.network.fronts.zone[run.network.pairs.front] == 0, [60.0, 61.5, 63.0, 64.9]
+    settled = asks / (asks + ends)
+
+    def moves(_, now):
+        through_dead, others = now
+        return -ends * through_dead, asks * 2 / 3 * (1 - through_dead - others) - ends * others
+
+    way = solve_ivp(moves, (60, 65), [settled / 3, settled * 2 / 3], t_eval=seconds, rtol=1e-9)
+    for second, (through_dead, others) in zip(seconds, way.y.T, strict=True):
+        flow = run.flow_at(second)
+        held = flow.state.held.connections[0]
+        assert [held[dead].sum(), held[~dead].sum()] == pytest.approx([through_dead, others], abs=1e-5)
+        assert flow.cause_rps.sum() == pytest.approx(120 * (through_dead + (1 - through_dead - others) / 3), abs=1e-2)

@@ -23,8 +23,9 @@ from northgate.engine.formulas.hashing import (
     target_keys,
     winners,
 )
-from northgate.engine.formulas.masses.loops import BOUND, OPENS, SERVED, idle_ends
+from northgate.engine.formulas.masses.loops import idle_ends
 from northgate.engine.formulas.masses.occupancy import Occupancy, Openings
+from northgate.engine.formulas.masses.rows import BOUND, OPENS, SERVED
 from northgate.engine.formulas.queues import (
     AT_BOUND_S,
     Queue,

@@ -192,7 +192,7 @@ def _but(opens: Openings, kinds: Ints) -> Openings:
         return opens
     ways = opens.ways.copy()
     ways[:, kinds] = 0.0
-    return Openings(ways, opens.rate, opens.ends, opens.silent)
+    return Openings(ways, opens.rate, opens.ends, opens.silent, opens.target)
 
 
 def _of_all(held: Held) -> Held:

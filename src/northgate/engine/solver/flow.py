@@ -7,7 +7,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from northgate.engine.balancing import Choice
-from northgate.engine.base import SPENT, WORK, Bools, Floats, cached, left
+from northgate.engine.base import SPENT, WORK, Bools, Floats, Ints, cached, left
 from northgate.engine.formulas import Openings, Queue
 from northgate.engine.network import Network
 from northgate.engine.solver.state import Attempts, State
@@ -76,8 +76,8 @@ class Flow(Struct, frozen=True, dict=True):
     made by a source that has none; `reconnecting[k, p]` the same of calls whose connection has just ended under
     them; `ending[k, p]`: such a connection ends with its first call, as nothing answers there. `bound_there[k, p]` is
     the share of its sources that a session leads through pair p, or has led there to a connection that is still open
-    (NaN: sessions do not say where its connections lead), `served_there[k, p]` the chance that a call of theirs is
-    served there. `work_out` finds the rates by place (`places`).
+    (NaN: sessions do not say where its connections lead), `served_there[k, p]` the chance that a call of those whom it
+    binds to this target comes through this pair and is served. `work_out` finds the rates by place (`places`).
     """
 
     network: Network
@@ -148,7 +148,7 @@ class Flow(Struct, frozen=True, dict=True):
         ways = np.empty((4, *self.connecting.shape))
         ways[0], ways[1], ways[2], ways[3] = self.connecting, self.reconnecting, self.bound_there, self.served_there
         rate = self.state.call_rps[kept.calls] / kept.terms[1][0]
-        connections = Openings(ways, rate, kept.terms[1][1:], self.ending)
+        connections = Openings(ways, rate, kept.terms[1][1:], self.ending, self.network.derived(_targets))
         return Opens(sessions, connections, self._going_astray(connections))
 
     def _going_astray(self, connections: Openings) -> Openings:
@@ -193,3 +193,8 @@ class Flow(Struct, frozen=True, dict=True):
         """The share of a call's connections that a living front takes which believes some target in use."""
         mine = self.network.entries.of_call[call]
         return float(self.state.dns_share[mine] @ self.entry_accepts[mine])
+
+
+def _targets(network: Network) -> Ints:
+    """At which target each pair is, numbered as they come."""
+    return np.unique(network.pairs.member, return_inverse=True)[1].ravel()

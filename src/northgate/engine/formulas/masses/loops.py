@@ -10,22 +10,16 @@ from northgate.engine.base import (
     Floats1,
     Floats2,
     Floats3,
+    Ints1,
     compiled,
     part,
 )
 from northgate.engine.formulas.masses.decays import after_each, driven
-
-# Rows of `Openings.ways`.
-OPENS, AGAIN, BOUND, SERVED = range(4)
+from northgate.engine.formulas.masses.led import drive_led, missed, move_led, pace_led
+from northgate.engine.formulas.masses.rows import AGAIN, BOUND, OPENS, ROUNDS, SERVED, pace, waits
 
 # With so many calls expected within an idle time-out no gap is as long: fewer than one in 10^17 would be.
 NEVER_IDLE = 40.0
-
-# Where what is held and what is bound differ by less than this part, all who are bound hold one.
-TIED = 1e-9
-
-# How often what is held is found again on the way of how it was found before.
-ROUNDS = 3
 
 # A parabola over either half of the way, and over all of it, of its values at the beginning, half-way and then: its
 # mean, and what it is at the beginning of that, half-way and at the end.
@@ -38,12 +32,20 @@ ALONG = np.array([
 
 @compiled
 def find_masses(
-    held: Floats2, ways: Floats3, rate: Floats1, ends: Floats2, silent: Bools2, asked: Floats1, work: Floats2,
-    made: Floats2,
+    held: Floats2, ways: Floats3, rate: Floats1, ends: Floats2, silent: Bools2, target: Ints1, asked: Floats1,
+    work: Floats2, sums: Floats2, made: Floats2,
 ) -> None:  # fmt: skip
     """`Occupancy._moved`; `asked` are the seconds, and whether the integral is."""
     for kind in range(held.shape[0]):
-        _move(held[kind], ways[:, kind], rate[kind], ends[:, kind], silent[kind], asked[0], asked[1], work, made[kind])
+        mine = ways[:, kind]
+        if len(target) and _leads(mine):
+            by_itself = ends[0, kind] + idle_ends(rate[kind], ends[0, kind], ends[1, kind])
+            move_led(
+                held[kind], mine, rate[kind], by_itself, silent[kind], target, asked[0], asked[1] != 0.0, work, sums,
+                made[kind],
+            )  # fmt: skip
+        else:
+            _move(held[kind], mine, rate[kind], ends[:, kind], silent[kind], asked[0], asked[1], work, made[kind])
 
 
 @part
@@ -103,15 +105,8 @@ def _leads(ways: Floats2) -> bool:
 @part
 def _own(held: float, ways: Floats1, rate: float, ends: float, silent: bool) -> tuple[float, float]:
     """Of a place that sessions lead to: how fast it comes to rest (1/s), and how fast it grows from nothing (1/s)."""
-    pulls = rate * ways[SERVED] if _waits(held, ways[BOUND]) else 0.0
+    pulls = rate * ways[SERVED] if waits(held, ways[BOUND]) else 0.0
     return ends + (rate if silent else 0.0) + pulls, pulls * ways[BOUND] + rate * ways[OPENS]
-
-
-@part
-def _waits(held: float, bound: float) -> bool:
-    """Whether anybody who is bound to a place has no connection there; of those who are connected there without being
-    bound there, who count as bound, each stays until his connection ends."""
-    return held < bound * (1 - TIED)
 
 
 @part
@@ -151,12 +146,13 @@ def _free(
 @compiled
 def lead_on(
     held: Floats2, first: Floats3, middle: Floats3, last: Floats3, rates: Floats2, ends: Floats2, silent: Bools2,
-    along: Floats3, seconds: Floats1, work: Floats2, mixed: Floats2, gone: Floats2, made: Floats2, off: Floats1,
+    target: Ints1, along: Floats3, seconds: Floats1, work: Floats2, sums: Floats2, mixed: Floats2, gone: Floats2,
+    made: Floats2, off: Floats1,
 ) -> None:  # fmt: skip
-    """`Occupancy.led_on`; `rates` (3, kinds) are those now, half-way and then. `work`, `mixed` (as many rows as `ways`,
-    places) and `gone` (3, places) are for work: that half-way, in two halves, and in one go."""
+    """`Occupancy.led_on`; `rates` (3, kinds) are those now, half-way and then. `work`, `sums`, `mixed` (as many rows as
+    `ways`, places) and `gone` (3, places) are for work: that half-way, in two halves, and in one go."""
     for kind in range(held.shape[0]):
-        led = _leads(first[:, kind])
+        led = _leads(first[:, kind]) and _leads(middle[:, kind]) and _leads(last[:, kind])
         for part_of in range(3):
             means, rate = along[part_of, 0], 0.0
             for time in range(3):
@@ -165,13 +161,10 @@ def lead_on(
             lasts = seconds[0] if part_of == 2 else seconds[0] / 2
             if led:
                 by_itself = ends[0, kind] + idle_ends(max(rate, 0.0), ends[0, kind], ends[1, kind])
-                for place in range(held.shape[1]):
-                    own = silent[kind, place]
-                    gone[part_of, place] = _drive(
-                        begin[place], first[:, kind, place], middle[:, kind, place], last[:, kind, place],
-                        rates[:, kind], by_itself, own, _waits(held[kind, place], first[BOUND, kind, place]),
-                        along[part_of], lasts,
-                    )  # fmt: skip
+                _lead_part(
+                    held[kind], begin, first[:, kind], middle[:, kind], last[:, kind], rates[:, kind], by_itself,
+                    silent[kind], target, along[part_of], lasts, sums, gone[part_of],
+                )  # fmt: skip
                 continue
             for way in range(first.shape[0]):
                 for place in range(held.shape[1]):
@@ -185,10 +178,27 @@ def lead_on(
             in_halves = gone[1, place]
             otherwise += abs(in_halves - gone[2, place])
             made[kind, place] = max(in_halves + (in_halves - gone[2, place]) / 3, 0.0)
-            if led and not _waits(held[kind, place], first[BOUND, kind, place]):
-                # Somebody bound has none by then.
-                otherwise += max(last[BOUND, kind, place] - made[kind, place], 0.0)
+        if led:
+            # Somebody bound may have none by then.
+            otherwise += missed(held[kind], first[BOUND, kind], last[BOUND, kind], made[kind], target, sums)
         off[0] = max(off[0], otherwise)
+
+
+@part
+def _lead_part(
+    held: Floats1, begin: Floats1, first: Floats2, middle: Floats2, last: Floats2, rates: Floats1, ends: float,
+    silent: Bools1, target: Ints1, along: Floats2, seconds: float, sums: Floats2, made: Floats1,
+) -> None:  # fmt: skip
+    """What places that sessions lead to, or targets, come to along a part of the way."""
+    if len(target):
+        drive_led(held, begin, first, middle, last, rates, ends, silent, target, along, seconds, sums, made)
+        return
+    for place in range(len(held)):
+        leads = waits(held[place], first[BOUND, place])
+        made[place] = _drive(
+            begin[place], first[:, place], middle[:, place], last[:, place], rates, ends, silent[place], leads, along,
+            seconds,
+        )  # fmt: skip
 
 
 @part
@@ -223,13 +233,16 @@ def _drive(
 
 @compiled
 def find_paces(
-    held: Floats2, ways: Floats3, rate: Floats1, ends: Floats2, silent: Bools2, limits: Floats1, made: Floats1
+    held: Floats2, ways: Floats3, rate: Floats1, ends: Floats2, silent: Bools2, target: Ints1, limits: Floats1,
+    sums: Floats2, made: Floats1,
 ) -> None:  # fmt: skip
     """`Occupancy.step_s` and `drawn_s`, the least of all kinds; `limits` are STEP, SLOW, SMALL, STILL, RELAXED and
     SEEN."""
     for kind in range(held.shape[0]):
         by_itself = ends[0, kind] + idle_ends(rate[kind], ends[0, kind], ends[1, kind])
-        if _leads(ways[:, kind]):
+        if _leads(ways[:, kind]) and len(target):
+            pace_led(held[kind], ways[:, kind], rate[kind], by_itself, silent[kind], target, limits, sums, made)
+        elif _leads(ways[:, kind]):
             _pace_each(held[kind], ways[:, kind], rate[kind], by_itself, silent[kind], limits, made)
         else:
             _pace_all(held[kind], ways[OPENS, kind], rate[kind], by_itself, silent[kind], limits, made)
@@ -243,7 +256,7 @@ def _pace_each(
     for place in range(len(held)):
         speed, drift = _own(held[place], ways[:, place], rate, ends, silent[place])
         off = abs(held[place] - drift / speed) if speed > 0 else 0.0
-        _pace(off, off, speed, math.inf, limits, made)
+        pace(off, off, speed, math.inf, limits, made)
 
 
 @part
@@ -270,19 +283,8 @@ def _pace_all(
         made[1] = min(made[1], step / ends)
     off = abs(opening * (1 - fast - rest) - rest * ends) / pulled if pulled > 0 else 0.0
     away = abs(fast + rest - opening / pulled) if opening > 0 else 0.0
-    _pace(fast, fast, ends + rate, longest, limits, made)
-    _pace(off, away, pulled, longest, limits, made)
-
-
-@part
-def _pace(moves: float, drawn: float, speed: float, longest: float, limits: Floats1, made: Floats1) -> None:
-    """So much moves, and so much that is drawn, at one speed; steps as long as `longest` are none."""
-    step, small, still, relaxed, seen = limits[0], limits[2], limits[3], limits[4], limits[5]
-    if speed > 0 and moves > still:
-        then = (step if moves > small else relaxed) / speed
-        made[0] = min(made[0], then) if then < longest else made[0]
-    if speed > 0 and drawn > seen:
-        made[1] = min(made[1], step / speed)
+    pace(fast, fast, ends + rate, longest, limits, made)
+    pace(off, away, pulled, longest, limits, made)
 
 
 @part

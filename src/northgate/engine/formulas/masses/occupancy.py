@@ -24,18 +24,11 @@ from collections.abc import Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import NEVER, Bools, Floats, cached
+from northgate.engine.base import NEVER, Bools, Floats, Ints, cached, total_by
 from northgate.engine.formulas.masses.decays import workplace
-from northgate.engine.formulas.masses.loops import (
-    ALONG,
-    BOUND,
-    OPENS,
-    SERVED,
-    find_masses,
-    find_paces,
-    idle_ends,
-    lead_on,
-)
+from northgate.engine.formulas.masses.led import SUMS
+from northgate.engine.formulas.masses.loops import ALONG, find_masses, find_paces, idle_ends, lead_on
+from northgate.engine.formulas.masses.rows import BOUND, OPENS, SERVED
 
 # Masses are followed in steps of this part of the time in which they change, until they move less than STILL of all.
 # What is SMALL goes the whole way in one step: the closed form is exact, only the load that it makes is seen later.
@@ -43,6 +36,9 @@ STEP, SLOW, SMALL, STILL, RELAXED = 0.5, 0.125, 1e-3, 1e-6, 20.0
 
 # What is drawn is followed until no more than this share of all moves.
 SEEN = 1e-2
+
+# Where sessions lead to places.
+EACH = np.zeros(0, dtype=np.int64)
 
 # Rates at which masses are opened that differ by less than this are the same.
 ALIKE = 1e-9
@@ -55,13 +51,15 @@ class Openings(Struct, frozen=True):
     lead; p is else λ p of those who are not bound). Of those that nobody repeats, or leads, there is p alone. Per kind
     `rate`: λ in calls per second and source, and `ends` (2, kinds): δ in 1/s of what ends whatever happens, and after
     how long without a call one is closed (s; inf: never). `silent` (kinds, places): where masses end with their first
-    failed request.
+    failed request. `target` (places,): which target each place is at, where sessions lead to targets through any of
+    several fronts, s being the chance of being served there through this one; of no places where they lead to places.
     """
 
     ways: Floats
     rate: Floats
     ends: Floats
     silent: Bools
+    target: Ints = EACH
 
     def otherwise(self, other: "Openings") -> bool:
         """Whether they are opened at other rates, or elsewhere."""
@@ -75,7 +73,7 @@ class Openings(Struct, frozen=True):
             np.maximum(sum(weight * value for weight, value in zip(weights, values, strict=True)), 0.0)
             for values in zip(*((one.ways, one.rate) for one in (self, *others)), strict=True)
         )  # fmt: skip
-        return Openings(ways, rate, self.ends, self.silent)
+        return Openings(ways, rate, self.ends, self.silent, self.target)
 
 
 class Occupancy(Struct, frozen=True, dict=True):
@@ -98,8 +96,8 @@ class Occupancy(Struct, frozen=True, dict=True):
             ways = self.openings.ways[:, kind]
             if len(ways) > BOUND and not np.isnan(ways[BOUND]).any():
                 rate = self.openings.rate[kind]
-                pulls, leaves = rate * ways[SERVED], ends[kind] + rate * self.openings.silent[kind]
-                made[kind] = (pulls * ways[BOUND] + rate * ways[OPENS]) / (pulls + leaves)
+                leaves = ends[kind] + rate * self.openings.silent[kind]
+                made[kind] = _settled_led(rate * ways, leaves, ways[BOUND], self.openings.target)
         return made
 
     @property
@@ -122,8 +120,8 @@ class Occupancy(Struct, frozen=True, dict=True):
         made, opened = np.empty(self.held.shape), self.openings
         if made.size:
             find_masses(
-                self.held, opened.ways, opened.rate, opened.ends, opened.silent, np.array([seconds, summed]),
-                workplace(), made,
+                self.held, opened.ways, opened.rate, opened.ends, opened.silent, opened.target,
+                np.array([seconds, summed]), workplace(), np.empty((SUMS, made.size // len(made))), made,
             )  # fmt: skip
         return made
 
@@ -141,8 +139,8 @@ class Occupancy(Struct, frozen=True, dict=True):
             rates, places = np.stack([first.rate, middle.rate, last.rate]), made.size // len(made)
             mixed, gone = np.empty((len(first.ways), places)), np.empty((3, places))
             lead_on(
-                self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, ALONG,
-                np.array([seconds]), workplace(), mixed, gone, made, off,
+                self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, first.target,
+                ALONG, np.array([seconds]), workplace(), np.empty((SUMS, places)), mixed, gone, made, off,
             )  # fmt: skip
         return made, float(off[0])
 
@@ -162,5 +160,17 @@ class Occupancy(Struct, frozen=True, dict=True):
         made, opened = np.full(2, NEVER), self.openings
         if self.held.size:
             limits = np.array([STEP, SLOW, SMALL, STILL, RELAXED, SEEN])
-            find_paces(self.held, opened.ways, opened.rate, opened.ends, opened.silent, limits, made)
+            sums = np.empty((SUMS, self.held.shape[1]))
+            find_paces(
+                self.held, opened.ways, opened.rate, opened.ends, opened.silent, opened.target, limits, sums, made
+            )  # fmt: skip
         return float(made[0]), float(made[1])
+
+
+def _settled_led(pulls: Floats, leaves: Floats, bound: Floats, target: Ints) -> Floats:
+    """What is held at rest where sessions lead, of one kind: with r_p = λ σ_p / d_p, b - Σ m = (b - Σ λ p_p / d_p) / (1
+    + Σ r_p). `pulls` are `Openings.ways`, times λ, of which this reads how often who is drawn, and bound, comes."""
+    mine = target if len(target) else np.arange(len(bound))
+    parts = np.divide(pulls[[SERVED, OPENS]], leaves, out=np.zeros((2, len(bound))), where=leaves > 0)
+    each = np.stack([total_by(mine, one, len(bound)) for one in (bound, *parts)])
+    return np.asarray(parts[0] * ((each[0] - each[2]) / (1 + each[1]))[mine] + parts[1])

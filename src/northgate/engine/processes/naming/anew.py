@@ -322,7 +322,8 @@ def _chance(opens: Openings, kind: int, held: Floats) -> Floats:
     ways = opens.ways[:, kind]
     if len(ways) <= BOUND or np.isnan(ways[BOUND]).any():
         return np.asarray(np.maximum(ways[OPENS], 0.0))
-    led = np.maximum(ways[SERVED] * np.maximum(ways[BOUND] - held, 0.0) + ways[OPENS], 0.0)
+    waits = np.maximum(total_by(opens.target, ways[BOUND] - held, len(held)), 0.0)
+    led = np.maximum(ways[SERVED] * waits[opens.target] + ways[OPENS], 0.0)
     return np.asarray(led / max(1 - float(held.sum()), FEW))
 
 

@@ -100,11 +100,16 @@ class Opening:
         """As `_strays`, per kind of connection and by pair; where fronts believe differently, only of those whose
         session has ended."""
         return [
-            strays_there(strays_of(self.state, number), held, self._bound_at[number])
-            if self.led[number]
-            else np.minimum(strays_of(self.state, number), held)
+            self._strays_at(number) if self.led[number] else np.minimum(strays_of(self.state, number), held)
             for number, held in enumerate(self.connected.held)
         ]
+
+    def _strays_at(self, number: int) -> Floats:
+        """As `strays_there`, of each target, shared out as connections are."""
+        member, held, bound = self.network.pairs.member, self.connected.held[number], self._bound(number)
+        gone, there = (total_by(member, one, len(bound)) for one in (strays_of(self.state, number), held))
+        part = np.divide(strays_there(gone, there, bound), there, out=np.zeros(len(bound)), where=there > 0)
+        return np.asarray(part[member] * held)
 
     def connections(self, spent: int) -> Floats:
         """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or
@@ -186,12 +191,15 @@ class Opening:
     @cached
     def _bound_at(self) -> dict[int, Floats]:
         """Of each kind of connection that sessions lead, per pair the share of sources that these lead through it."""
-        to, dns_share, made = self.unloaded.derived(_to_cells), self.state.dns_share, dict[int, Floats]()
-        for number in np.flatnonzero(self.led).tolist():
-            mine = to.kind == number
-            by_cell = to.every[:, mine] @ dns_share[to.entries[mine]]
-            made[number] = by_cell[self.network.pairs.cell] * self._session_shares(number)
-        return made
+        shares = ((number, self._session_shares(number)) for number in np.flatnonzero(self.led).tolist())
+        return {number: self._comes_at(number) * share for number, share in shares}
+
+    def _comes_at(self, number: int) -> Floats:
+        """Per pair the part of all connects that open a kind of connection that comes to its front."""
+        to = self.unloaded.derived(_to_cells)
+        mine = to.kind == number
+        by_cell = to.every[:, mine] @ self.state.dns_share[to.entries[mine]]
+        return np.asarray(by_cell[self.network.pairs.cell])
 
     @cached
     def served_there(self) -> Floats:
@@ -203,8 +211,9 @@ class Opening:
             self.back.pair[SERVED], connected.retries, self.reset_part, made,
         )  # fmt: skip
         for number in np.flatnonzero(self.led).tolist():
-            waiting = np.maximum(self.bound_there[number] - connected.held[number], 0.0).sum()
-            made[number] *= left(waiting, self._strays(number) - self._free(number))
+            member, free = self.network.pairs.member, self.bound_there[number] - connected.held[number]
+            waiting = np.maximum(total_by(member, free, len(self.network.members.group)), 0.0).sum()
+            made[number] *= left(waiting, self._strays(number) - self._free(number)) * self._comes_at(number)
         return made
 
 
