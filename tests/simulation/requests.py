@@ -261,17 +261,20 @@ class Simulation:
 
     def _end_some(self, client: ClientGroup, source: Source, rate: float) -> None:
         """Of what a source holds that makes so many calls a second, some has ended, and not begun anew yet."""
-        chance = self.chance
-        for name in list(source.sessions):
-            affinity = self.groups[name].affinity
-            if not affinity.renews and chance.random() > rate * affinity.lasts_s / (1 + rate * affinity.lasts_s):
-                del source.sessions[name]
-        connection = source.connection
+        chance, connection = self.chance, source.connection
         if connection is not None:
             lives = rate * client.connection_s
             connection.used_s = -chance.expovariate(rate)
             if chance.random() > lives / (1 + lives) or not self._is_open(client, source):
                 source.connection = None
+        for name in list(source.sessions):
+            affinity = self.groups[name].affinity
+            still = rate * affinity.lasts_s / (1 + rate * affinity.lasts_s)
+            if connection is not None:
+                connected = source.connection is not None
+                still = _still_bound(rate, affinity.lasts_s, client.connection_s, connected=connected)
+            if not affinity.renews and chance.random() > still:
+                del source.sessions[name]
 
     # What stands where
 
@@ -1074,3 +1077,14 @@ class Simulation:
             if enough:
                 return tier, True
         return next(((tier, True) for tier, known, _ in counts if known), (tiers[0], False))
+
+
+def _still_bound(rate: float, session_s: float, connection_s: float, *, connected: bool) -> float:
+    """Layer 4: the chance that a session still binds who is connected, or is not: each is opened with a connection."""
+    ends, session_ends = 1 / connection_s, 1 / session_s
+    if connected:
+        return ends / (ends + session_ends)
+    every = rate / (rate + ends)
+    strays = every * session_ends / (session_ends + ends)
+    bound = (1 - strays) * rate / (rate + session_ends)
+    return (bound - (every - strays)) / (1 - every)

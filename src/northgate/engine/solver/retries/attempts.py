@@ -23,6 +23,7 @@ from northgate.engine.base import (
 from northgate.engine.solver.retries.cases import Book
 from northgate.engine.solver.retries.classes import EMPTY, Pinned
 from northgate.engine.solver.retries.ends import CaseEnds
+from northgate.engine.solver.retries.holding import strays_part
 from northgate.engine.solver.retries.outcomes import ClassOutcomes
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.retries.setting_out import find_against_once, find_coming, find_set_out
@@ -74,17 +75,22 @@ class Repeats:
 
     def lose_connections(self, call: int, lost: Floats) -> None:
         """Of a call's connections those through these pairs have ended (shares of its sources): the sources are held
-        where their connections led, as a key or a session has led both."""
+        where their connections led, as a key or a session has led both; but those whose session has ended nowhere."""
         one = self._pinned_of.get(call)
         if one is None or not some(lost):
             return
         pairs = where_true(lost)
-        made = lost[pairs] @ self._classes_through(one, pairs)
+        outlived = lost[pairs] * self._strays_part(call)[self.network.pairs.member[pairs]]
+        made = (lost[pairs] - outlived) @ self._classes_through(one, pairs) + outlived.sum() * one.free_weights
         whole = made.sum()
         # Of the smallest of all numbers a part is none.
         if whole > 0:
             self.weights_after_one = self.weights_after_one.copy()
             self.weights_after_one[one.kinds] = made / whole
+
+    def _strays_part(self, call: int) -> Floats:
+        """Per member the part of those connected there for a call whom no session binds there any longer."""
+        return strays_part(self.network, self.state, self.network.kept.connection_of_call[call])
 
     @cached
     def _pinned_of(self) -> dict[int, Pinned]:

@@ -49,6 +49,19 @@ def strays_of(state: State, kind: int) -> Floats:
     return state.held.strays[kind] if len(state.held.strays) else np.zeros(state.held.connections.shape[1])
 
 
+def strays_part(network: Network, state: State, kind: int) -> Floats:
+    """Per member the part of those who are connected there, by connections of a kind, whom no session binds there: of
+    nobody, where no session leads these."""
+    session, members = network.kept.connections[kind].session, len(network.members.group)
+    if state.held is None or session < 0:
+        return np.zeros(members)
+    gone, there = (
+        total_by(network.pairs.member, one, members) for one in (strays_of(state, kind), state.held.connections[kind])
+    )
+    strays = strays_there(gone, there, bound_shares(state, session, kind))
+    return np.divide(strays, there, out=np.zeros(members), where=there > 0)
+
+
 def strays_there(outlived: Floats, held: Floats, bound: Floats) -> Floats:
     """Per place the share of sources whose connection (`held` there) leads there though no session binds them there:
     it has `outlived` theirs, or more are connected than are `bound` there."""

@@ -19,7 +19,7 @@ from northgate.engine.solver.passes.forward import Forward
 from northgate.engine.solver.passes.loops import add_opened
 from northgate.engine.solver.passes.trying import GoingOn
 from northgate.engine.solver.retries.classes import Pinned
-from northgate.engine.solver.retries.holding import bound_shares, strays_of, strays_there
+from northgate.engine.solver.retries.holding import bound_shares, strays_of, strays_part
 from northgate.engine.solver.totals.loops import find_opened, find_reset_part, find_served_there
 from northgate.engine.solver.totals.solved import Solved
 from northgate.engine.solver.unloaded import Unloaded
@@ -106,10 +106,8 @@ class Opening:
 
     def _strays_at(self, number: int) -> Floats:
         """As `strays_there`, of each target, shared out as connections are."""
-        member, held, bound = self.network.pairs.member, self.connected.held[number], self._bound(number)
-        gone, there = (total_by(member, one, len(bound)) for one in (strays_of(self.state, number), held))
-        part = np.divide(strays_there(gone, there, bound), there, out=np.zeros(len(bound)), where=there > 0)
-        return np.asarray(part[member] * held)
+        part = strays_part(self.network, self.state, number)
+        return np.asarray(part[self.network.pairs.member] * self.connected.held[number])
 
     def connections(self, spent: int) -> Floats:
         """Per kind of connection and pair: the share of calls that would open one there, by sources without one, or
