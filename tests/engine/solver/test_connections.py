@@ -289,3 +289,18 @@ def test_who_loses_his_connection_draws_a_front_with_each_call(group):
         held = flow.state.held.connections[0]
         assert [held[dead].sum(), held[~dead].sum()] == pytest.approx([through_dead, others], abs=1e-5)
         assert flow.cause_rps.sum() == pytest.approx(120 * (through_dead + (1 - through_dead - others) / 3), abs=1e-2)
+
+
+def test_whose_session_has_ended_draws_anew_when_his_connection_breaks():
+    """Of those connected to a target that falls silent some are bound there no longer: they repeat where they are
+    drawn, the others at the same target in vain."""
+    asks, session_ends, ends = 0.5, 1 / 15, 1 / 60
+    group = {"affinity": {"by": "source", "renews": False, "lasts_s": 15}}
+    data = layer_4(group, rps=20, sources=40, connection_s=60, retries=1)
+    flow = drill_of(data, [fail(60, instance="tiles-1")], lasts_s=100, phases="worst").flow_at(60)
+    connected = asks / (asks + ends)
+    strays = connected * session_ends / (session_ends + ends)
+    bound = (1 - strays) * asks / (asks + session_ends)
+    waits, nowhere = bound - (connected - strays), 1 - bound - strays
+    failed = (connected - strays) / 6 + strays / 36 + waits / 6 + nowhere / 36
+    assert flow.cause_rps.sum() == pytest.approx(20 * failed, rel=1e-6)
