@@ -244,16 +244,24 @@ class Simulation:
         for client in self.plan.clients:
             rate = client.rps * self._factor(client)[0] / client.sources
             for source in self.sources[client.name] if rate else ():
-                for call in client.calls:
-                    self._call(client, asked_of(call.url), source)
-                    for target in busy:
-                        target.ends.clear()
+                # A session that does not end outlives the connection with which it was opened.
+                for _ in range(1 + self._keeps_sessions):
+                    source.connection = None
+                    for call in client.calls:
+                        self._call(client, asked_of(call.url), source)
+                        for target in busy:
+                            target.ends.clear()
                 self._end_some(client, source, rate)
         for machine in machines:
             machine.works = True
         self.counts = Counts()
         self._room.clear()
         self._lost_share.clear()
+
+    @property
+    def _keeps_sessions(self) -> bool:
+        """Whether sessions of any group do not end."""
+        return any(group.affinity.by != "none" and group.affinity.renews for group in self.plan.target_groups)
 
     @staticmethod
     def _by_busy(group: TargetGroup) -> bool:
