@@ -17,6 +17,8 @@ from northgate.engine.base import Floats, Floats1, Floats2, part
 CLOSE, TERMS = 1.0, 18
 # What decays by less than this in all is summed by the series.
 SLOW = 1e-3
+# How often what is held is found again on the way of how it was found before.
+ROUNDS = 3
 # For work on so many rates at most: the nodes, their differences, and the sums of the series.
 MOST = 8
 
@@ -59,6 +61,24 @@ def driven(
         linear = (1 - turn / 3 * (1 - turn / 4 * (1 - turn / 5))) / 2
         squared = (1 - turn / 4 * (1 - turn / 5 * (1 - turn / 6))) / 3
     return first * math.exp(-turn) + seconds * (push * even + steep * linear + bend * squared)
+
+
+@part
+def driven_at(
+    first: float, speed: float, push: float, half_way: float, then: float, less: float, less_half: float,
+    less_then: float, seconds: float,
+) -> float:  # fmt: skip
+    """As `driven`, of a mass that decays with a rate that changes, too: at first, half-way and then it is by so much
+    `less` than its mean. m' = D(t) - κ(t) m is D(t) + (κ - κ(t)) m - κ m, the second m being that which was found
+    before."""
+    held_half, held_then = first, first
+    for _ in range(ROUNDS):
+        first_push, half_push = push + less * first, half_way + less_half * held_half
+        then_push = then + less_then * held_then
+        quarter = (3 * first_push + 6 * half_push - then_push) / 8
+        held_half = driven(first, speed, first_push, quarter, half_push, seconds / 2)
+        held_then = driven(first, speed, first_push, half_push, then_push, seconds)
+    return held_then
 
 
 @part

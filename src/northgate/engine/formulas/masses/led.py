@@ -17,8 +17,8 @@ t) - λ P I(t)), I(t) being the integral of e^(-δ (t - τ)).
 import math
 
 from northgate.engine.base import Bools1, Floats1, Floats2, Ints1, part
-from northgate.engine.formulas.masses.decays import after_each, driven
-from northgate.engine.formulas.masses.rows import BOUND, OPENS, ROUNDS, SERVED, pace, waits
+from northgate.engine.formulas.masses.decays import after_each, driven, driven_at
+from northgate.engine.formulas.masses.rows import BOUND, OPENS, SERVED, pace, waits
 
 # Rows of the sums by target: what is held by slow ones, by fast ones, and in all at first; then bound, pulled and drawn
 # at three times each; and what is opened, over what is pulled.
@@ -159,8 +159,7 @@ def _add_up(
 def _come_to(
     sums: Floats2, mine: int, along: Floats2, ends: float, seconds: float, gone_half: float, gone: float
 ) -> float:  # fmt: skip
-    """What the slow ones of a target come to: G' = D(t) - K(t) G is D(t) + (K - K(t)) G - K G, K being the mean and the
-    second G that which follows without it."""
+    """What the slow ones of a target come to."""
     rest, lost, mean = float(sums[SLOW, mine]), sums[FAST, mine], _on(sums, PULLED, mine, along, 0)
     pulled, pulled_half, pulled_then = (
         _on(sums, PULLED, mine, along, 1), _on(sums, PULLED, mine, along, 2), _on(sums, PULLED, mine, along, 3)
@@ -168,15 +167,8 @@ def _come_to(
     push = pulled * (_on(sums, BOUND_AT, mine, along, 1) - lost) + _on(sums, DRAWN, mine, along, 1)
     half_way = pulled_half * (_on(sums, BOUND_AT, mine, along, 2) - lost * gone_half) + _on(sums, DRAWN, mine, along, 2)
     then = pulled_then * (_on(sums, BOUND_AT, mine, along, 3) - lost * gone) + _on(sums, DRAWN, mine, along, 3)
-    held_half, held_then, speed = rest, rest, ends + mean
-    for _ in range(ROUNDS):
-        first_push = push + (mean - pulled) * rest
-        half_push = half_way + (mean - pulled_half) * held_half
-        then_push = then + (mean - pulled_then) * held_then
-        quarter = (3 * first_push + 6 * half_push - then_push) / 8
-        held_half = driven(rest, speed, first_push, quarter, half_push, seconds / 2)
-        held_then = driven(rest, speed, first_push, half_push, then_push, seconds)
-    return held_then
+    less, less_half, less_then = mean - pulled, mean - pulled_half, mean - pulled_then
+    return driven_at(rest, ends + mean, push, half_way, then, less, less_half, less_then, seconds)
 
 
 @part

@@ -14,9 +14,9 @@ from northgate.engine.base import (
     compiled,
     part,
 )
-from northgate.engine.formulas.masses.decays import after_each, driven
+from northgate.engine.formulas.masses.decays import after_each, driven_at
 from northgate.engine.formulas.masses.led import drive_led, missed, move_led, pace_led
-from northgate.engine.formulas.masses.rows import AGAIN, BOUND, OPENS, ROUNDS, SERVED, pace, waits
+from northgate.engine.formulas.masses.rows import AGAIN, BOUND, OPENS, SERVED, pace, waits
 
 # With so many calls expected within an idle time-out no gap is as long: fewer than one in 10^17 would be.
 NEVER_IDLE = 40.0
@@ -207,8 +207,7 @@ def _drive(
     leads: bool, along: Floats2, seconds: float,
 ) -> float:  # fmt: skip
     """What a place that sessions lead to comes to along a part of the way, as it comes to rest, and grows, along
-    parabolas: m' = D(t) - κ(t) m is D(t) + (κ - κ(t)) m - κ m, κ being the mean and the second m that which follows
-    without it."""
+    parabolas."""
     speed, push, half_way, then = ends, 0.0, 0.0, 0.0
     faster, faster_half, faster_then = 0.0, 0.0, 0.0
     for time in range(3):
@@ -219,16 +218,9 @@ def _drive(
         push, faster = push + along[1, time] * drift, faster + along[1, time] * faster_by
         half_way, faster_half = half_way + along[2, time] * drift, faster_half + along[2, time] * faster_by
         then, faster_then = then + along[3, time] * drift, faster_then + along[3, time] * faster_by
-    speed, slower = max(speed, 0.0), speed - ends
-    held_half, held_then = held, held
-    for _ in range(ROUNDS):
-        first_push = push + (slower - faster) * held
-        half_push = half_way + (slower - faster_half) * held_half
-        then_push = then + (slower - faster_then) * held_then
-        quarter = (3 * first_push + 6 * half_push - then_push) / 8
-        held_half = driven(held, speed, first_push, quarter, half_push, seconds / 2)
-        held_then = driven(held, speed, first_push, half_push, then_push, seconds)
-    return max(held_then, 0.0)
+    speed, mean = max(speed, 0.0), speed - ends
+    less, less_half, less_then = mean - faster, mean - faster_half, mean - faster_then
+    return max(driven_at(held, speed, push, half_way, then, less, less_half, less_then, seconds), 0.0)
 
 
 @compiled

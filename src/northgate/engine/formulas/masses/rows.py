@@ -8,9 +8,6 @@ OPENS, AGAIN, BOUND, SERVED = range(4)
 # Where what is held and what is bound differ by less than this part, all who are bound hold one.
 TIED = 1e-9
 
-# How often what is held is found again on the way of how it was found before.
-ROUNDS = 3
-
 
 @part
 def waits(held: float, bound: float) -> bool:
