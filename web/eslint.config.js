@@ -12,7 +12,6 @@ export default tseslint.config(
   ...tseslint.configs.strict,
   ...tseslint.configs.stylistic,
   {
-    languageOptions: { parserOptions: { projectService: true, tsconfigRootDir: import.meta.dirname } },
     plugins: { "react-hooks": hooks, boundaries },
     settings: {
       "import/resolver": { typescript: true },
@@ -29,8 +28,6 @@ export default tseslint.config(
         "error",
         { selector: "CallExpression[callee.property.name='addEventListener'][arguments.0.value=/^key/]", message: "Keys are bound in src/kit/keys." },
       ],
-      "@typescript-eslint/no-unnecessary-condition": "error",
-      "@typescript-eslint/no-unnecessary-type-assertion": "error",
       "boundaries/dependencies": [
         "error",
         {

@@ -1,6 +1,19 @@
 import { describe, expect, it } from "vitest";
 
-import { amount, clock, counted, percent, perSecond, seconds, secondsRange, span } from "./format";
+import { amount, clock, counted, percent, perSecond, seconds, secondsRange, span, written } from "./format";
+
+describe("a value of a plan as it is written", () => {
+  it.each([
+    [null, ""],
+    [undefined, ""],
+    ["a name", "a name"],
+    [443, "443"],
+    [false, "false"],
+    [{ from: 1, to: 2 }, '{"from":1,"to":2}'],
+  ])("%j", (value, text) => {
+    expect(written(value)).toBe(text);
+  });
+});
 
 describe("numbers as a person reads them", () => {
   it.each([

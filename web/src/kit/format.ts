@@ -5,6 +5,12 @@ const fine = new Intl.NumberFormat("en-GB", { maximumFractionDigits: 1 });
 
 const TINY = 0.0001;
 
+/** A value of a plan as it is written: nothing where there is none, text and numbers as they are, what is made up of parts as JSON. */
+export function written(value: unknown): string {
+  if (value === null || value === undefined) return "";
+  return typeof value === "string" ? value : JSON.stringify(value);
+}
+
 /** A count or rate: whole from 10 up, one decimal below; what is more than nothing never reads as nothing. */
 export function amount(value: number): string {
   if (value > 0 && value < TINY) return `<${TINY}`;

@@ -52,7 +52,7 @@ function isInDialog(event: KeyboardEvent): boolean {
 const WRITTEN_IN = "input:not([type=checkbox],[type=radio],[type=range]), textarea, [contenteditable=true]";
 
 /** Whether the press is meant for what has the focus: text is typed there, or a choice made by letters. */
-export function isForField(target: Pick<HTMLElement, "matches">, { inChoices = false }: Key): boolean {
+export function isForField(target: { matches: (selector: string) => boolean }, { inChoices = false }: Key): boolean {
   return target.matches(WRITTEN_IN) || (!inChoices && target.matches("select"));
 }
 

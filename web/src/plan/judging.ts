@@ -1,5 +1,5 @@
 /** What is wrong with the plan, and what losses cost. */
-import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, matchQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
 import { api, dataOf, type PlanDocument, type Schemas } from "../api/client";
@@ -43,7 +43,7 @@ function useCalm({ key, revision }: Asked): boolean {
     };
     // Of all that happens to what is asked, only what happens to the state is looked at: very much does.
     const leave = client.getQueryCache().subscribe(({ type, query }) => {
-      if (type === "updated" && state.every((part, at) => query.queryKey[at] === part)) settle();
+      if (type === "updated" && matchQuery({ queryKey: state }, query)) settle();
     });
     settle();
     return () => {

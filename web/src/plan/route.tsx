@@ -39,7 +39,7 @@ export function useRoute<To extends Place>(to: To) {
   const params = useMemo(() => Object.fromEntries(Object.entries(named).map(([name, value]) => [name, readPart(value ?? "")])) as ParamsOf<To>, [named]);
   const say = useCallback(
     (made: Changed<To>, replace = false) => {
-      go(hrefOf(to, params, typeof made === "function" ? made(searchNow(to)) : made), { replace });
+      go(hrefOf(to, params, typeof made === "function" ? (made as (before: SearchOf<To>) => SearchOf<To>)(searchNow(to)) : made), { replace });
     },
     [go, to, params],
   );

@@ -1,5 +1,6 @@
 /** Fields in which one of several is chosen, or something is set or not. */
 
+import { written } from "../../kit/format";
 import { setting } from "../../plan/edit";
 import { canStandAt, namesFor } from "../../plan/names";
 import { BOX, useForm, type ValueProps } from "../context";
@@ -13,8 +14,8 @@ export function ChoiceField({ id, spoken, info, value, path }: ValueProps) {
   return (
     <select id={id} aria-label={spoken} className={BOX} value={options.indexOf(value ?? null) < 0 ? options.indexOf(value) : options.indexOf(value ?? null)} onChange={(event) => send([setting(path, options[Number(event.target.value)])])}>
       {options.map((word, index) => (
-        <option key={String(word)} value={index}>
-          {word === null ? "as by default" : String(word).replaceAll("-", " ")}
+        <option key={written(word)} value={index}>
+          {word === null ? "as by default" : written(word).replaceAll("-", " ")}
         </option>
       ))}
     </select>

@@ -12,7 +12,7 @@ import { TextListField } from "./text";
 export function ListField({ name, value, path, info }: ValueProps) {
   const field = info.field as Extract<Field, { kind: "list" }>;
   const { send, root, document, at, Fields } = useForm();
-  const items = Array.isArray(value) ? value : [];
+  const items: unknown[] = Array.isArray(value) ? value : [];
   const add = () => send([adding(`${path}/-`, fitting(document, `${path}/-`, blankItem(root, field.schema, items, (kind) => namesFor(document, kind)), at))]);
   return (
     <ol className="space-y-1.5">

@@ -1,5 +1,6 @@
 /** Fields for text and numbers, one or many. */
 
+import { written } from "../../kit/format";
 import { listText, wordsIn } from "../../kit/rows";
 import { setting } from "../../plan/edit";
 import type { Field } from "../schema";
@@ -23,7 +24,7 @@ function maybeNumber(text: string): unknown {
 
 export function TextField({ id, name, spoken, info, unit, value, path }: ValueProps) {
   const { send } = useForm();
-  const shown = value === null || value === undefined ? "" : String(value);
+  const shown = written(value);
   const plainText = info.field.kind === "text" && typeof value === "string" && name !== "port";
   const draft = useDraft(shown, (text) => send([setting(path, plainText ? (text === "" && info.nullable ? null : text) : parsed(text, info.field, info.nullable))]));
   return (

@@ -1,5 +1,6 @@
 /** How a sheet is made of its columns: its rows, how a cell becomes an edit, and how a row is added. Pure. */
 import type { PlanDocument, Schemas } from "../../api/client";
+import { written } from "../../kit/format";
 import { numberIn } from "../../plan/cells";
 import { valueAt } from "../../plan/names";
 import { adding, removing, setting, type Operation } from "../../plan/operations";
@@ -107,9 +108,8 @@ export function namesOf(owners: Item[]): string {
 }
 
 function shownText(value: unknown): string {
-  if (value === null || value === undefined) return "";
   if (typeof value === "boolean") return value ? "yes" : "no";
-  return Array.isArray(value) ? value.join(", ") : String(value);
+  return Array.isArray(value) ? value.map(written).join(", ") : written(value);
 }
 
 function putAt(made: Item, at: string, value: unknown): void {
