@@ -40,6 +40,13 @@ def after_each(work: Floats2, count: int, t: float) -> float:
 
 
 @part
+def after_two(work: Floats2, first: float, second: float, seconds: float, summed: bool) -> float:
+    """What passes through decays of two rates, or its integral."""
+    work[0, 0], work[0, 1], work[0, 2] = first, second, 0.0
+    return after_each(work, 3 if summed else 2, seconds)
+
+
+@part
 def driven(
     first: float, speed: float, push: float, half_way: float, then: float, seconds: float
 ) -> float:  # fmt: skip

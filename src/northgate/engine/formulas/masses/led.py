@@ -17,7 +17,7 @@ t) - λ P I(t)), I(t) being the integral of e^(-δ (t - τ)).
 import math
 
 from northgate.engine.base import Bools1, Floats1, Floats2, Ints1, part
-from northgate.engine.formulas.masses.decays import after_each, driven, driven_at
+from northgate.engine.formulas.masses.decays import after_two, driven, driven_at
 from northgate.engine.formulas.masses.rows import BOUND, OPENS, SERVED, pace, waits
 
 # Rows of the sums by target: what is held by slow ones, by fast ones, and in all at first; then bound, pulled and drawn
@@ -37,15 +37,15 @@ def move_led(
     """The masses later, or their integral until then, while they are opened alike."""
     _add_up(held, held, ways, ways, ways, rate, rate, rate, silent, target, sums)
     fast = ends + rate
-    stays, drawn_s = _decayed(work, ends, seconds, summed), _after(work, 0.0, ends, seconds, summed)
+    stays, drawn_s = _decayed(work, ends, seconds, summed), after_two(work, 0.0, ends, seconds, summed)
     for mine in range(len(held)):
         pulled, bound, lost = sums[PULLED, mine], sums[BOUND_AT, mine], sums[FAST, mine]
         sums[GAINED, mine] = 0.0
         if pulled > FEW and waits(sums[HELD, mine], bound):
             speed, rest, drawn = pulled + ends, sums[SLOW, mine], sums[DRAWN, mine]
             then = rest * _decayed(work, speed, seconds, summed)
-            then += (pulled * bound + drawn) * _after(work, 0.0, speed, seconds, summed)
-            then -= pulled * lost * _after(work, fast, speed, seconds, summed) if lost else 0.0
+            then += (pulled * bound + drawn) * after_two(work, 0.0, speed, seconds, summed)
+            then -= pulled * lost * after_two(work, fast, speed, seconds, summed) if lost else 0.0
             sums[GAINED, mine] = (then - rest * stays - drawn * drawn_s) / pulled
     gone = _decayed(work, fast, seconds, summed)
     for place in range(len(held)):
@@ -190,11 +190,4 @@ def _driven_on(sums: Floats2, row: int, mine: int, along: Floats2, ends: float, 
 @part
 def _decayed(work: Floats2, speed: float, seconds: float, summed: bool) -> float:
     """What is left of a mass, or the integral of that."""
-    return _after(work, 0.0, speed, seconds, False) if summed else math.exp(-speed * seconds)
-
-
-@part
-def _after(work: Floats2, first: float, second: float, seconds: float, summed: bool) -> float:
-    """What passes through decays of two rates, or its integral."""
-    work[0, 0], work[0, 1], work[0, 2] = first, second, 0.0
-    return after_each(work, 3 if summed else 2, seconds)
+    return after_two(work, 0.0, speed, seconds, False) if summed else math.exp(-speed * seconds)

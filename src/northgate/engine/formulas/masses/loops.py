@@ -14,7 +14,7 @@ from northgate.engine.base import (
     compiled,
     part,
 )
-from northgate.engine.formulas.masses.decays import after_each, driven_at
+from northgate.engine.formulas.masses.decays import after_each, after_two, driven_at
 from northgate.engine.formulas.masses.led import drive_led, missed, move_led, pace_led
 from northgate.engine.formulas.masses.rows import AGAIN, BOUND, OPENS, SERVED, pace, waits
 
@@ -75,10 +75,10 @@ def _move(
         reopening += rate * _again(ways, place)
     asked = summed != 0.0
     free = _free(work, rate, ends, seconds, asked, fast, rest, opening, reopening)
-    lost = fast * _after(work, ends + rate, ends, seconds, asked) if fast else 0.0
+    lost = fast * after_two(work, ends + rate, ends, seconds, asked) if fast else 0.0
     slow, faster = math.exp(-ends * seconds), math.exp(-(ends + rate) * seconds)
     if asked:
-        slow, faster = _after(work, 0.0, ends, seconds, False), _after(work, 0.0, ends + rate, seconds, False)
+        slow, faster = after_two(work, 0.0, ends, seconds, False), after_two(work, 0.0, ends + rate, seconds, False)
     for place in range(len(held)):
         if silent[place]:
             made[place] = max(held[place] * faster, 0.0)
@@ -110,14 +110,8 @@ def _own(held: float, ways: Floats1, rate: float, ends: float, silent: bool) -> 
 
 
 @part
-def _after(work: Floats2, first: float, second: float, seconds: float, summed: bool) -> float:
-    """What passes through decays of two rates, or its integral."""
-    work[0, 0], work[0, 1], work[0, 2] = first, second, 0.0
-    return after_each(work, 3 if summed else 2, seconds)
-
-
-@part
 def _after_three(work: Floats2, first: float, second: float, third: float, seconds: float, summed: bool) -> float:
+    """What passes through decays of three rates, or its integral."""
     work[0, 0], work[0, 1], work[0, 2], work[0, 3] = first, second, third, 0.0
     return after_each(work, 4 if summed else 3, seconds)
 
@@ -133,11 +127,12 @@ def _free(
     G + (g - f) F; so I is a sum of decays after each other, and its integral that of one more, of rate 0.
     """
     pulled = opening + ends
-    made = _after(work, 0.0, ends, seconds, summed) - opening * _after_three(work, 0.0, pulled, ends, seconds, summed)
+    made = after_two(work, 0.0, ends, seconds, summed)
+    made -= opening * _after_three(work, 0.0, pulled, ends, seconds, summed)
     if rest:
-        made -= rest * _after(work, pulled, ends, seconds, summed)
+        made -= rest * after_two(work, pulled, ends, seconds, summed)
     if fast:
-        parted = _after(work, ends + rate, ends, seconds, summed)
+        parted = after_two(work, ends + rate, ends, seconds, summed)
         pulled_on = _after_three(work, ends + rate, pulled, ends, seconds, summed)
         made -= fast * (parted + (reopening - opening) * pulled_on)
     return made
