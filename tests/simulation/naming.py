@@ -1,6 +1,7 @@
 """Names of a simulated plan: what they answer to whom, as it stood when the asker last asked."""
 
 from collections.abc import Callable
+from itertools import chain
 from typing import NamedTuple
 
 from northgate.plan import Plan
@@ -42,6 +43,7 @@ class Names:
         self._region = {zone: region.name for region in plan.regions for zone in region.zones}
         self._entries = {one.name: one for one in plan.names}
         self._given = {one.name: [Given(0.0, (True,) * len(one.answers), frozenset(fronts))] for one in plan.names}
+        self._below: dict[str, list[str]] = {}
         self._by_hand: dict[str, tuple[Answer, ...]] = {}
         self._ways: dict[tuple[str, str | None, tuple[int, ...]], Ways] = {}
 
@@ -61,10 +63,10 @@ class Names:
 
     def below(self, name: str) -> list[str]:
         """A name and those that it is an alias of, each of which has a record of its own."""
-        found = [name]
-        for answer in self._entries[name].answers:
-            found += self.below(answer.host) if answer.host in self._entries else []
-        return found
+        if name not in self._below:
+            under = [self.below(one.host) for one in self._entries[name].answers if one.host in self._entries]
+            self._below[name] = [name, *chain(*under)]
+        return self._below[name]
 
     def ways(self, name: str, area: str | None, asked_s: Callable[[str], float]) -> Ways:
         """How somebody is led who asked each name at a second of its own."""

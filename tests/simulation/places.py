@@ -95,7 +95,10 @@ class World:
         self._firewalls = {one.name: one for one in plan.firewalls}
         self._subnets = {subnet.name: subnet.cidr for network in plan.networks for subnet in network.subnets}
         self._balancers = {one.name: one for one in plan.balancers}
+        # What holds until faults change: what packets meet, what machines answer, and which balancers let anybody in.
         self._met: dict[tuple[Front, str, int, str], str] = {}
+        self._statuses: dict[tuple[str, int, str], int] = {}
+        self._lets_in: dict[tuple[str, int], bool] = {}
 
     def _instances(self) -> Iterator[Instance]:
         yield from self.plan.instances
@@ -133,7 +136,8 @@ class World:
     def change(self, faults: list[Part], now: float) -> None:
         """From now on these faults are in force."""
         self.faults = faults
-        self._met.clear()
+        for known in (self._met, self._statuses, self._lets_in):
+            known.clear()
         for machine in self.machines.values():
             slowness = 1.0
             for fault in faults:
@@ -173,7 +177,10 @@ class World:
 
     def lets_in(self, balancer: str, port: int) -> bool:
         """Whether anybody from outside reaches a balancer's port."""
-        return self._allowed(self._balancers[balancer].firewall, port, None)
+        key = (balancer, port)
+        if key not in self._lets_in:
+            self._lets_in[key] = self._allowed(self._balancers[balancer].firewall, port, None)
+        return self._lets_in[key]
 
     def _allowed(self, firewall: str | None, port: int, front: Front | None, clients: str = "") -> bool:
         if firewall is None:
@@ -224,8 +231,12 @@ class World:
     def status(self, machine: Machine, port: int, path: str) -> int:
         """What a machine answers on a path: the longest page that is its beginning, as changed by faults; where nobody
         asks for a page, that is well."""
-        if not path:
-            return 200
+        key = (machine.name, port, path)
+        if key not in self._statuses:
+            self._statuses[key] = self._page(machine, port, path) if path else 200
+        return self._statuses[key]
+
+    def _page(self, machine: Machine, port: int, path: str) -> int:
         pages = next(dict(one.pages) for one in machine.instance.serves if one.port == port)
         changed = {
             fault.page: fault.status

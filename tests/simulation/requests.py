@@ -23,7 +23,7 @@ from urllib.parse import urlsplit
 import simpy
 
 from northgate.plan import Plan
-from northgate.plan.models.balancers import Action, Listener
+from northgate.plan.models.balancers import Action
 from northgate.plan.models.drills import Drill, Roll, Step
 from northgate.plan.models.faults import Part
 from northgate.plan.models.groups import Fill, Probe, TargetGroup, Tier
@@ -195,6 +195,9 @@ class Simulation:
             front: self.balancers[front.balancer].address_kind != "floating" or first[front.balancer] == front
             for front in self.world.fronts
         }
+        far = [(area.name, region, trip_ms) for area in plan.areas for region, trip_ms in area.latency_ms.items()]
+        self._trips_s = {(area, region): trip_ms / 1000 for area, region, trip_ms in far}
+        self._listeners = {(one.name, each.port): each for one in plan.balancers for each in reversed(one.listeners)}
         # The floating addresses that are about to move.
         self._floats: dict[str, object] = {}
         # The latest turn of each front.
@@ -202,6 +205,8 @@ class Simulation:
         self.leaving: dict[str, float] = {}
         self.expired: set[str] = set()
         self.surges: dict[str, float] = {}
+        # How many times as much each client group asks for, and until when; known until then, or until one surges.
+        self._factors: dict[str, tuple[float, float]] = {}
         self.sources = {client.name: list(self._sources(client)) for client in plan.clients}
         self.targets = {
             (front, name): [
@@ -311,6 +316,7 @@ class Simulation:
         yield self.env.timeout(step.at_s)
         if step.surge:
             self.surges[step.surge.clients] = step.surge.factor
+            self._factors.clear()
         elif step.drain:
             self.drain(step.drain.instance)
         elif step.undrain:
@@ -699,11 +705,14 @@ class Simulation:
 
     def _factor(self, client: ClientGroup) -> tuple[float, float]:
         """How many times as much a client group asks for now as its plan says, and until when that is so."""
+        if client.name in self._factors and self.env.now < self._factors[client.name][1]:
+            return self._factors[client.name]
         profile = [(at_s, factor) for at_s, factor in client.profile if at_s <= self.env.now]
         later = [at_s for at_s, _ in client.profile if at_s > self.env.now]
         surges = [step.at_s for step in self.drill.steps if step.surge and step.at_s > self.env.now]
         factor = (profile[-1][1] if profile else 1.0) * self.surges.get(client.name, 1.0)
-        return factor, min([*later, *surges, self.drill.lasts_s + 1])
+        self._factors[client.name] = factor, min([*later, *surges, self.drill.lasts_s + 1])
+        return self._factors[client.name]
 
     def _call(self, client: ClientGroup, asked: Asked, source: Source) -> None:
         """One call of one source, with its repeats; counted once, by its last attempt."""
@@ -757,7 +766,7 @@ class Simulation:
         action = self._action(front, asked)
         if isinstance(action, str):
             return action, False, quiet_s if action == BLOCKED else 0.0
-        listener = self._listener(front.balancer, asked.port)
+        listener = self._listeners.get((front.balancer, asked.port))
         if listener and listener.certificate in self.expired and asked.scheme in ("https", "tls"):
             return REFUSED, True, 0.0
         if not action.pool:
@@ -800,8 +809,7 @@ class Simulation:
 
     def _trip_s(self, client: ClientGroup, front: Front) -> float:
         """The round trip from a client group's area to a front's region."""
-        area = next((one for one in self.plan.areas if one.name == client.area), None)
-        return area.latency_ms.get(self.world.region_of[front.zone], 0.0) / 1000 if area else 0.0
+        return self._trips_s.get((client.area, self.world.region_of[front.zone]), 0.0)
 
     def _any_front(self, balancer: str) -> Front | None:
         fronts = [front for front, there in self.present.items() if there and front.balancer == balancer]
@@ -811,7 +819,7 @@ class Simulation:
         """What the first matching rule says, or why there is none."""
         if not self.world.lets_in(front.balancer, asked.port):
             return BLOCKED
-        listener = self._listener(front.balancer, asked.port)
+        listener = self._listeners.get((front.balancer, asked.port))
         if listener is None:
             return REFUSED
         for rule in listener.rules:
@@ -821,9 +829,6 @@ class Simulation:
             ):
                 return rule.do
         return listener.otherwise
-
-    def _listener(self, balancer: str, port: int) -> Listener | None:
-        return next((one for one in self.balancers[balancer].listeners if one.port == port), None)
 
     def _meets(
         self,
@@ -863,7 +868,7 @@ class Simulation:
         front = self._any_front(target.machine.onward or "")
         if front is None or self.dead[front]:
             return DEAD_FRONT
-        listener = self._listener(front.balancer, target.port)
+        listener = self._listeners.get((front.balancer, target.port))
         if listener is None:
             return REFUSED
         inner, its_group = self._choose(front, listener.otherwise.pool or "", None)
