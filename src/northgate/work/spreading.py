@@ -106,7 +106,7 @@ def _executor() -> Iterator[Executor]:
     if address:
         from distributed import Client
 
-        with Client(address) as client:  # type: ignore[no-untyped-call]
+        with Client(address) as client:
             yield client.get_executor(retries=ATTEMPTS)
     elif _forks():
         with _forked() as executor:
