@@ -6,12 +6,12 @@ import numpy as np
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from northgate.engine.base import Bools, Floats, Ints
+from northgate.engine.base import Bools1, Floats, Ints, Ints2, compiled
 from northgate.engine.formulas import Keys, best_scores, ranking, winners
 from northgate.engine.network import Network, Segment
 
 # Of so many keys times targets it is kept which targets each key would fall to one after the other, the first few.
-RANKED, FIRST = 1 << 25, 7
+RANKED, FIRST = 1 << 24, 7
 
 
 class _Ranked(Struct, frozen=True):
@@ -24,31 +24,32 @@ class _Ranked(Struct, frozen=True):
         """Whether some targets weigh nothing, and the others what they are ranked by."""
         return not ((weight > 0) & (weight != self.weight)).any()
 
-    def _living(self, weight: Floats) -> Bools:
-        """Which of the first few targets of each key weigh anything; one past the last stands for no target."""
-        return np.asarray(np.append(weight > 0, False)[self.order])
-
     def orders(self, keys: Keys, targets: Keys, weight: Floats, count: int) -> Ints:
         """What `ranking` gives by these weights, which fit; no more than FIRST."""
-        living = self._living(weight)
-        places = np.argsort(~living, axis=1, kind="stable")[:, :count]
-        made = np.where(np.take_along_axis(living, places, 1), np.take_along_axis(self.order, places, 1), -1)
-        few = living.sum(axis=1) < min(count, int((weight > 0).sum()))
-        made = made.astype(np.int64)
+        made, weighs = np.empty((len(keys), count), dtype=np.int64), weight > 0
+        _find_orders(self.order, weighs, made)
+        few = made[:, min(count, int(weighs.sum())) - 1] < 0
         if few.any():
             made[few] = ranking(keys[few], targets, weight, count)
         return made
 
     def winners(self, keys: Keys, targets: Keys, weight: Floats) -> Ints:
         """Where keys fall by these weights, which fit."""
-        living = self._living(weight)
-        first = living.argmax(axis=1)
-        rows = np.arange(len(keys))
-        winner: Ints = self.order[rows, first].astype(np.int64)
-        far = np.flatnonzero(~living[rows, first])
-        if len(far):
-            winner[far] = winners(keys[far], targets, weight)
-        return winner
+        return np.asarray(self.orders(keys, targets, weight, 1)[:, 0])
+
+
+@compiled
+def _find_orders(order: Ints2, weighs: Bools1, made: Ints2) -> None:
+    """The first targets of each key that weigh anything, -1 where its order holds no more."""
+    for key in range(len(order)):
+        found = 0
+        for place in range(order.shape[1]):
+            target = order[key, place]
+            if target >= 0 and weighs[target] and found < made.shape[1]:
+                made[key, found] = target
+                found += 1
+        for place in range(found, made.shape[1]):
+            made[key, place] = -1
 
 
 class _Fallen(Struct, frozen=True):
@@ -72,7 +73,7 @@ class _Fallen(Struct, frozen=True):
             return self.ranked
         known = self.weight if self.ranked is None else np.maximum(self.weight, self.ranked.weight)
         whole = np.where(weight > 0, weight, known)
-        return _Ranked(whole, ranking(keys, targets, whole, FIRST).astype(np.int32))
+        return _Ranked(whole, ranking(keys, targets, whole, FIRST))
 
 
 class KeyTable(Struct):
