@@ -51,7 +51,7 @@ class Repeats:
         # The shares of the classes among those of their call whose connection has ended under them.
         self.weights_after_one = self.book.weights
         self.free, self.anew = np.ones(len(state.call_rps)), np.zeros(len(state.call_rps))
-        self._through: dict[tuple[int, bytes], Floats] = {}
+        self._left: dict[tuple[int, bytes], Floats] = {}
 
     @cached
     def spreading(self) -> Spreading:
@@ -80,30 +80,31 @@ class Repeats:
         if one is None or not some(lost):
             return
         pairs = where_true(lost)
-        outlived = lost[pairs] * self._strays_part(call)[self.network.pairs.member[pairs]]
-        made = (lost[pairs] - outlived) @ self._classes_through(one, pairs) + outlived.sum() * one.free_weights
+        made = lost[pairs] @ self._left_by(one, pairs)
         whole = made.sum()
         # Of the smallest of all numbers a part is none.
         if whole > 0:
             self.weights_after_one = self.weights_after_one.copy()
             self.weights_after_one[one.kinds] = made / whole
 
-    def _strays_part(self, call: int) -> Floats:
-        """Per member the part of those connected there for a call whom no session binds there any longer."""
-        return strays_part(self.network, self.state, self.network.kept.connection_of_call[call])
-
     @cached
     def _pinned_of(self) -> dict[int, Pinned]:
         """The classes of each call that is followed by class."""
         return {one.call: one for one in self.pinned}
 
-    def _classes_through(self, one: Pinned, pairs: Ints) -> Floats:
-        """The shares of a call's classes among the sources whose connections lead through each of these pairs: (pairs,
-        classes)."""
+    def _left_by(self, one: Pinned, pairs: Ints) -> Floats:
+        """The shares of a call's classes among the sources whom connections through each of these pairs leave when they
+        end: (pairs, classes)."""
         key = one.call, pairs.tobytes()
-        if key not in self._through:
-            self._through[key] = np.array([self._classes_at(one, pair) for pair in pairs.tolist()])
-        return self._through[key]
+        if key not in self._left:
+            kind = self.network.kept.connection_of_call[one.call]
+            strays = strays_part(self.network, self.state, kind)[self.network.pairs.member[pairs], None]
+            self._left[key] = (1 - strays) * self._classes_through(one, pairs) + strays * one.free_weights
+        return self._left[key]
+
+    def _classes_through(self, one: Pinned, pairs: Ints) -> Floats:
+        """Their shares among those whom a session or key binds to where their connection leads."""
+        return np.array([self._classes_at(one, pair) for pair in pairs.tolist()])
 
     def _classes_at(self, one: Pinned, pair: int) -> Floats:
         pins = one.pins.get(int(self.network.pairs.cell[pair]))
