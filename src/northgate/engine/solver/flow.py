@@ -52,8 +52,8 @@ class Opens(Struct, frozen=True):
 
     def like(self, other: "Opens") -> bool:
         """Whether both are of as many kinds and places."""
-        mine, theirs = ((one.sessions.ways.shape, one.connections.ways.shape) for one in (self, other))
-        return mine == theirs
+        alike = self.sessions.ways.shape == other.sessions.ways.shape
+        return alike and self.connections.ways.shape == other.connections.ways.shape
 
     def mixed(self, others: "Sequence[Opens]", weights: Sequence[float]) -> "Opens":
         """The sum of this and others, with these weights (see `Openings.mixed`)."""

@@ -69,11 +69,14 @@ class Openings(Struct, frozen=True):
     def mixed(self, others: "Sequence[Openings]", weights: Sequence[float]) -> "Openings":
         """The sum of this and others, with these weights; where what is led on would come to less than nothing, it is
         nothing."""
-        ways, rate = (
-            np.maximum(sum(weight * value for weight, value in zip(weights, values, strict=True)), 0.0)
-            for values in zip(*((one.ways, one.rate) for one in (self, *others)), strict=True)
-        )  # fmt: skip
-        return Openings(ways, rate, self.ends, self.silent, self.target)
+        if not self.ways.size:
+            return self
+        ways, rate = weights[0] * self.ways, weights[0] * self.rate
+        for weight, other in zip(weights[1:], others, strict=True):
+            ways += weight * other.ways
+            rate += weight * other.rate
+        made = np.maximum(ways, 0.0, out=ways), np.maximum(rate, 0.0, out=rate)
+        return Openings(*made, self.ends, self.silent, self.target)
 
 
 class Occupancy(Struct, frozen=True, dict=True):
