@@ -14,7 +14,7 @@ from northgate.engine.drill.blind import BlindRow
 from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.readings import Readings
 from northgate.engine.network import Network
-from northgate.engine.processes import AnswerHistory, Followed, Past, Vote, growth
+from northgate.engine.processes import AnswerHistory, Followed, Past, Vote, growth, mean_of
 from northgate.engine.solver import Flow, Opens, Solver, State
 from northgate.plan.models.drills import Drill, Expectation
 
@@ -181,7 +181,7 @@ class DrillRun(Struct, frozen=True, dict=True):
         then_s = times[index + 1] if index + 1 < len(times) else self.ends_s
         opens = _opened(flow.opens, frame.opens, seconds / (then_s - frame.t_s))
         held = self.past.after(frame.followed, frame.state.held, opens, seconds, second)
-        answers = self.past.answers(second, frame.followed, held)
+        answers = self.past.answers(second, frame.followed, held, mean_of(opens))
         backlog_s = growth(flow, frame.faster).after(seconds)
         return Solver(self.network).solve(replace(frame.state, answers=answers, held=held, backlog_s=backlog_s))
 

@@ -7,7 +7,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from northgate.engine.balancing import Choice
-from northgate.engine.base import SPENT, WORK, Bools, Floats, Ints, cached, left
+from northgate.engine.base import SPENT, WORK, Bools, Floats, Ints, cached, left, mixed
 from northgate.engine.formulas import Openings, Queue
 from northgate.engine.network import Network
 from northgate.engine.solver.state import Attempts, State
@@ -35,11 +35,13 @@ class Places(Struct, frozen=True):
 
 
 class Opens(Struct, frozen=True):
-    """How sessions and connections are opened and end (see `Flow`), and how connections become `strays`."""
+    """How sessions and connections are opened and end (see `Flow`), and how connections become `strays`; and of those
+    who open them which share sets out for each entry (`State.dns_share`)."""
 
     sessions: Openings
     connections: Openings
     strays: Openings
+    dns_share: Floats
 
     @property
     def parts(self) -> tuple[Openings, Openings, Openings]:
@@ -58,7 +60,10 @@ class Opens(Struct, frozen=True):
     def mixed(self, others: "Sequence[Opens]", weights: Sequence[float]) -> "Opens":
         """The sum of this and others, with these weights (see `Openings.mixed`)."""
         theirs = zip(*(one.parts for one in others), strict=True)
-        return Opens(*(mine.mixed(some, weights) for mine, some in zip(self.parts, theirs, strict=True)))
+        sessions, connections, strays = (
+            mine.mixed(some, weights) for mine, some in zip(self.parts, theirs, strict=True)
+        )  # fmt: skip
+        return Opens(sessions, connections, strays, mixed([one.dns_share for one in (self, *others)], weights))
 
 
 class Flow(Struct, frozen=True, dict=True):
@@ -149,7 +154,7 @@ class Flow(Struct, frozen=True, dict=True):
         ways[0], ways[1], ways[2], ways[3] = self.connecting, self.reconnecting, self.bound_there, self.served_there
         rate = self.state.call_rps[kept.calls] / kept.terms[1][0]
         connections = Openings(ways, rate, kept.terms[1][1:], self.ending, self.network.derived(_targets))
-        return Opens(sessions, connections, self._going_astray(connections))
+        return Opens(sessions, connections, self._going_astray(connections), self.state.dns_share)
 
     def _going_astray(self, connections: Openings) -> Openings:
         """How connections outlive their sessions, which end at the rate σ: du/dt = σ (m - u) - d u, m being open at a

@@ -3,9 +3,7 @@
 from collections.abc import Callable, Iterable, Sequence
 from math import prod
 
-import numpy as np
-
-from northgate.engine.base import Floats
+from northgate.engine.base import Floats, mixed
 from northgate.engine.solver import Attempts, Flow, Opens
 
 # Through so many flows a curve is laid; and where it would count any of them more than so often, through fewer.
@@ -68,13 +66,3 @@ def _opens_alike(one: Flow, other: Flow) -> bool:
 
 def _fits(one: Flow, other: Flow) -> bool:
     return one.attempts.fits(other.attempts) and one.pair_share.shape == other.pair_share.shape
-
-
-def mixed(values: Sequence[Floats], weights: Sequence[float]) -> Floats:
-    """The sum of values with weights that come to 1; where that is not more than nothing, the first."""
-    if all(value is values[0] for value in values):
-        return values[0]
-    made = weights[0] * values[0]
-    for weight, value in zip(weights[1:], values[1:], strict=True):
-        made += weight * value
-    return np.where(made > 0, made, values[0])

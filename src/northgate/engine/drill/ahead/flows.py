@@ -10,7 +10,7 @@ from northgate.engine.drill.ahead.course import Course, weights_at
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import SHORTEST_S, Past, Step, Stretch, faster_until
-from northgate.engine.processes import Anew, Holdings, growth
+from northgate.engine.processes import Anew, Holdings, growth, mean_of
 from northgate.engine.solver import Attempts, Flow, Held, Opens, Solver
 
 # What is held half-way is found again where more than OTHERWISE is held otherwise; or NEARLY, where it was led on from
@@ -31,6 +31,7 @@ class FlowsAhead:
     def set_out(self, flow: Flow, now: float, past: Past | None) -> None:
         """From now on this is the flow of now."""
         self.past, self._flow, self._now = past, flow, now
+        self._thought: dict[float, Opens] = {}
         self._course = Course((*(past.known if past else ()), (now, flow)))
 
     def move(self, flow: Flow, now: float) -> bool:
@@ -97,17 +98,24 @@ class FlowsAhead:
         flows that are known."""
         if not self._holdings.sorts or second <= self._now:
             return self._holdings.held
-        half, then = (self._course.opens(at_s) for at_s in ((self._now + second) / 2, second))
-        return self._holdings.led_on((self._flow.opens, half, then), second - self._now)[0]
+        return self._holdings.led_on(self._opened(second), second - self._now)[0]
 
-    def at(self, second: float, faster: Floats | None = None, held: Held | None = None) -> Flow:
-        """The flow at a later second; utilisations grow so fast until then. `held`: what is held then, where that does
-        not follow from the flows that are known."""
+    def _opened(self, second: float) -> tuple[Opens, Opens, Opens]:
+        """How sessions and connections are opened now, half-way to a second, and then, as far as is known."""
+        return self._flow.opens, self._course.opens((self._now + second) / 2), self._course.opens(second)
+
+    def at(
+        self, second: float, faster: Floats | None = None, held: Held | None = None, opens: Opens | None = None
+    ) -> Flow:  # fmt: skip
+        """The flow at a later second; utilisations grow so fast until then. `held`: what is held then, and `opens`: how
+        connections are opened until then on the mean, where that does not follow from the flows that are known."""
         attempts, shares = self._course.at(second)
         held = held or self._held_at(second)
+        if self._anew.followed:
+            self._thought[second] = opens = opens or mean_of(self._opened(second))
         state = replace(
             self._flow.state,
-            answers=self._anew.answers(second, held),
+            answers=self._anew.answers(second, held, opens),
             held=held,
             backlog_s=growth(self._flow, faster).after(second - self._now),
             attempts=attempts,
@@ -117,11 +125,23 @@ class FlowsAhead:
         self._course.add(second, found)
         return found
 
+    def with_held(self, second: float, then: Flow, held: Held, opens: Opens) -> Flow:
+        """A flow that was found at a second, where that is held; `opens`: how connections are opened until then on the
+        mean."""
+        answers = self._anew.answers(second, held, opens) if self._anew.followed else then.state.answers
+        state = replace(then.state, answers=answers, held=held, attempts=then.attempts, shares=then.pair_share)
+        return self._solver.solve(state)
+
+    def thought(self, second: float) -> Opens | None:
+        """How connections were thought to be opened on the mean until a second, when its flow was found; None where
+        that made no difference."""
+        return self._thought.get(second)
+
     def evenly(self, mean: Flow, second: float, faster: Floats | None) -> Stretch:
         """All that goes as now until a second, of which the mean flow is known; utilisations grow so `faster` where it
         is to be found what is held then (None: all goes along a straight line)."""
         held = self._holdings.after(mean.opens, second - self._now)
-        then = None if faster is None else self.at(second, faster, held)
+        then = None if faster is None else self.at(second, faster, held, mean.opens)
         return Stretch(second, ((mean, 1.0),), mean.opens, then, evenly=True)
 
     def turns_s(
@@ -156,7 +176,7 @@ class FlowsAhead:
         mean, known = flow, opens or flow.opens
         for _ in range(2):
             held = self._holdings.mean(known, second - now)
-            answers = self._anew.mean_answers(now, second, held)
+            answers = self._anew.mean_answers(now, second, held, known)
             state = replace(flow.state, answers=answers, held=held, backlog_s=backlog_s)
             mean = self._solver.solve(replace(state, attempts=mean.attempts, shares=mean.pair_share))
             if opens is not None or not mean.opens.otherwise(known):

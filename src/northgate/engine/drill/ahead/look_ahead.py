@@ -226,13 +226,14 @@ class LookAhead:
         leads_on = not step.jumps and abs(look_s - step.look_s) <= NEXT_TO_S
         happens = now < sure_s <= look_s
         then = last if leads_on and not (happens and held) else None
+        led = self.flows.thought(step.last_s) if then and not held else None
         if then and held:
-            then = self._solver.solve(replace(then.state, held=held, attempts=then.attempts, shares=then.pair_share))
+            then = self.flows.with_held(look_s, then, held, step.mean_opens(look_s))
         self._past = Past(look_s, look_s - now, step.flows) if then and not happens else None
         end_s = min(look_s, self._end_s)
         if then and not held:
             held = then.state.held
-        ahead = Stretch(end_s, step.parts(end_s), middle.opens, then, held, step=step)
+        ahead = Stretch(end_s, step.parts(end_s), middle.opens, then, held, step=step, led=led)
         self._go(ahead, look_s, step.faster)
 
     def until(self, flow: Flow, now: float, second: float) -> Stretch:
@@ -242,7 +243,7 @@ class LookAhead:
             return ahead or Stretch(second, ((flow, 1.0),), flow.opens)
         if ahead.step:
             held = self.flows.held_then(ahead.step, second)
-            return replace(ahead, end_s=second, parts=ahead.step.parts(second), then=None, held=held)
+            return replace(ahead, end_s=second, parts=ahead.step.parts(second), then=None, held=held, led=None)
         grown = self._backlogs.grown or growth(flow)
         mean = self.flows.mean(second, grown.mean(second - now), ahead.opens)
         if ahead.evenly:

@@ -111,12 +111,18 @@ class Step(Struct, frozen=True, dict=True):
         last = (until_s / 3 - half_s / 2) * until_s / (last_s * (last_s - half_s))
         return tuple(zip(self.flows, (1 - middle - last, middle, last), strict=True))
 
+    def mean_opens(self, end_s: float) -> Opens:
+        """How sessions and connections are opened until a second in it, on the mean."""
+        (first, weight), *others = self.parts(end_s)
+        return first.opens.mixed([flow.opens for flow, _ in others], [weight, *(part for _, part in others)])
+
 
 class Stretch(Struct, frozen=True):
     """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
     connections are opened on the mean, the flow at the end and what is held then, where these are known. `evenly`:
     rates go along a straight line, unless what is held leads them to the flow at the end; `step`: or along a parabola,
-    through the flows of this one."""
+    through the flows of this one. `led`: how connections were thought to be opened on the mean, where the flow at the end
+    was found with that."""
 
     end_s: float
     parts: tuple[tuple[Flow, float], ...]
@@ -125,6 +131,14 @@ class Stretch(Struct, frozen=True):
     held: Held | None = None
     evenly: bool = False
     step: Step | None = None
+    led: Opens | None = None
+
+    @property
+    def mean_opens(self) -> Opens:
+        """How sessions and connections are opened until its end, on the mean."""
+        if self.step and not self.led:
+            return self.step.mean_opens(self.end_s)
+        return self.led or self.opens
 
     @property
     def soon(self) -> bool:

@@ -19,78 +19,25 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from northgate.engine.base import NEVER, Floats, Ints, ints, total_by, where_true
-from northgate.engine.formulas import BOUND, OPENS, SERVED, Occupancy, Openings
+from northgate.engine.base import NEVER, Floats, Ints, ints, where_true
+from northgate.engine.formulas import Occupancy
 from northgate.engine.network import Answers, Network, Record, Sets
-from northgate.engine.processes.holdings import Holdings, with_rows
+from northgate.engine.processes.holdings import Holdings, mean_of, with_rows
+from northgate.engine.processes.naming.connected import (
+    FEW,
+    Connected,
+    Version,
+    Versions,
+    at_leaves,
+    opened_by,
+    told_by,
+)
 from northgate.engine.processes.naming.holders import Holders
 from northgate.engine.processes.naming.resolvers import AnswerHistory, HeldAt, Resolvers, mixed
 from northgate.engine.solver import Flow, Held, Opens, Solver
 
-# Of so few who connect anew (as a share of all) nobody asks what they hold.
-FEW = 1e-9
 # If so few hold a version, loads are as if nobody did.
 SOME = 1e-4
-
-
-class Version(Struct, frozen=True):
-    """One version of all records by which a holder goes: the share of clients that hold it, the sets that they are told
-    by it, and whether it is what everyone is told now."""
-
-    share: float
-    sets: Sets
-    newest: bool
-
-
-# By what tells versions apart.
-Versions = Mapping[tuple[bytes, ...], Version]
-
-
-class Connected(Struct, frozen=True):
-    """How many are connected, at a second, of those who hold older versions (`keys`) of what the calls of a kind of
-    connection are told by, and how that goes on: `masses` (versions, pairs), each as a part of those who hold the
-    version, `shares` of all clients. `held` (pairs): how many are in all; `newest`: how those open connections who hold
-    the newest version."""
-
-    kind: int
-    holder: int
-    keys: tuple[tuple[bytes, ...], ...]
-    masses: Occupancy
-    shares: Floats
-    held: Floats
-    newest: Openings
-    at_s: float
-
-    def then(self, second: float, versions: Versions, held: Floats) -> Floats:
-        """Of those who hold older versions, at a second (versions, pairs), and never more than all hold (`held`)."""
-        shares = self._shares(versions)
-        most = np.divide(held, shares[:, None], out=np.ones(self.masses.held.shape), where=shares[:, None] > 0)
-        made: Floats = np.minimum(self.masses.after(max(second - self.at_s, 0.0)), most)
-        return made
-
-    def total(self, second: float, versions: Versions) -> Floats:
-        """How many are connected in all, pair by pair, at a second.
-
-        With N of all clients that hold the newest version, of which n are connected, r more a second who have held an
-        older one and are connected as h is on the mean, and M(t; m) what comes of m in the time t: n comes to
-        N M(t; n/N) + r ∫ M(t - τ; h) dτ.
-        """
-        seconds = second - self.at_s
-        if seconds <= 0:
-            return self.held
-        older, shares, many = self.masses.held, self._shares(versions), len(self.keys)
-        whole = max(1 - float(self.shares.sum()), 0.0)
-        mine = np.maximum(self.held - self.shares @ older, 0.0)
-        first = mine / whole if whole > FEW else np.zeros(len(mine))
-        all_alike = np.zeros(many + 1, dtype=np.int64)
-        opens = _some(self.newest, all_alike)
-        held = np.concatenate([(first / max(float(first.sum()), 1.0))[None], self.masses.mean(seconds)])
-        come = Occupancy(held, opens)
-        made = whole * come.after(seconds)[0] + (self.shares - shares) @ come.mean(seconds)[1:]
-        return np.asarray(made + shares @ self.masses.after(seconds))
-
-    def _shares(self, versions: Versions) -> Floats:
-        return np.array([versions[key].share if key in versions else 0.0 for key in self.keys])
 
 
 # What is followed: per kind of connection whose clients hold older versions.
@@ -139,6 +86,11 @@ def answers_anew(
     return _with(network, known, parts)
 
 
+def led(network: Network, followed: Followed, versions: VersionsAt, opens: Opens, second: float) -> Followed:
+    """What is followed where connections are opened so on the mean until a second."""
+    return tuple([one.under(network, opens, second, versions(one.holder, (one.at_s + second) / 2)) for one in followed])
+
+
 def rows_at(followed: Followed, versions: VersionsAt, second: float) -> dict[int, Floats]:
     """By kind of connection that is followed by itself what is held at a second, pair by pair."""
     return {one.kind: one.total(second, versions(one.holder, second)) for one in followed}
@@ -160,18 +112,8 @@ def _with(network: Network, known: Answers, parts: Mapping[int, Free]) -> Answer
         holder[call] = len(sets)
         sets.append(mine)
         asks = where_true((entries.call == call) & (entries.asker >= 0) & (entries.member < 0))
-        dns_share[asks] = _at_leaves(mine, entries.leaf[asks])
+        dns_share[asks] = at_leaves(mine, entries.leaf[asks])
     return Answers(dns_share, holder, tuple(sets)) if len(sets) > len(known.sets) else known
-
-
-def _at_leaves(sets: Sets, leaf: Ints) -> Floats:
-    """The share of connects that set out for each of some leaves, by those who hold these sets."""
-    size = max((one for leaves in sets for one in leaves), default=0)
-    made = np.zeros(max(size, int(leaf.max(initial=0))) + 1)
-    for leaves, share in sets.items():
-        for one in leaves:
-            made[one] += share / len(leaves)
-    return np.asarray(made[leaf])
 
 
 def _free(one: Connected, versions: Versions, held: Floats, second: float) -> Free:
@@ -195,37 +137,50 @@ class Anew:
         self._solver, self._network, self.resolvers = solver, holdings.network, resolvers
         self.followed: Followed = ()
         self._looks = 0
+        self._last: tuple[Opens, float, int, Followed] | None = None
         find = versions_at(self._network, resolvers.who, resolvers.held_at)
         self._versions: VersionsAt = lambda holder, second: resolvers.lately(
             ("versions", holder, second), lambda: find(holder, second)
         )
         holdings.follow(self)
 
-    def answers(self, second: float, held: Held) -> Answers:
-        """What those hold at a second who connect anew."""
+    def answers(self, second: float, held: Held, opens: Opens | None = None) -> Answers:
+        """What those hold at a second who connect anew; `opens`: how connections are opened until then, on the mean
+        (None: as was looked at, or gone on)."""
         known, versions = self.resolvers.answers(second), self._versions
-        return answers_anew(self._network, self.followed, known, versions, second, held)
+        followed = self._led(opens, second) if opens else self.followed
+        return answers_anew(self._network, followed, known, versions, second, held)
 
-    def mean_answers(self, now: float, second: float, held: Held) -> Answers:
+    def mean_answers(self, now: float, second: float, held: Held, opens: Opens) -> Answers:
         """What these hold on the mean until a second, before which no tail bends; `held`: what is held on the mean."""
         known = self.resolvers.mean_answers(now, second)
         if not self.followed:
             return known
         parts: dict[int, list[tuple[float, Sets]]] = {one.kind: [] for one in self.followed}
         for weight, at_s in ((1 / 6, now), (4 / 6, (now + second) / 2), (1 / 6, second)):
-            rows = self.rows(at_s - now)
-            for one in self.followed:
+            rows, followed = self.rows(at_s - now, opens), self._led(opens, at_s)
+            for one in followed:
                 row = rows.get(one.kind, held.connections[one.kind])
                 free = _free(one, self._versions(one.holder, at_s), row, at_s)
                 parts[one.kind] += [(weight * share, sets) for share, sets in free]
         return _with(self._network, known, parts)
 
-    def rows(self, seconds: float) -> dict[int, Floats]:
-        """By kind of connection that is followed by itself what is held in so many seconds, pair by pair."""
+    def rows(self, seconds: float, opens: Opens) -> dict[int, Floats]:
+        """By kind of connection that is followed by itself what is held in so many seconds, pair by pair, while
+        connections are opened so on the mean."""
         second = max((one.at_s for one in self.followed), default=0.0) + seconds
-        return self.resolvers.lately(
-            ("rows", self._looks, second), lambda: rows_at(self.followed, self._versions, second)
-        )
+        return rows_at(self._led(opens, second), self._versions, second)
+
+    def go_on(self, opens: Opens, second: float) -> None:
+        """Connections are opened so on the mean until a second, to which it goes."""
+        self.followed = self._led(opens, second)
+
+    def _led(self, opens: Opens, second: float) -> Followed:
+        """What is followed where connections are opened so until then; the last is kept."""
+        if self._last is None or self._last[0] is not opens or self._last[1:3] != (second, self._looks):
+            made = led(self._network, self.followed, self._versions, opens, second) if self.followed else ()
+            self._last = opens, second, self._looks, made
+        return self._last[3]
 
     def kinds(self) -> Ints:
         """The kinds of connections that are followed by themselves."""
@@ -271,12 +226,12 @@ class Anew:
         left = held - sum((older[key].share * known[key] for key in counted), np.zeros(len(held)))
         share = 1 - sum(older[key].share for key in counted)
         others = np.maximum(left, 0.0) / share if share > FEW else held
-        masses, told = np.array([known.get(key, others) for key in older]), [one.sets for one in older.values()]
+        masses, sets = np.array([known.get(key, others) for key in older]), [one.sets for one in older.values()]
         holder = self._holder(kind)
-        opens = self._opens(kind, flow, held, [*told, self.resolvers.fresh_sets(holder)])
+        told = told_by(self._network, kind, [*sets, self.resolvers.fresh_sets(holder)])
+        mine, newest = opened_by(self._network, kind, flow.opens, held, told, np.zeros(told.shape))
         shares = np.array([one.share for one in older.values()])
-        mine, newest = _some(opens, slice(0, len(older))), _some(opens, slice(len(older), None))
-        return Connected(kind, holder, tuple(older), Occupancy(masses, mine), shares, held, newest, now)
+        return Connected(kind, holder, tuple(older), Occupancy(masses, mine), shares, held, newest, now, told)
 
     def _call(self, kind: int) -> int:
         return self._network.kept.connections[kind].call
@@ -284,47 +239,11 @@ class Anew:
     def _holder(self, kind: int) -> int:
         return int(self.resolvers.who.of_call[self._call(kind)])
 
-    def _opens(self, kind: int, flow: Flow, held: Floats, sets: Sequence[Sets]) -> Openings:
-        """How those open connections who hold these sets: where they are told the same share of addresses of a front as
-        all who connect anew, as these do."""
-        network, opens = self._network, flow.opens.connections
-        call, count = self._call(kind), len(sets)
-        mine = where_true(network.entries.call[network.arrivals.entry] == call)
-        entry, front = network.arrivals.entry[mine], network.arrivals.front[mine]
-        here = front >= 0
-        fronts, leaf = len(network.fronts.zone), network.entries.leaf[entry[here]]
-
-        def at_fronts(share: Floats) -> Floats:
-            return total_by(front[here], share, fronts)[network.pairs.front]
-
-        every = at_fronts(flow.state.dns_share[entry[here]])
-        told = np.array([at_fronts(_at_leaves(one, leaf)) for one in sets])
-        chance = _chance(opens, kind, held)
-        ways = np.where(every > 0, chance * np.divide(told, every, out=np.zeros(told.shape), where=every > 0), 0.0)
-        ways /= np.maximum(ways.sum(axis=1), 1.0)[:, None]
-        of_kind = np.full(count, kind)
-        return Openings(ways[None], opens.rate[of_kind], opens.ends[:, of_kind], opens.silent[of_kind])
-
     def stands(self, now: float) -> Iterator[Floats | Ints]:
         """All that is followed, as it stands."""
         for one in self.followed:
             yield np.array([one.kind, len(one.keys)])
             yield one.masses.after(now - one.at_s)
-
-
-def _some(opens: Openings, which: slice | Ints) -> Openings:
-    return Openings(opens.ways[:, which], opens.rate[which], opens.ends[:, which], opens.silent[which])
-
-
-def _chance(opens: Openings, kind: int, held: Floats) -> Floats:
-    """The chance with which who connects anew opens a connection at each pair; where sessions say where these lead,
-    with those who are bound there."""
-    ways = opens.ways[:, kind]
-    if len(ways) <= BOUND or np.isnan(ways[BOUND]).any():
-        return np.asarray(np.maximum(ways[OPENS], 0.0))
-    waits = np.maximum(total_by(opens.target, ways[BOUND] - held, len(held)), 0.0)
-    led = np.maximum(ways[SERVED] * waits[opens.target] + ways[OPENS], 0.0)
-    return np.asarray(led / max(1 - float(held.sum()), FEW))
 
 
 class Past(Struct, frozen=True):
@@ -334,10 +253,11 @@ class Past(Struct, frozen=True):
     history: AnswerHistory
     resolvers: Resolvers
 
-    def answers(self, second: float, followed: Followed, held: Held) -> Answers:
-        """What those held who connected anew."""
-        known = self.resolvers.answers_at(self.history, second)
-        return answers_anew(self.network, followed, known, self._versions, second, held)
+    def answers(self, second: float, followed: Followed, held: Held, opens: Opens) -> Answers:
+        """What those held who connected anew; `opens`: how connections were opened until then, on the mean."""
+        known, versions = self.resolvers.answers_at(self.history, second), self._versions
+        followed = led(self.network, followed, versions, opens, second)
+        return answers_anew(self.network, followed, known, versions, second, held)
 
     def after(
         self, followed: Followed, held: Held | None, opens: tuple[Opens, Opens, Opens], seconds: float, second: float
@@ -345,6 +265,7 @@ class Past(Struct, frozen=True):
         """What was held at a second, so many seconds after a keyframe at which this was; `opens`: see
         `Holdings.led_on`."""
         made, _ = Holdings(self.network, held).led_on(opens, seconds)
+        followed = led(self.network, followed, self._versions, mean_of(opens), second)
         return with_rows(made, rows_at(followed, self._versions, second))
 
     @property
