@@ -15,7 +15,7 @@ from northgate.engine.solver import Attempts, Flow, Held, Opens, Solver
 
 # What is held half-way is found again where more than OTHERWISE is held otherwise; or NEARLY, where it was led on from
 # the last step, which is nearer than what it is held against.
-OTHERWISE, NEARLY = 1e-7, 1e-6
+OTHERWISE, NEARLY = 1e-6, 1e-5
 
 
 class FlowsAhead:

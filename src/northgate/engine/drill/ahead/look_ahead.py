@@ -19,6 +19,7 @@ from northgate.engine.drill.ahead.steps import (
     Step,
     Stretch,
     faster_until,
+    stays,
     way_of,
 )
 from northgate.engine.processes import Anew, Backlogs, Entry, Holdings, Probers, growth
@@ -74,6 +75,8 @@ class LookAhead:
         # How long the last step was that bent little enough, where rates are not linear; and that step.
         self._step_s = 0.0
         self._past: Past | None = None
+        # Whether rates stayed as they were on the last step.
+        self._still = False
         self.flows = FlowsAhead(solver, anew, holdings)
         self.faster: Floats | None = None
         self._ahead: Stretch | None = None
@@ -171,18 +174,21 @@ class LookAhead:
         # What was too long for the last step is not tried again.
         longest_s = max(now + self._step_s, shortest_s if self.flows.past else limits.near_s)
         look_s = limits.far_s if limits.far_s < now + 1.5 * (longest_s - now) else longest_s
-        turns, turns_s = False, self._turns_s
+        turns, turns_s, still = False, self._turns_s, self._still and not limits.jumps
+        if still:
+            look_s = limits.far_s
         if now + SHORTEST_S < turns_s < look_s:
             look_s = turns_s
         while True:
-            middle = self.flows.middle(look_s, patient)
+            # Where rates did not change lately, it is seen at the end whether they do.
+            middle = flow if still else self.flows.middle(look_s, patient)
             if look_s > now + NEARER * SHORTEST_S and not patient.lasts(middle):
                 # Beyond a jump nothing tells how rates change before it.
                 self.flows.leave(middle)
                 look_s, turns = now + (look_s - now) / NEARER, False
                 shortest_s = min(shortest_s, look_s)
                 continue
-            if steady and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
+            if steady and not still and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
                 # All that is busier is so alike.
                 return
             faster = faster_until(flow, middle, now, look_s)
@@ -197,6 +203,9 @@ class LookAhead:
             jumps = turns or look_s == turns_s or (look_s == limits.jump_s and limits.jumps)
             last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
             last = self.flows.at(last_s, faster)
+            if still and not stays(flow, last):
+                still = False
+                continue
             way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
             # Where rates jump to and fro, nothing is to be found on the way between.
             wild = way.longer < WILD and look_s > sought_s
@@ -215,6 +224,7 @@ class LookAhead:
     def _take_step(self, step: Step, sure_s: float) -> None:
         """Goes a step that bends little; where it ends before `sure_s`, a backlog is at its bound, then or nearly."""
         now, look_s, way, (flow, middle, last) = step.now, step.look_s, step.way, step.flows
+        self._still = stays(flow, last)
         self._step_s = (look_s - now) * min(SAFE * way.longer, LONGER)
         if look_s < sure_s:
             meets_s = self._backlogs.meets(flow, now, step.faster).at_s

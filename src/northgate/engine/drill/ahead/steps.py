@@ -19,7 +19,9 @@ BENT_BUSY = 0.1
 # And when no more than this share of sources is held otherwise at its end than was thought; or LEFT of what would be
 # held otherwise in two halves, each with the mean of how sessions and connections are opened in it, than in one go: of
 # that no more is left when it is led on. Where more than SAME was thought otherwise, the flow then is found again.
-HELD, LEFT, SAME = 1e-5, 0.1, 2e-8
+HELD, LEFT, SAME = 1e-5, 0.1, 2e-7
+# Rates that differ by no more than this part of what is asked stay as they are.
+STILL = 1e-12
 # What comes sooner than this (s) is not looked for more closely, and looked at again after so long: where a backlog
 # stays at a bound, as rates beyond it lead back, what is followed is off it by so much.
 SHORTEST_S = 0.005
@@ -209,6 +211,13 @@ def way_of(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], secon
     used = [one.queue.utilisation[busy] for one in flows]
     bent = max(_bent(rates, SMALL * flows[0].requests) / BENT, _bent(used, SMALL) / BENT_BUSY)
     return Way(held, off, min(1 / max(bent, 1e-9), (HELD / max(off, SAME)) ** (1 / 3)))
+
+
+def stays(flow: Flow, later: Flow) -> bool:
+    """Whether all rates are at a later second what they are now."""
+    rates = ((one.zone_served, one.cause_rps, one.queue.utilisation * one.requests) for one in (flow, later))
+    still = all(np.abs(a - b).max(initial=0.0) <= STILL * flow.requests for a, b in zip(*rates, strict=True))
+    return still and not flow.opens.otherwise(later.opens)
 
 
 def utilisation_of(flow: Flow) -> Floats:
