@@ -115,8 +115,9 @@ def finer(monkeypatch, times):
     for module, name in ((occupancy, "STEP"), (occupancy, "SLOW"), (occupancy, "RELAXED"), (look_ahead, "FOLLOWED")):
         monkeypatch.setattr(module, name, getattr(module, name) / times)
     monkeypatch.setattr(holders, "STEPS_OF_TAIL", holders.STEPS_OF_TAIL * times)
-    monkeypatch.setattr(steps, "BENT", steps.BENT / times**2)
-    monkeypatch.setattr(steps, "HELD", steps.HELD / times**3)
+    monkeypatch.setattr(steps, "WRONG", steps.WRONG / times**4)
+    for name in ("HELD", "SAME", "BEHIND"):
+        monkeypatch.setattr(steps, name, getattr(steps, name) / times**3)
     monkeypatch.setattr(look_ahead, "UNEVEN_STEPS", 1e6)
 
 
@@ -275,7 +276,7 @@ def test_what_is_just_turning_where_one_looks_turns_there():
 def opens_of(value):
     """All that is opened at one rate."""
     openings = Openings(np.full((4, 1, 2), value), np.array([value]), np.zeros((2, 1)), np.zeros((1, 2), dtype=bool))
-    return Opens(openings, openings, openings)
+    return Opens(openings, openings, openings, np.ones(1))
 
 
 def ways_on(second, *values):
@@ -359,7 +360,7 @@ def test_a_step_that_something_ends_sooner_is_its_parabola_until_then():
     step = step_of(lambda t: [5 - 3 * t + t * t])
     flows = SimpleNamespace(held_then=lambda asked, second: (asked, second))
     stretch = steps.Stretch(102.0, step.parts(102.0), step.flows[1].opens, step.flows[2], None, step=step)
-    ahead = look_ahead.LookAhead.until(SimpleNamespace(_ahead=stretch, flows=flows), step.flows[0], 100.0, 101.3)
+    ahead = FlowsAhead.until(flows, stretch, 101.3, None, None)
     assert (ahead.end_s, ahead.parts, ahead.then) == (101.3, step.parts(101.3), None)
     assert ahead.held == (step, 101.3)
 
@@ -368,7 +369,7 @@ def test_a_step_that_something_ends_sooner_is_its_parabola_until_then():
 def test_the_most_in_a_step_is_the_vertex_of_its_parabola(longer, second, most):
     """1 + 1.2 t - t² comes to 1 + 1.2² / 4 after 0.6 s; 2 + t², 4 - t and 1 - t² come to the most at one end. What
     bends too much for a parabola has no vertex."""
-    step = step_of(lambda t: [1 + 1.2 * t - t * t, 2 + t * t, 4 - t, 1 - t * t], steps.Way(None, 0.0, longer))
+    step = step_of(lambda t: [1 + 1.2 * t - t * t, 2 + t * t, 4 - t, 1 - t * t], steps.Way(None, 0.0, longer, 0.0))
     assert step.most(lambda flow: flow.rate, second) == pytest.approx([most, 2 + (second - 100) ** 2, 4, 1])
 
 

@@ -6,7 +6,7 @@ from scipy.integrate import solve_ivp
 
 from northgate.engine.drill import run_drill
 from northgate.engine.formulas import Occupancy, Openings
-from northgate.engine.processes.naming.anew import Connected, Version
+from northgate.engine.processes.naming.connected import Connected, Version
 from tests.engine.network.test_names import two_regions
 from tests.support.plans import drill_of, fail, network_of, restore
 
@@ -92,8 +92,9 @@ def test_what_is_held_in_all_follows_the_equation(silent, calls_s):
     )
     newer = Openings(np.array([[[0.0, 0.7]]]), older.rate, older.ends, older.silent)
     h, n, begin_share = np.array([0.3, 0.2]), np.array([0.0, 0.1]), 0.6
+    told = np.concatenate([older.ways[0], newer.ways[0]])
     one = Connected(
-        0, 0, (("old",),), Occupancy(h[None], older), np.array([begin_share]), begin_share * h + n, newer, 10.0
+        0, 0, (("old",),), Occupancy(h[None], older), np.array([begin_share]), begin_share * h + n, newer, 10.0, told
     )
     q = np.stack([older.ways[0, 0], newer.ways[0, 0]])
     dies = ends + rate * np.array([silent, False])

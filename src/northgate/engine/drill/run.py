@@ -263,9 +263,8 @@ class Run:
         """Goes on to a second: rates add up, backlogs grow, sessions and connections open and end."""
         half_way_s, later_s = map(self.backlogs.after, ((seconds := second - self.now) / 2, seconds))
         if seconds > 0 and self.look_ahead.moves:
-            ahead = self.look_ahead.until(self.flow, self.now, second)
-            begun = self.keyframes.pop()
-            self.keyframes += on_the_way(begun, ahead, second, self.anew, self.holdings, self.backlogs)
+            ahead = self.look_ahead.until(second)
+            self.keyframes += on_the_way(self.keyframes.pop(), ahead, second, self.anew, self.holdings, self.backlogs)
             for flow, part in [(self.flow, 0.0), *ahead.parts]:
                 self.scaling.watch(flow.queue.utilisation, part * seconds)
                 self.totals.count(flow, part * seconds)

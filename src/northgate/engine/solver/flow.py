@@ -7,8 +7,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from northgate.engine.balancing import Choice
-from northgate.engine.base import SPENT, WORK, Bools, Floats, Ints, cached, left, mixed
-from northgate.engine.formulas import Openings, Queue
+from northgate.engine.base import SPENT, WORK, Bools, Floats, Ints, cached, left, mixed, same
+from northgate.engine.formulas import AT_BOUND_S, Openings, Queue
 from northgate.engine.network import Network
 from northgate.engine.solver.state import Attempts, State
 
@@ -173,6 +173,22 @@ class Flow(Struct, frozen=True, dict=True):
         opening = self.opening
         nobody = np.zeros(opening.shape, dtype=bool)
         return Openings(opening[None], np.ones(len(opening)), self.network.kept.terms[0][1:], nobody)
+
+    def with_backlogs(self, state: State, within: float) -> "Flow | None":
+        """The flow in a state that differs by its backlogs alone, where they are so near that rates are the same: off
+        by no more than a part of how long answers take, and at a bound where they were."""
+        if same(state.backlog_s, self.state.backlog_s):
+            return self
+        full_s, (now, then) = self.network.machines.queue_s, (self.state.backlog_s, state.backlog_s)
+        off_s = then - now
+        alike = same(now <= AT_BOUND_S, then <= AT_BOUND_S) and same(
+            now >= full_s - AT_BOUND_S, then >= full_s - AT_BOUND_S
+        )
+        if not alike or (np.abs(off_s) > within * self.queue.latency_s).any():
+            return None
+        queue = replace(self.queue, latency_s=self.queue.latency_s + off_s)
+        longer_s = float(self.pair_served @ off_s[self.network.pairs.machine])
+        return replace(self, state=state, queue=queue, latency_sum=self.latency_sum + longer_s)
 
     def treats_like(self, other: "Flow") -> bool:
         """Whether one request is sent and fares alike under both: then rates differ only as far as others come."""

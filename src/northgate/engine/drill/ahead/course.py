@@ -3,6 +3,8 @@
 from collections.abc import Callable, Iterable, Sequence
 from math import prod
 
+import numpy as np
+
 from northgate.engine.base import Floats, mixed
 from northgate.engine.solver import Attempts, Flow, Opens
 
@@ -38,6 +40,19 @@ class Course:
         """How sessions and connections are opened at a second, on such a parabola or line."""
         flows, weights = self._nearest(second, _opens_alike)
         return flows[0].opens.mixed([one.opens for one in flows[1:]], weights) if len(flows) > 1 else flows[0].opens
+
+    def faster(self, now: float, second: float) -> Floats:
+        """How utilisations go from now on: (2, machines), A (1/s) and B (1/s^2) of u + A t + B t^2 through now and the
+        two flows nearest to a second; where none is known from before now, along the line to the nearest."""
+        first, made = self._known[now].queue.utilisation, np.zeros((2, len(self._known[now].queue.utilisation)))
+        near_s = sorted((one for one in self._known if one != now), key=lambda known_s: abs(known_s - second))
+        if not near_s:
+            return made
+        slopes = [(self._known[one].queue.utilisation - first) / (one - now) for one in near_s[:2]]
+        if min(near_s) < now and len(slopes) > 1:
+            made[1] = (slopes[1] - slopes[0]) / (near_s[1] - near_s[0])
+        made[0] = slopes[0] - made[1] * (near_s[0] - now)
+        return made
 
     def _nearest(self, second: float, fits: Callable[[Flow, Flow], bool]) -> tuple[list[Flow], list[float]]:
         """The flows nearest to a second that fit the first of them, and how much each counts there."""

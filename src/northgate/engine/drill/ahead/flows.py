@@ -10,12 +10,14 @@ from northgate.engine.drill.ahead.course import Course, weights_at
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import SHORTEST_S, Past, Step, Stretch, faster_until
-from northgate.engine.processes import Anew, Holdings, growth, mean_of
+from northgate.engine.processes import Anew, Backlogs, Holdings, growth, mean_of
 from northgate.engine.solver import Attempts, Flow, Held, Opens, Solver
 
 # What is held half-way is found again where more than OTHERWISE is held otherwise; or NEARLY, where it was led on from
 # the last step, which is nearer than what it is held against.
 OTHERWISE, NEARLY = 1e-6, 1e-5
+# What comes so much sooner or later than it was looked for, shortly before, comes as was looked for.
+SOON_S = 1e-3
 
 
 class FlowsAhead:
@@ -73,19 +75,23 @@ class FlowsAhead:
 
     def middle(self, look_s: float, patient: Patient | None = None) -> Flow:
         """The flow half-way to a second; `patient`: who is asked whether backlogs have come as far as was thought."""
-        flow, now, past = self._flow, self._now, self.past if self._holdings.sorts else None
+        flow, now = self._flow, self._now
         half_s = (now + look_s) / 2
-        middle = self.at(half_s, past.faster if past else None)
+        middle = self.at(half_s, self.faster(half_s))
         if self._holdings.sorts:
-            most, held = NEARLY if past else OTHERWISE, self._held_at(half_s)
+            most, held = NEARLY if self.past else OTHERWISE, self._held_at(half_s)
             if middle.state.held is None or held.apart(middle.state.held) > most:
                 # Sessions and connections are opened otherwise meanwhile: what is held half-way is found again.
-                return self.at(half_s, faster_until(flow, middle, now, look_s), held)
-        faster = faster_until(flow, middle, now, look_s)
+                return self.at(half_s, self.faster(half_s), held)
+        faster = self.faster(half_s)
         if patient and not patient.lasts(middle, growth(flow, faster).after(half_s - now)):
             # With what has been worked off until then somebody gets an answer, or gives up.
             middle = self.at(half_s, faster, middle.state.held)
         return middle
+
+    def faster(self, second: float) -> Floats:
+        """How utilisations go until a second (see `Step.faster`), as far as is known."""
+        return self._course.faster(self._now, second)
 
     def short(self, second: float) -> tuple[Stretch, float, Floats]:
         """A way until a second, so short that it goes as half-way, and how utilisations go on it."""
@@ -136,6 +142,21 @@ class FlowsAhead:
         """How connections were thought to be opened on the mean until a second, when its flow was found; None where
         that made no difference."""
         return self._thought.get(second)
+
+    def until(
+        self, ahead: Stretch | None, second: float, backlogs: Backlogs, faster: Floats | None
+    ) -> Stretch:  # fmt: skip
+        """What lies ahead until a second, of what was looked at, on which utilisations go so (see `Step.faster`)."""
+        if ahead is None or abs(ahead.end_s - second) <= (SOON_S if ahead.soon else 0.0):
+            return ahead or Stretch(second, ((self._flow, 1.0),), self._flow.opens)
+        if ahead.step:
+            held = self.held_then(ahead.step, second)
+            return replace(ahead, end_s=second, parts=ahead.step.parts(second), then=None, held=held, led=None)
+        grown = backlogs.grown or growth(self._flow)
+        mean = self.mean(second, grown.mean(second - self._now), ahead.opens)
+        if ahead.evenly:
+            return self.evenly(mean, second, faster if ahead.then else None)
+        return Stretch(second, ((mean, 1.0),), mean.opens)
 
     def evenly(self, mean: Flow, second: float, faster: Floats | None) -> Stretch:
         """All that goes as now until a second, of which the mean flow is known; utilisations grow so `faster` where it

@@ -38,15 +38,14 @@ SHORTER, SOUGHT = 8, 2
 # A step is at most so many times as long as the last; of what seems to be right this part is tried; and what was too
 # long is shortened by no more than this at once.
 LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
-# What comes so much sooner or later than it was looked for, shortly before, comes as was looked for.
-SOON_S = 1e-3
 # In so short a time (s) nothing changes.
 INSTANT_S = 1e-6
 # When a backlog meets its bound is found again so many times, as what is known of rates grows; once a whole step is
 # known, it is moved by no more than this part of it.
 CORRECTED, MOVED = 2, 1 / 8
-# A step that is so many times too long goes nowhere; one half-way through which rates have jumped is so much shorter.
-WILD, NEARER = 1 / 20, 4
+# A step on which rates bend so many times as far as they change leads nowhere; one half-way through which they have
+# jumped is made so many times shorter.
+WILD, NEARER = 5.0, 4
 
 
 class LookAhead:
@@ -72,11 +71,10 @@ class LookAhead:
         self._uneven_until_s = 0.0
         # When something was last seen to turn, on a step that then was too long.
         self._turns_s = NEVER
-        # How long the last step was that bent little enough, where rates are not linear; and that step.
-        self._step_s = 0.0
+        # How long the last step was that bent little enough, where rates are not linear, whether these stayed as they
+        # were on it, and that step.
+        self._step_s, self._still = 0.0, False
         self._past: Past | None = None
-        # Whether rates stayed as they were on the last step.
-        self._still = False
         self.flows = FlowsAhead(solver, anew, holdings)
         self.faster: Floats | None = None
         self._ahead: Stretch | None = None
@@ -106,7 +104,7 @@ class LookAhead:
 
     def there(self, state: State, now: float) -> Flow | None:
         """The flow of a state, if it is the one to which was looked ahead."""
-        return self._ahead.flow_of(state, now) if self._ahead else None
+        return self._ahead.flow_of(state, now, self._backlogs) if self._ahead else None
 
     def look(self, flow: Flow, now: float, until: float) -> None:
         """Looks ahead from a flow to the second at which something else happens, or less far."""
@@ -173,12 +171,9 @@ class LookAhead:
         corrected, patient = 0, Patient(self._backlogs, flow)
         # What was too long for the last step is not tried again.
         longest_s = max(now + self._step_s, shortest_s if self.flows.past else limits.near_s)
-        look_s = limits.far_s if limits.far_s < now + 1.5 * (longest_s - now) else longest_s
         turns, turns_s, still = False, self._turns_s, self._still and not limits.jumps
-        if still:
-            look_s = limits.far_s
-        if now + SHORTEST_S < turns_s < look_s:
-            look_s = turns_s
+        look_s = limits.far_s if still or limits.far_s < now + 1.5 * (longest_s - now) else longest_s
+        look_s = turns_s if now + SHORTEST_S < turns_s < look_s else look_s
         while True:
             # Where rates did not change lately, it is seen at the end whether they do.
             middle = flow if still else self.flows.middle(look_s, patient)
@@ -191,24 +186,24 @@ class LookAhead:
             if steady and not still and np.abs(middle.pair_share - flow.pair_share).max(initial=0.0) <= EVEN:
                 # All that is busier is so alike.
                 return
-            faster = faster_until(flow, middle, now, look_s)
-            meets = self._backlogs.meets(flow, now, faster)
+            meets = self._backlogs.meets(flow, now, faster_until(flow, middle, now, look_s))
             if now + SHORTEST_S < meets.at_s < look_s - FOUND_S and corrected < CORRECTED:
                 # Rates bend: a backlog comes to its bound sooner than it seemed.
-                corrected += 1
-                look_s, shortest_s = meets.at_s, min(shortest_s, meets.at_s)
+                corrected, look_s, shortest_s = corrected + 1, meets.at_s, min(shortest_s, meets.at_s)
                 limits = replace(limits, jump_s=meets.at_s, jumps=meets.jumps)
                 continue
             # Of what jumps it is asked how things are just before.
             jumps = turns or look_s == turns_s or (look_s == limits.jump_s and limits.jumps)
             last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
-            last = self.flows.at(last_s, faster)
+            last = self.flows.at(last_s, self.flows.faster(last_s))
             if still and not stays(flow, last):
                 still = False
                 continue
-            way = way_of(self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now)
+            way = way_of(
+                self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now, last_s - now
+            )
             # Where rates jump to and fro, nothing is to be found on the way between.
-            wild = way.longer < WILD and look_s > sought_s
+            wild = way.bent > WILD and look_s > sought_s
             crossing_s = look_s if wild or turns else self.flows.turns_s(self._found, patient, (middle, last), last_s)
             if crossing_s < last_s - FOUND_S or not (wild or turns or patient.lasts(last)):
                 look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
@@ -246,19 +241,9 @@ class LookAhead:
         ahead = Stretch(end_s, step.parts(end_s), middle.opens, then, held, step=step, led=led)
         self._go(ahead, look_s, step.faster)
 
-    def until(self, flow: Flow, now: float, second: float) -> Stretch:
+    def until(self, second: float) -> Stretch:
         """What lies ahead until a second: all that was looked at, or less."""
-        ahead = self._ahead
-        if ahead is None or abs(ahead.end_s - second) <= (SOON_S if ahead.soon else 0.0):
-            return ahead or Stretch(second, ((flow, 1.0),), flow.opens)
-        if ahead.step:
-            held = self.flows.held_then(ahead.step, second)
-            return replace(ahead, end_s=second, parts=ahead.step.parts(second), then=None, held=held, led=None)
-        grown = self._backlogs.grown or growth(flow)
-        mean = self.flows.mean(second, grown.mean(second - now), ahead.opens)
-        if ahead.evenly:
-            return self.flows.evenly(mean, second, self.faster if ahead.then else None)
-        return Stretch(second, ((mean, 1.0),), mean.opens)
+        return self.flows.until(self._ahead, second, self._backlogs, self.faster)
 
 
 def _follow_s(flow: Flow, mine: Ints) -> float:

@@ -5,17 +5,19 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Floats, Ints, cached
+from northgate.engine.base import NEVER, Floats, Ints, cached
 from northgate.engine.drill.ahead.course import weights_at
+from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.formulas import AT_BOUND_S
-from northgate.engine.processes import Holdings, growth
+from northgate.engine.processes import Backlogs, Holdings, growth
 from northgate.engine.solver import Flow, Held, Opens, State
 
-# A step is short enough when rates bend by no more than this part of what they change by, or of SMALL of all; Simpson's
-# rule is then right to about BENT^4 / 100 of that change.
-BENT, SMALL = 0.25, 1e-4
-# The same of utilisations where holds decide who is chosen: backlogs add them up by their mean alone.
-BENT_BUSY = 0.1
+# A step is short enough when the mean rates of no sort are wrong by more than this part of all that is asked; the same
+# of utilisations where holds decide who is chosen; and when no backlog there was thought to come to another than it
+# does, by this part of how long an answer takes.
+WRONG, BEHIND = 2e-6, 2e-4
+# What changes by less than this part of all that is asked does not bend much.
+SMALL = 1e-4
 # And when no more than this share of sources is held otherwise at its end than was thought; or LEFT of what would be
 # held otherwise in two halves, each with the mean of how sessions and connections are opened in it, than in one go: of
 # that no more is left when it is led on. Where more than SAME was thought otherwise, the flow then is found again.
@@ -27,8 +29,10 @@ STILL = 1e-12
 SHORTEST_S = 0.005
 # So near (s) to its last flow a step ends with it; else with another one.
 LAST_S = 1.5e-4
-# A backlog that is off by no more than this (s) is where it was looked for.
+# What comes so near (s) to the second at which it was looked for comes then.
 NEXT_TO_S = AT_BOUND_S / 10
+# Backlogs that are off by no more than this part of how long answers take lead to the same rates.
+AS_THOUGHT = 1e-6
 # The last step leads to a flow in which utilisations differ by less than this from those at its end.
 LED_TO = 1e-3
 
@@ -46,14 +50,16 @@ class Limits(Struct, frozen=True):
 
 class Way(Struct, frozen=True):
     """How rates go through a step: what is held at its end, led on to, and by how much that may be otherwise, or is
-    than was thought (see HELD); how many times as long the step might be, less than 1 where it is too long.
+    than was thought (see HELD); how many times as long the step might be, less than 1 where it is too long; and how far
+    rates bend at most, as a part of what they change by.
 
-    What rates bend, beside what they change, grows as the step does, and what is held otherwise as its cube.
+    By how much the mean of rates is wrong grows as the fourth power of the step, what is held otherwise as its cube.
     """
 
     held: Held
     off: float
     longer: float
+    bent: float
 
 
 class Step(Struct, frozen=True, dict=True):
@@ -99,11 +105,7 @@ class Step(Struct, frozen=True, dict=True):
 
     def _parabola(self, rates: Callable[[Flow], Floats]) -> tuple[Floats, Floats]:
         """A and B of the parabola f0 + A t + B t^2 through rates."""
-        first, middle, last = map(rates, self.flows)
-        half_s, last_s = (self.look_s - self.now) / 2, self.last_s - self.now
-        half = (middle - first) / half_s
-        bend = ((last - first) / last_s - half) / (last_s - half_s)
-        return half - bend * half_s, bend
+        return parabola([*map(rates, self.flows)], (self.look_s - self.now) / 2, self.last_s - self.now)
 
     def parts(self, end_s: float) -> tuple[tuple[Flow, float], ...]:
         """Its flows, and for which part of the time until a second in it each stands: the mean until then of the
@@ -123,8 +125,8 @@ class Stretch(Struct, frozen=True):
     """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
     connections are opened on the mean, the flow at the end and what is held then, where these are known. `evenly`:
     rates go along a straight line, unless what is held leads them to the flow at the end; `step`: or along a parabola,
-    through the flows of this one. `led`: how connections were thought to be opened on the mean, where the flow at the end
-    was found with that."""
+    through the flows of this one. `led`: how connections were thought to be opened on the mean, where the flow at the
+    end was found with that."""
 
     end_s: float
     parts: tuple[tuple[Flow, float], ...]
@@ -147,10 +149,13 @@ class Stretch(Struct, frozen=True):
         """Whether it is so short that the flow half-way stands for all of it."""
         return len(self.parts) == 1 and not self.evenly
 
-    def flow_of(self, state: State, second: float) -> Flow | None:
-        """The flow of a state, if it is the one to which was looked."""
-        there = self.then and self.end_s == second and state.like(self.then.state, NEXT_TO_S)
-        return self.then if there else None
+    def flow_of(self, state: State, second: float, backlogs: Backlogs) -> Flow | None:
+        """The flow of a state, if it is the one to which was looked; but for backlogs that are hardly otherwise."""
+        then = self.then
+        if then is None or self.end_s != second or not state.like(then.state, NEVER):
+            return None
+        found = then.with_backlogs(state, AS_THOUGHT)
+        return found if found is then or Patient(backlogs, then).lasts(then, state.backlog_s) else None
 
     def most(self, rates: Callable[[Flow], Floats]) -> Floats:
         """The most that rates come to between the flows that are known of it, on the parabola through them, if any."""
@@ -199,18 +204,51 @@ class Past(Struct, frozen=True):
         return faster_until(middle, last, 0.0, self.lasted_s)
 
 
-def way_of(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], seconds: float) -> Way:
-    """How rates go from a flow by that half-way to the last one before so many seconds have passed; `busy`: the
-    machines that are chosen by how busy they are."""
+def way_of(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], seconds: float, last_s: float) -> Way:
+    """How rates go from a flow by that half-way to the last one, which is so many seconds later (`last_s`), on a step
+    of so many; `busy`: the machines that are chosen by how busy they are."""
     first, middle, last = (one.opens for one in flows)
     held, off = holdings.led_on((first, middle, last), seconds)
     off *= LEFT
     if held and (thought := flows[2].state.held):
         off = max(off, held.apart(thought))
-    rates = [np.concatenate([one.zone_served, one.cause_rps]) for one in flows]
-    used = [one.queue.utilisation[busy] for one in flows]
-    bent = max(_bent(rates, SMALL * flows[0].requests) / BENT, _bent(used, SMALL) / BENT_BUSY)
-    return Way(held, off, min(1 / max(bent, 1e-9), (HELD / max(off, SAME)) ** (1 / 3)))
+    wrong = (_wrong_by(flows, busy) / WRONG) ** (1 / 4)
+    behind = (_behind(flows, busy, seconds / 2, last_s) / BEHIND) ** (1 / 3)
+    return Way(held, off, min(1 / max(wrong, behind, 1e-9), (HELD / max(off, SAME)) ** (1 / 3)), _bent(flows))
+
+
+def _bent(flows: Sequence[Flow]) -> float:
+    """How far rates half-way lie beside a straight line at most, as a part of their change, or of SMALL of all."""
+    before, between, after = (np.concatenate([one.zone_served, one.cause_rps]) for one in flows)
+    change = np.maximum(np.abs(after - before), SMALL * flows[0].requests)
+    bent = np.abs(before - 2 * between + after)
+    return float(np.divide(bent, change, out=np.zeros_like(bent), where=change > 0).max(initial=0.0))
+
+
+def _wrong_by(flows: Sequence[Flow], busy: Ints) -> float:
+    """By how much rates are wrong on the mean, as a part of all that is asked, and utilisations of busy machines."""
+    asked = flows[0].requests
+    rates = _wrong([np.concatenate([one.zone_served, one.cause_rps]) for one in flows])
+    return max(rates / asked if asked > 0 else 0.0, _wrong([one.queue.utilisation[busy] for one in flows]))
+
+
+def _behind(flows: Sequence[Flow], busy: Ints, half_s: float, last_s: float) -> float:
+    """By how much the backlog of a busy machine comes to another at last than was thought, as a part of how long an
+    answer takes."""
+    if not len(busy):
+        return 0.0
+    faster = np.stack(parabola([one.queue.utilisation for one in flows], half_s, last_s))
+    apart_s = np.abs(growth(flows[0], faster).after(last_s) - flows[2].state.backlog_s)[busy]
+    lasts_s = flows[2].queue.latency_s[busy]
+    return float(np.divide(apart_s, lasts_s, out=np.zeros(len(busy)), where=lasts_s > 0).max())
+
+
+def parabola(values: Sequence[Floats], half_s: float, last_s: float) -> tuple[Floats, Floats]:
+    """A and B of the parabola f0 + A t + B t^2 through three values: at 0, half-way and at last."""
+    first, middle, last = values
+    half = (middle - first) / half_s
+    bend = ((last - first) / last_s - half) / (last_s - half_s)
+    return half - bend * half_s, bend
 
 
 def stays(flow: Flow, later: Flow) -> bool:
@@ -231,9 +269,11 @@ def faster_until(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
     return np.stack([slope, np.zeros_like(slope)])
 
 
-def _bent(values: Sequence[Floats], least: float) -> float:
-    """How far values before, half-way and after lie beside a straight line at most, as a part of their change, or of
-    `least`."""
+def _wrong(values: Sequence[Floats]) -> float:
+    """By how much the mean of values before, half-way and after is wrong at most, as Simpson's rule finds it: of what
+    fades evenly, by a tenth of what it changes by times the fourth power of how far it bends, as a part of that."""
     before, between, after = values
-    change = np.maximum(np.abs(after - before), least)
-    return float((np.abs(before - 2 * between + after) / change).max(initial=0.0))
+    bent, change = np.abs(before - 2 * between + after), np.abs(after - before)
+    most = np.maximum(bent, change)
+    part = np.divide(bent, most, out=np.zeros_like(most), where=most > 0)
+    return float((most * part**4).max(initial=0.0)) / 10
