@@ -444,3 +444,47 @@ def test_what_happens_next_to_the_same_second_has_nothing_in_between():
     assert without.readings.peak_utilisation == pytest.approx(0.4), "800/s on two machines of 1,000/s"
     assert run.readings.peak_utilisation == pytest.approx(without.readings.peak_utilisation)
     assert run.readings.failed == pytest.approx(without.readings.failed)
+
+
+def used(*values):
+    """A flow in which machines are so busy."""
+    return SimpleNamespace(queue=SimpleNamespace(utilisation=np.array(values)))
+
+
+@pytest.mark.parametrize(("known_s", "goes"), [((98.0, 99.0, 100.0), [0.4, 0.03]), ((99.0, 100.0, 101.5), [0.4, 0.03])])
+def test_how_busy_machines_are_is_led_on_along_the_parabola_through_what_is_known(known_s, goes):
+    course = Course([(second, used(1 + 0.4 * (second - 100) + 0.03 * (second - 100) ** 2)) for second in known_s])
+    assert course.faster(100.0, 103.0)[:, 0] == pytest.approx(goes, rel=1e-9)
+
+
+def test_how_busy_machines_are_goes_along_a_line_where_nothing_is_known_from_before():
+    """What jumps now tells nothing of how rates bend from here on."""
+    course = Course([(100.0, used(1.0))])
+    assert np.array_equal(course.faster(100.0, 103.0), np.zeros((2, 1)))
+    course.add(101.0, used(1.5))
+    course.add(102.0, used(2.5))
+    assert course.faster(100.0, 103.0)[:, 0] == pytest.approx([0.75, 0.0])
+
+
+def rates_of(value, utilisation=0.5):
+    """A flow of 100 requests/s, of which so many are served."""
+    opens = opens_of(0.5)
+    rates = {"zone_served": np.array([value]), "cause_rps": np.array([100 - value]), "requests": 100.0}
+    return SimpleNamespace(**rates, opens=opens, queue=SimpleNamespace(utilisation=np.array([utilisation])))
+
+
+def test_rates_stay_where_none_of_them_changes():
+    assert steps.stays(rates_of(90.0), rates_of(90.0 + 1e-11))
+    assert not steps.stays(rates_of(90.0), rates_of(90.0 + 1e-8))
+    assert not steps.stays(rates_of(90.0), rates_of(90.0, 0.5 + 1e-8))
+    opened_otherwise = rates_of(90.0)
+    opened_otherwise.opens = opens_of(0.6)
+    assert not steps.stays(rates_of(90.0), opened_otherwise)
+
+
+@pytest.mark.parametrize("lasts", [0.3, 1.0])
+def test_what_rates_are_wrong_by_is_told_of_what_fades_evenly(lasts):
+    """Simpson's rule over e^(-xt), against its integral."""
+    values = [np.array([math.exp(-lasts * part)]) for part in (0, 0.5, 1)]
+    simpson = float(values[0][0] + 4 * values[1][0] + values[2][0]) / 6
+    assert steps.wrong(values) == pytest.approx(simpson - (1 - math.exp(-lasts)) / lasts, rel=0.1)

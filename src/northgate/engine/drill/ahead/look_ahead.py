@@ -209,7 +209,7 @@ class LookAhead:
                 look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
                 self._turns_s = crossing_s
                 continue
-            if look_s <= shortest_s or way.longer >= 1:
+            if look_s <= shortest_s or way.fits:
                 break
             least_s = sought_s if look_s > sought_s else shortest_s
             look_s, turns = max(least_s, now + (look_s - now) * max(SAFE * way.longer, SHORTENED)), False
@@ -226,7 +226,7 @@ class LookAhead:
             if 0 < abs(meets_s - look_s) < MOVED * (look_s - now):
                 look_s = min(meets_s, sure_s)
                 way = replace(way, held=self.flows.held_then(step, look_s))
-        held = way.held if way.longer >= 1 and way.off > SAME else None
+        held = way.held if way.fits and way.off > SAME else None
         # Where it leads on smoothly, and as far as was looked; what else happens there changes more than what is held.
         leads_on = not step.jumps and abs(look_s - step.look_s) <= NEXT_TO_S
         happens = now < sure_s <= look_s

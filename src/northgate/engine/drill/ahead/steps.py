@@ -15,7 +15,9 @@ from northgate.engine.solver import Flow, Held, Opens, State
 # A step is short enough when the mean rates of no sort are wrong by more than this part of all that is asked; the same
 # of utilisations where holds decide who is chosen; and when no backlog there was thought to come to another than it
 # does, by this part of how long an answer takes.
-WRONG, BEHIND = 2e-6, 2e-4
+WRONG, BEHIND = 2e-6, 5e-5
+# A step that is longer by so much is short enough.
+FITS = 0.8
 # What changes by less than this part of all that is asked does not bend much.
 SMALL = 1e-4
 # And when no more than this share of sources is held otherwise at its end than was thought; or LEFT of what would be
@@ -61,6 +63,11 @@ class Way(Struct, frozen=True):
     longer: float
     bent: float
 
+    @property
+    def fits(self) -> bool:
+        """Whether the step is short enough, or hardly longer: to look twice as far again would cost more."""
+        return self.longer >= FITS
+
 
 class Step(Struct, frozen=True, dict=True):
     """A step from now to a second, its flows at first, half-way and at last (at `last_s`: where rates jump at its end,
@@ -89,7 +96,7 @@ class Step(Struct, frozen=True, dict=True):
         """The most that rates come to until a second in it, on the parabola through them; where they bend too much for
         that, the most at its ends."""
         first, (slope, bend), past_s = rates(self.flows[0]), self._parabola(rates), second - self.now
-        tops = (bend < 0) & (self.way.longer >= 1)
+        tops = (bend < 0) & self.way.fits
         top_s = np.clip(np.divide(slope, -2 * bend, out=np.zeros_like(first), where=tops), 0, past_s)
         return np.asarray(np.maximum(first + (slope + bend * top_s) * top_s, np.maximum(first, self.at(rates, second))))
 
@@ -228,8 +235,8 @@ def _bent(flows: Sequence[Flow]) -> float:
 def _wrong_by(flows: Sequence[Flow], busy: Ints) -> float:
     """By how much rates are wrong on the mean, as a part of all that is asked, and utilisations of busy machines."""
     asked = flows[0].requests
-    rates = _wrong([np.concatenate([one.zone_served, one.cause_rps]) for one in flows])
-    return max(rates / asked if asked > 0 else 0.0, _wrong([one.queue.utilisation[busy] for one in flows]))
+    rates = wrong([np.concatenate([one.zone_served, one.cause_rps]) for one in flows])
+    return max(rates / asked if asked > 0 else 0.0, wrong([one.queue.utilisation[busy] for one in flows]))
 
 
 def _behind(flows: Sequence[Flow], busy: Ints, half_s: float, last_s: float) -> float:
@@ -269,11 +276,12 @@ def faster_until(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
     return np.stack([slope, np.zeros_like(slope)])
 
 
-def _wrong(values: Sequence[Floats]) -> float:
+def wrong(values: Sequence[Floats]) -> float:
     """By how much the mean of values before, half-way and after is wrong at most, as Simpson's rule finds it: of what
-    fades evenly, by a tenth of what it changes by times the fourth power of how far it bends, as a part of that."""
+    fades as e^(-xt) until t = 1, x^4 / 2880 of it. Then it changes by x, and bends by x/4 of that: so by the third power
+    of this part, times a 45th of the change."""
     before, between, after = values
     bent, change = np.abs(before - 2 * between + after), np.abs(after - before)
     most = np.maximum(bent, change)
     part = np.divide(bent, most, out=np.zeros_like(most), where=most > 0)
-    return float((most * part**4).max(initial=0.0)) / 10
+    return float((most * part**3).max(initial=0.0)) / 45
