@@ -1,9 +1,12 @@
 """Shares: tiers, groups, targets and reach, each against what the plan says."""
 
+import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from northgate.engine.base.errors import CannotRun
 from northgate.engine.drill.run import undisturbed
+from northgate.engine.solver import Solver
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 OTHER = {
@@ -220,3 +223,20 @@ def test_what_cannot_be_run_is_refused_with_its_place(place, value, where):
     with pytest.raises(CannotRun) as caught:
         network_of(changed(plan_data(), place, value))
     assert [problem.where for problem in caught.value.problems] == [where]
+
+
+def test_a_flow_goes_for_backlogs_that_are_hardly_otherwise():
+    """Answers take so much longer, all else is the same; but not where a queue has become empty, or is further off."""
+    network = network_of(plan_data())
+    solver, machines = Solver(network), len(network.machines.names)
+    state = replace(undisturbed(network).state, backlog_s=np.full(machines, 0.5))
+    flow, later = solver.solve(state), replace(state, backlog_s=0.5 + 1e-7 * np.arange(1, machines + 1) / machines)
+    found, solved = flow.with_backlogs(later, 1e-6), solver.solve(later)
+    assert found.state is later
+    assert found.queue.latency_s == pytest.approx(solved.queue.latency_s, rel=1e-12)
+    assert found.mean_latency_s == pytest.approx(solved.mean_latency_s, rel=1e-12)
+    assert found.mean_latency_s > flow.mean_latency_s
+    assert flow.with_backlogs(later, 1e-8) is None
+    assert flow.with_backlogs(replace(state), 0.0) is flow
+    nearly = solver.solve(replace(state, backlog_s=np.full(machines, 1e-8)))
+    assert nearly.with_backlogs(replace(state, backlog_s=np.zeros(machines)), 1e-3) is None

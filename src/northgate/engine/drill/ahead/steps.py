@@ -278,8 +278,8 @@ def faster_until(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
 
 def wrong(values: Sequence[Floats]) -> float:
     """By how much the mean of values before, half-way and after is wrong at most, as Simpson's rule finds it: of what
-    fades as e^(-xt) until t = 1, x^4 / 2880 of it. Then it changes by x, and bends by x/4 of that: so by the third power
-    of this part, times a 45th of the change."""
+    fades as e^(-xt) until t = 1, x^4 / 2880 of it. Then it changes by x, and bends by x/4 of that: so it is the third
+    power of this part, times a 45th of the change."""
     before, between, after = values
     bent, change = np.abs(before - 2 * between + after), np.abs(after - before)
     most = np.maximum(bent, change)
