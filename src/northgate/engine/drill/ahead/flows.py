@@ -33,7 +33,6 @@ class FlowsAhead:
     def set_out(self, flow: Flow, now: float, past: Past | None) -> None:
         """From now on this is the flow of now."""
         self.past, self._flow, self._now = past, flow, now
-        self._thought: dict[float, Opens] = {}
         self._course = Course((*(past.known if past else ()), (now, flow)))
 
     def move(self, flow: Flow, now: float) -> bool:
@@ -118,7 +117,7 @@ class FlowsAhead:
         attempts, shares = self._course.at(second)
         held = held or self._held_at(second)
         if self._anew.followed:
-            self._thought[second] = opens = opens or mean_of(self._opened(second))
+            opens = opens or mean_of(self._opened(second))
         state = replace(
             self._flow.state,
             answers=self._anew.answers(second, held, opens),
@@ -131,17 +130,12 @@ class FlowsAhead:
         self._course.add(second, found)
         return found
 
-    def with_held(self, second: float, then: Flow, held: Held, opens: Opens) -> Flow:
+    def with_held(self, second: float, then: Flow, held: Held, opens: Opens, *, again: bool) -> Flow:
         """A flow that was found at a second, where that is held; `opens`: how connections are opened until then on the
-        mean."""
+        mean; `again`: that is so much otherwise that rates are found again."""
         answers = self._anew.answers(second, held, opens) if self._anew.followed else then.state.answers
         state = replace(then.state, answers=answers, held=held, attempts=then.attempts, shares=then.pair_share)
-        return self._solver.solve(state)
-
-    def thought(self, second: float) -> Opens | None:
-        """How connections were thought to be opened on the mean until a second, when its flow was found; None where
-        that made no difference."""
-        return self._thought.get(second)
+        return self._solver.solve(state) if again else replace(then, state=state)
 
     def until(
         self, ahead: Stretch | None, second: float, backlogs: Backlogs, faster: Floats | None
@@ -151,7 +145,7 @@ class FlowsAhead:
             return ahead or Stretch(second, ((self._flow, 1.0),), self._flow.opens)
         if ahead.step:
             held = self.held_then(ahead.step, second)
-            return replace(ahead, end_s=second, parts=ahead.step.parts(second), then=None, held=held, led=None)
+            return replace(ahead, end_s=second, parts=ahead.step.parts(second), then=None, held=held)
         grown = backlogs.grown or growth(self._flow)
         mean = self.mean(second, grown.mean(second - self._now), ahead.opens)
         if ahead.evenly:

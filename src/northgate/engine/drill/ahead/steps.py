@@ -22,8 +22,8 @@ FITS = 0.8
 SMALL = 1e-4
 # And when no more than this share of sources is held otherwise at its end than was thought; or LEFT of what would be
 # held otherwise in two halves, each with the mean of how sessions and connections are opened in it, than in one go: of
-# that no more is left when it is led on. Where more than SAME was thought otherwise, the flow then is found again.
-HELD, LEFT, SAME = 1e-5, 0.1, 2e-7
+# that no more is left when it is led on. What is less than SAME is none.
+HELD, LEFT, SAME = 1e-5, 0.1, 2e-8
 # Rates that differ by no more than this part of what is asked stay as they are.
 STILL = 1e-12
 # What comes sooner than this (s) is not looked for more closely, and looked at again after so long: where a backlog
@@ -33,8 +33,9 @@ SHORTEST_S = 0.005
 LAST_S = 1.5e-4
 # What comes so near (s) to the second at which it was looked for comes then.
 NEXT_TO_S = AT_BOUND_S / 10
-# Backlogs that are off by no more than this part of how long answers take lead to the same rates.
-AS_THOUGHT = 1e-6
+# Backlogs that are off by no more than this part of how long answers take, and so small a share of sources that is held
+# otherwise, lead to the same rates.
+AS_THOUGHT = 3e-6
 # The last step leads to a flow in which utilisations differ by less than this from those at its end.
 LED_TO = 1e-3
 
@@ -132,8 +133,7 @@ class Stretch(Struct, frozen=True):
     """What lies ahead: until when (`end_s`), flows and for which part of the time each stands, how sessions and
     connections are opened on the mean, the flow at the end and what is held then, where these are known. `evenly`:
     rates go along a straight line, unless what is held leads them to the flow at the end; `step`: or along a parabola,
-    through the flows of this one. `led`: how connections were thought to be opened on the mean, where the flow at the
-    end was found with that."""
+    through the flows of this one."""
 
     end_s: float
     parts: tuple[tuple[Flow, float], ...]
@@ -142,14 +142,11 @@ class Stretch(Struct, frozen=True):
     held: Held | None = None
     evenly: bool = False
     step: Step | None = None
-    led: Opens | None = None
 
     @property
     def mean_opens(self) -> Opens:
         """How sessions and connections are opened until its end, on the mean."""
-        if self.step and not self.led:
-            return self.step.mean_opens(self.end_s)
-        return self.led or self.opens
+        return self.step.mean_opens(self.end_s) if self.step else self.opens
 
     @property
     def soon(self) -> bool:
