@@ -142,7 +142,7 @@ def test_who_is_connected_follows_how_connections_are_opened_meanwhile():
         still = openings(np.zeros(pairs))
         one = Connected(0, 0, (("old",),), Occupancy(nobody, still), np.ones(1), nobody[0], still, 0.0, told)
         mean = mean_of((opened(falls(0)), opened(falls(seconds / 2)), opened(falls(seconds))))
-        made = one.under(network, mean, seconds, {}).masses.after(seconds)[0]
+        made = one.under(network, mean, seconds, lambda *_: {}).masses.after(seconds)[0]
         then = solve_ivp(
             lambda t, m: calls_s * (1 - m) * falls(t) - m / ends_s, (0, seconds), [0.0], rtol=1e-12, atol=1e-14
         )

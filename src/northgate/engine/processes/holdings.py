@@ -80,17 +80,21 @@ class Holdings:
         made = self._each(opens, lambda masses: masses.mean(seconds))
         return self._with_rows(made, opens, ((0.0, 1 / 6), (seconds / 2, 4 / 6), (seconds, 1 / 6)))
 
-    def led_on(self, opens: tuple[Opens, Opens, Opens], seconds: float) -> tuple[Held, float]:
+    def led_on(
+        self, opens: tuple[Opens, Opens, Opens], seconds: float, mean: Opens | None = None
+    ) -> tuple[Held, float]:  # fmt: skip
         """What is held in so many seconds, while a parabola goes through how they are opened now, half-way and then;
         and which share of a kind's sources, at most, would be held otherwise in two halves than in one go (see
-        `Occupancy.led_on`)."""
+        `Occupancy.led_on`). `mean`: how they are opened on the mean, where that is known."""
         if not self.sorts:
             return self.held, 0.0
         first, *others = opens
         each = zip(self._masses(first), *(self._parts(one) for one in others), strict=True)
         held, off = zip(*(masses.led_on(half_way, then, seconds) for masses, half_way, then in each), strict=True)
         made = _of_all(Held(*held))
-        return (self._with_rows(made, mean_of(opens), ((seconds, 1.0),)) if len(self._kinds) else made), max(off)
+        if not len(self._kinds):
+            return made, max(off)
+        return self._with_rows(made, mean or mean_of(opens), ((seconds, 1.0),)), max(off)
 
     def look_s(self, opens: Opens, now: float) -> float:
         """When to look again: inf while nothing moves."""

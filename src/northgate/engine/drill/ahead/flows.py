@@ -34,6 +34,7 @@ class FlowsAhead:
         """From now on this is the flow of now."""
         self.past, self._flow, self._now = past, flow, now
         self._course = Course((*(past.known if past else ()), (now, flow)))
+        self._ways: dict[float, tuple[tuple[Opens, Opens, Opens], Opens]] = {}
 
     def move(self, flow: Flow, now: float) -> bool:
         """Whether anything moves by itself from a flow on: what is held, or a backlog."""
@@ -43,6 +44,7 @@ class FlowsAhead:
     def leave(self, later: Flow) -> None:
         """A later flow is beyond a jump: none before it is looked for near it."""
         self._course.leave(later)
+        self._ways.clear()
 
     def begin(self, second: float) -> tuple[Attempts, Floats]:
         """The attempts and shares with which to begin to look for the flow of a second."""
@@ -103,11 +105,17 @@ class FlowsAhead:
         flows that are known."""
         if not self._holdings.sorts or second <= self._now:
             return self._holdings.held
-        return self._holdings.led_on(self._opened(second), second - self._now)[0]
+        opens, mean = self._opened(second)
+        return self._holdings.led_on(opens, second - self._now, mean)[0]
 
-    def _opened(self, second: float) -> tuple[Opens, Opens, Opens]:
-        """How sessions and connections are opened now, half-way to a second, and then, as far as is known."""
-        return self._flow.opens, self._course.opens((self._now + second) / 2), self._course.opens(second)
+    def _opened(self, second: float) -> tuple[tuple[Opens, Opens, Opens], Opens]:
+        """How sessions and connections are opened now, half-way to a second, and then, as far as is known; and, where
+        that is asked for, on the mean. It is kept until another flow is known."""
+        if second not in self._ways:
+            half_way, then = (self._course.opens(at_s) for at_s in ((self._now + second) / 2, second))
+            opens = self._flow.opens, half_way, then
+            self._ways[second] = opens, mean_of(opens) if self._anew.followed else half_way
+        return self._ways[second]
 
     def at(
         self, second: float, faster: Floats | None = None, held: Held | None = None, opens: Opens | None = None
@@ -117,7 +125,7 @@ class FlowsAhead:
         attempts, shares = self._course.at(second)
         held = held or self._held_at(second)
         if self._anew.followed:
-            opens = opens or mean_of(self._opened(second))
+            opens = opens or self._opened(second)[1]
         state = replace(
             self._flow.state,
             answers=self._anew.answers(second, held, opens),
@@ -128,6 +136,7 @@ class FlowsAhead:
         )
         found = self._solver.solve(state)
         self._course.add(second, found)
+        self._ways.clear()
         return found
 
     def with_held(self, second: float, then: Flow, held: Held, opens: Opens, *, again: bool) -> Flow:
@@ -170,7 +179,7 @@ class FlowsAhead:
         def beside(found: Found, flow: Flow) -> Found:
             if not patient.lasts(flow):
                 # Who gives up may do so because others do: until nobody can do else, all is as before the first did.
-                self._course.leave(flow)
+                self.leave(flow)
             return found.beside(patient.spare_s(flow))
 
         def found_at(second: float) -> Found:

@@ -28,6 +28,7 @@ from northgate.engine.processes.naming.connected import (
     Connected,
     Version,
     Versions,
+    VersionsAt,
     at_leaves,
     opened_by,
     told_by,
@@ -42,8 +43,6 @@ SOME = 1e-4
 
 # What is followed: per kind of connection whose clients hold older versions.
 Followed = tuple[Connected, ...]
-# By holder and second: the versions that it holds.
-VersionsAt = Callable[[int, float], Versions]
 
 
 def versions_at(network: Network, who: Holders, held_at: Callable[[float], HeldAt]) -> VersionsAt:
@@ -88,7 +87,7 @@ def answers_anew(
 
 def led(network: Network, followed: Followed, versions: VersionsAt, opens: Opens, second: float) -> Followed:
     """What is followed where connections are opened so on the mean until a second."""
-    return tuple([one.under(network, opens, second, versions(one.holder, (one.at_s + second) / 2)) for one in followed])
+    return tuple([one.under(network, opens, second, versions) for one in followed])
 
 
 def rows_at(followed: Followed, versions: VersionsAt, second: float) -> dict[int, Floats]:

@@ -1,6 +1,6 @@
 """How those are connected who hold one version of the records or another (see `anew`)."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -26,6 +26,8 @@ class Version(Struct, frozen=True):
 
 # By what tells versions apart.
 Versions = Mapping[tuple[bytes, ...], Version]
+# By holder and second: the versions that it holds.
+VersionsAt = Callable[[int, float], Versions]
 
 
 class Connected(Struct, frozen=True):
@@ -85,12 +87,13 @@ class Connected(Struct, frozen=True):
         """Those who hold the newest version and are connected in one of some ways each."""
         return Occupancy(held, _some(self.newest, np.zeros(len(held), dtype=np.int64)))
 
-    def under(self, network: Network, opens: Opens, second: float, versions: Versions) -> "Connected":
+    def under(self, network: Network, opens: Opens, second: float, versions: VersionsAt) -> "Connected":
         """How they are connected where connections are opened otherwise until a second: `opens` on the mean."""
         held = self.held
         if is_led(opens.connections, self.kind):
             # Who waits to be connected where his session leads is counted half-way.
-            held = self.total((self.at_s + second) / 2, versions)
+            half_s = (self.at_s + second) / 2
+            held = self.total(half_s, versions(self.holder, half_s))
         before = np.concatenate([self.masses.openings.ways[OPENS], self.newest.ways[OPENS]])
         older, newest = opened_by(network, self.kind, opens, held, self.told, before)
         return replace(self, masses=Occupancy(self.masses.held, older), newest=newest)
