@@ -44,7 +44,8 @@ class Course:
     def faster(self, now: float, second: float) -> Floats:
         """How utilisations go from now on: (2, machines), A (1/s) and B (1/s^2) of u + A t + B t^2 through now and the
         two flows nearest to a second; where none is known from before now, along the line to the nearest."""
-        first, made = self._known[now].queue.utilisation, np.zeros((2, len(self._known[now].queue.utilisation)))
+        first = self._known[now].queue.utilisation
+        made = np.zeros((2, len(first)))
         near_s = sorted((one for one in self._known if one != now), key=lambda known_s: abs(known_s - second))
         if not near_s:
             return made

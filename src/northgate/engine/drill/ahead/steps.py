@@ -201,12 +201,6 @@ class Past(Struct, frozen=True):
         first, middle, _ = self.flows
         return (self.end_s - self.lasted_s, first), (self.end_s - self.lasted_s / 2, middle)
 
-    @property
-    def faster(self) -> Floats:
-        """How utilisations go on from its end (see `Step.faster`)."""
-        _, middle, last = self.flows
-        return faster_until(middle, last, 0.0, self.lasted_s)
-
 
 def way_of(holdings: Holdings, busy: Ints, flows: tuple[Flow, Flow, Flow], seconds: float, last_s: float) -> Way:
     """How rates go from a flow by that half-way to the last one, which is so many seconds later (`last_s`), on a step
@@ -248,7 +242,7 @@ def _behind(flows: Sequence[Flow], busy: Ints, half_s: float, last_s: float) -> 
 
 
 def parabola(values: Sequence[Floats], half_s: float, last_s: float) -> tuple[Floats, Floats]:
-    """A and B of the parabola f0 + A t + B t^2 through three values: at 0, half-way and at last."""
+    """A (1/s) and B (1/s^2) of the parabola f0 + A t + B t^2 through three values: at 0, `half_s` and `last_s`."""
     first, middle, last = values
     half = (middle - first) / half_s
     bend = ((last - first) / last_s - half) / (last_s - half_s)
