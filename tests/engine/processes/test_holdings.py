@@ -1,12 +1,16 @@
 """Sessions: what a lost and a returned target sees of them."""
 
+from unittest import mock
+
 import numpy as np
 import pytest
 
+from northgate.engine.drill import run as drill
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.formulas import Openings
 from northgate.engine.processes import Holdings
 from northgate.engine.solver import Held, Opens
+from northgate.engine.solver.solve import Solver
 from tests.engine.drill.test_traffic import targets
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
@@ -61,6 +65,28 @@ def test_what_is_served_and_failed_adds_up_while_sessions_move():
         assert flow.served + flow.cause_rps.sum() == pytest.approx(600)
         assert flow.state.held.sessions.sum() <= 1 + 1e-9
     assert run.readings.requests == pytest.approx(600 * 600)
+
+
+@pytest.mark.parametrize("reach", ["zone", "region"])
+def test_connections_that_sessions_lead_are_no_more_than_all_while_they_settle(reach):
+    """Each zone leads the connections of all who come to it; together they are those of the sources there are."""
+    data = sticky(renews=False, lasts_s=30)
+    data["target_groups"][0] |= {"affinity": {"by": "source", "renews": False, "lasts_s": 30}, "reach": reach}
+    data = changed(changed(data, "/balancers/0/layer", 4), "/balancers/0/listeners/0/protocol", "tls")
+    data["clients"][0] |= {"sources": 3, "retries": 2}
+    flows = []
+
+    class Noting(Solver):
+        def solve(self, state):
+            flows.append(super().solve(state))
+            return flows[-1]
+
+    with mock.patch.object(drill, "Solver", Noting):
+        undisturbed(network_of(data))
+    assert len(flows) > 2
+    for flow in flows:
+        assert (flow.state.held.connections.sum(axis=1) <= 1 + 1e-12).all()
+        assert flow.served + flow.cause_rps.sum() == pytest.approx(flow.requests)
 
 
 def test_sessions_on_a_target_that_drains_move_on():

@@ -69,7 +69,7 @@ class Holdings:
         if self.sorts:
             sessions = Occupancy(self.held.sessions, flow.opened_by_free).settled(1 - flow.astray)
             _, connections, strays = self._masses(flow.opens)
-            self.held = Held(sessions, connections.settled(), strays.settled())
+            self.held = _of_all(Held(sessions, connections.settled(), strays.settled()))
 
     def after(self, opens: Opens, seconds: float) -> Held:
         """What is held `seconds` later."""
