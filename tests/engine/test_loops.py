@@ -5,6 +5,7 @@ import pytest
 
 from northgate.engine.base.loops import LOOPS, Compiled
 from tests.engine.network.test_names import two_regions
+from tests.engine.processes.test_anew import at_layer_4
 from tests.engine.solver.test_connections import layer_4
 from tests.engine.solver.test_fixed_point import busy_plan
 from tests.support.plans import drill_of, fail, plan_data
@@ -37,8 +38,8 @@ def called(monkeypatch):
 
 
 def test_every_loop_of_a_drill_does_what_is_written(called):
-    """Held by keys and sessions, or by these alone; told several addresses; connected, through a
-    balancer of little bandwidth; more than can be worked off; sent to who is least busy."""
+    """Held by keys and sessions, or by these alone; told several addresses; connected, through a balancer of little
+    bandwidth, by a key, or by old answers; more than can be worked off; sent to who is least busy."""
     many = plan_data()
     many["clients"][0] |= {"rps": 5600, "retries": 2}
     many["fleets"][0]["instance"]["queue_s"] = 0.2
@@ -56,5 +57,7 @@ def test_every_loop_of_a_drill_does_what_is_written(called):
     connected["balancers"][0]["bandwidth_mbps"] = 100
     for data in (many, kept, bound, told, connected, busy_plan(retries=2)):
         drill_of(data, [fail(30, instance="tiles-1"), fail(40, zone="fells-2")], lasts_s=120)
+    drill_of(layer_4({"balance": "source-hash"}, retries=2), [fail(30, instance="tiles-1")], lasts_s=60)
+    drill_of(at_layer_4(sources=300, connection_s=30), [fail(60, region="fells")], lasts_s=150)
     of_drills = [name for name in LOOPS if ".engine.solver." in name or ".engine.processes." in name]
     assert [name for name in of_drills if not called[name]] == []

@@ -7,7 +7,7 @@ from scipy.integrate import solve_ivp
 from northgate.engine.drill.run import undisturbed
 from northgate.engine.solver import Solver
 from northgate.engine.solver.passes.one_pass import OnePass
-from northgate.engine.solver.retries.attempts import Repeats
+from northgate.engine.solver.retries.lumps import Lumps, add_left
 from northgate.plan.models.drills import CAUSES
 from tests.engine.drill.test_traffic import targets
 from tests.support.plans import drill_of, fail, network_of, plan_data, restore
@@ -193,19 +193,34 @@ def test_nothing_is_reset_through_a_dead_front():
     assert dict(zip(CAUSES, flow.cause_rps, strict=True))["reset"] == 0
 
 
-def test_of_next_to_no_lost_connections_nobody_is_held_otherwise(monkeypatch):
+def test_of_next_to_no_lost_connections_nobody_is_held_otherwise():
     """A third of the smallest of all numbers is nothing, which cannot be shared out."""
     flow = undisturbed(network_of(layer_4({"balance": "source-hash"}, retries=1)))
     repeats = OnePass(Solver(flow.network)._unloaded(flow.state), flow.state).repeats
     (one,), lost, before = repeats.pinned, np.zeros(len(flow.network.pairs.cell)), repeats.weights_after_one
-    through = np.repeat([1 / 3, 0], [3, len(one.weights) - 3])
-    monkeypatch.setattr(Repeats, "_classes_through", lambda _, __, pairs: np.tile(through, (len(pairs), 1)))
-    lost[:2] = np.nextafter(0, 1)
+    held = np.arange(len(one.weights)) < 3
+    one.weights, one.table = np.full(len(held), 0.1), np.where(held, 0, -1) + np.zeros_like(one.table)
+    lost[0] = np.nextafter(0, 1)
     repeats.lose_connections(one.call, lost)
     assert repeats.weights_after_one is before
-    lost[:2] = 1e-3
+    lost[0] = 1e-3
     repeats.lose_connections(one.call, lost)
-    assert repeats.weights_after_one[one.kinds] == pytest.approx(through)
+    assert repeats.weights_after_one[one.kinds] == pytest.approx(held / 3)
+
+
+def test_whom_lost_connections_leave():
+    """Whose connection led to where he is held is held there; a stray is one of those who are free."""
+    weights, free, strays = np.array([0.1, 0.3, 0.2, 0.4]), np.array([0, 0, 0, 1.0]), np.array([0.25, 0, 0])
+    lumps = Lumps(3)
+    lump = lumps.add(np.array([1, 2]), np.array([0.2, 0.6]))
+    pins, lost = np.array([[0, 0, lump, -1]]), np.array([1e-3, 2e-3, 0])
+    made, cell, row = np.zeros(4), np.array([1, 1, 0]), np.array([-1, 0])
+    add_left(lost, strays, np.arange(3), cell, row, pins, weights, free, *lumps.table(), np.empty(4), made)
+    at_first, at_second = np.array([0.25, 0.75, 0, 0]), np.array([0, 0, 1.0, 0])
+    assert made == pytest.approx(1e-3 * (0.75 * at_first + 0.25 * free) + 2e-3 * at_second)
+    made[:] = 0
+    add_left(lost[::-1].copy(), strays, np.arange(3), cell, row, pins, weights, free, *lumps.table(), np.empty(4), made)
+    assert made == pytest.approx(2e-3 * at_second + 1e-3 * weights), "where nobody is held all are"
 
 
 def test_connections_outlive_their_sessions_as_the_equations_say():

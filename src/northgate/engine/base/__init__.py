@@ -13,7 +13,6 @@ from northgate.engine.base.arrays import (
     floats,
     ints,
     left,
-    mixed,
     same,
     some,
     sum_columns,
@@ -40,6 +39,7 @@ from northgate.engine.base.loops import (
     load_all,
     part,
 )
+from northgate.engine.base.mixing import mixed, mixed_from_nothing
 from northgate.engine.base.outcomes import (
     BAD_STATUS,
     BLOCKED,
@@ -113,6 +113,7 @@ __all__ = [
     "left",
     "load_all",
     "mixed",
+    "mixed_from_nothing",
     "part",
     "same",
     "some",

@@ -1,6 +1,6 @@
 """Array types of the engine."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from typing import Any, TypeVar
 
 import numpy as np
@@ -70,16 +70,6 @@ def left(whole: Floats | float, gone: Floats | float) -> Floats:
     """The shares that are left of what is whole when so much of it is gone; all where nothing is."""
     rest, some = np.maximum(np.subtract(whole, gone), 0.0), np.greater(gone, 0)
     return np.asarray(np.divide(rest, whole, out=np.where(some, 0.0, 1.0), where=some & np.greater(whole, 0)))
-
-
-def mixed(values: Sequence[Floats], weights: Sequence[float]) -> Floats:
-    """The sum of values with weights that come to 1; where that is not more than nothing, the first."""
-    if all(value is values[0] for value in values):
-        return values[0]
-    made = weights[0] * values[0]
-    for weight, value in zip(weights[1:], values[1:], strict=True):
-        made += weight * value
-    return np.where(made > 0, made, values[0])
 
 
 def ints(values: Iterable[Any]) -> Ints:

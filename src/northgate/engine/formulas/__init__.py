@@ -23,6 +23,7 @@ from northgate.engine.formulas.hashing import (
     target_keys,
     winners,
 )
+from northgate.engine.formulas.masses.going_over import held_in_all
 from northgate.engine.formulas.masses.loops import idle_ends
 from northgate.engine.formulas.masses.occupancy import Occupancy, Openings
 from northgate.engine.formulas.masses.rows import BOUND, OPENS, SERVED
@@ -72,6 +73,7 @@ __all__ = [
     "first_meeting",
     "flow_key",
     "go_on",
+    "held_in_all",
     "idle_ends",
     "is_too_late",
     "last_of_orders",

@@ -84,7 +84,7 @@ class Step(Struct, frozen=True, dict=True):
     @cached
     def faster(self) -> Floats:
         """How utilisations go in it: (2, machines), A (1/s) and B (1/s^2) of the parabola u0 + A t + B t^2."""
-        return np.stack(self._parabola(utilisation_of))
+        return np.array(self._parabola(utilisation_of))
 
     @cached
     def backlogs_s(self) -> tuple[Floats, Floats, Floats]:
@@ -235,7 +235,7 @@ def _behind(flows: Sequence[Flow], busy: Ints, half_s: float, last_s: float) -> 
     answer takes."""
     if not len(busy):
         return 0.0
-    faster = np.stack(parabola([one.queue.utilisation for one in flows], half_s, last_s))
+    faster = np.array(parabola([one.queue.utilisation for one in flows], half_s, last_s))
     apart_s = np.abs(growth(flows[0], faster).after(last_s) - flows[2].state.backlog_s)[busy]
     lasts_s = flows[2].queue.latency_s[busy]
     return float(np.divide(apart_s, lasts_s, out=np.zeros(len(busy)), where=lasts_s > 0).max())
@@ -264,7 +264,7 @@ def utilisation_of(flow: Flow) -> Floats:
 def faster_until(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
     """How utilisations go until a second, of which half-way is known, along a straight line (see `Step.faster`)."""
     slope = (middle.queue.utilisation - flow.queue.utilisation) / ((second - now) / 2)
-    return np.stack([slope, np.zeros_like(slope)])
+    return np.array([slope, np.zeros(len(slope))])
 
 
 def wrong(values: Sequence[Floats]) -> float:

@@ -45,11 +45,11 @@ def find_masses(
                 made[kind],
             )  # fmt: skip
         else:
-            _move(held[kind], mine, rate[kind], ends[:, kind], silent[kind], asked[0], asked[1], work, made[kind])
+            move(held[kind], mine, rate[kind], ends[:, kind], silent[kind], asked[0], asked[1], work, made[kind])
 
 
 @part
-def _move(
+def move(
     held: Floats1, ways: Floats2, rate: float, ends_by: Floats1, silent: Bools1, seconds: float, summed: float,
     work: Floats2, made: Floats1,
 ) -> None:  # fmt: skip
@@ -167,7 +167,7 @@ def lead_on(
                     value += means[2] * last[way, kind, place]
                     # What is not a number stays so.
                     mixed[way, place] = 0.0 if value < 0.0 else value
-            _move(begin, mixed, max(rate, 0.0), ends[:, kind], silent[kind], lasts, 0.0, work, gone[part_of])
+            move(begin, mixed, max(rate, 0.0), ends[:, kind], silent[kind], lasts, 0.0, work, gone[part_of])
         otherwise = 0.0
         for place in range(held.shape[1]):
             in_halves = gone[1, place]

@@ -24,7 +24,7 @@ from collections.abc import Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import NEVER, Bools, Floats, Ints, cached, total_by
+from northgate.engine.base import NEVER, Bools, Floats, Ints, cached, mixed_from_nothing, total_by
 from northgate.engine.formulas.masses.decays import workplace
 from northgate.engine.formulas.masses.led import SUMS
 from northgate.engine.formulas.masses.loops import ALONG, find_masses, find_paces, idle_ends, lead_on
@@ -71,12 +71,9 @@ class Openings(Struct, frozen=True):
         nothing."""
         if not self.ways.size:
             return self
-        ways, rate = weights[0] * self.ways, weights[0] * self.rate
-        for weight, other in zip(weights[1:], others, strict=True):
-            ways += weight * other.ways
-            rate += weight * other.rate
-        made = np.maximum(ways, 0.0, out=ways), np.maximum(rate, 0.0, out=rate)
-        return Openings(*made, self.ends, self.silent, self.target)
+        ways = mixed_from_nothing([self.ways, *(one.ways for one in others)], weights)
+        rate = mixed_from_nothing([self.rate, *(one.rate for one in others)], weights)
+        return Openings(ways, rate, self.ends, self.silent, self.target)
 
 
 class Occupancy(Struct, frozen=True, dict=True):
@@ -139,7 +136,7 @@ class Occupancy(Struct, frozen=True, dict=True):
         """
         made, off, first = np.empty(self.held.shape), np.zeros(1), self.openings
         if made.size:
-            rates, places = np.stack([first.rate, middle.rate, last.rate]), made.size // len(made)
+            rates, places = np.array([first.rate, middle.rate, last.rate]), made.size // len(made)
             mixed, gone = np.empty((len(first.ways), places)), np.empty((3, places))
             lead_on(
                 self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, first.target,
@@ -175,5 +172,5 @@ def _settled_led(pulls: Floats, leaves: Floats, bound: Floats, target: Ints) -> 
     + Σ r_p). `pulls` are `Openings.ways`, times λ, of which this reads how often who is drawn, and bound, comes."""
     mine = target if len(target) else np.arange(len(bound))
     parts = np.divide(pulls[[SERVED, OPENS]], leaves, out=np.zeros((2, len(bound))), where=leaves > 0)
-    each = np.stack([total_by(mine, one, len(bound)) for one in (bound, *parts)])
+    each = np.array([total_by(mine, one, len(bound)) for one in (bound, *parts)])
     return np.asarray(parts[0] * ((each[0] - each[2]) / (1 + each[1]))[mine] + parts[1])

@@ -102,17 +102,22 @@ Free = Sequence[tuple[float, Sets]]
 def _with(network: Network, known: Answers, parts: Mapping[int, Free]) -> Answers:
     """Answers, but for those who call over some kinds of connection, and connect anew."""
     sets, holder, dns_share = list(known.sets), known.holder.copy(), known.dns_share.copy()
-    entries = network.entries
     for kind, free in parts.items():
         call, whole = network.kept.connections[kind].call, sum(share for share, _ in free)
         if whole < FEW:
             continue
-        mine = mixed([(share / whole, some) for share, some in free])
+        mine, asks = mixed([(share / whole, some) for share, some in free]), network.derived(_asking)[kind]
         holder[call] = len(sets)
         sets.append(mine)
-        asks = where_true((entries.call == call) & (entries.asker >= 0) & (entries.member < 0))
-        dns_share[asks] = at_leaves(mine, entries.leaf[asks])
+        dns_share[asks] = at_leaves(mine, network.entries.leaf[asks])
     return Answers(dns_share, holder, tuple(sets)) if len(sets) > len(known.sets) else known
+
+
+def _asking(network: Network) -> list[Ints]:
+    """Per kind of connection the entries of its call, at which a client asks names."""
+    entries, kinds = network.entries, network.kept.connections
+    clients = (entries.asker >= 0) & (entries.member < 0)
+    return [where_true((entries.call == kind.call) & clients) for kind in kinds]
 
 
 def _free(one: Connected, versions: Versions, held: Floats, second: float) -> Free:

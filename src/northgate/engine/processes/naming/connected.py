@@ -1,13 +1,26 @@
 """How those are connected who hold one version of the records or another (see `anew`)."""
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from northgate.engine.base import Floats, Ints, total_by, where_true
-from northgate.engine.formulas import BOUND, OPENS, SERVED, Occupancy, Openings
+from northgate.engine.base import (
+    Floats,
+    Floats1,
+    Floats2,
+    Floats3,
+    Ints,
+    Ints1,
+    compiled,
+    part,
+    some,
+    total_by,
+    where_true,
+)
+from northgate.engine.formulas import BOUND, OPENS, SERVED, Occupancy, Openings, held_in_all
 from northgate.engine.network import Network, Sets
 from northgate.engine.solver import Opens
 
@@ -55,37 +68,11 @@ class Connected(Struct, frozen=True):
         return made
 
     def total(self, second: float, versions: Versions) -> Floats:
-        """How many are connected in all, pair by pair, at a second.
-
-        With N of all clients that hold the newest version, of which n are connected, r more a second who have held an
-        older one, of whom h are connected, and M(t; m) what comes of m in the time t: n comes to
-        N M(t; n/N) + r ∫ M(t - τ; h(τ)) dτ.
-        """
+        """How many are connected in all, pair by pair, at a second."""
         seconds = second - self.at_s
         if seconds <= 0:
             return self.held
-        older, shares, whole = self.masses.held, self._shares(versions), max(1 - float(self.shares.sum()), 0.0)
-        mine = np.maximum(self.held - self.shares @ older, 0.0)
-        first = mine / whole if whole > FEW else np.zeros(len(mine))
-        stayed = self._newest((first / max(float(first.sum()), 1.0))[None]).after(seconds)[0]
-        gone_over = (self.shares - shares) @ self._gone_over(seconds)
-        return np.asarray(whole * stayed + gone_over + shares @ self.masses.after(seconds))
-
-    def _gone_over(self, seconds: float) -> Floats:
-        """What is held at last, per version, by those who go over to the newest one evenly meanwhile: the mean of
-        M(t - τ; h(τ)). With h as on the mean of all, and of each half, of the error of which a quarter is left: a third
-        of the difference is still to be added (Richardson's rule)."""
-        half_s, many = seconds / 2, len(self.keys)
-        all_of_it, early = self.masses.mean(seconds), self.masses.mean(half_s)
-        late = 2 * all_of_it - early
-        whole = self._newest(np.concatenate([all_of_it, early])).mean(seconds)
-        half = self._newest(np.concatenate([early, late])).mean(half_s)
-        in_one, in_halves = whole[:many], whole[many:] + (half[many:] - half[:many]) / 2
-        return np.asarray(in_halves + (in_halves - in_one) / 3)
-
-    def _newest(self, held: Floats) -> Occupancy:
-        """Those who hold the newest version and are connected in one of some ways each."""
-        return Occupancy(held, _some(self.newest, np.zeros(len(held), dtype=np.int64)))
+        return held_in_all(self.held, self.masses, self.newest, (self.shares, self._shares(versions)), seconds, FEW)
 
     def under(self, network: Network, opens: Opens, second: float, versions: VersionsAt) -> "Connected":
         """How they are connected where connections are opened otherwise until a second: `opens` on the mean."""
@@ -137,14 +124,55 @@ def opened_by(
     """How those open connections whose connects set out so (`told`, as `Connected.told`), the last of them by
     themselves: where they are told the same share of addresses of a front as all who connect anew, as these do; where
     nobody else connects, as `before`."""
-    fronts, of_all, count = network.derived(_fronts)[kind], opens.connections, len(told)
-    every = _at_pairs(network, fronts, opens.dns_share[fronts.entry])
-    chance = _chance(of_all, kind, held)
-    ways = np.where(every > 0, chance * np.divide(told, every, out=np.zeros(told.shape), where=every > 0), before)
-    ways /= np.maximum(ways.sum(axis=1), 1.0)[:, None]
-    of_kind = np.full(count, kind)
-    made = Openings(ways[None], of_all.rate[of_kind], of_all.ends[:, of_kind], of_all.silent[of_kind])
-    return _some(made, slice(0, count - 1)), _some(made, slice(count - 1, None))
+    fronts, of_all, many, made = network.derived(_fronts)[kind], opens.connections, len(told) - 1, before.copy()
+    _find_ways(
+        np.array([kind]), of_all.ways, of_all.target, fronts.entry, fronts.front, network.pairs.front,
+        opens.dns_share, held, told, np.zeros(len(network.fronts.zone)), np.empty((2, len(held))), made,
+    )  # fmt: skip
+    rate, ends, silent = of_all.rate[kind : kind + 1], of_all.ends[:, kind : kind + 1], of_all.silent[kind : kind + 1]
+    newest = Openings(made[None, many:], rate, np.ascontiguousarray(ends), silent)
+    older = made[None, :many], rate.repeat(many), ends.repeat(many, axis=1), silent.repeat(many, axis=0)
+    return Openings(*older), newest
+
+
+@compiled
+def _find_ways(
+    kind: Ints1, ways: Floats3, target: Ints1, entry: Ints1, front: Ints1, front_of_pair: Ints1, dns_share: Floats1,
+    held: Floats1, told: Floats2, by_front: Floats1, room: Floats2, made: Floats2,
+) -> None:  # fmt: skip
+    """`opened_by`; `entry` and `front` as of `_Fronts`, `ways` and `target` as of `Openings`. `made` begins as what was
+    before, `by_front` as nothing, and `room` (2, pairs) is for work."""
+    for arrival in range(len(entry)):
+        by_front[front[arrival]] += dns_share[entry[arrival]]
+    chance = room[0]
+    _find_chance(ways[:, kind[0]], target, held, room[1], chance)
+    for version in range(len(told)):
+        whole = 0.0
+        for pair in range(len(held)):
+            every = by_front[front_of_pair[pair]]
+            if every > 0:
+                made[version, pair] = chance[pair] * (told[version, pair] / every)
+            whole += made[version, pair]
+        for pair in range(len(held)):
+            made[version, pair] /= max(whole, 1.0)
+
+
+@part
+def _find_chance(ways: Floats2, target: Ints1, held: Floats1, waits: Floats1, made: Floats1) -> None:
+    """The chance with which who connects anew opens a connection at each pair; where sessions say where these lead,
+    with those who are bound there. `waits` is for work."""
+    led, whole = ways.shape[0] > BOUND, 0.0
+    for place in range(len(held)):
+        made[place], waits[place] = max(ways[OPENS, place], 0.0), 0.0
+        led = led and not math.isnan(ways[BOUND, place])
+        whole += held[place]
+    if not led:
+        return
+    for place in range(len(held)):
+        waits[target[place]] += ways[BOUND, place] - held[place]
+    for place in range(len(held)):
+        comes = ways[SERVED, place] * max(waits[target[place]], 0.0) + ways[OPENS, place]
+        made[place] = max(comes, 0.0) / max(1 - whole, FEW)
 
 
 def at_leaves(sets: Sets, leaf: Ints) -> Floats:
@@ -160,19 +188,4 @@ def at_leaves(sets: Sets, leaf: Ints) -> Floats:
 def is_led(opens: Openings, kind: int) -> bool:
     """Whether sessions say where a kind of connection leads."""
     ways = opens.ways[:, kind]
-    return len(ways) > BOUND and not np.isnan(ways[BOUND]).any()
-
-
-def _some(opens: Openings, which: slice | Ints) -> Openings:
-    return Openings(opens.ways[:, which], opens.rate[which], opens.ends[:, which], opens.silent[which])
-
-
-def _chance(opens: Openings, kind: int, held: Floats) -> Floats:
-    """The chance with which who connects anew opens a connection at each pair; where sessions say where these lead,
-    with those who are bound there."""
-    ways = opens.ways[:, kind]
-    if not is_led(opens, kind):
-        return np.asarray(np.maximum(ways[OPENS], 0.0))
-    waits = np.maximum(total_by(opens.target, ways[BOUND] - held, len(held)), 0.0)
-    led = np.maximum(ways[SERVED] * waits[opens.target] + ways[OPENS], 0.0)
-    return np.asarray(led / max(1 - float(held.sum()), FEW))
+    return len(ways) > BOUND and not some(np.isnan(ways[BOUND]))

@@ -18,12 +18,12 @@ from northgate.engine.base import (
     Ints,
     cached,
     some,
-    where_true,
 )
 from northgate.engine.solver.retries.cases import Book
-from northgate.engine.solver.retries.classes import EMPTY, Pinned
+from northgate.engine.solver.retries.classes import Pinned
 from northgate.engine.solver.retries.ends import CaseEnds
 from northgate.engine.solver.retries.holding import strays_part
+from northgate.engine.solver.retries.lumps import add_left
 from northgate.engine.solver.retries.outcomes import ClassOutcomes
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.retries.setting_out import find_against_once, find_coming, find_set_out
@@ -51,7 +51,7 @@ class Repeats:
         # The shares of the classes among those of their call whose connection has ended under them.
         self.weights_after_one = self.book.weights
         self.free, self.anew = np.ones(len(state.call_rps)), np.zeros(len(state.call_rps))
-        self._left: dict[tuple[int, bytes], Floats] = {}
+        self._strays: dict[int, Floats] = {}
 
     @cached
     def spreading(self) -> Spreading:
@@ -79,8 +79,11 @@ class Repeats:
         one = self._pinned_of.get(call)
         if one is None or not some(lost):
             return
-        pairs = where_true(lost)
-        made = lost[pairs] @ self._left_by(one, pairs)
+        pairs, made = self.network.pairs, np.zeros(len(one.weights))
+        add_left(
+            lost, self._strays_of(call), pairs.member, pairs.cell, one.row_of_cell, one.table, one.weights,
+            one.free_weights, *self._lumps, np.empty(len(made)), made,
+        )  # fmt: skip
         whole = made.sum()
         # Of the smallest of all numbers a part is none.
         if whole > 0:
@@ -92,26 +95,15 @@ class Repeats:
         """The classes of each call that is followed by class."""
         return {one.call: one for one in self.pinned}
 
-    def _left_by(self, one: Pinned, pairs: Ints) -> Floats:
-        """The shares of a call's classes among the sources whom connections through each of these pairs leave when they
-        end: (pairs, classes)."""
-        key = one.call, pairs.tobytes()
-        if key not in self._left:
-            kind = self.network.kept.connection_of_call[one.call]
-            strays = strays_part(self.network, self.state, kind)[self.network.pairs.member[pairs], None]
-            self._left[key] = (1 - strays) * self._classes_through(one, pairs) + strays * one.free_weights
-        return self._left[key]
+    @cached
+    def _lumps(self) -> tuple[Ints, Ints, Floats]:
+        return self.returning.lumps.table()
 
-    def _classes_through(self, one: Pinned, pairs: Ints) -> Floats:
-        """Their shares among those whom a session or key binds to where their connection leads."""
-        return np.array([self._classes_at(one, pair) for pair in pairs.tolist()])
-
-    def _classes_at(self, one: Pinned, pair: int) -> Floats:
-        pins = one.pins.get(int(self.network.pairs.cell[pair]))
-        there = np.zeros(1) if pins is None else self.returning.lumps.hold(pins, pair)
-        # A class may be empty among those without a connection.
-        weights = there * np.maximum(one.weights, EMPTY) if there.any() else one.weights
-        return np.asarray(weights / weights.sum())
+    def _strays_of(self, call: int) -> Floats:
+        """Per member the part of those who are connected there for a call whom no session binds there."""
+        if call not in self._strays:
+            self._strays[call] = strays_part(self.network, self.state, self.network.kept.connection_of_call[call])
+        return self._strays[call]
 
     @property
     def connects(self) -> Floats:

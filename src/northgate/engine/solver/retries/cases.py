@@ -22,12 +22,13 @@ from northgate.engine.solver.retries.setting_out import add_by_entry
 from northgate.engine.solver.unloaded import Unloaded
 
 
-class Cases(Struct, frozen=True, dict=True):
+class Cases(Struct, frozen=True):
     """Calls of one class that hold one set of addresses. Per case its call, the `share` of the call's sources that hold
     the set, the place of the class among those of all calls (`kind`; 0: the one class of calls that nothing holds), how
     many connects of one attempt may take their time-out, whether the client takes the next address, how often he
     repeats, and his time-outs (s). A case's addresses are those from `begin` on: the row of the book of each, and the
-    entry that this belongs to."""
+    entry that this belongs to. `most`: how many addresses a case has at most; `longest_wait`: how many connects may
+    take their time-out before one of the same attempt is taken, at most."""
 
     call: Ints
     share: Floats
@@ -40,17 +41,8 @@ class Cases(Struct, frozen=True, dict=True):
     begin: Ints
     row: Ints
     entry: Ints
-
-    @cached
-    def most(self) -> int:
-        """How many addresses a case has at most."""
-        return int(np.diff(self.begin).max())
-
-    @cached
-    def longest_wait(self) -> int:
-        """How many connects may take their time-out before one of the same attempt is taken, at most."""
-        waits = np.minimum(np.diff(self.begin), self.most_waits) - 1
-        return int(waits[self.goes_on > 0].max(initial=0))
+    most: int
+    longest_wait: int
 
 
 # Some cases with as many addresses: call, kind (cases,), row and entry (cases, n).
@@ -58,14 +50,15 @@ _Part = tuple[Ints, Ints, Ints, Ints]
 
 
 class _Last(Struct):
-    """The cases that were found last, whose they are, which sets those had, and where the classes stood; and of which
-    set each has its share."""
+    """The cases that were found last, whose they are, which sets those had, and where the classes stood; of which set
+    each has its share; and the call and the entry of each row of the book."""
 
     calls: list[int] = []
     held: list[tuple[tuple[int, ...], ...]] = []
     placed: list[dict[int, Placed]] = []
     cases: Cases | None = None
     of_set: Ints | None = None
+    rows: tuple[Ints, Ints] | None = None
 
     def holds(
         self, calls: list[int], held: list[tuple[tuple[int, ...], ...]], placed: list[dict[int, Placed]]
@@ -83,7 +76,8 @@ class Book:
     """All cases of one state, and the rows by which their outcomes are kept: one for each entry, then one for each
     entry and class of calls that are held at targets.
 
-    `size` rows; `weights` are the shares of the classes among their call's (the first: of calls that nothing holds).
+    `size` rows, of each its `call` and its `entry`; `weights` are the shares of the classes among their call's (the
+    first: of calls that nothing holds).
     """
 
     def __init__(self, returning: Returning) -> None:
@@ -92,11 +86,12 @@ class Book:
         self.cases: Cases | None = None
         self.size, self.kinds = len(self.network.entries.call), 1
         self.weights = np.ones(1)
-        if some(returning.calls):
-            self._find_cases()
+        rows = self._find_cases() if some(returning.calls) else None
+        self.call, self.entry = rows or self._rows()
 
-    def _find_cases(self) -> None:
-        """The classes of those who are held, and every case: the last ones, where these are the same."""
+    def _find_cases(self) -> tuple[Ints, Ints] | None:
+        """The classes of those who are held, and every case: the last ones, where these are the same; the call and the
+        entry of each row."""
         returning = self.returning
         maker = ClassMaker(returning)
         for call in maker.sticky_calls():
@@ -115,9 +110,11 @@ class Book:
         if not last.holds(calls, held, placed):
             last.calls, last.held, last.placed = calls, held, placed
             last.of_set, last.cases = self._cases(calls, held)
+            last.rows = self._rows()
         if last.cases is not None:
             shares = floats(share for mine in sets for _, share in mine)
             self.cases = replace(last.cases, share=shares[last.of_set])
+        return last.rows
 
     def _cases(self, calls: Sequence[int], held: Sequence[tuple[tuple[int, ...], ...]]) -> tuple[Ints, Cases | None]:
         """Every case with the addresses that it holds, without their shares: of these calls, that nothing holds, then
@@ -130,14 +127,16 @@ class Book:
             return np.zeros(0, dtype=np.int64), None
         of_calls, kinds, rows, entries = zip(*parts, strict=True)
         call, returning, of = np.concatenate(of_calls), self.returning, self.network.calls
-        addresses = [np.full(len(row), row.shape[1]) for row in rows]
-        begin = np.cumsum(np.concatenate([np.zeros(1, dtype=np.int64), *addresses]))
+        addresses = np.concatenate([np.full(len(row), row.shape[1]) for row in rows])
+        begin = np.cumsum(np.append(0, addresses))
         of_set = np.repeat(np.arange(len(parts)), [len(row) for row in rows])
+        most_waits, goes_on = returning.most_waits(call), returning.goes_on[call]
+        waits = np.minimum(addresses, most_waits)[goes_on] - 1
         return of_set, Cases(
-            call, np.zeros(len(call)), np.concatenate(kinds), returning.most_waits(call),
-            returning.goes_on[call].astype(np.float64), returning.of_client[of.client[call]],
+            call, np.zeros(len(call)), np.concatenate(kinds), most_waits, goes_on.astype(np.float64),
+            returning.of_client[of.client[call]],
             of.connect_timeout_s[call], of.timeout_s[call], begin, np.concatenate([row.ravel() for row in rows]),
-            np.concatenate([entry.ravel() for entry in entries]),
+            np.concatenate([entry.ravel() for entry in entries]), int(addresses.max()), int(waits.max(initial=0)),
         )  # fmt: skip
 
     def _sets_of(self, call: int) -> list[tuple[tuple[int, ...], float]]:
@@ -157,14 +156,12 @@ class Book:
         entry = np.broadcast_to(self.network.entries.of_call[one.call][places], (len(every), len(places)))
         return np.full(len(every), one.call), every, one.rows[places].T, entry
 
-    @cached
-    def call(self) -> Ints:
-        """The call of each row."""
-        made = np.empty(self.size, dtype=np.int64)
-        made[: len(self.network.entries.call)] = self.network.entries.call
-        for one in self.pinned:
-            made[one.rows] = one.call
-        return made
+    def _rows(self) -> tuple[Ints, Ints]:
+        """The call and the entry of each row."""
+        entries, mine = self.network.entries.call, self.pinned
+        calls = (np.full(len(one.entries) * len(one.weights), one.call) for one in mine)
+        held = (one.entries.repeat(len(one.weights)) for one in mine)
+        return np.concatenate([entries, *calls]), np.concatenate([np.arange(len(entries)), *held])
 
     @cached
     def first_connects(self) -> Floats:
@@ -186,12 +183,6 @@ class Book:
         if self.cases is not None:
             made[self.cases.entry] = 0.0
         return made
-
-    @cached
-    def entry(self) -> Ints:
-        """The entry of each row."""
-        every = np.arange(len(self.network.entries.call))
-        return np.concatenate([every, *(np.repeat(one.entries, len(one.weights)) for one in self.pinned)])
 
     def by_entry(self, book: Floats) -> Floats:
         """Sums a value per row of the book by entry."""

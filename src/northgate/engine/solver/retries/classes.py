@@ -19,6 +19,7 @@ from northgate.engine.formulas import (
 )
 from northgate.engine.network import Segment, keyed_cells
 from northgate.engine.solver.retries.holding import sessions_of_free
+from northgate.engine.solver.retries.lumps import EMPTY
 from northgate.engine.solver.retries.returning import Returning
 from northgate.engine.solver.unloaded import Unloaded
 
@@ -26,8 +27,6 @@ from northgate.engine.solver.unloaded import Unloaded
 DRAWN = -1
 # While classes are made, a pair that holds and what is spent before it are one number; NOBODY holds where none does.
 STRIDE, NOBODY = 1 << 20, -1
-# The least weight of a class where only their ratios count.
-EMPTY = 1e-12
 # As many are bound by no session at least: how they would fare tells how sessions are opened as the first one ends.
 NEXT_TO_NOBODY = 1e-15
 # So many classes of a call are followed at most; beyond that only every so-many-th of its sources' keys, evenly
@@ -53,9 +52,10 @@ class Placed(Struct, frozen=True):
 class Pinned(Struct, dict=True):
     """The classes of one call: their weights, which of them no session holds (`free`; the last draws anew each time),
     and per cell the pair that holds each (-1: none there does). `spent`, per cell whose calls may go on to others: how
-    many silent targets those of a class have met before, or DRAWN. `placed`: what is worked out of that, by cell. Row
-    `first + e * classes + k` of the book is entry e's, of `entries`, for class k; `ways` are the rows of
-    `Network.arrivals` that these entries may take."""
+    many silent targets those of a class have met before, or DRAWN. `placed`: what is worked out of that, by cell;
+    `table` (cells, classes): `pins` in one, `row_of_cell` says in which row (-1: in none). Row `first + e * classes +
+    k` of the book is entry e's, of `entries`, for class k; `ways` are the rows of `Network.arrivals` that these entries
+    may take."""
 
     call: int
     fate: int
@@ -66,6 +66,8 @@ class Pinned(Struct, dict=True):
     spent: dict[int, Ints]
     ways: Ints
     placed: dict[int, Placed]
+    table: Ints
+    row_of_cell: Ints
     first: int = 0
     first_kind: int = 0
 
@@ -196,7 +198,11 @@ class ClassMaker:
         spent = {cell: np.where(pin < 0, 0, pin % STRIDE) + DRAWN for cell, pin in pins.items() if cell in self.others}
         entries = self.network.entries.of_call[call]
         ways_there = where_true(np.isin(self.entry, entries) & (self.row_part > 0))
-        like = Pinned(call, fate, entries, share, np.append(free, False), held, spent, ways_there, {})
+        row_of_cell, table = np.full(len(self.network.cells.front), -1), np.empty((len(held), len(share) + 1), np.int64)
+        for row, (cell, pin) in enumerate(held.items()):
+            row_of_cell[cell], table[row] = row, pin
+        free = np.append(free, False)
+        like = Pinned(call, fate, entries, share, free, held, spent, ways_there, {}, table, row_of_cell)
         like.placed |= {cell: self._placed(like, cell) for cell in held}
         return Pattern(like, way, share)
 

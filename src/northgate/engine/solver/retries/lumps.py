@@ -7,7 +7,10 @@ pairs, by the shares of those who are held at each.
 
 import numpy as np
 
-from northgate.engine.base import Floats, Ints
+from northgate.engine.base import Floats, Floats1, Ints, Ints1, Ints2, compiled, part
+
+# The least weight of a class where only their ratios count.
+EMPTY = 1e-12
 
 
 class Lumps:
@@ -35,9 +38,43 @@ class Lumps:
         means = [by_pair[..., pairs] @ shares for pairs, shares in self._members]
         return np.concatenate([by_pair, np.stack(means, axis=-1)], axis=-1)
 
-    def hold(self, pins: Ints, pair: int) -> Floats:
-        """Per pin which share of those held there is held at a pair (0 to 1)."""
-        made = (pins == pair).astype(np.float64)
-        for number, (pairs, shares) in enumerate(self._members):
-            made[pins == self.pairs + number] = shares[pairs == pair].sum()
-        return np.asarray(made)
+
+@compiled
+def add_left(
+    lost: Floats1, strays: Floats1, member: Ints1, cell: Ints1, row_of_cell: Ints1, pins: Ints2, weights: Floats1,
+    free: Floats1, lump_begin: Ints1, lump_pair: Ints1, lump_share: Floats1, there: Floats1, made: Floats1,
+) -> None:  # fmt: skip
+    """Adds by class of a call which sources are left without a connection where those through pairs are `lost` (shares
+    of all its sources): whom a session or key binds to where it led, and of `strays` (by member, a part of them) those
+    who are `free`. `weights` of the classes, `pins` and `row_of_cell` as of `Pinned`, lumps as of `Lumps.table`;
+    `there` is for work."""
+    for pair in range(len(lost)):
+        if lost[pair] == 0.0:
+            continue
+        row = row_of_cell[cell[pair]]
+        whole, held = 0.0, False
+        for kind in range(len(weights)):
+            there[kind] = 0.0
+            if row >= 0:
+                there[kind] = _held_at(pins[row, kind], pair, len(lost), lump_begin, lump_pair, lump_share)
+            held = held or there[kind] > 0
+        for kind in range(len(weights)):
+            # A class may be empty among those without a connection.
+            there[kind] = there[kind] * max(weights[kind], EMPTY) if held else weights[kind]
+            whole += there[kind]
+        stray = strays[member[pair]]
+        for kind in range(len(weights)):
+            made[kind] += lost[pair] * ((1 - stray) * there[kind] / whole + stray * free[kind])
+
+
+@part
+def _held_at(
+    pin: int, pair: int, pairs: int, lump_begin: Ints1, lump_pair: Ints1, lump_share: Floats1
+) -> float:  # fmt: skip
+    """Which share of those who are held at a pin is held at a pair."""
+    if pin < pairs:
+        return 1.0 if pin == pair else 0.0
+    share = 0.0
+    for place in range(lump_begin[pin - pairs], lump_begin[pin - pairs + 1]):
+        share += lump_share[place] if lump_pair[place] == pair else 0.0
+    return share
