@@ -276,7 +276,7 @@ def test_what_is_just_turning_where_one_looks_turns_there():
 def opens_of(value):
     """All that is opened at one rate."""
     openings = Openings(np.full((4, 1, 2), value), np.array([value]), np.zeros((2, 1)), np.zeros((1, 2), dtype=bool))
-    return Opens(openings, openings, openings, np.ones(1))
+    return Opens.of(openings, openings, openings, np.ones(1))
 
 
 def ways_on(second, *values):

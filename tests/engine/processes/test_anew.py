@@ -133,7 +133,7 @@ def test_who_is_connected_follows_how_connections_are_opened_meanwhile():
         ways[where] = chance / 2
         connections = openings(ways, np.zeros(pairs), unled, unled)
         none = Openings(np.zeros((1, 0, pairs)), np.zeros(0), np.zeros((2, 0)), np.zeros((0, pairs), dtype=bool))
-        return Opens(none, connections, none, np.full(len(network.entries.call), 0.5))
+        return Opens.of(none, connections, none, np.full(len(network.entries.call), 0.5))
 
     def falls(t):
         return 0.9 - 0.2 * t + 0.02 * t * t

@@ -99,7 +99,7 @@ def test_sessions_on_a_target_that_drains_move_on():
 def opening(places):
     """Sessions that a source without one opens at these rates (1/s)."""
     none = openings(np.zeros((0, 0)), 0.0)
-    return Opens(openings([places], 1 / 60), none, none, np.ones(1))
+    return Opens.of(openings([places], 1 / 60), none, none, np.ones(1))
 
 
 def openings(opens, ends):

@@ -39,7 +39,6 @@ from northgate.engine.base.loops import (
     load_all,
     part,
 )
-from northgate.engine.base.mixing import mixed, mixed_from_nothing
 from northgate.engine.base.outcomes import (
     BAD_STATUS,
     BLOCKED,
@@ -112,8 +111,6 @@ __all__ = [
     "ints",
     "left",
     "load_all",
-    "mixed",
-    "mixed_from_nothing",
     "part",
     "same",
     "some",

@@ -27,6 +27,7 @@ from northgate.engine.formulas.masses.going_over import held_in_all
 from northgate.engine.formulas.masses.loops import idle_ends
 from northgate.engine.formulas.masses.occupancy import Occupancy, Openings
 from northgate.engine.formulas.masses.rows import BOUND, OPENS, SERVED
+from northgate.engine.formulas.mixing import mixed, mixed_from_nothing
 from northgate.engine.formulas.queues import (
     AT_BOUND_S,
     Queue,
@@ -81,6 +82,8 @@ __all__ = [
     "last_stops_in_order",
     "meets_s",
     "mix64",
+    "mixed",
+    "mixed_from_nothing",
     "overload",
     "ranking",
     "repeated",

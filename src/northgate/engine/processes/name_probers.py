@@ -14,8 +14,13 @@ from northgate.engine.base import (
     TIMED_OUT,
     WORK,
     Bools,
+    Bools1,
     Floats,
-    sum_columns,
+    Floats1,
+    Floats2,
+    Ints,
+    Ints1,
+    compiled,
     total_by,
     where_true,
 )
@@ -63,10 +68,7 @@ class NameChecks:
 
     def findings(self, flow: Flow) -> Findings:
         """What the probes of names find now, and the seconds until that is known."""
-        dns_share = flow.state.dns_share[self.entries]
-        becomes = sum_columns(self.check, (dns_share[:, None] * flow.entry_fate[self.entries]).T, self.count).T
-        takes = total_by(self.check, dns_share * flow.entry_accepts[self.entries], self.count)
-        return _judged(becomes, self.likes, self.connects, takes, self.timeout_s)
+        return _judged(flow, self.check, self.entries, self.likes, self.connects, self.timeout_s)
 
     def votes(self, flow: Flow) -> list[Bools]:
         """Per name and answer: whether more than half of those who probe it would find it healthy now."""
@@ -108,10 +110,8 @@ class OnwardChecks:
         as the probe of a name is."""
         if not self.count:
             return found
-        dns_share = flow.state.dns_share[self.entries]
-        becomes = sum_columns(self.check, (dns_share[:, None] * flow.entry_fate[self.entries]).T, self.count).T
-        takes = total_by(self.check, dns_share * flow.entry_accepts[self.entries], self.count)
-        mine = _judged(becomes, self.likes, self.connects, takes, self.network.probed.timeout_s[self.place])
+        timeout_s = self.network.probed.timeout_s[self.place]
+        mine = _judged(flow, self.check, self.entries, self.likes, self.connects, timeout_s)
         made = Findings(found.passes.copy(), found.delay_s.copy(), found.slope.copy(), found.spare.copy())
         for every, those in ((made.passes, mine.passes), (made.delay_s, mine.delay_s), (made.slope, mine.slope)):
             every[self.place] = those
@@ -119,18 +119,45 @@ class OnwardChecks:
         return made
 
 
-def _judged(becomes: Floats, likes: Floats, connects: Bools, takes: Floats, timeout_s: Floats) -> Findings:
-    """What probes find that are calls: they pass if more than half of such calls would get an expected status in time
-    (with `tcp`: would be taken by a living front with a target in use); a failure is known at once if most failures are
-    answers or refusals, else after the time-out. All per probe, `becomes` and `likes` by kind."""
-    spare = np.where(connects, takes, (becomes * likes).sum(axis=1)) - ABOVE_HALF
-    passes = spare > 0
-    served = becomes[:, SERVED]
-    takes_s = np.divide(becomes[:, WORK], served, out=np.zeros(len(served)), where=(served > 0) & ~connects)
-    silent = becomes[:, TIMED_OUT] + becomes[:, DEAD_FRONT] + becomes[:, BLOCKED]
-    at_once = (1 - served) - silent > silent
-    delay_s = np.where(passes, takes_s, np.where(at_once, 0.0, timeout_s))
-    return Findings(passes, delay_s, np.zeros(len(served)), spare)
+def _judged(
+    flow: Flow, check: Ints, entries: Ints, likes: Floats, connects: Bools, timeout_s: Floats
+) -> Findings:  # fmt: skip
+    """What probes find that are calls, by these `entries` of each (`check`): they pass if more than half of such calls
+    would get an expected status in time (of `connects`: would be taken by a living front with a target in use); a
+    failure is known at once if most failures are answers or refusals, else after the time-out. `likes` by probe and
+    kind."""
+    count = len(timeout_s)
+    made = Findings(np.empty(count, dtype=bool), np.empty(count), np.zeros(count), np.zeros(count))
+    _judge(
+        check, entries, flow.state.dns_share, flow.entry_fate, flow.entry_accepts, likes, connects, timeout_s,
+        np.zeros((count, KINDS)), made.passes, made.delay_s, made.spare,
+    )  # fmt: skip
+    return made
+
+
+@compiled
+def _judge(
+    check: Ints1, entries: Ints1, dns_share: Floats1, entry_fate: Floats2, accepts: Floats1, likes: Floats2,
+    connects: Bools1, timeout_s: Floats1, met: Floats2, passes: Bools1, delay_s: Floats1, spare: Floats1,
+) -> None:  # fmt: skip
+    """`_judged`; `spare` and `met` (probes, kinds), which is for work, begin as nothing."""
+    for place in range(len(check)):
+        probe, entry = check[place], entries[place]
+        for kind in range(KINDS):
+            met[probe, kind] += dns_share[entry] * entry_fate[entry, kind]
+            if not connects[probe]:
+                spare[probe] += dns_share[entry] * entry_fate[entry, kind] * likes[probe, kind]
+        if connects[probe]:
+            spare[probe] += dns_share[entry] * accepts[entry]
+    for probe in range(len(spare)):
+        spare[probe] -= ABOVE_HALF
+        passes[probe] = spare[probe] > 0
+        served = met[probe, SERVED]
+        if passes[probe]:
+            delay_s[probe] = met[probe, WORK] / served if served > 0 and not connects[probe] else 0.0
+        else:
+            silent = met[probe, TIMED_OUT] + met[probe, DEAD_FRONT] + met[probe, BLOCKED]
+            delay_s[probe] = 0.0 if (1 - served) - silent > silent else timeout_s[probe]
 
 
 class Vote(Struct, frozen=True):

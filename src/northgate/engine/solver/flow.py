@@ -7,8 +7,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from northgate.engine.balancing import Choice
-from northgate.engine.base import SPENT, WORK, Bools, Floats, Ints, cached, left, mixed, same
-from northgate.engine.formulas import AT_BOUND_S, Openings, Queue
+from northgate.engine.base import SPENT, WORK, Bools, Floats, Ints, cached, left, same
+from northgate.engine.formulas import AT_BOUND_S, Openings, Queue, mixed_from_nothing
 from northgate.engine.network import Network
 from northgate.engine.solver.state import Attempts, State
 
@@ -34,19 +34,51 @@ class Places(Struct, frozen=True):
     zone_from_elsewhere: Floats
 
 
-class Opens(Struct, frozen=True):
+class Opens(Struct, frozen=True, dict=True):
     """How sessions and connections are opened and end (see `Flow`), and how connections become `strays`; and of those
-    who open them which share sets out for each entry (`State.dns_share`)."""
+    who open them which share sets out for each entry (`State.dns_share`).
 
-    sessions: Openings
-    connections: Openings
-    strays: Openings
-    dns_share: Floats
+    `numbers` are all that changes with rates, in a row: of each sort the ways, of its shape, and the rate of each kind;
+    then those shares. `terms`: the rest of each sort's `Openings`."""
+
+    numbers: Floats
+    shapes: tuple[tuple[int, ...], ...]
+    terms: tuple[tuple[Floats, Bools, Ints], ...]
+
+    @classmethod
+    def of(cls, sessions: Openings, connections: Openings, strays: Openings, dns_share: Floats) -> "Opens":
+        """Those of these sorts."""
+        sorts = (sessions, connections, strays)
+        rows = [row.reshape(-1) for one in sorts for row in (one.ways, one.rate)]
+        terms = tuple([(one.ends, one.silent, one.target) for one in sorts])
+        return cls(np.concatenate([*rows, dns_share]), tuple([one.ways.shape for one in sorts]), terms)
+
+    @cached
+    def parts(self) -> tuple[Openings, Openings, Openings]:
+        """Sessions, connections and strays."""
+        made, begin = list[Openings](), 0
+        for (ways, kinds, places), terms in zip(self.shapes, self.terms, strict=True):
+            end = begin + ways * kinds * places
+            rate = self.numbers[end : end + kinds]
+            made.append(Openings(self.numbers[begin:end].reshape(ways, kinds, places), rate, *terms))
+            begin = end + kinds
+        return made[0], made[1], made[2]
 
     @property
-    def parts(self) -> tuple[Openings, Openings, Openings]:
-        """All three."""
-        return self.sessions, self.connections, self.strays
+    def sessions(self) -> Openings:
+        """How sessions are opened."""
+        return self.parts[0]
+
+    @property
+    def connections(self) -> Openings:
+        """How connections are opened."""
+        return self.parts[1]
+
+    @property
+    def dns_share(self) -> Floats:
+        """The shares of connects, by entry."""
+        before = sum(ways * kinds * places + kinds for ways, kinds, places in self.shapes)
+        return self.numbers[before:]
 
     def otherwise(self, other: "Opens") -> bool:
         """Whether they are opened at other rates, or elsewhere."""
@@ -54,16 +86,13 @@ class Opens(Struct, frozen=True):
 
     def like(self, other: "Opens") -> bool:
         """Whether both are of as many kinds and places."""
-        alike = self.sessions.ways.shape == other.sessions.ways.shape
-        return alike and self.connections.ways.shape == other.connections.ways.shape
+        return self.shapes == other.shapes
 
     def mixed(self, others: "Sequence[Opens]", weights: Sequence[float]) -> "Opens":
-        """The sum of this and others, with these weights (see `Openings.mixed`)."""
-        theirs = zip(*(one.parts for one in others), strict=True)
-        sessions, connections, strays = (
-            mine.mixed(some, weights) for mine, some in zip(self.parts, theirs, strict=True)
-        )  # fmt: skip
-        return Opens(sessions, connections, strays, mixed([one.dns_share for one in (self, *others)], weights))
+        """The sum of this and others, with weights that come to 1; where what is led on would come to less than
+        nothing, it is nothing."""
+        every = [self.numbers, *(one.numbers for one in others)]
+        return Opens(mixed_from_nothing(every, weights), self.shapes, self.terms)
 
 
 class Flow(Struct, frozen=True, dict=True):
@@ -154,12 +183,12 @@ class Flow(Struct, frozen=True, dict=True):
         ways[0], ways[1], ways[2], ways[3] = self.connecting, self.reconnecting, self.bound_there, self.served_there
         rate = self.state.call_rps[kept.calls] / kept.terms[1][0]
         connections = Openings(ways, rate, kept.terms[1][1:], self.ending, self.network.derived(_targets))
-        return Opens(sessions, connections, self._going_astray(connections), self.state.dns_share)
+        return Opens.of(sessions, connections, self._going_astray(connections), self.state.dns_share)
 
     def _going_astray(self, connections: Openings) -> Openings:
         """How connections outlive their sessions, which end at the rate σ: du/dt = σ (m - u) - d u, m being open at a
         place, where they end at d, and u of them being those of sources whom no session binds there any longer."""
-        ends, held = np.nan_to_num(self.network.kept.unbound), self.state.held
+        ends, held = self.network.derived(_outlived), self.state.held
         kinds, ways = len(ends), np.zeros((4, len(ends), connections.ways.shape[2]))
         rate = connections.rate[:kinds]
         if held is not None and kinds:
@@ -219,3 +248,8 @@ class Flow(Struct, frozen=True, dict=True):
 def _targets(network: Network) -> Ints:
     """At which target each pair is, numbered as they come."""
     return np.unique(network.pairs.member, return_inverse=True)[1].ravel()
+
+
+def _outlived(network: Network) -> Floats:
+    """By kind of connection how often a second the session ends that leads it (1/s); 0 where none does."""
+    return np.asarray(np.nan_to_num(network.kept.unbound))

@@ -6,7 +6,7 @@ from math import prod
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Bools, Floats, Ints, cached, same
+from northgate.engine.base import Bools, Floats, Floats1, Floats2, Ints, cached, compiled, same
 from northgate.engine.network import Answers
 from northgate.engine.truth import Encounter, Truth
 
@@ -27,8 +27,21 @@ class Held(Struct, frozen=True):
 
     def apart(self, other: "Held") -> float:
         """Which share of the sources of a kind, at most, is held otherwise."""
-        pairs = zip(self.parts, other.parts, strict=True)
-        return max(float(np.abs(mine - theirs).sum(axis=1).max(initial=0.0)) for mine, theirs in pairs)
+        made = np.zeros(1)
+        for mine, theirs in zip(self.parts, other.parts, strict=True):
+            if len(mine):
+                _find_apart(mine, theirs, made)
+        return float(made[0])
+
+
+@compiled
+def _find_apart(held: Floats2, others: Floats2, made: Floats1) -> None:
+    """`Held.apart`, of one sort; no less than what is `made` already."""
+    for kind in range(held.shape[0]):
+        whole = 0.0
+        for place in range(held.shape[1]):
+            whole += abs(held[kind, place] - others[kind, place])
+        made[0] = max(made[0], whole)
 
 
 class Attempts(Struct, frozen=True, dict=True):
@@ -49,15 +62,12 @@ class Attempts(Struct, frozen=True, dict=True):
         return cls(np.concatenate([part.ravel() for part in parts]), tuple([part.shape for part in parts]))
 
     @cached
-    def parts(self) -> list[Floats]:
+    def parts(self) -> tuple[Floats, Floats, Floats, Floats]:
         """Each part."""
-        made, begin = list[Floats](), 0
-        for shape in self.shapes:
-            end = begin + prod(shape)
-            mine = self.numbers[begin:end]
-            made.append(mine if len(shape) == 1 else mine.reshape(shape))
-            begin = end
-        return made
+        (rows,), (again,), over_open, lost = self.shapes
+        numbers, begin = self.numbers, rows + again
+        end = begin + prod(over_open)
+        return numbers[:rows], numbers[rows:begin], numbers[begin:end].reshape(over_open), numbers[end:].reshape(lost)
 
     @property
     def book(self) -> Floats:

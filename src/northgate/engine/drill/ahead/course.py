@@ -5,7 +5,8 @@ from math import prod
 
 import numpy as np
 
-from northgate.engine.base import Floats, mixed
+from northgate.engine.base import Floats
+from northgate.engine.formulas import mixed
 from northgate.engine.solver import Attempts, Flow, Opens
 
 # Through so many flows a curve is laid; and where it would count any of them more than so often, through fewer.

@@ -19,12 +19,10 @@ when it was connected there, those without one open one there, with the chance s
     dm_j/dt = λ s_j (b_j - m_j) + λ p_j - d_j m_j
 """
 
-from collections.abc import Sequence
-
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import NEVER, Bools, Floats, Ints, cached, mixed_from_nothing, total_by
+from northgate.engine.base import NEVER, Bools, Floats, Ints, cached, total_by
 from northgate.engine.formulas.masses.decays import workplace
 from northgate.engine.formulas.masses.led import SUMS
 from northgate.engine.formulas.masses.loops import ALONG, find_masses, find_paces, idle_ends, lead_on
@@ -65,15 +63,6 @@ class Openings(Struct, frozen=True):
         """Whether they are opened at other rates, or elsewhere."""
         mine, theirs = (one.ways[:BOUND] for one in (self, other))
         return bool(np.abs(mine - theirs).max(initial=0.0) > ALIKE)
-
-    def mixed(self, others: "Sequence[Openings]", weights: Sequence[float]) -> "Openings":
-        """The sum of this and others, with these weights; where what is led on would come to less than nothing, it is
-        nothing."""
-        if not self.ways.size:
-            return self
-        ways = mixed_from_nothing([self.ways, *(one.ways for one in others)], weights)
-        rate = mixed_from_nothing([self.rate, *(one.rate for one in others)], weights)
-        return Openings(ways, rate, self.ends, self.silent, self.target)
 
 
 class Occupancy(Struct, frozen=True, dict=True):

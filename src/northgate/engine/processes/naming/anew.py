@@ -140,6 +140,7 @@ class Anew:
     def __init__(self, solver: Solver, resolvers: Resolvers, holdings: Holdings) -> None:
         self._solver, self._network, self.resolvers = solver, holdings.network, resolvers
         self.followed: Followed = ()
+        self._kinds = ints(())
         self._looks = 0
         self._last: tuple[Opens, float, int, Followed] | None = None
         find = versions_at(self._network, resolvers.who, resolvers.held_at)
@@ -188,7 +189,7 @@ class Anew:
 
     def kinds(self) -> Ints:
         """The kinds of connections that are followed by themselves."""
-        return ints(one.kind for one in self.followed)
+        return self._kinds
 
     def step_s(self) -> float:
         """For how long nothing of what is followed by itself changes much, but for those who ask again."""
@@ -210,6 +211,7 @@ class Anew:
             self._followed(kind, versions, before.get(kind), now, flow, held.connections[kind])
             for kind, versions in known.items()
         )
+        self._kinds = ints(known)
 
     def _with_newest(self, flow: Flow, kinds: Sequence[int]) -> Flow:
         """A flow in which some few hold the newest version already, of which nobody does yet: how these fare."""

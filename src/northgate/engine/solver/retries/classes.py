@@ -115,7 +115,9 @@ class Pattern(Struct, frozen=True):
 
     def with_ways(self, weights: Floats) -> Pinned:
         """The classes where so large shares of the sources are bound in each way."""
-        return replace(self.like, weights=np.append(weights[self.way] * self.share, 0.0))
+        made = np.zeros(len(self.way) + 1)
+        np.multiply(weights[self.way], self.share, out=made[:-1])
+        return replace(self.like, weights=made)
 
 
 class Part(Struct, frozen=True):
@@ -329,7 +331,9 @@ def _independent(kinds: Sequence[Floats]) -> Floats:
     of a kind are those whom it does not bind."""
     made = np.ones(1)
     for shares in kinds:
-        made = np.outer(made, np.append(shares, max(1 - shares.sum(), NEXT_TO_NOBODY))).ravel()
+        mine = np.empty(len(shares) + 1)
+        mine[:-1], mine[-1] = shares, max(1 - float(shares.sum()), NEXT_TO_NOBODY)
+        made = mine if shares is kinds[0] else np.outer(made, mine).ravel()
     return made
 
 

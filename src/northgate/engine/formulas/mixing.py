@@ -4,8 +4,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from northgate.engine.base.arrays import Floats
-from northgate.engine.base.loops import Floats1, compiled
+from northgate.engine.base import Floats, Floats1, compiled
 
 # So many arrays at most.
 MOST = 3
