@@ -14,6 +14,7 @@ is held in all does not follow from the chances of all together, which change as
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import product
+from math import prod
 
 import numpy as np
 from msgspec import Struct
@@ -62,7 +63,7 @@ def versions_at(network: Network, who: Holders, held_at: Callable[[float], HeldA
         for part, over_s in ((1 - holder.over_share, None), (holder.over_share, holder.over_s)):
             for some in product(*(held(name, over_s) for name in below)) if part > 0 else ():
                 records = [record for _, record in some]
-                share = part * float(np.prod([one for one, _ in some]))
+                share = part * prod(one for one, _ in some)
                 key = _key(records)
                 if key in made:
                     made[key] = replace(made[key], share=made[key].share + share)
