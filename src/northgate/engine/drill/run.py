@@ -164,7 +164,7 @@ class Run:
             if self.world.stale:
                 self._truth_changes()
         self.resolvers.change(self.now, self.names.healthy, self.fronts.present, self.names.given)
-        state = self.keyed.follow(self.state_with(self.targets.in_use), self.solver.solve)
+        state = self.keyed.follow(self.state_with(self.targets.in_use), self.solver.drawn)
         self.flow = self.look_ahead.there(state, self.now) or self.solver.solve(state)
         self._look()
 

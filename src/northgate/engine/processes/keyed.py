@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from northgate.engine.base import Bools, Floats, same, total_by, where_true
 from northgate.engine.network import Network
 from northgate.engine.processes.holdings import Holdings
-from northgate.engine.solver import Flow, State
+from northgate.engine.solver import State
 
 # Fronts that send a key to others by less than this (of all keys) send it alike.
 ALIKE = 1e-9
@@ -31,17 +31,17 @@ class Keyed:
         # Where keys bind those whose connections lead elsewhere (see `State`).
         self._owed = np.zeros((len(self._network.kept.sessions), len(self._network.members.group)))
 
-    def follow(self, state: State, solve: Callable[[State], Flow]) -> State:
-        """Binds sources by their keys, if who may be chosen is not as before; returns the state with that."""
+    def follow(self, state: State, drawn: Callable[[State], Floats]) -> State:
+        """Binds sources by their keys, if who may be chosen is not as before; returns the state with that. `drawn`:
+        what finds how those are drawn whom nothing holds (see `Solver.drawn`)."""
         chosen: list[Bools | Floats] = [state.in_use, state.warmth, state.truth.front_dead]
         chosen += [] if state.exists is None else [state.exists]
         if not self._kinds or (len(chosen) == len(self._known) and all(map(same, chosen, self._known))):
             return replace(state, owed=self._owed) if self._kinds else state
         self._known = chosen
-        drawn = solve(replace(state, held=None, attempts=None, shares=None))
-        self._owed = self._owed.copy()
+        self._owed, shares = self._owed.copy(), drawn(state)
         for number in self._kinds:
-            self._bind(number, _bound(self._network, number, drawn))
+            self._bind(number, _bound(self._network, number, state, shares))
         return replace(state, held=self._holdings.held, owed=self._owed)
 
     def _bind(self, number: int, shares: Floats) -> None:
@@ -62,16 +62,16 @@ class Keyed:
         )
 
 
-def _bound(network: Network, number: int, drawn: Flow) -> Floats:
+def _bound(network: Network, number: int, state: State, drawn: Floats) -> Floats:
     """Which share of a kind's sources their keys bind to each member: nobody, where fronts send them to others, or
     those of one network elsewhere than those of another."""
-    kind, state, members = network.kept.sessions[number], drawn.state, len(network.members.group)
+    kind, members = network.kept.sessions[number], len(network.members.group)
     cells = [int(cell) for cell in kind.cells if not state.truth.front_dead[network.cells.front[cell]]]
     calls = where_true(network.calls.client == kind.client)
     fates = set(state.encounter.fate[network.calls.outcome[calls]].tolist())
     found = []
     for fate in fates:
-        share = drawn.pair_share[min(fate, len(drawn.pair_share) - 1)]
+        share = drawn[min(fate, len(drawn) - 1)]
         for cell in cells:
             mine = network.cells.pairs[cell]
             row = total_by(network.pairs.member[mine], share[mine], members)

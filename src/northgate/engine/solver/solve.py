@@ -1,6 +1,7 @@
 """The solver: rates of one state after the other. Nothing else in North Gate computes a rate."""
 
 from northgate.engine.balancing import KeyTable
+from northgate.engine.base import Floats
 from northgate.engine.network import Network
 from northgate.engine.solver.fixed_point import Memory, fixed_point
 from northgate.engine.solver.flow import Flow
@@ -29,6 +30,11 @@ class Solver:
         one_pass = OnePass(self._unloaded(state), state)
         forth, back = fixed_point(one_pass, self._memory)
         return flow_of(one_pass, forth, back)
+
+    def drawn(self, state: State) -> Floats:
+        """How those are drawn, in a state, whom nothing holds, by weights and keys: the shares of pairs in their cells,
+        (fates or 1, pairs). Of those who are chosen by how busy they are this is where a solve begins."""
+        return self._unloaded(state).first_shares
 
     def _unloaded(self, state: State) -> Unloaded:
         if self._last is None or not self._last.holds(state):
