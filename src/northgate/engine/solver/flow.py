@@ -56,12 +56,12 @@ class Opens(Struct, frozen=True, dict=True):
     @cached
     def parts(self) -> tuple[Openings, Openings, Openings]:
         """Sessions, connections and strays."""
-        made, begin = list[Openings](), 0
-        for (ways, kinds, places), terms in zip(self.shapes, self.terms, strict=True):
-            end = begin + ways * kinds * places
-            rate = self.numbers[end : end + kinds]
-            made.append(Openings(self.numbers[begin:end].reshape(ways, kinds, places), rate, *terms))
-            begin = end + kinds
+        made, begin, numbers = list[Openings](), 0, self.numbers
+        for shape, terms in zip(self.shapes, self.terms, strict=True):
+            end = begin + shape[0] * shape[1] * shape[2]
+            then = end + shape[1]
+            made.append(Openings(numbers[begin:end].reshape(shape), numbers[end:then], *terms))
+            begin = then
         return made[0], made[1], made[2]
 
     @property

@@ -106,12 +106,13 @@ class Occupancy(Struct, frozen=True, dict=True):
 
     def _moved(self, seconds: float, summed: float) -> Floats:
         """The masses later, or, where `summed` is not 0, their integral until then."""
+        if not self.held.size:
+            return self.held
         made, opened = np.empty(self.held.shape), self.openings
-        if made.size:
-            find_masses(
-                self.held, opened.ways, opened.rate, opened.ends, opened.silent, opened.target,
-                np.array([seconds, summed]), workplace(), np.empty((SUMS, made.size // len(made))), made,
-            )  # fmt: skip
+        find_masses(
+            self.held, opened.ways, opened.rate, opened.ends, opened.silent, opened.target,
+            np.array([seconds, summed]), workplace(), np.empty((SUMS, self.held.shape[1])), made,
+        )  # fmt: skip
         return made
 
     def led_on(self, middle: Openings, last: Openings, seconds: float) -> tuple[Floats, float]:
@@ -123,14 +124,15 @@ class Occupancy(Struct, frozen=True, dict=True):
         differential equations for a linear operator", 1954); so a third of the difference is still to be added (L. F.
         Richardson, "The deferred approach to the limit", 1927).
         """
+        if not self.held.size:
+            return self.held, 0.0
         made, off, first = np.empty(self.held.shape), np.zeros(1), self.openings
-        if made.size:
-            rates, places = np.array([first.rate, middle.rate, last.rate]), made.size // len(made)
-            mixed, gone = np.empty((len(first.ways), places)), np.empty((3, places))
-            lead_on(
-                self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, first.target,
-                ALONG, np.array([seconds]), workplace(), np.empty((SUMS, places)), mixed, gone, made, off,
-            )  # fmt: skip
+        rates, places = np.array([first.rate, middle.rate, last.rate]), self.held.shape[1]
+        mixed, gone = np.empty((len(first.ways), places)), np.empty((3, places))
+        lead_on(
+            self.held, first.ways, middle.ways, last.ways, rates, first.ends, first.silent, first.target,
+            ALONG, np.array([seconds]), workplace(), np.empty((SUMS, places)), mixed, gone, made, off,
+        )  # fmt: skip
         return made, float(off[0])
 
     def step_s(self) -> float:

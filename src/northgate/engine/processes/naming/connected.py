@@ -131,6 +131,8 @@ def opened_by(
     )  # fmt: skip
     rate, ends, silent = of_all.rate[kind : kind + 1], of_all.ends[:, kind : kind + 1], of_all.silent[kind : kind + 1]
     newest = Openings(made[None, many:], rate, np.ascontiguousarray(ends), silent)
+    if many == 1:
+        return replace(newest, ways=made[None, :1]), newest
     older = made[None, :many], rate.repeat(many), ends.repeat(many, axis=1), silent.repeat(many, axis=0)
     return Openings(*older), newest
 
