@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from northgate.engine.drill.run import undisturbed
+from northgate.engine.solver import Solver
 from tests.engine.drill.test_traffic import layer_4, targets
 from tests.support.plans import drill_of, fail, network_of, restore
 
@@ -63,3 +64,10 @@ def test_what_is_served_and_fails_is_what_is_asked_while_keys_move():
     for frame in drill_of(data, steps, lasts_s=300, phases="spread").keyframes:
         assert frame.zone_served.sum() + frame.cause_rps.sum() == pytest.approx(RPS, rel=1e-9)
         assert frame.state.held.connections.sum() <= 1 + 1e-9
+
+
+def test_how_keys_are_drawn_follows_from_no_load():
+    """Twice what they can serve, repeated, and held by what connections there are."""
+    flow = undisturbed(network_of(hashed(rps=12_000, retries=2, sources=300)))
+    assert flow.queue.utilisation.max() > 1.5
+    assert Solver(flow.network).drawn(flow.state) == pytest.approx(flow.pair_share, abs=1e-15)

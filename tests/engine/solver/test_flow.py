@@ -240,3 +240,21 @@ def test_a_flow_goes_for_backlogs_that_are_hardly_otherwise():
     assert flow.with_backlogs(replace(state), 0.0) is flow
     nearly = solver.solve(replace(state, backlog_s=np.full(machines, 1e-8)))
     assert nearly.with_backlogs(replace(state, backlog_s=np.zeros(machines)), 1e-3) is None
+
+
+def test_how_connections_are_opened_stands_in_one_row_and_is_mixed_there():
+    """Halfway between two loads, and as far beyond the second: never below nothing."""
+    data = plan_data()
+    data["balancers"][0] |= {"layer": 4}
+    data["balancers"][0]["listeners"][0] |= {"protocol": "tls"}
+    few, many = (
+        undisturbed(network_of(changed(data, "/clients/0/rps", rps))).opens for rps in (100, 300)
+    )  # fmt: skip
+    assert few.like(many)
+    between, beyond = few.mixed([many], [0.5, 0.5]), many.mixed([few], [-1.0, 2.0])
+    for mine, first, last in zip(between.parts, few.parts, many.parts, strict=True):
+        assert mine.ways == pytest.approx((first.ways + last.ways) / 2, nan_ok=True)
+        assert mine.rate == pytest.approx((first.rate + last.rate) / 2)
+    assert between.dns_share == pytest.approx(few.dns_share)
+    assert many.connections.rate == pytest.approx(3 * few.connections.rate)
+    assert beyond.connections.rate == pytest.approx([0])
