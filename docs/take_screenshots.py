@@ -107,8 +107,9 @@ def take(page: Page, address: str, name: str, view: str) -> None:
     page.locator(next((one for part, one in shown.items() if part in view), "[data-zone]")).first.wait_for(
         timeout=240_000
     )
-    # Nothing that is still to come holds its place with a skeleton.
+    # Nothing that is still to come holds its place, with a skeleton or with dots.
     expect(page.get_by_test_id("skeleton")).to_have_count(0, timeout=60_000)
+    expect(page.get_by_text("…", exact=True)).to_have_count(0, timeout=60_000)
     page.wait_for_load_state("networkidle", timeout=240_000)
     page.evaluate("document.fonts.ready")
     if name == "start":
