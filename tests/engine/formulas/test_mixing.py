@@ -27,6 +27,15 @@ def test_of_one_thing_alone_nothing_is_made():
     assert mixed([one, one, one], [3.0, -3.0, 1.0]) is one
 
 
+@pytest.mark.parametrize("mix", [mixed, mixed_from_nothing])
+@pytest.mark.parametrize(
+    ("sizes", "weights"), [((2, 1), 2), ((2, 3), 2), ((2, 2), 1), ((2, 2, 2), 2), ((2, 2, 2, 2), 4)], ids=str
+)
+def test_what_does_not_fit_is_refused(mix, sizes, weights):
+    with pytest.raises(ValueError, match="of one shape"):
+        mix([np.ones(size) for size in sizes], [1 / weights] * weights)
+
+
 def test_rows_that_stand_apart_are_mixed_as_they_are():
     """Every second column of a table: its numbers do not lie side by side."""
     table = np.arange(12.0).reshape(2, 6)

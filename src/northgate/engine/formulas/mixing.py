@@ -11,23 +11,29 @@ MOST = 3
 
 
 def mixed(values: Sequence[Floats], weights: Sequence[float]) -> Floats:
-    """The sum of values with weights that come to 1; where that is not more than nothing, the first."""
+    """The sum of values with weights that come to 1; where that is not more than nothing, the first. Values of several
+    shapes, more than three, or not as many as weights, raise ValueError."""
     if all(value is values[0] for value in values):
         return values[0]
     made = np.empty(values[0].shape)
-    _mix(*_in_rows(values), _all(weights), made.reshape(-1))
+    _mix(*_in_rows(values, len(weights)), _all(weights), made.reshape(-1))
     return made
 
 
 def mixed_from_nothing(values: Sequence[Floats], weights: Sequence[float]) -> Floats:
-    """The sum of values with weights; where that is less than nothing, nothing. What is NaN stays so."""
+    """The sum of values with weights; where that is less than nothing, nothing. What is NaN stays so. Errors as of
+    `mixed`."""
     made = np.empty(values[0].shape)
-    _mix_from_nothing(*_in_rows(values), _all(weights), made.reshape(-1))
+    _mix_from_nothing(*_in_rows(values, len(weights)), _all(weights), made.reshape(-1))
     return made
 
 
-def _in_rows(values: Sequence[Floats]) -> tuple[Floats, Floats, Floats]:
+def _in_rows(values: Sequence[Floats], weights: int) -> tuple[Floats, Floats, Floats]:
     """Three arrays with all their numbers in a row each: the first again where there are fewer."""
+    shapes = [value.shape for value in values]
+    # A loop would read on past the end of the smaller ones.
+    if shapes.count(shapes[0]) != weights or len(shapes) != weights or weights > MOST:
+        raise ValueError(f"{weights} weights for arrays of the shapes {shapes}: as many, up to {MOST}, of one shape")
     first, *others = (value.reshape(-1) for value in values)
     second, third = (*others, first, first)[: MOST - 1]
     return first, second, third

@@ -333,7 +333,7 @@ def _independent(kinds: Sequence[Floats]) -> Floats:
     for shares in kinds:
         mine = np.empty(len(shares) + 1)
         mine[:-1], mine[-1] = shares, max(1 - float(shares.sum()), NEXT_TO_NOBODY)
-        made = mine if shares is kinds[0] else np.outer(made, mine).ravel()
+        made = np.outer(made, mine).ravel() if len(made) > 1 else made[0] * mine
     return made
 
 
