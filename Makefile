@@ -65,8 +65,7 @@ check-package:
 	$(BIN)/lint-imports --no-logo > $(STAMPS)/contracts || (cat $(STAMPS)/contracts; false)
 	$(BIN)/deptry --no-ansi src
 
-# Types and what needs types by one linter, the rest by another. That one looks at each file once: most of what Node would
-# compile anew for speed would never earn its cost, hence its budget.
+# Types, all rules, and the order of folders, by one linter (its rules stand in web/.oxlintrc.json).
 check-front-end:
 	cd web && npm run --silent check
 

@@ -124,7 +124,10 @@ function Take({ planKey, patch, adds }: { planKey: string; patch: Operation[]; a
   const name = drill && "value" in drill ? (drill.value as { name: string }).name : undefined;
   const take = () =>
     edit.mutate(patch, {
-      onSuccess: () => void (name !== undefined ? navigate({ to: "/plans/:key/drill", params: { key: planKey }, search: { drill: name } }) : navigate({ to: "/plans/:key/compare", params: { key: planKey }, search: { way: "change" } })),
+      onSuccess: () => {
+        if (name !== undefined) navigate({ to: "/plans/:key/drill", params: { key: planKey }, search: { drill: name } });
+        else navigate({ to: "/plans/:key/compare", params: { key: planKey }, search: { way: "change" } });
+      },
     });
   return (
     <p className="mt-3">
