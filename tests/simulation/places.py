@@ -200,8 +200,10 @@ class World:
             return False
         if ":" in source:
             return source == f"balancer:{front.balancer}"
-        subnet = self._subnets[self._balancers[front.balancer].zones[front.zone] or ""]
-        return ipaddress.IPv4Network(subnet).subnet_of(ipaddress.IPv4Network(source))
+        subnet = self._balancers[front.balancer].zones[front.zone]
+        if subnet is None:
+            return False
+        return ipaddress.IPv4Network(self._subnets[subnet]).subnet_of(ipaddress.IPv4Network(source))
 
     def _lost(self, machine: Machine) -> bool:
         instance = machine.instance
