@@ -55,6 +55,22 @@ def test_a_silent_targets_connections_end_with_their_first_failed_call():
     assert run.readings.connections_reset == 0
 
 
+@pytest.mark.parametrize(
+    "affinity", [{"by": "none"}, {"by": "source"}, {"by": "source", "renews": False, "lasts_s": 60}]
+)
+def test_who_comes_to_no_living_front_comes_again(affinity):
+    """Half of all connects come to a balancer whose only front is lost: each source without a connection connects at
+    half the rate, whether a session leads it or not: m = r / (r + 1/L), r = λ/2."""
+    data = layer_4({"affinity": affinity})
+    data["balancers"].append({**data["balancers"][0], "name": "back", "zones": {"fells-2": None}, "addresses": []})
+    data["names"][0] |= {"choose": "share", "answers": [{"balancer": "front"}, {"balancer": "back"}]}
+    run = drill_of(data, [fail(60, front={"balancer": "back", "zone": "fells-2"})], lasts_s=460)
+    # What moves by less than some millionths is at rest.
+    flow, half = run.flow_at(459), RATE / 2
+    assert connections(flow).sum() == pytest.approx(SOURCES * half / (half + 1 / LIVES_S), rel=3e-5)
+    assert flow.cause_rps.sum() == pytest.approx(RPS * (1 / LIVES_S) / (half + 1 / LIVES_S) / 2, rel=3e-5)
+
+
 def test_a_target_that_refuses_resets_its_connections_at_once():
     run = drill_of(layer_4(), [fail(60, process="tiles-1")], lasts_s=300)
     assert run.readings.connections_reset == pytest.approx(SOURCES * OPEN / 6)

@@ -188,9 +188,15 @@ class Opening:
 
     @cached
     def _bound_at(self) -> dict[int, Floats]:
-        """Of each kind of connection that sessions lead, per pair the share of sources that these lead through it."""
-        shares = ((number, self._session_shares(number)) for number in np.flatnonzero(self.led).tolist())
-        return {number: self._comes_at(number) * share for number, share in shares}
+        """Of each kind of connection that sessions lead, per pair the share of sources that these lead through it: all
+        who are bound to a target, as who comes to nobody comes again, shared out as connects come to its fronts."""
+        return {number: self._led_through(number) for number in np.flatnonzero(self.led).tolist()}
+
+    def _led_through(self, number: int) -> Floats:
+        member, bound = self.network.pairs.member, self._session_shares(number)
+        comes = np.where(bound > 0, self._comes_at(number), 0.0)
+        every = total_by(member, comes, len(self.network.members.group))[member]
+        return bound * np.divide(comes, every, out=np.zeros(len(comes)), where=every > 0)
 
     def _comes_at(self, number: int) -> Floats:
         """Per pair the part of all connects that open a kind of connection that comes to its front."""
