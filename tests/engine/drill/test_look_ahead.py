@@ -273,6 +273,23 @@ def test_what_is_just_turning_where_one_looks_turns_there():
     assert len(looked) == 4
 
 
+@pytest.mark.parametrize(("jumps_s", "off_s"), [(5, 0), (10 - 2e-5, 0), (3.7, 0), (5, 1e-3)])
+def test_what_jumps_beside_what_is_known_is_found_there_at_once(jumps_s, off_s):
+    """Half-way somebody has something to spare, just after that nothing, as flows between are found otherwise; or just
+    before the end. Where it jumps elsewhere, halving finds it."""
+    looked, jumps_s = [], jumps_s + off_s
+
+    def found_at(second):
+        looked.append(second)
+        spare = np.array([0.01 * second + 0.01 if second <= jumps_s else -0.045 - 0.13 * abs(second - jumps_s)])
+        return Found(spare > 0, spare, 1)
+
+    turns_s = found_at(0).turns_s(found_at(5), found_at(10), found_at, 0, 10)
+    assert jumps_s <= turns_s <= jumps_s + FOUND_S
+    known, halvings = 3, np.log2(10 / FOUND_S)
+    assert len(looked) - known <= (4 if jumps_s in (5, 10 - 2e-5) else halvings + 4)
+
+
 def opens_of(value):
     """All that is opened at one rate."""
     openings = Openings(np.full((4, 1, 2), value), np.array([value]), np.zeros((2, 1)), np.zeros((1, 2), dtype=bool))

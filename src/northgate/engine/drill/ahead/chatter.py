@@ -7,7 +7,7 @@ righthand sides", 1988, calls it sliding): to and fro in ever so short steps, wh
 
 # So many times rates may jump at once, and so many times a second ever after. Who has used them up goes steps of so
 # many seconds, whatever jumps on the way, until there are some again.
-FULL, PER_S, BLIND_S, SOME = 250.0, 4.0, 0.25, 8.0
+FULL, PER_S, BLIND_S, SOME = 250.0, 4.0, 0.125, 8.0
 
 
 class Chatter:

@@ -58,7 +58,9 @@ class _Search:
     """Looks for the second at which something else is found than at first, between the last at which nothing is and the
     first at which something is: at the roots of parabolas through what is spare at three seconds next to it.
 
-    What turns next to it, turns with it. Where a step tells nothing new, as what is spare jumps, it is halved.
+    What turns next to it, turns with it. Where a step tells nothing new, as what is spare jumps, it is halved; but
+    first it is looked whether it jumps just beside the end that stayed where it is: a flow that was found otherwise
+    than those between may lie on the other side of a jump.
 
     Source: D. E. Muller, "A method for solving algebraic equations using an automatic computer" (1956).
     """
@@ -69,6 +71,9 @@ class _Search:
         self._seems_s, self._moved_s = NEVER, (NEVER, NEVER)
         turned = [at for at, (_, found) in enumerate(known) if self._turned(found)]
         self._after = turned[0] if turned else None
+        # Whether it had turned at the last look, so that what is known before stayed; whether that look was beside what
+        # had stayed, and beside which of both it has been looked.
+        self._has_turned, self._aside, self._beside = False, False, set[bool]()
 
     def _turned(self, found: Found) -> bool:
         return bool(self._first.otherwise(found).any())
@@ -85,7 +90,8 @@ class _Search:
             return True
         before_s, after_s = self._between
         seemed_s, self._seems_s = self._seems_s, self._root_s()
-        self._moved_s = self._moved_s[1], abs(self._seems_s - seemed_s)
+        # Beside what is known nothing more is told of where it seems to turn.
+        self._moved_s = self._moved_s if self._aside else (self._moved_s[1], abs(self._seems_s - seemed_s))
         return after_s - before_s <= (FOUND_S if self._jumps else KINK_S) or self._sure
 
     @property
@@ -102,16 +108,21 @@ class _Search:
     def next_s(self) -> float:
         """Where to look next."""
         before_s, after_s = self._between
-        astray = SLOW * self._moved_s[0] < self._moved_s[1] < NEVER
-        second = (before_s + after_s) / 2 if astray else self._seems_s
+        astray, second = SLOW * self._moved_s[0] < self._moved_s[1] < NEVER, self._seems_s
+        self._aside = astray and self._has_turned not in self._beside
+        if self._aside:
+            self._beside.add(self._has_turned)
+            second = before_s if self._has_turned else after_s
+        elif astray:
+            second = (before_s + after_s) / 2
         return min(max(second, before_s + FOUND_S / 4), after_s - FOUND_S / 4)
 
     def add(self, second: float, found: Found) -> None:
         """What is found at a second between."""
         assert self._after is not None
         self._known.insert(self._after, (second, found))
-        if not self._turned(found):
-            self._after += 1
+        self._has_turned = self._turned(found)
+        self._after += not self._has_turned
 
     @property
     def turns_s(self) -> float:
