@@ -89,6 +89,18 @@ def test_a_zone_is_emptied_ready_made_and_kept_as_a_drill(page, trap):  # noqa: 
     assert document()["drills"][-1]["name"] == "empty-fells-2"
 
 
+def test_another_port_is_rehearsed_ready_made_and_taken_over_as_the_plan(page, trap):  # noqa: F811
+    key, document = trap("one-rack")
+    page.goto(f"/plans/{key}/compare?way=usual&usual=port")
+    offer = page.get_by_role("form").filter(has=page.get_by_label("to port"))
+    offer.get_by_label("to port").fill("8844")
+    offer.get_by_label("to port").press("Enter")
+    expect(page.get_by_test_id("usual-steps").locator("tbody tr").first).to_be_visible()
+    page.get_by_role("button", name="Make it the plan").click()
+    expect(page).to_have_url(re.compile("/compare.*way=change"))
+    assert 8844 in [group["port"] for group in document()["target_groups"]]
+
+
 def test_the_steps_of_a_change_are_taken_in_another_order_and_at_their_seconds(page, trap):  # noqa: F811
     key, document = trap("one-rack")
     patch = [

@@ -193,6 +193,8 @@ class Opening:
         return {number: self._led_through(number) for number in np.flatnonzero(self.led).tolist()}
 
     def _led_through(self, number: int) -> Floats:
+        """As `_bound_at`, of one kind: by target they come to what sessions bind there, or, where none of the connects
+        comes to any of its fronts, to nothing; (pairs,)."""
         member, bound = self.network.pairs.member, self._session_shares(number)
         comes = np.where(bound > 0, self._comes_at(number), 0.0)
         every = total_by(member, comes, len(self.network.members.group))[member]
