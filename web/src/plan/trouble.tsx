@@ -5,23 +5,25 @@ import type { Selection } from "./selection";
 
 interface TroubleProps {
   error: Error;
+  /** What cannot be done, where it is not the plan that stands in the way. */
+  title?: string;
   document?: PlanDocument;
   onSelect?: (selection: Selection) => void;
 }
 
 /** What stands in the way, with the place of each problem in the plan, and a way to it. */
-export function Trouble({ error, document, onSelect }: TroubleProps) {
+export function Trouble({ error, title, document, onSelect }: TroubleProps) {
   const problems = error instanceof ProblemError ? error.problems : [];
   return (
     <section className="m-8 max-w-3xl rounded border border-vermilion bg-vermilion-fill p-5" role="alert">
-      <h1 className="text-lg font-semibold">{error instanceof ProblemError ? error.title : "Something went wrong"}</h1>
+      <h1 className="text-lg font-semibold">{error instanceof ProblemError ? (title ?? error.title) : "Something went wrong"}</h1>
       {problems.length === 0 && <p className="mt-1">{error.message}</p>}
       <ul className="mt-2 space-y-1.5">
         {problems.map((problem) => {
           const object = document && objectAt(document, problem.where);
           return (
             <li key={problem.where + problem.message} className="flex flex-wrap items-baseline gap-2">
-              <code className="font-mono text-[12px] text-ink-soft">{problem.where}</code> {problem.message}
+              {problem.where && <code className="font-mono text-[12px] text-ink-soft">{problem.where}</code>} {problem.message}
               {object && onSelect && <Button onClick={() => onSelect(object)}>open {object.name}</Button>}
             </li>
           );

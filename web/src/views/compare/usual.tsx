@@ -73,7 +73,7 @@ function Offer({ change, chosen }: { change: Change; chosen: Usually | undefined
 
 function Made({ asked, chosen }: { asked: Asked; chosen: Usually }) {
   const made = useUsual(asked, chosen);
-  if (made.error) return <Trouble error={made.error} />;
+  if (made.error) return <Trouble error={made.error} title="This cannot be rehearsed" />;
   if (!made.data) return <Rehearsing asked={asked} chosen={chosen} running={made.isFetching} onAgain={() => void made.refetch()} />;
   const { rehearsal, patch, adds } = made.data;
   return (
