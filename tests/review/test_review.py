@@ -151,11 +151,40 @@ def test_the_document_is_made_by_a_command(tmp_path):
     assert made.read_text() == document()
 
 
+def test_a_probe_that_fails_at_an_answer_is_not_proposed_for_its_name():
+    """One of the plan's does at both balancers, though it comes second; where none does, none is proposed."""
+    data = without("/names/0/probe")
+    front = next(one for one in data["probes"] if one["name"] == "front")
+    front["port"] = 9000
+    data["probes"].append({"name": "door", "protocol": "tcp", "port": 443})
+    (one,) = [one for one in reviewed(data).findings if one.code == "answers-never-withdrawn"]
+    assert (one.remedy, one.patch[0]["value"]) == ("watch them by probe door", "door")
+    del data["probes"][-1]
+    (one,) = [one for one in reviewed(data).findings if one.code == "answers-never-withdrawn"]
+    assert (one.remedy, one.patch) == ("watch them by a probe that asks a port of its own", [])
+
+
+def test_what_a_drill_names_is_not_removed_under_it():
+    """A firewall that guards nobody, but fails in a drill."""
+    data = whole()
+    data["firewalls"].append({**data["firewalls"][0], "name": "spare"})
+    (one,) = [one for one in reviewed(data).findings if one.code == "unused"]
+    assert one.patch == [{"op": "remove", "path": "/firewalls/2"}]
+    data["drills"][0]["steps"].append({"at_s": 1, "fail": {"firewall": "spare", "rule": 1}})
+    (one,) = [one for one in reviewed(data).findings if one.code == "unused"]
+    assert one.patch == []
+    assert one.remedy == f"use it, or remove it, and from drill {data['drills'][0]['name']}, which names it"
+
+
 @settings(max_examples=examples(15))
 @given(st.one_of(plans_with_a_drill(), st.integers(0, 400).map(random_plan)))
-def test_a_review_of_any_plan_ends_and_its_edits_can_be_made(data):
+def test_edits_of_a_review_of_any_plan_mend_what_they_say(data):
+    """After each the plan can be run if it could before, and the same is not found there again."""
     plan = plan_from_data(data)
-    for one in review(plan, TODAY).findings:
+    answer = review(plan, TODAY)
+    for one in answer.findings:
         assert one.severity == RULES[one.code].severity
         if one.patch:
-            patched(plan, one.patch)
+            then = review(patched(plan, one.patch), TODAY)
+            assert then.runs >= answer.runs
+            assert (one.code, one.about, one.message) not in {(it.code, it.about, it.message) for it in then.findings}

@@ -11,7 +11,8 @@ from northgate.engine.drill import undisturbed
 from northgate.engine.network import Network, compile_network
 from northgate.engine.reports.losses import LossRow
 from northgate.engine.solver import Flow
-from northgate.plan import Plan, Problem
+from northgate.plan import Plan, PlanError, Problem
+from northgate.plan.editing import Patch, patched
 from northgate.plan.models.balancers import Action, Balancer, Listener
 from northgate.plan.models.groups import Pool, TargetGroup
 from northgate.plan.models.machines import Instance
@@ -57,6 +58,13 @@ class Context:
     def network(self) -> Network | None:
         """The compiled plan."""
         return self.flow.network if self.flow else None
+
+    def flow_after(self, edit: Patch) -> Flow | None:
+        """The traffic without any fault once an edit is made; None where the plan cannot be run then."""
+        try:
+            return undisturbed(compile_network(patched(self.plan, edit)))
+        except (CannotRun, PlanError):
+            return None
 
     # By name
 

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 from northgate.engine.formulas import down_bounds
 from northgate.engine.matching import request_for
+from northgate.plan.editing import Patch
 from northgate.plan.models.traffic import DnsEntry
 from northgate.review.context import Context, place
 from northgate.review.registry import Found, finding
@@ -25,22 +26,30 @@ def name_without_answers(context: Context) -> Iterator[Found]:
 @finding("answers-never-withdrawn", "risks")
 def answers_never_withdrawn(context: Context) -> Iterator[Found]:
     """A name has several answers and no probe: one that is dead goes on being answered."""
-    spare = [probe.name for probe in context.plan.probes if probe.port != "same"]
     for index, name in enumerate(context.plan.names):
         if name.probe is None and len(name.answers) > 1 and name.choose != "all":
-            patch: tuple[dict[str, object], ...] = ()
-            if spare and context.plan.areas:
-                areas = [area.name for area in context.plan.areas]
-                patch = (
-                    {"op": "add", "path": place("names", index, "probe"), "value": spare[0]},
-                    {"op": "add", "path": place("names", index, "probed_from"), "value": areas},
-                )
+            probe, patch = _watched(context, index)
             yield Found(
                 place("names", index, "probe"), name.name,
                 f"{name.name} has {len(name.answers)} answers and no probe: a dead one is never withdrawn",
-                f"watch them by probe {spare[0]}" if patch else "watch them by a probe that asks a port of its own",
-                patch,
+                f"watch them by probe {probe}" if probe else "watch them by a probe that asks a port of its own",
+                tuple(patch),
             )  # fmt: skip
+
+
+def _watched(context: Context, index: int) -> tuple[str | None, Patch]:
+    """The first probe of the plan that passes at all answers of a name while nothing has failed, and the edit by which
+    it watches them; no probe where none does."""
+    areas = [area.name for area in context.plan.areas]
+    for probe in [one.name for one in context.plan.probes if one.port != "same"] if areas else []:
+        patch: Patch = [
+            {"op": "add", "path": place("names", index, "probe"), "value": probe},
+            {"op": "add", "path": place("names", index, "probed_from"), "value": areas},
+        ]
+        flow = context.flow_after(patch)
+        if flow and flow.state.healthy[index].all():
+            return probe, patch
+    return None, []
 
 
 @finding("name-slow", "risks")

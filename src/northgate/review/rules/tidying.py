@@ -21,9 +21,12 @@ def unused(context: Context) -> Iterator[Found]:
             "area",
             "network",
         ):
+            # What is named without being used, as by a drill that fails it, is removed there too, or not at all.
+            named = " and ".join(f"{one.kind.replace('_', ' ')} {one.name}" for one in entry.used_by)
             yield Found(
                 entry.where, entry.name, f"nothing uses {entry.kind.replace('_', ' ')} {entry.name}",
-                "use it, or remove it", ({"op": "remove", "path": entry.where},),
+                f"use it, or remove it, and from {named}, which names it" if named else "use it, or remove it",
+                () if named else ({"op": "remove", "path": entry.where},),
             )  # fmt: skip
 
 
