@@ -7,11 +7,14 @@ import pytest
 from northgate.engine.base import CannotRun
 from northgate.engine.drill import run_drill
 from northgate.engine.network import compile_network
+from northgate.engine.reports.board.ribbons import ribbons
 from northgate.engine.reports.drill import drill_answer
 from northgate.engine.reports.words import message
+from northgate.engine.trace.history import History
 from northgate.plan import read_plan
 from tests.engine.network.test_names import fronts_of, two_regions
 from tests.engine.processes.test_resolvers import watched
+from tests.engine.trace.test_law import agrees
 from tests.support.plans import changed, drill_of, fail, plan_data, restore
 
 RPS = 600
@@ -147,6 +150,36 @@ def test_an_answer_is_withdrawn_and_what_is_not_there_is_refused():
     assert all(front.startswith("shore") for front, rate in fronts_of(run.flow_at(99)).items() if rate > 0)
     with pytest.raises(CannotRun, match="there is no answer 1"):
         drill_of(data, [out, {"at_s": 70, "withdraw": {"name": NAME, "answer": 1}}])
+
+
+EMPTIED = {
+    "changed to nothing": [changing(60)],
+    "withdrawn one by one": [{"at_s": 60 - after_s, "withdraw": {"name": NAME, "answer": 0}} for after_s in (40, 0)],
+}
+
+
+@pytest.mark.parametrize("steps", EMPTIED.values(), ids=EMPTIED)
+@pytest.mark.parametrize("choose", ["order", "all"])
+def test_a_record_without_any_answer_leads_nowhere(steps, choose):
+    """From 60 to 120 s old answers fade evenly, from then on all fail: (60 / 2 + 80) times the rate. A trace expects
+    what the solver says, and no ribbon leads to a place."""
+    data = two_regions(ttl_s=60, choose=choose)
+    run = drill_of(data, steps, lasts_s=200)
+    rate = sum(client.rps for client in run.network.plan.clients)
+    assert run.readings.failed == pytest.approx((60 / 2 + 80) * rate) == run.readings.failed_by_cause["blocked"]
+    assert run.readings.requests == pytest.approx(200 * rate)
+    for second in (50, 75, 150):
+        flow = run.flow_at(second)
+        agrees(flow, History(flow, run, second), data["clients"][0], rate)
+        assert all(one.to.startswith("balancer:") for one in ribbons(flow) if one.source == f"name:{NAME}")
+
+
+def test_a_record_without_any_answer_has_its_last_resort():
+    data = two_regions(ttl_s=0, choose="order")
+    data["names"][0] |= {"answers": [{"balancer": "front"}], "when_none_healthy": {"balancer": "shore-front"}}
+    run = drill_of(data, [changing(60)], lasts_s=100)
+    assert all(front.startswith("shore") for front, rate in fronts_of(run.flow_at(99)).items() if rate > 0)
+    assert run.readings.failed == 0
 
 
 def test_who_is_watched_is_given_out_again_only_when_healthy():

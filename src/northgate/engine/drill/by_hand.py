@@ -24,7 +24,18 @@ def with_room(network: Network, drill: Drill) -> Network:
             most[step.scale.fleet] = max(most.get(step.scale.fleet, 0), step.scale.count)
         if step.change_answers:
             answers.setdefault(step.change_answers.name, []).extend(step.change_answers.answers)
-    return roomy(network, most, answers)
+    return roomy(network, most, answers, frozenset(_emptied(network, drill)))
+
+
+def _emptied(network: Network, drill: Drill) -> Iterator[str]:
+    """The names that have no answer left after some step of a drill."""
+    left = {entry.name: len(entry.answers) for entry in network.plan.names}
+    for step in drill.steps:
+        if step.change_answers:
+            left[step.change_answers.name] = len(step.change_answers.answers)
+        elif step.withdraw:
+            left[step.withdraw.name] -= 1
+        yield from (name for name, count in left.items() if count == 0)
 
 
 def _brought(network: Network, drill: Drill) -> tuple[dict[int, list[int]], dict[str, list[int]]]:

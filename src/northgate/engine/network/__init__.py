@@ -3,7 +3,7 @@
 from northgate.engine.network.answers import Answers, Sets
 from northgate.engine.network.compile import compile_network, roomy
 from northgate.engine.network.kept import keyed_cells, sources_told
-from northgate.engine.network.names import Asker, Leaf, NameBook, Record
+from northgate.engine.network.names import NOWHERE, Asker, Leaf, NameBook, Record
 from northgate.engine.network.own_addresses import ITSELF
 from northgate.engine.network.readiness import OBSTACLES, check_runnable, remarks, unknown_latencies
 from northgate.engine.network.sources import Numbers, Segment, address_text, source_numbers
@@ -13,6 +13,7 @@ from northgate.engine.network.targets import outside_of
 __all__ = [
     "CLIENTS_JUDGE",
     "ITSELF",
+    "NOWHERE",
     "NO_PATH",
     "OBSTACLES",
     "Answers",

@@ -19,7 +19,7 @@ from northgate.engine.matching import (
     rule_for,
     seen_source,
 )
-from northgate.engine.network.names import Leaf, NameBook
+from northgate.engine.network.names import NOWHERE, Leaf, NameBook
 from northgate.engine.network.routes import actions_of
 from northgate.engine.network.sources import Segment
 from northgate.engine.network.tables import (
@@ -76,15 +76,15 @@ class EntryRows:
             self._add(asked, member, name, asker, self.names.leaves_for(self.names.askers[asker]))
 
     def _add(self, asked: Asked, member: int, name: int, asker: int, leaves: Sequence[Leaf]) -> None:
+        nowhere = (-1, OTHERWISE, -1, CAUSES.index("blocked"), 0)
         if not leaves:
-            nowhere = (-1, -1, -1, -1, -1, OTHERWISE, -1, CAUSES.index("blocked"), 0)
-            self._rows.append((asked.call, member, name, *nowhere))
+            self._rows.append((asked.call, member, name, -1, -1, -1, -1, *nowhere))
         for place, leaf in enumerate(leaves):
-            taken = (-1, OTHERWISE, -1, -1, 200)
+            taken = nowhere if leaf.balancer == NOWHERE else (-1, OTHERWISE, -1, -1, 200)
             if leaf.balancer >= 0:
                 seen = asked.segment if member < 0 else None
                 taken = self._taken(self.plan.balancers[leaf.balancer], asked.request, seen)
-            self._rows.append((asked.call, member, name, asker, place, leaf.balancer, leaf.front, *taken))
+            self._rows.append((asked.call, member, name, asker, place, max(leaf.balancer, -1), leaf.front, *taken))
             if taken[2] >= 0:
                 self._pass_on(asked, leaf.balancer, taken[2])
 

@@ -23,16 +23,18 @@ from northgate.plan.models.machines import Fleet, Instance
 from northgate.plan.models.traffic import Answer
 
 
-def compile_network(plan: Plan, spares: frozenset[str] = frozenset(), *, checked: bool = False) -> Network:
+def compile_network(
+    plan: Plan, spares: frozenset[str] = frozenset(), emptied: frozenset[str] = frozenset(), *, checked: bool = False
+) -> Network:  # fmt: skip
     """Compiles a plan; raises CannotRun with places when it cannot be computed, which is looked at first unless it has
-    been (`checked`). `spares` are instances that are not there yet."""
+    been (`checked`). `spares`: instances that are not there yet; `emptied`: names that may be left without answer."""
     if not checked:
         check_runnable(plan)
     plan = with_own_addresses(plan)
     book = AddressBook(plan)
     zones, regions, zone_region = _places(plan, book)
-    zone_at = {zone: position for position, zone in enumerate(zones)}
-    paths, names, segments, targets = _paths(plan), NameBook(plan, book), segments_of(plan), TargetRows(plan, book)
+    zone_at, segments = {zone: position for position, zone in enumerate(zones)}, segments_of(plan)
+    paths, names, targets = _paths(plan), NameBook(plan, book, emptied), TargetRows(plan, book)
     machines = targets.machines(zone_at, spares)
     services = services_of(targets.instances, paths)
     members, groups = targets.members(services), groups_of(plan)
@@ -127,13 +129,14 @@ def _paths(plan: Plan) -> tuple[str, ...]:
 
 def roomy(
     network: Network, most: Mapping[str, int] = MappingProxyType({}),
-    answers: Mapping[str, Sequence[Answer]] = MappingProxyType({}),
+    answers: Mapping[str, Sequence[Answer]] = MappingProxyType({}), emptied: frozenset[str] = frozenset(),
 ) -> Network:  # fmt: skip
     """The network with places for every instance that its autoscalers may ever launch, for so many (`most`) as are
-    launched by hand, by fleet, and for these more answers by name; itself when there are none."""
+    launched by hand, by fleet, for these more answers by name, and for none of some names (`emptied`); itself when
+    there are none of all these."""
     plan = network.plan
     room = {fleet.name: _room(fleet, most) for fleet in plan.fleets if fleet.scale or fleet.name in most}
-    if not room and not answers:
+    if not room and not answers and not emptied:
         return network
     taken = {one.name for one in plan.machines}
     spares = {fleet.name: list(_spares(fleet, taken, room[fleet.name])) for fleet in plan.fleets if fleet.name in room}
@@ -148,7 +151,7 @@ def roomy(
     ]
     more = {"instances": instances, "target_groups": groups, "names": names}
     roomier = type(plan).model_construct(**(fields | more))
-    return compile_network(roomier, spares=frozenset(one.name for some in spares.values() for one in some))
+    return compile_network(roomier, frozenset(one.name for some in spares.values() for one in some), emptied)
 
 
 def _room(fleet: Fleet, most: Mapping[str, int]) -> int:

@@ -21,10 +21,15 @@ from northgate.plan.models.groups import Target
 from northgate.plan.models.traffic import LastResort
 from northgate.plan.problems import pointer
 
+NOWHERE = -2
+# What a name answers that has no answer left, and no last resort.
+NOTHING = LastResort.model_construct(balancer=None, instance=None, address=None, host=None)
+
 
 class Leaf(Struct, frozen=True):
     """Where a name leads: `path` are the names and answers (place in the list; one past it: the last resort) that lead
-    there. `balancer` -1: outside the plan. `front` -1: any front of the balancer."""
+    there. `balancer` -1: outside the plan; NOWHERE: to nothing, as no answer is left. `front` -1: any front of the
+    balancer."""
 
     path: tuple[tuple[int, int], ...]
     balancer: int
@@ -64,10 +69,10 @@ MOST_TOLD = 4096
 
 
 class LeafBook:
-    """The names of a plan and where they lead: their leaves."""
+    """The names of a plan and where they lead: their leaves. `emptied`: names that may come to have no answer left."""
 
-    def __init__(self, plan: Plan, book: AddressBook) -> None:
-        self.plan = plan
+    def __init__(self, plan: Plan, book: AddressBook, emptied: frozenset[str]) -> None:
+        self.plan, self._emptied = plan, emptied
         self._book = book
         self._names = {plain_host(entry.name): index for index, entry in enumerate(plan.names)}
         self._balancers = {balancer.name: index for index, balancer in enumerate(plan.balancers)}
@@ -102,9 +107,10 @@ class LeafBook:
         return self.leaves[name] if name is not None else []
 
     def _given(self, name: int) -> list[LastResort]:
-        """A name's answers, and its last resort after them."""
+        """A name's answers, and after them its last resort, or nothing, if it may come to that."""
         entry = self.plan.names[name]
-        return [*entry.answers, *([entry.when_none_healthy] if entry.when_none_healthy else [])]
+        last = entry.when_none_healthy or (NOTHING if entry.name in self._emptied else None)
+        return [*entry.answers, *([last] if last else [])]
 
     def _leaves(self, name: int, above: tuple[tuple[int, int], ...]) -> Iterator[Leaf]:
         if name in [one for one, _ in above]:
@@ -133,6 +139,8 @@ class LeafBook:
     def _leaf(self, answer: LastResort) -> Leaf:
         if answer.balancer:
             return Leaf((), self._balancers.get(answer.balancer, -1), -1)
+        if answer is NOTHING:
+            return Leaf((), NOWHERE, -1)
         return self.leaf_of_address(answer.address) if answer.address else Leaf((), -1, -1)
 
     def _listed(self, answer: LastResort) -> list[int]:
@@ -183,8 +191,8 @@ class LeafBook:
 class NameBook(LeafBook):
     """Who asks the names of a plan, and what these are told."""
 
-    def __init__(self, plan: Plan, book: AddressBook) -> None:
-        super().__init__(plan, book)
+    def __init__(self, plan: Plan, book: AddressBook, emptied: frozenset[str] = frozenset()) -> None:
+        super().__init__(plan, book, emptied)
         self.askers: list[Asker] = []
         self.checks: tuple[tuple[int, int, int, int], ...] = ()
         self._asker_at: dict[Asker, int] = {}
@@ -221,7 +229,9 @@ class NameBook(LeafBook):
             ways = [way for part, record in held(who.name) for way in self._of_answer(who, part, record, held)]
         place = {leaf: number for number, leaf in enumerate(self.leaves_for(who))}
         for share, leaves in ways:
-            key = tuple(place[leaf] for leaf in leaves)
+            # Of several addresses a client takes one that there is.
+            there = [leaf for leaf in leaves if leaf.balancer != NOWHERE]
+            key = tuple(place[leaf] for leaf in there or leaves)
             made[key] = made.get(key, 0.0) + share
         return made
 

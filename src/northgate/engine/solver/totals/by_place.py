@@ -135,7 +135,7 @@ def accepts(unloaded: Unloaded) -> Floats:
         found = np.where(frame.routed, total_by(weighted.route, in_use, frame.routes)[frame.some_route], found)
     found = _taken_itself(unloaded, found)
     at_front = np.where(unloaded.arrives, found, 0.0) * unloaded.row_part
-    return total_by(frame.entry, at_front, len(entries.call)) + (entries.balancer < 0)
+    return total_by(frame.entry, at_front, len(entries.call)) + ((entries.balancer < 0) & (entries.fixed_cause < 0))
 
 
 def _taken_itself(unloaded: Unloaded, found: Floats) -> Floats:

@@ -3,10 +3,11 @@
 from collections.abc import Sequence
 
 import numpy as np
+from msgspec.structs import replace
 
 from northgate.engine.base import Bools, Floats
 from northgate.engine.matching import Request, is_address, plain_host
-from northgate.engine.network import Leaf
+from northgate.engine.network import NOWHERE, Leaf
 from northgate.engine.trace.answer import Candidate, Hop
 from northgate.engine.trace.history import told_now
 from northgate.engine.trace.question import Sender
@@ -36,7 +37,7 @@ class NameStage:
         kept = self.context.kept_at(*self.point(name, sender))
         whole = sum(share for share, _ in held)
         return [
-            Way(share / whole if kept is None else 1.0, leaves, hops=self._hops(name, leaves, sender, held))
+            self._way(share / whole if kept is None else 1.0, name, leaves, sender, held)
             for share, leaves in held
             if kept is None or leaves == kept
         ]
@@ -56,6 +57,11 @@ class NameStage:
         because = f"no name of the plan answers for {host}{did_you_mean(host, known)}"
         hop = Hop(kind="name", about=host, ok=False, because=because, where="/names")
         return Way(1.0, end=End(because, error="no_such_name"), hops=lambda: [hop])
+
+    def _way(self, share: float, name: int, leaves: Leaves, sender: Sender, held: Held) -> Way[Leaves]:
+        if leaves[0].balancer == NOWHERE:
+            return replace(self._without_answer(self.plan.names[name].name), share=share)
+        return Way(share, leaves, hops=self._hops(name, leaves, sender, held))
 
     def _without_answer(self, host: str) -> Way[Leaves]:
         because = "it has no answer to give"
