@@ -4,17 +4,25 @@ import itertools
 import json
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from northgate.change import rehearse, steps_between
+from northgate.change.assumed import begun
 from northgate.change.order import read_order
 from northgate.change.rehearsal import rehearse_drill
-from northgate.change.steps import begun
 from northgate.engine.base import CannotRun
-from northgate.plan import PlanError, plan_from_data
-from northgate.plan.editing import whole_data
+from northgate.engine.network import check_runnable
+from northgate.engine.network.readiness import obstacles
+from northgate.plan import PlanError, plan_from_data, read_plan
+from northgate.plan.editing import patched, removal, renaming, whole_data
+from northgate.plan.references import definitions
 from tests.cli.test_cli import northgate, write
 from tests.engine.network.test_names import two_regions
+from tests.plan.test_reading import EXAMPLE
 from tests.review.plans import but, whole
+from tests.simulation.random_plans import random_plan
+from tests.support.exploring import examples
 from tests.support.plans import changed, plan_data
 
 RPS = 600
@@ -162,16 +170,114 @@ CHANGES = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize("changes", CHANGES)
-def test_all_steps_together_are_the_change(changes):
-    before, after = plan_from_data(whole()), plan_from_data(but(*changes))
-    plan = begun(before, after)
-    steps = steps_between(before, after)
-    assert steps
+def goes_all_the_way(before, after):
+    """The steps between two plans; after each the plan can be run, and after all it is the later one."""
+    plan, steps = begun(before, after), steps_between(before, after)
+    check_runnable(plan)
     for step in steps:
         plan = step.apply(plan)
-    assert by_name(plan) == by_name(after.model_copy(update={"drills": []}))
+        check_runnable(plan)
+    assert by_name(plan) == by_name(after.model_copy(update={"name": plan.name, "drills": []}))
     assert all(needed < at for at, step in enumerate(steps) for needed in step.needs)
+    return [step.words for step in steps]
+
+
+@pytest.mark.parametrize("changes", CHANGES)
+def test_all_steps_together_are_the_change(changes):
+    assert goes_all_the_way(plan_from_data(whole()), plan_from_data(but(*changes)))
+
+
+DEMO = read_plan(EXAMPLE)
+KINDS = ["region", "zone", "area", "network", "subnet", "firewall", "probe", "instance", "fleet", "target_group",
+         "pool", "certificate", "balancer", "client"]  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_any_object_comes_goes_and_is_called_otherwise(kind):
+    """The last of its kind in the demo, with what refers to it."""
+    name = next(name for known, name, _ in reversed(list(definitions(DEMO))) if known == kind)
+    without = patched(DEMO, removal(DEMO, kind, name))
+    renamed = patched(DEMO, renaming(DEMO, kind, name, f"{name}-x"))
+    for one, other in itertools.permutations((DEMO, without, renamed), 2):
+        goes_all_the_way(one, other)
+
+
+def test_what_is_only_called_otherwise_is_no_step():
+    """A region and a network with all that is in them, a subnet, an area: each, and all at once."""
+    plan = DEMO
+    for kind, name in (("region", "fells"), ("network", "coast-net"), ("subnet", "fells-edge"), ("area", "uplands")):
+        edit = renaming(plan, kind, name, f"{name}-x")
+        plan = patched(plan, edit)
+        assert goes_all_the_way(DEMO, patched(DEMO, edit)) == []
+    assert goes_all_the_way(DEMO, plan) == []
+
+
+def test_everything_is_built_from_nothing_and_removed():
+    """Networks peer, firewalls let balancers in, and targets pass on to balancers that are built after them."""
+    nothing = plan_from_data({"northgate": 1, "name": "nothing"})
+    built = goes_all_the_way(nothing, DEMO)
+    assert built.index("build firewall app") < built.index("build balancer coast-front")
+    assert built.index("build balancer coast-front") < built.index("allow 3 more in firewall app")
+    assert built.index("build network coast-net") < built.index("change network fells-net: peers")
+    goes_all_the_way(DEMO, nothing)
+
+
+@settings(max_examples=examples(10), deadline=None)
+@given(st.integers(0, 400), st.lists(st.integers(0, 10**6), min_size=1, max_size=8))
+def test_steps_between_any_plans_that_can_be_run_can_all_be_taken(seed, picks):
+    whole_plan = less = plan_from_data(random_plan(seed))
+    for pick in picks:
+        objects = [(kind, name) for kind, name, _ in definitions(less) if kind not in ("drill", "name")]
+        left = patched(less, removal(less, *objects[pick % len(objects)])) if objects else less
+        less = left if not obstacles(left) else less
+    goes_all_the_way(whole_plan, less)
+    goes_all_the_way(less, whole_plan)
+
+
+def test_who_calls_a_name_that_is_built_calls_it_from_then_on():
+    """Of 600 calls a second a third go to a new name; a group of clients calls nothing else."""
+    before, after = plan_data(), plan_data()
+    name, client = after["names"][0], after["clients"][0]
+    url = client["calls"][0]["url"]
+    new = url.replace(name["name"], "new.beckwater.example")
+    after["names"].append({**name, "name": "new.beckwater.example"})
+    after["clients"] = [
+        client | {"calls": [{"url": url, "share": 2}, {"url": new}]},
+        client | {"name": "others", "rps": 30, "calls": [{"url": new}]},
+    ]
+    old, later = plan_from_data(before), plan_from_data(after)
+    assert [(one.name, one.rps) for one in begun(old, later).clients] == [(client["name"], 400)]
+    assert goes_all_the_way(old, later) == ["build name new.beckwater.example"]
+    assert goes_all_the_way(later, old) == ["remove name new.beckwater.example"]
+
+
+def test_a_region_is_added_and_nobody_notices():
+    """All of it is built and proven before the name leads there; on the way back it leads there no more before all
+    goes."""
+    after = plan_from_data(whole())
+    before = patched(after, removal(after, "region", "coast"))
+    there, back = rehearse(before, after), rehearse(after, before)
+    words, first = [one.words for one in there.steps], f"change name {after.names[0].name}: answers"
+    assert words.index("use region coast") < words.index("build network coast-net") < words.index(first)
+    assert words.index("register tiles-c in tiles") < words.index(first)
+    assert there.readings["failed"] == pytest.approx(0, abs=1e-6) == back.readings["failed"]
+    words = [one.words for one in back.steps]
+    assert words.index(first) < words.index("take tiles-c out of tiles") < words.index("remove fleet tiles-c")
+    assert words[-1] == "remove region coast"
+
+
+def test_what_fails_all_the_time_fails_in_a_step_for_as_long_as_it_is_waited():
+    """One call in four asks a name without answers; the first step takes no time."""
+    data = plan_data()
+    client = data["clients"][0]
+    gone = client["calls"][0]["url"].replace(data["names"][0]["name"], "gone.beckwater.example")
+    data["names"].append({"name": "gone.beckwater.example"})
+    data["clients"] = [client | {"calls": [{**client["calls"][0], "share": 3}, {"url": gone}]}]
+    answer = between(data, moved() | {"names": data["names"], "clients": data["clients"]})
+    waits = [one.waits_s for one in answer.steps]
+    assert waits[0] == 0 < max(waits)
+    assert [one.failed for one in answer.steps] == pytest.approx([RPS / 4 * seconds for seconds in waits])
+    assert answer.worst.failed_rps == pytest.approx(RPS / 4)
 
 
 def test_steps_in_another_order_fail_or_are_refused():

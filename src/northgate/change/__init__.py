@@ -1,7 +1,8 @@
 """From one plan to another: the steps, in their order, and what fails while they are taken."""
 
+from northgate.change.edits import ChangeStep
 from northgate.change.rehearsal import RehearsalAnswer, Rehearsed, rehearse, rehearsed
-from northgate.change.steps import ChangeStep, build_steps, steps_between
+from northgate.change.steps import build_steps, steps_between
 from northgate.change.usual import UsualAnswer, UsualChange, UsualMade, offered, usual
 
 __all__ = [

@@ -5,7 +5,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from northgate.change.steps import ChangeStep
+from northgate.change.edits import ChangeStep
 from northgate.engine.reports import AnswerModel
 from northgate.plan import Plan
 from northgate.plan.models.drills import Drill

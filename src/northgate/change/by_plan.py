@@ -5,7 +5,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from northgate.change.asked import Ask, ByPlan, Given, choice, free, machines, named, number
-from northgate.change.steps import ChangeStep, Edit, steps_between
+from northgate.change.edits import ChangeStep, Edit
+from northgate.change.steps import steps_between
 from northgate.engine.base import CannotRun
 from northgate.plan import Plan, Problem, plan_from_data
 from northgate.plan.editing import patched, removal, renaming, users_of, whole_data

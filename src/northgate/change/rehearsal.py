@@ -12,7 +12,9 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from msgspec import Struct
 
-from northgate.change.steps import ChangeStep, begun, steps_between
+from northgate.change.assumed import begun
+from northgate.change.edits import ChangeStep
+from northgate.change.steps import steps_between
 from northgate.engine.base import CannotRun, Floats
 from northgate.engine.drill import DrillRun, Keyframe, run_drill, ways_of
 from northgate.engine.network import compile_network
@@ -86,7 +88,7 @@ class _Taken(Struct, frozen=True):
     @property
     def failed(self) -> float:
         """What fails until it has settled, of what it began."""
-        return self.run.failed_by(LEAD_S + self.waits_s) - self.run.keyframes[0].failed
+        return self.run.failed_by(LEAD_S + self.waits_s) - self.run.failed_by(LEAD_S)
 
     def lines(self) -> list["_Line"]:
         """What is served and what fails, from keyframe to keyframe until it has settled."""

@@ -6,10 +6,10 @@ from typing import Any, Literal
 from msgspec import Struct
 
 from northgate.change.asked import Ask, ByHand, ByPlan, Given
+from northgate.change.assumed import begun
 from northgate.change.by_hand import empty, empty_asks, roll, roll_asks
 from northgate.change.by_plan import before, before_asks, layer, layer_asks, port, port_asks, share, share_asks
 from northgate.change.rehearsal import RehearsalAnswer, Rehearsed, Told, rehearse_drill, rehearse_steps
-from northgate.change.steps import begun
 from northgate.engine.base import CannotRun
 from northgate.engine.reports import AnswerModel
 from northgate.plan import Plan, Problem

@@ -72,9 +72,9 @@ def removal(plan: Plan, kind: str, name: str) -> Patch:
     Of each reference the least goes that leaves a plan: an optional field is emptied, else the key or list entry goes
     in which the reference stands, else the object around it, whose own users go the same way.
     """
-    left = _without(plan, [location_of(plan, kind, name)])
+    left = without(plan, [location_of(plan, kind, name)])
     while loose := _dangling_at(left):
-        left = _without(left, loose)
+        left = without(left, loose)
     return patch_between(plan, left)
 
 
@@ -83,7 +83,7 @@ def _dangling_at(plan: Plan) -> list[Location]:
     return [one.location for one in references(plan) if one.name not in names[one.kind]]
 
 
-def _without(plan: Plan, places: Iterable[Location]) -> Plan:
+def without(plan: Plan, places: Iterable[Location]) -> Plan:
     """The plan without what stands at these places, each widened until what is left is a plan."""
     emptied: set[Location] = set()
     gone: set[Location] = set()
