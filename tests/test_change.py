@@ -12,8 +12,7 @@ from northgate.change.assumed import begun
 from northgate.change.order import read_order
 from northgate.change.rehearsal import rehearse_drill
 from northgate.engine.base import CannotRun
-from northgate.engine.network import check_runnable
-from northgate.engine.network.readiness import obstacles
+from northgate.engine.network import check_runnable, obstacles
 from northgate.plan import PlanError, plan_from_data, read_plan
 from northgate.plan.editing import patched, removal, renaming, whole_data
 from northgate.plan.references import definitions

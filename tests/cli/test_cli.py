@@ -121,6 +121,22 @@ def test_unusable_input_ends_with_status_2_and_its_place(tmp_path, data, says):
     assert "Traceback" not in done.stderr
 
 
+@pytest.mark.parametrize("words", [
+    ["drill", "BAD"], ["trace", "BAD"], ["losses", "BAD"], ["size", "BAD"], ["usual", "BAD"], ["cost", "BAD"],
+    ["sweep", "BAD", "--drill", "d", "--set", "probes/ready/interval_s=2..4/2"], ["export", "BAD", "--as", "json"],
+    ["change", EXAMPLE, "BAD"], ["change", "BAD", EXAMPLE],
+])  # fmt: skip
+def test_what_stands_in_the_way_of_a_run_is_told_with_its_line(tmp_path, words):
+    lines = EXAMPLE.read_text().splitlines()
+    number = next(number for number, line in enumerate(lines) if line.strip() == "probe: ready")
+    bad = tmp_path / "bad.plan.yaml"
+    bad.write_text("\n".join([*lines[:number], lines[number].replace("ready", "redy"), *lines[number + 1 :]]))
+    done = northgate(*(bad if word == "BAD" else word for word in words))
+    assert (done.returncode, done.stdout) == (2, "")
+    place = f"{bad}:{number + 1}:{lines[number].index('probe') + 1}: /target_groups/0/probe"
+    assert done.stderr == f"{place}: there is no probe 'redy'; did you mean 'ready'?\n"
+
+
 @pytest.mark.parametrize(
     "words", [["drill"], ["drill", "/nowhere.plan.yaml"], ["dril"], ["drill", EXAMPLE, "lose-fels-2"]]
 )

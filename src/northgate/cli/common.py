@@ -10,7 +10,10 @@ from northgate import __version__
 from northgate.plan.problems import PlanError, Problem
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from northgate.plan import Plan
+    from northgate.plan.reading import PlaceOf
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None,
@@ -44,6 +47,24 @@ def northgate(
     ] = False,
 ) -> None:
     """Plan load balancing across zones, and see where traffic goes and how it fails over."""
+
+
+def read_runnable(path: Path) -> "Plan":
+    """A plan file that can be run; raises PlanError with the place in its text of all that stands in the way."""
+    from northgate.engine.network import obstacles
+    from northgate.plan.reading import read_with_places
+
+    plan, place = read_with_places(path)
+    found = obstacles(plan)
+    if found:
+        raise placed(found, path, place)
+    return plan
+
+
+def placed(problems: "Iterable[Problem]", path: Path, place: "PlaceOf") -> PlanError:
+    """Problems of a plan file with their places in its text."""
+    found = [(one, place(one.where)) for one in problems]
+    return PlanError([one.at(*at) if at else one for one, at in found], str(path))
 
 
 def remark(plan: "Plan", source: str) -> None:

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from northgate.cli.common import FAILED, AsJson, PlanPath, app, print_json
+from northgate.cli.common import FAILED, AsJson, PlanPath, app, print_json, read_runnable
 from northgate.cli.progress import done
 from northgate.plan.problems import PlanError, Problem, did_you_mean
 
@@ -93,10 +93,9 @@ def change(
     from northgate.change import rehearse
     from northgate.change.order import read_order
     from northgate.handover.terminal import change_summary
-    from northgate.plan.reading import read_plan
 
     wanted = read_order(order) if order else None
-    answer = rehearse(read_plan(before), read_plan(after), wanted, at, done("steps"))
+    answer = rehearse(read_runnable(before), read_runnable(after), wanted, at, done("steps"))
     if as_json:
         print_json(answer.model_dump(mode="json"))
     else:
@@ -116,9 +115,8 @@ def usual(
     from northgate.change import offered
     from northgate.change import usual as rehearse_usual
     from northgate.handover.terminal import change_summary, usual_summary
-    from northgate.plan.reading import read_plan
 
-    plan = read_plan(plan_path)
+    plan = read_runnable(plan_path)
     if code is None:
         found = offered(plan)
         if as_json:
@@ -139,9 +137,8 @@ def cost(plan_path: PlanPath, as_json: AsJson = False) -> None:
     """What a plan costs, by its own unit prices."""
     from northgate.cost import cost as cost_of
     from northgate.handover.terminal import cost_summary
-    from northgate.plan.reading import read_plan
 
-    answer = cost_of(read_plan(plan_path))
+    answer = cost_of(read_runnable(plan_path))
     if as_json:
         print_json(answer.model_dump(mode="json"))
     else:

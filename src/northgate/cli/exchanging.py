@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from northgate.cli.common import AsJson, PlanPath, app, print_json, replace
+from northgate.cli.common import AsJson, PlanPath, app, placed, print_json, replace
 from northgate.cli.progress import lines
 from northgate.plan.problems import PlanError, Problem, did_you_mean
 
@@ -25,15 +25,20 @@ def export(
     ],
 ) -> None:
     """Print a plan for those who build it: the whole sheet, or one of its parts."""
+    from northgate.engine.base import CannotRun
     from northgate.handover.sheet import EXPORTS
     from northgate.handover.sheet import export as exported
-    from northgate.plan.reading import read_plan
+    from northgate.plan.reading import read_with_places
 
     if kind not in EXPORTS:
         raise PlanError(
             [Problem("--as", f"there is no export {kind!r}{did_you_mean(kind, EXPORTS)}; {', '.join(EXPORTS)}")]
         )
-    typer.echo(exported(read_plan(plan), kind, datetime.date.today()), nl=False)
+    read, place = read_with_places(plan)
+    try:
+        typer.echo(exported(read, kind, datetime.date.today()), nl=False)
+    except CannotRun as error:
+        raise placed(error.problems, plan, place) from error
 
 
 @app.command("import")

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from northgate.cli.common import FAILED, AsJson, PlanPath, app, print_json, remark, write
+from northgate.cli.common import FAILED, AsJson, PlanPath, app, print_json, read_runnable, remark, write
 from northgate.cli.progress import done
 from northgate.plan.problems import PlanError, Problem, did_you_mean
 
@@ -58,9 +58,8 @@ def losses(
     """Lose every part of a plan in turn, and rank what that costs."""
     from northgate.handover.terminal import losses_summary
     from northgate.losses import loss_table
-    from northgate.plan.reading import read_plan
 
-    plan = read_plan(plan_path)
+    plan = read_runnable(plan_path)
     remark(plan, str(plan_path))
     answer = loss_table(plan, pairs=pairs, told=done("losses"))
     if as_json:
@@ -86,10 +85,9 @@ def size(
 ) -> None:
     """Say how much is enough: the fewest instances, the longest probe intervals and TTLs that survive any one loss."""
     from northgate.handover.terminal import sizing_summary
-    from northgate.plan.reading import read_plan
     from northgate.sizing import SURVIVED, sizing
 
-    plan = read_plan(plan_path)
+    plan = read_runnable(plan_path)
     kind = next((one for one in SURVIVED if one == survive), None)
     if kind is None:
         known = ", ".join(SURVIVED)
@@ -119,10 +117,9 @@ def sweep(
 ) -> None:
     """Sweep one or two settings: what a drill comes to at each of their values, and at what price in probes."""
     from northgate.handover.terminal import sweep_summary
-    from northgate.plan.reading import read_plan
     from northgate.sweep import sweep as over
 
-    answer = over(read_plan(plan_path), drill, settings, reading, loss, done("sweep"))
+    answer = over(read_runnable(plan_path), drill, settings, reading, loss, done("sweep"))
     if as_json:
         print_json(answer.model_dump(mode="json"))
     else:

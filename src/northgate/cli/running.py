@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from northgate.cli.common import FAILED, AsJson, PlanPath, app, print_json, remark, write
+from northgate.cli.common import FAILED, AsJson, PlanPath, app, print_json, read_runnable, remark, write
 from northgate.cli.progress import counting, progress
 from northgate.plan.problems import PlanError, Problem, did_you_mean
 
@@ -38,15 +38,14 @@ def drill(
     from northgate.engine.network import compile_network
     from northgate.engine.reports import drill_answer
     from northgate.handover.terminal import drill_summary, lever_lines
-    from northgate.plan.reading import read_plan
 
-    plan = read_plan(plan_path)
+    plan = read_runnable(plan_path)
     known = {one.name: one for one in plan.drills}
     unknown = [name for name in names or [] if name not in known]
     if unknown:
         problems = [Problem("/drills", f"there is no drill {name!r}{did_you_mean(name, known)}") for name in unknown]
         raise PlanError(problems, str(plan_path))
-    network = compile_network(plan)
+    network = compile_network(plan, checked=True)
     remark(plan, str(plan_path))
     wanted = list(dict.fromkeys(names or known))
     answers = [
@@ -106,14 +105,13 @@ def trace(
     from northgate.engine.trace import Question, trace_probe
     from northgate.engine.trace import trace as follow
     from northgate.handover.terminal import trace_summary
-    from northgate.plan.reading import read_plan
 
-    plan = read_plan(plan_path)
+    plan = read_runnable(plan_path)
     if session not in ("none", "kept") or vary not in ("connection", "kept", "source", "area"):
         wrong = Problem("--session", "none or kept") if session not in ("none", "kept") else None
         raise PlanError([wrong or Problem("--vary", "connection, kept, source or area")])
     remark(plan, str(plan_path))
-    flow, history = _moment(compile_network(plan), at)
+    flow, history = _moment(compile_network(plan, checked=True), at)
     if probe is not None:
         group, _, target = probe.partition("/")
         answer = trace_probe(flow, group, target, front, history)

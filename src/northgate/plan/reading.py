@@ -8,6 +8,7 @@ import json
 import stat
 import sys
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -45,13 +46,15 @@ def read_with_places(path: Path) -> tuple[Plan, PlaceOf]:
     around it that the text has; None in JSON. Raises PlanError."""
     text, is_json = _text_of(path), path.suffix == ".json"
     plan = plan_from_text(text, str(path), is_json=is_json)
-    places = _read(text, is_json=is_json).places
-    by_pointer = {pointer(location): place for location, place in places.items()}
+
+    @cache
+    def by_pointer() -> dict[str, tuple[int, int]]:
+        return {pointer(location): place for location, place in _read(text, is_json=is_json).places.items()}
 
     def place_of(where: str) -> tuple[int, int] | None:
-        while where and where not in by_pointer:
+        while where and where not in by_pointer():
             where = where.rpartition("/")[0]
-        return by_pointer.get(where)
+        return by_pointer().get(where)
 
     return plan, place_of
 

@@ -5,7 +5,7 @@ from northgate.engine.network.compile import compile_network, roomy
 from northgate.engine.network.kept import keyed_cells, sources_told
 from northgate.engine.network.names import NOWHERE, Asker, Leaf, NameBook, Record
 from northgate.engine.network.own_addresses import ITSELF
-from northgate.engine.network.readiness import OBSTACLES, check_runnable, remarks, unknown_latencies
+from northgate.engine.network.readiness import OBSTACLES, check_runnable, obstacles, remarks, unknown_latencies
 from northgate.engine.network.sources import Numbers, Segment, address_text, source_numbers
 from northgate.engine.network.tables import CLIENTS_JUDGE, NO_PATH, Network
 from northgate.engine.network.targets import outside_of
@@ -29,6 +29,7 @@ __all__ = [
     "check_runnable",
     "compile_network",
     "keyed_cells",
+    "obstacles",
     "outside_of",
     "remarks",
     "roomy",
