@@ -4,11 +4,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from northgate.plan import PlanError, plan_from_text
+from northgate.plan import PlanError, plan_from_data, plan_from_text
 from northgate.plan.difference import difference, place_words
 from northgate.plan.editing import patch_between, patched, removal, renaming, users_of, whole_data
 from northgate.plan.references import dangling, definitions
 from tests.plan.test_reading import EXAMPLE
+from tests.simulation.random_plans import random_plan
 from tests.support.plans import base_plan, plan_data
 
 DEMO = plan_from_text(EXAMPLE.read_text())
@@ -61,6 +62,26 @@ def test_renaming_any_object_takes_its_references_along(kind, name):
     after = patched(DEMO, renaming(DEMO, kind, name, "renamed"))
     assert dangling(after) == []
     assert len(users_of(after, kind, "renamed")) == before
+
+
+@given(st.integers(0, 400), st.integers(0, 10**6))
+def test_objects_of_any_plan_are_deleted_and_renamed(seed, pick):
+    plan = plan_from_data(random_plan(seed))
+    objects = [(kind, name) for kind, name, _ in definitions(plan)]
+    kind, name = objects[pick % len(objects)]
+    assert dangling(patched(plan, removal(plan, kind, name))) == []
+    if kind != "name":
+        renamed = patched(plan, renaming(plan, kind, name, "renamed"))
+        assert dangling(renamed) == []
+        assert patched(renamed, renaming(renamed, kind, "renamed", name)) == plan
+
+
+def test_with_an_end_of_a_link_the_step_goes_in_which_it_fails():
+    link = {"link": ["fells-1", "fells-2"]}
+    steps = [{"at_s": 1, "fail": link}, {"at_s": 2, "fail": {"zone": "fells-3"}}, {"at_s": 3, "restore": link}]
+    plan = base_plan(drills=[{"name": "d", "steps": steps}])
+    left = patched(plan, removal(plan, "zone", "fells-2"))
+    assert [one.at_s for one in left.drills[0].steps] == [2]
 
 
 def test_deleting_what_is_not_there_is_an_error():

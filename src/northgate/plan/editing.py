@@ -1,12 +1,14 @@
 """Edits of a plan: JSON Patch (RFC 6902) on the whole document, and the patches that renaming and deleting need."""
 
 from collections.abc import Iterable
-from typing import Any
+from types import UnionType
+from typing import Any, Union, get_args, get_origin
 
 import jsonpatch
 import jsonpointer
 from annotated_types import MinLen
 from pydantic import BaseModel
+from pydantic.fields import FieldInfo
 
 from northgate.plan.models.document import Plan
 from northgate.plan.models.faults import Part
@@ -121,12 +123,20 @@ def _container(plan: Plan, place: Location) -> tuple[Any, int]:
     for part in place:
         if isinstance(found, BaseModel):
             field = _field(found, str(part))
-            bounds = type(found).model_fields[field].metadata
-            least = max((bound.min_length for bound in bounds if isinstance(bound, MinLen)), default=0)
+            least = _least(type(found).model_fields[field])
             found = getattr(found, field)
         else:
             found, least = found[part], 0
     return found, least
+
+
+def _least(field: FieldInfo) -> int:
+    """How many entries a list or mapping must keep, be it optional or not."""
+    bounds = list(field.metadata)
+    if get_origin(field.annotation) in (Union, UnionType):
+        given = [one for option in get_args(field.annotation) for one in get_args(option)[1:]]
+        bounds += [bound for one in given if isinstance(one, FieldInfo) for bound in one.metadata]
+    return max((bound.min_length for bound in bounds if isinstance(bound, MinLen)), default=0)
 
 
 def _field(model: BaseModel, public: str) -> str:
