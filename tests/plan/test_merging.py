@@ -64,6 +64,48 @@ def test_what_is_added_stands_where_it_stood():
     assert names(again(move, [other]).probes) == ["quick", "ready", "theirs", "slow"]
 
 
+def targets(*some):
+    return replacing("/target_groups/0/targets", [{"instance": name, "weight": weight} for name, weight in some])
+
+
+def test_who_is_registered_by_one_stays_with_what_another_does_to_targets():
+    """One adds a target, another gives a second one more weight, a third takes one out."""
+    before = patched(plan(), [targets(("a", 1), ("b", 1))])
+
+    def left(mine, theirs):
+        group = again([targets(*mine)], [targets(*theirs)], before).target_groups[0]
+        return [(one.instance, one.weight) for one in group.targets]
+
+    assert left([("a", 1), ("b", 1), ("c", 1)], [("a", 1), ("b", 5)]) == [("a", 1), ("b", 5), ("c", 1)]
+    assert left([("a", 1), ("b", 1), ("c", 1)], [("b", 1)]) == [("b", 1), ("c", 1)]
+    assert left([("b", 1), ("a", 1)], [("a", 1), ("b", 1), ("c", 1)]) == [("b", 1), ("c", 1), ("a", 1)]
+    assert left([("a", 1), ("b", 3)], [("a", 1), ("b", 5)]) == [("a", 1), ("b", 3)]
+    with pytest.raises(PlanError, match="the plan no longer has target groups tiles targets b, which this changes"):
+        left([("a", 1), ("b", 3)], [("a", 1)])
+
+
+def test_entries_that_are_one_value_each_are_added_and_taken_away():
+    zones = [
+        ["fells-1", "fells-2", "fells-3"],
+        ["fells-1", "fells-3", "fells-4"],
+        ["fells-0", "fells-1", "fells-2", "fells-3"],
+    ]
+    before, mine, theirs = (plan_from_data(plan_data(regions=[{"name": "fells", "zones": some}])) for some in zones)
+    assert merged(before, mine, theirs).regions[0].zones == ["fells-0", "fells-1", "fells-3", "fells-4"]
+
+
+def test_what_others_have_rewritten_is_as_it_is_made_last():
+    """Of three tiers one edit gives the first another weight, one the second; and one the first, too."""
+    before = plan(pools=[{"name": "web", "tiers": [{"groups": {"tiles": weight}} for weight in (1, 2)]}])
+
+    def weights(mine, theirs):
+        edits = ([replacing(f"/pools/0/tiers/{tier}/groups/tiles", weight)] for tier, weight in (mine, theirs))
+        return [tier.groups["tiles"] for tier in again(*edits, before).pools[0].tiers]
+
+    assert weights((0, 7), (1, 9)) == [7, 9]
+    assert weights((0, 7), (0, 9)) == [7, 2]
+
+
 def test_what_is_no_plan_any_more_is_refused():
     twice = [{"op": "add", "path": "/probes/-", "value": {"name": "new", "interval_s": value}} for value in (1, 2)]
     with pytest.raises(PlanError, match="/probes/new: meanwhile the plan has been given another probes new"):

@@ -1,10 +1,13 @@
 """An edit that was made of one revision, made of another: what it meant is found by name, not by number.
 
 Three documents are merged: what the edit was made of, what it made, and the plan as it is now. What the edit left alone
-is as it is now; what it changed is as it made it. Entries of a list with names are told apart by these; other lists
-are one value, as texts and numbers are.
+is as it is now; what it changed is as it made it. Entries of a list are told apart by their names, or by what they lead
+to, as targets and answers are; other entries are one value each, which the edit leaves, adds or takes away. A list of
+which some entries are alike, or one of which the edit rewrote an entry that others have rewritten since, is one value.
 """
 
+import json
+from collections.abc import Sequence
 from typing import Any
 
 from northgate.plan.editing import whole_data
@@ -13,6 +16,8 @@ from northgate.plan.problems import Location, PlanError, Problem, pointer
 from northgate.plan.reading import plan_from_data
 
 _ABSENT: Any = object()
+# What makes an entry without a name what it is: whom it leads to, or what it asks for.
+_LEADS_TO = ("instance", "fleet", "tagged", "balancer", "address", "host", "port", "method", "url")
 
 
 def merged(before: Plan, mine: Plan, now: Plan) -> Plan:
@@ -35,11 +40,19 @@ def _merge(place: Location, before: Any, mine: Any, now: Any) -> Any:
         return mine
     if all(isinstance(one, dict) for one in (before, mine, now)):
         return _merge_mappings(place, before, mine, now)
-    if all(_named(one) for one in (before, mine, now)):
-        tables = [{item["name"]: item for item in one} for one in (before, mine, now)]
-        found = _merge_mappings(place, *tables)
-        return [found[name] for name in _order(*map(list, tables)) if name in found]
+    if all(isinstance(one, list) for one in (before, mine, now)):
+        return _merge_lists(place, before, mine, now)
     return mine
+
+
+def _merge_lists(place: Location, before: Sequence[Any], mine: Sequence[Any], now: Sequence[Any]) -> Any:
+    tables = [{_key(item): item for item in one} for one in (before, mine, now)]
+    was, made, is_ = tables
+    rewritten = any(_one_value(item) and key not in is_ for key, item in was.items() if key not in made)
+    if rewritten or any(len(table) < len(one) for table, one in zip(tables, (before, mine, now), strict=True)):
+        return mine
+    found = _merge_mappings(place, *tables)
+    return [found[key] for key in _order(*map(list, tables)) if key in found]
 
 
 def _merge_mappings(place: Location, before: dict[str, Any], mine: dict[str, Any], now: dict[str, Any]) -> Any:
@@ -51,10 +64,20 @@ def _merge_mappings(place: Location, before: dict[str, Any], mine: dict[str, Any
     return found
 
 
-def _named(items: Any) -> bool:
-    if not isinstance(items, list) or not all(isinstance(item, dict) and "name" in item for item in items):
-        return False
-    return len({item["name"] for item in items}) == len(items)
+def _marks(item: Any) -> list[str]:
+    """What tells an entry of a list apart from others, whatever else it says."""
+    if not isinstance(item, dict):
+        return []
+    fields = ("name",) if "name" in item else _LEADS_TO
+    return [str(item[field]) for field in fields if item.get(field) is not None]
+
+
+def _one_value(item: Any) -> bool:
+    return not _marks(item)
+
+
+def _key(item: Any) -> str:
+    return " ".join(_marks(item)) or json.dumps(item, sort_keys=True)
 
 
 def _order(before: list[str], mine: list[str], now: list[str]) -> list[str]:
