@@ -84,7 +84,8 @@ class Between:
         for field in reversed(BUILT):
             for name in reversed(self._was[field]):
                 if name not in self._is[field]:
-                    yield ChangeStep(f"remove {_kind(field)} {name}", (Edit("drop", field, name),))
+                    takes = _all_within(field, self._was[field][name])
+                    yield ChangeStep(f"remove {_kind(field)} {name}", (Edit("drop", field, name, takes=takes),))
             if field in ("regions", "networks"):
                 yield from self._narrower(field)
 
@@ -102,9 +103,9 @@ class Between:
     def _built(self, field: str) -> Iterator[ChangeStep]:
         for name, one in self._is[field].items():
             if name not in self._was[field]:
-                self._was[field][name] = self.first.get((field, name), one)
-                verb = "use" if field == "regions" else "build"
-                yield ChangeStep(f"{verb} {_kind(field)} {name}", (Edit("put", field, name, self._was[field][name]),))
+                made = self._was[field][name] = self.first.get((field, name), one)
+                verb, brings = "use" if field == "regions" else "build", _all_within(field, made)
+                yield ChangeStep(f"{verb} {_kind(field)} {name}", (Edit("put", field, name, made, brings),))
 
     def _wider(self, field: str) -> Iterator[ChangeStep]:
         """Entries that come, beside those that are there."""
@@ -247,8 +248,12 @@ def _with_left(field: str, some: Sequence[Any], before: Sequence[Any]) -> list[A
 
 def _within(field: str, entries: Sequence[Any]) -> tuple[str, ...]:
     """The names of zones or subnets."""
-    mark = ENTRIES[field][1]
-    return tuple(mark(entry) for entry in entries) if field in ("regions", "networks") else ()
+    return tuple(ENTRIES[field][1](entry) for entry in entries) if field in ("regions", "networks") else ()
+
+
+def _all_within(field: str, one: Data) -> tuple[str, ...]:
+    """The names of all zones of a region, or subnets of a network."""
+    return _within(field, one[ENTRIES[field][0]]) if field in ENTRIES else ()
 
 
 def _more(field: str, name: str, entries: Sequence[Any]) -> str:

@@ -51,12 +51,12 @@ def _replaced(before: Plan, after: Plan) -> set[tuple[str, str]]:
 
 
 def _words_in(value: Any) -> set[str]:
-    """All words in a value, keys too."""
+    """All words in a value, keys too; of `balancer:front` the name as well."""
     if isinstance(value, dict):
         return {str(key) for key in value} | {word for item in value.values() for word in _words_in(item)}
     if isinstance(value, list):
         return {word for item in value for word in _words_in(item)}
-    return {value} if isinstance(value, str) else set()
+    return {value, value.partition(":")[2]} - {""} if isinstance(value, str) else set()
 
 
 def _refers(edit: Edit) -> set[str]:
