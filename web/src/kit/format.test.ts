@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { amount, clock, counted, percent, perSecond, seconds, secondsRange, span, written } from "./format";
+import { amount, clock, counted, percent, perSecond, seconds, secondsRange, sentence, span, written } from "./format";
 
 describe("a value of a plan as it is written", () => {
   it.each([
@@ -71,5 +71,21 @@ describe("numbers as a person reads them", () => {
 
   it("has a word for one and for many", () => {
     expect([counted(1, "drill"), counted(2, "drill"), counted(0, "zone")]).toEqual(["1 drill", "2 drills", "0 zones"]);
+  });
+});
+
+describe("a sentence", () => {
+  it.each([
+    ["nothing uses pool web-coast", "web-coast", "Nothing uses pool web-coast."],
+    ["why is `any` left open?", "edge", "Why is any left open?"],
+    ["gauges.beckwater.example answers nothing", "gauges.beckwater.example", "gauges.beckwater.example answers nothing."],
+    ["edge: all may come in", "edge", "edge: all may come in."],
+    ["tiles-next has one target", "web", "tiles-next has one target."],
+  ])("%s", (text, about, whole) => {
+    expect(sentence(text, about)).toBe(whole);
+  });
+
+  it("is none on a button", () => {
+    expect(sentence("remove it", "web", false)).toBe("Remove it");
   });
 });

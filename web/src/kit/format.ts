@@ -72,3 +72,11 @@ export function span(second: number): string {
 export function money(value: number | null): string {
   return value === null ? "unknown" : value.toLocaleString("en", { maximumFractionDigits: 2, minimumFractionDigits: 2 });
 }
+
+/** With a capital, but where it begins with a name, which is written as it is; and a full stop where it is a sentence. */
+export function sentence(text: string, about = "", whole = true): string {
+  const words = text.replaceAll("`", "");
+  const [first = ""] = words.split(/[\s,:]/, 1);
+  const begins = first === about || /[-.\d]/.test(first) ? words : words.slice(0, 1).toUpperCase() + words.slice(1);
+  return begins + (whole && !/[.?!]$/.test(words) ? "." : "");
+}

@@ -270,8 +270,9 @@ def internal_behind_public(context: Context) -> Iterator[Found]:
         if found.exposure == "internal" and not any(within(span_of(source), cidr) for cidr in inside):
             yield Found(
                 place("balancers", index, "exposure"), balancer,
-                f"{client}, on the public Internet, ask {call.url}, which leads to {balancer}: that is internal",
-                "let the name lead to a public balancer, or make this one public",
+                f"{client}, on the public Internet, ask {call.url}, which leads to {balancer}: that is internal, so "
+                "clients do not reach it",
+                f"make {balancer} public",
                 ({"op": "add", "path": place("balancers", index, "exposure"), "value": "public"},),
             )  # fmt: skip
 

@@ -25,7 +25,7 @@ def unused(context: Context) -> Iterator[Found]:
             named = " and ".join(f"{one.kind.replace('_', ' ')} {one.name}" for one in entry.used_by)
             yield Found(
                 entry.where, entry.name, f"nothing uses {entry.kind.replace('_', ' ')} {entry.name}",
-                f"use it, or remove it, and from {named}, which names it" if named else "use it, or remove it",
+                f"use it, or remove it, and from {named}, which names it" if named else "remove it",
                 () if named else ({"op": "remove", "path": entry.where},),
             )  # fmt: skip
 

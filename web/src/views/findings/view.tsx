@@ -2,6 +2,7 @@
 import { useMemo, useState, type FormEvent } from "react";
 
 import type { PlanDocument } from "../../api/client";
+import { sentence } from "../../kit/format";
 import { Button, Skeleton } from "../../kit/parts";
 import { useRoving } from "../../kit/roving";
 import { adding, removing, useEdit, type Operation } from "../../plan/edit";
@@ -113,12 +114,12 @@ function Row({ planKey, document, finding }: { planKey: string; document: PlanDo
     <li className="grid grid-cols-[18px_minmax(0,1fr)] gap-x-2 border-b border-dotted border-line py-2" data-code={finding.code}>
       <span className="pt-1"><SeverityMark severity={finding.severity} /></span>
       <div>
-        <p className="[overflow-wrap:anywhere]">{sentence(finding.message)}</p>
+        <p className="[overflow-wrap:anywhere]">{sentence(finding.message, finding.about)}</p>
         <p className="mt-1 flex flex-wrap items-center gap-x-2 gap-y-1">
           {patch.length > 0 ? (
-            <Button disabled={edit.isPending} onClick={() => edit.mutate(patch)} data-roving>{sentence(finding.remedy, false)}</Button>
+            <Button disabled={edit.isPending} onClick={() => edit.mutate(patch)} data-roving>{sentence(finding.remedy, finding.about, false)}</Button>
           ) : (
-            <span className="text-ink-soft">{sentence(finding.remedy)}</span>
+            <span className="text-ink-soft">{sentence(finding.remedy, finding.about)}</span>
           )}
           <button type="button" className="min-h-6 text-[12px] text-ink-soft hover:text-ink hover:underline" aria-expanded={leaving} onClick={() => setLeaving(!leaving)} data-roving>
             Leave it, because …
@@ -154,7 +155,7 @@ function Left({ planKey, document, finding }: { planKey: string; document: PlanD
   const place = document.accepted.findIndex((one) => one.code === finding.code && one.about === finding.about);
   return (
     <li className="border-b border-dotted border-line py-2 text-ink-soft" data-code={finding.code}>
-      <p className="[overflow-wrap:anywhere]">{sentence(finding.message)}</p>
+      <p className="[overflow-wrap:anywhere]">{sentence(finding.message, finding.about)}</p>
       <p className="mt-1 flex flex-wrap items-center gap-x-2 gap-y-1">
         <span className="text-ink">because {finding.because}</span>
         {place >= 0 && <Button disabled={edit.isPending} onClick={() => edit.mutate([removing(`/accepted/${place}`)])} data-roving>Take it up again</Button>}
@@ -181,10 +182,4 @@ function ToObject({ planKey, object }: { planKey: string; object: Selection }) {
   const style = "text-north hover:underline";
   if (object.kind === ("drill" as Selection["kind"])) return <Link to="/plans/:key/drill" params={{ key: planKey }} search={{ drill: object.name }} className={style} data-roving>{called}</Link>;
   return <Link to="/plans/:key/board" params={{ key: planKey }} search={{ select: formatSelection(object) }} className={style} data-roving>{called}</Link>;
-}
-
-/** With a capital, and a full stop where it is a sentence. */
-function sentence(text: string, whole = true): string {
-  const words = text.replaceAll("`", "");
-  return words.slice(0, 1).toUpperCase() + words.slice(1) + (whole && !/[.?!]$/.test(words) ? "." : "");
 }

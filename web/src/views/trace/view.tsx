@@ -2,7 +2,7 @@ import { Check, ChevronDown, ChevronRight, Map as MapIcon, Wrench, X } from "luc
 import { useState } from "react";
 
 import type { PlanDocument, Schemas } from "../../api/client";
-import { percent } from "../../kit/format";
+import { percent, sentence } from "../../kit/format";
 import { Copyable } from "../../kit/copyable";
 import { Button, Skeleton } from "../../kit/parts";
 import { useEdit, type Operation } from "../../plan/edit";
@@ -103,7 +103,7 @@ function RemedyButton({ planKey, remedy }: { planKey: string; remedy: Schemas["R
   const { edit } = useEdit(planKey);
   return (
     <Button className="shrink-0 text-[12px]" onClick={() => edit.mutate(remedy.patch as unknown as Operation[])}>
-      <Wrench size={12} aria-hidden="true" /> {remedy.words.charAt(0).toUpperCase() + remedy.words.slice(1)}
+      <Wrench size={12} aria-hidden="true" /> {sentence(remedy.words, "", false)}
     </Button>
   );
 }
