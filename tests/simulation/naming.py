@@ -87,6 +87,8 @@ class Names:
         healthy = [number for number, well in enumerate(given.healthy) if well]
         if not healthy and entry.when_none_healthy:
             return self._behind(entry.when_none_healthy, area, given, numbers)
+        if not entry.answers:
+            return [(1.0, [])]
         shares = self._chosen(entry, area, healthy or list(range(len(entry.answers))))
         some = [(share, self._behind(entry.answers[number], area, given, numbers), number) for number, share in shares]
         if entry.choose in ("all", "area"):

@@ -37,6 +37,34 @@ def random_plan(seed: int) -> dict[str, Any]:
     return data | {"drills": [drill]}
 
 
+def random_plan_by_hand(seed: int) -> dict[str, Any]:
+    """A plan with one to three things done by hand, in some plans beside faults."""
+    data, chance = random_plan(seed), random.Random(f"by hand {seed}")
+    steps = data["drills"][0]["steps"] if chance.random() < 0.4 else []
+    for number in range(chance.randint(1, 3)):
+        at_s = chance.randint(4, 70) + 0.13 + 0.17 * number
+        steps.append({"at_s": at_s, **_by_hand(chance, data)})
+    return data | {"drills": [data["drills"][0] | {"steps": sorted(steps, key=lambda step: step["at_s"])}]}
+
+
+def _by_hand(chance: random.Random, data: dict[str, Any]) -> dict[str, Any]:
+    fleet, names = chance.choice(data["fleets"]), [one for one in data["names"] if not one.get("probe")]
+    balancers = [{"balancer": one["name"]} for one in data["balancers"]]
+    ways: list[dict[str, Any]] = [
+        {"scale": {"fleet": fleet["name"], "count": chance.choice([0, 1, 2, fleet["count"] + chance.randint(1, 3)])}},
+        {"remove": {"instance": f"{fleet['name']}-{chance.randint(1, fleet['count'])}"}},
+        {"roll": {
+            "group": chance.choice(data["target_groups"])["name"], "batch": chance.randint(1, 3),
+            "wait_for": chance.choice(["in_use", "restarted"]), "restart_s": chance.choice([0, 3, 7.5]),
+        }},
+    ]  # fmt: skip
+    # What probes of a name make of answers that are new to them is not simulated.
+    for name in names:
+        answers = chance.sample(balancers, chance.randint(0, len(balancers)))
+        ways.append({"change_answers": {"name": name["name"], "answers": answers}})
+    return chance.choice(ways)
+
+
 def _tag(data: dict[str, Any]) -> None:
     """Groups take fleets by a tag of their machines instead of by their name."""
     for fleet in data["fleets"]:

@@ -203,6 +203,7 @@ class Simulation:
         # The latest turn of each front.
         self._turned: dict[Front, object] = {}
         self.leaving: dict[str, float] = {}
+        self.removed = set[str]()
         self.expired: set[str] = set()
         self.surges: dict[str, float] = {}
         # How many times as much each client group asks for, and until when; known until then, or until one surges.
@@ -320,7 +321,7 @@ class Simulation:
         elif step.drain:
             self.drain(step.drain.instance)
         elif step.undrain:
-            del self.leaving[step.undrain.instance]
+            self.leaving.pop(step.undrain.instance, None)
         elif step.expire:
             self.expired.add(step.expire.certificate)
         elif step.change_answers:
@@ -331,6 +332,7 @@ class Simulation:
         elif step.scale:
             self.fleets.scale(step.scale.fleet, step.scale.count)
         elif step.remove:
+            self.removed.add(step.remove.instance)
             self._break(Step(at_s=step.at_s, fail=Part(instance=step.remove.instance)))
         else:
             self._break(step)
@@ -350,32 +352,44 @@ class Simulation:
         self.look_again()
 
     def _roll(self, roll: Roll) -> Iterator[simpy.Event]:
-        """Restarts the machines of a group, batch by batch."""
-        group = self.groups[roll.group]
-        machines = list(dict.fromkeys(machine.name for machine, _, _ in self.world.members(group)))
-        while machines:
-            batch, machines = machines[: roll.batch], machines[roll.batch :]
+        """Restarts the machines of a group, batch by batch; who leaves, or has gone, needs no restart."""
+        members = self.world.members(self.groups[roll.group])
+        names = dict.fromkeys(machine.name for machine, _, _ in members if not machine.onward)
+        left = sorted(names, key=lambda name: name in self.fleets.later)
+        while left := [machine for machine in left if self._stays(machine)]:
+            batch, left = left[: roll.batch], left[roll.batch :]
             for machine in batch:
                 self.drain(machine)
             self.look_again()
-            yield self.env.timeout(group.drain_s)
+            yield self.env.timeout(max(self.drain_s(machine) for machine in batch))
             for machine in batch:
                 self._break(Step(at_s=0, fail=Part(instance=machine)))
+            self.look_again()
             yield self.env.timeout(roll.restart_s)
             for machine in batch:
                 self._break(Step(at_s=0, restore=Part(instance=machine)))
-                del self.leaving[machine]
+                self.leaving.pop(machine, None)
             self.look_again()
-            while not self._all_in_use(roll.group, batch):
+            while roll.wait_for == "in_use" and not self._all_in_use(roll.group, batch):
                 yield self.env.timeout(0.05)
+
+    def _stays(self, machine: str) -> bool:
+        """Whether a machine is there, and is to stay."""
+        return machine not in self.leaving and machine not in self.fleets.absent and machine not in self.removed
 
     def _all_in_use(self, group: str, machines: list[str]) -> bool:
         return all(
             target.in_use
             for (front, name), targets in self.targets.items()
             for target in targets
-            if name == group and not self.dead[front] and target.machine.name in machines
+            if name == group and not self.dead[front]
+            if target.machine.name in machines and self._stays(target.machine.name)
         )
+
+    def drain_s(self, machine: str) -> float:
+        """How long a machine takes to leave all its groups to which anybody sends."""
+        every = [(name, target.machine.name) for (_, name), targets in self.targets.items() for target in targets]
+        return max((self.groups[name].drain_s for name, target in every if target == machine), default=0.0)
 
     def look_again(self) -> None:
         self._balanced.clear()
@@ -745,6 +759,8 @@ class Simulation:
             assert source.connection is not None
             return self._over_connection(client, source, source.connection, asked)
         left, waited_s = list(addresses), 0.0
+        if not left:
+            return BLOCKED
         while True:
             address = left.pop(int(self.chance.random() * len(left)))
             outcome, connected, wait_s = self._connect(client, asked, source, address, waited_s)

@@ -39,7 +39,10 @@ def roomy(plan: Plan, drill: Drill) -> tuple[Plan, dict[str, list[str]]]:
     ]
     instances = [*plan.instances, *(one for some in places.values() for one in some)]
     names = {fleet: [one.name for one in some] for fleet, some in places.items()}
-    return plan.model_copy(update={"instances": instances, "target_groups": groups}), names
+    made = plan.model_copy(update={"instances": instances, "target_groups": groups})
+    # All machines were listed before there were any more.
+    vars(made).pop("machines", None)
+    return made, names
 
 
 def _places(fleet: Fleet, room: int) -> Iterator[Instance]:
@@ -80,7 +83,7 @@ class Fleets:
     def scale(self, name: str, count: int) -> None:
         """A fleet is to have so many, by hand."""
         fleet = next(one for one in self._fleets if one.name == name)
-        here = [one for one in self._there(name) if one not in self.run.leaving]
+        here = [one for one in self._there(name) if one not in self.run.leaving and one not in self.run.removed]
         self._drain_newest(fleet, here, len(here) - count)
         self._launch(fleet, count - len(here))
 
@@ -160,12 +163,7 @@ class Fleets:
             self.env.process(self._end(machine))
 
     def _end(self, machine: str) -> Iterator[simpy.Event]:
-        drains = [
-            group.drain_s
-            for group in self.run.plan.target_groups
-            if machine in [one.name for one, _, _ in self.run.world.members(group)]
-        ]
-        yield self.env.timeout(max(drains, default=0.0))
+        yield self.env.timeout(self.run.drain_s(machine))
         self.absent.add(machine)
-        del self.run.leaving[machine]
+        self.run.leaving.pop(machine, None)
         self.run.happen(Step(at_s=0, fail=Part(instance=machine)))

@@ -1,5 +1,7 @@
 """What is done by hand in a drill: scaling, terminating, expiring, changed records, and restarts batch by batch."""
 
+import itertools
+import math
 from pathlib import Path
 
 import pytest
@@ -12,6 +14,7 @@ from northgate.engine.reports.drill import drill_answer
 from northgate.engine.reports.words import message
 from northgate.engine.trace.history import History
 from northgate.plan import read_plan
+from tests.engine.drill.test_traffic import layer_4
 from tests.engine.network.test_names import fronts_of, two_regions
 from tests.engine.processes.test_resolvers import watched
 from tests.engine.trace.test_law import agrees
@@ -68,6 +71,18 @@ def test_of_fewer_the_newest_drain_first_and_are_gone():
     assert sorted(used(run, 301)) == [f"tiles-{n}" for n in range(1, 6)]
     assert told(run, "scaled")[1][1].startswith("tiles is to have 5, has 8: drains ")
     assert run.readings.failed == 0
+
+
+@pytest.mark.parametrize("count", [1, 3])
+def test_of_fewer_the_others_are_gone_though_nobody_is_ever_launched(count):
+    """A fleet without an autoscaler is to have fewer than it has in a single zone, and more are never wanted."""
+    data = changed(plan_data(), "/target_groups/0/drain_s", 10)
+    run = drill_of(data, [{"at_s": 60, "scale": {"fleet": "tiles", "count": count}}], lasts_s=200)
+    left = [f"tiles-{n}" for n in range(1, count + 1)]
+    assert used(run, 61) == used(run, 199) == dict.fromkeys(left, 600 / count / 1000)
+    gone = ", ".join(f"tiles-{n}" for n in range(6, count, -1))
+    assert told(run, "scaled") == [(60, f"tiles is to have {count}, has 6: drains {gone}")]
+    assert run.flow_at(199).state.exists.sum() == count
 
 
 def test_who_is_terminated_is_silent_until_noticed_and_cannot_come_back():
@@ -174,6 +189,18 @@ def test_a_record_without_any_answer_leads_nowhere(steps, choose):
         assert all(one.to.startswith("balancer:") for one in ribbons(flow) if one.source == f"name:{NAME}")
 
 
+@pytest.mark.parametrize("at_s", [22.0, 22.13])
+def test_who_is_connected_stays_so_for_as_long_as_connections_last(at_s):
+    """Once nobody holds the old answer, 60 s later, nobody connects, and connections of 20 s on the mean end one by
+    one, to whatever second that comes by rounding."""
+    data = layer_4()
+    data["clients"][0]["connection_s"] = 20
+    run = drill_of(data, [changing(at_s)], lasts_s=200)
+    served = [run.flow_at(at_s + 60 + second).served for second in (5, 25, 45)]
+    assert served[1:] == pytest.approx([served[0] / math.e, served[0] / math.e**2], rel=1e-5)
+    assert served[0] > 60
+
+
 def test_a_record_without_any_answer_has_its_last_resort():
     data = two_regions(ttl_s=0, choose="order")
     data["names"][0] |= {"answers": [{"balancer": "front"}], "when_none_healthy": {"balancer": "shore-front"}}
@@ -221,6 +248,26 @@ def test_a_roll_that_waits_for_nothing_overlaps_and_may_leave_nobody():
     second = [event.at_s for event in run.events if event.kind == "roll"][1]
     assert second == pytest.approx(100)
     assert run.readings.failed_by_cause["none_healthy"] > 0
+
+
+@pytest.mark.parametrize("scale", [None, {"min": 6, "max": 6, "target_utilisation": 1, "warmup_s": 400}])
+def test_who_is_back_from_being_restarted_does_not_warm_up_again(scale):
+    """Restarted soon after the drill has begun, each serves as soon as two passes are known, not after 400 s."""
+    data = changed(changed(plan_data(), "/target_groups/0/drain_s", 0), "/fleets/0/scale", scale)
+    run = drill_of(data, [roll() | {"at_s": 10}], lasts_s=900)
+    batches = [event.at_s for event in run.events if event.kind in ("roll", "rolled")]
+    assert [later - sooner <= 40 + 20.1 for sooner, later in itertools.pairwise(batches)] == [True] * 3
+    assert run.readings.failed == 0
+
+
+def test_a_roll_goes_on_past_who_is_terminated():
+    """Neither waited for where it is terminated while it is restarted, nor restarted afterwards."""
+    remove = [{"at_s": at_s, "remove": {"instance": name}} for at_s, name in ((70, "tiles-1"), (80, "tiles-4"))]
+    data = changed(plan_data(), "/target_groups/0/drain_s", 0)
+    run = drill_of(data, [roll(), *remove], lasts_s=900)
+    batches = [event.about for event in run.events if event.kind == "roll"]
+    assert batches == [("tiles-1", "tiles-2"), ("tiles-3", "tiles-5"), ("tiles-6",)]
+    assert sorted(used(run, 899)) == ["tiles-2", "tiles-3", "tiles-5", "tiles-6"]
 
 
 def test_a_roll_stops_where_a_batch_does_not_come_back():

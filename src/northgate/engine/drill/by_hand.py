@@ -27,6 +27,11 @@ def with_room(network: Network, drill: Drill) -> Network:
     return roomy(network, most, answers, frozenset(_emptied(network, drill)))
 
 
+def scaled_in(drill: Drill) -> set[str]:
+    """The fleets that are scaled by hand in a drill."""
+    return {step.scale.fleet for step in drill.steps if step.scale}
+
+
 def _emptied(network: Network, drill: Drill) -> Iterator[str]:
     """The names that have no answer left after some step of a drill."""
     left = {entry.name: len(entry.answers) for entry in network.plan.names}
@@ -150,13 +155,24 @@ class Rolls:
         self.world, self.drains, self.targets, self.scaling = world, drains, targets, scaling
         self.network = world.network
         self._rolling: list[Rolling] = []
+        self._ended = np.zeros(len(self.network.machines.names), dtype=bool)
+
+    def end(self, machine: int) -> None:
+        """A machine is terminated: it is not restarted."""
+        self._ended[machine] = True
+
+    @property
+    def _there(self) -> Bools:
+        """Per machine whether it can be restarted."""
+        return self.network.machines.real & self.world.exists & ~self._ended
 
     def begin(self, roll: Roll) -> None:
         """All instances of a group are to be restarted from now on."""
         members, plan = self.network.members, self.network.plan
         group = [one.name for one in plan.target_groups].index(roll.group)
         mine = dict.fromkeys(members.machine[members.group == group].tolist())
-        here = [one for one in mine if self.network.machines.real[one] and self.world.exists[one]]
+        # Who has been launched comes after those that were there at first, however the group names them.
+        here = sorted((one for one in mine if self._there[one]), key=lambda one: bool(self.network.machines.spare[one]))
         self._rolling.append(Rolling(roll, here))
 
     def next_s(self, now: float) -> float:  # noqa: ARG002
@@ -189,7 +205,7 @@ class Rolls:
         group = [each.name for each in network.plan.target_groups].index(one.roll.group)
         pairs = np.isin(network.pairs.machine, one.batch.machines) & (network.pairs.group == group)
         # Who is taken away meanwhile is not waited for.
-        pairs &= ~self.world.truth.front_dead[network.pairs.front] & self.world.exists[network.pairs.machine]
+        pairs &= ~self.world.truth.front_dead[network.pairs.front] & self._there[network.pairs.machine]
         pairs &= ~self.drains.leaving[network.pairs.machine]
         return one.roll.wait_for == "restarted" or bool(self.targets.in_use[pairs].all())
 
@@ -197,7 +213,7 @@ class Rolls:
         batch, network = one.batch, self.network
         if batch is None:
             # Who leaves, or has gone, needs no restart.
-            here = [each for each in one.to_come if self.world.exists[each] and not self.drains.leaving[each]]
+            here = [each for each in one.to_come if self._there[each] and not self.drains.leaving[each]]
             mine, one.to_come = here[: one.roll.batch], here[one.roll.batch :]
             if not mine:
                 return

@@ -15,7 +15,7 @@ from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, t
 from northgate.engine.drill.ahead.found import Found
 from northgate.engine.drill.ahead.look_ahead import LookAhead
 from northgate.engine.drill.blind import BlindTimes
-from northgate.engine.drill.by_hand import Newcomers, Records, Rolls, Way, first_given, with_room
+from northgate.engine.drill.by_hand import Newcomers, Records, Rolls, Way, first_given, scaled_in, with_room
 from northgate.engine.drill.drawing import on_the_stairs, on_the_way, stays
 from northgate.engine.drill.journal import Journal
 from northgate.engine.drill.readings import Totals, readings_of
@@ -88,8 +88,8 @@ class Run:
     ) -> None:  # fmt: skip
         """`change_s`: the second at which truth first changes, where the drill does not say it yet."""
         self.network, self.drill, self.now = network, drill, 0.0
-        self.solver = Solver(network)
-        self.world, self.demand, self.holdings = World(network), Demand(network), Holdings(network)
+        self.solver, scaled = Solver(network), scaled_in(drill)
+        self.world, self.demand, self.holdings = World(network, scaled), Demand(network), Holdings(network)
         self.drains, self.warmup, self.keyed = Drains(network, self.holdings), Warmup(network), Keyed(self.holdings)
         self.backlogs, self.fronts = Backlogs(self.world), Fronts(self.world, self.holdings)
         self.target_checks, self.name_checks = TargetChecks(self.world), NameChecks(network)
@@ -101,7 +101,7 @@ class Run:
         self.targets = Targets(self.world, self.drains, self.holdings, self.warmup, found, phases, change_s)
         asked = self.name_checks.findings(self.flow)
         self.names = Names(self.name_checks, healthy, self.given, asked, phases, change_s)
-        self.scaling = Autoscaling(self.world, self.targets, self.drains)
+        self.scaling = Autoscaling(self.world, self.targets, self.drains, scaled)
         self.newcomers = Newcomers(self.targets, newcomers, drill)
         if newcomers:
             self.flow = flow_with(self, self.targets.in_use, healthy)

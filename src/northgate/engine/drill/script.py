@@ -122,8 +122,10 @@ class Script:
             world.restore(step.restore)
             return Entry("restore", (step.restore.words,))
         if step.remove:
+            machine = network.machines.index(step.remove.instance)
             world.fail(Part(instance=step.remove.instance))
-            self.hands.scaling.end(network.machines.index(step.remove.instance))
+            self.hands.scaling.end(machine)
+            self.hands.rolls.end(machine)
             return Entry("remove", (step.remove.instance,))
         if step.expire:
             world.expire(step.expire.certificate)

@@ -8,7 +8,7 @@ decision. By hand a fleet gets as many as are wanted at once, the newest drainin
 """
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -59,7 +59,7 @@ class Autoscaler:
         self.next_s = self.scale.every_s if fleet.scale else NEVER
         # Given up, or terminated: nobody is launched in their very place.
         self._ended = np.zeros(len(self.machines), dtype=bool)
-        self._proven = self.since < 0
+        self._proven, self._restarted = self.since < 0, np.zeros(len(self.machines), dtype=bool)
         self._worked = np.zeros(len(self.machines))
         self._seen_s = 0.0
 
@@ -85,9 +85,7 @@ class Autoscaler:
     def restarted(self, machine: int) -> None:
         """A machine is back from being restarted: it is not lost, but has to be proven again."""
         mine = self.machines == machine
-        self._proven[mine] = False
-        # Still older than any that has been launched.
-        self.since[mine] = np.maximum(self.since[mine], 0.0)
+        self._proven[mine], self._restarted[mine] = False, True
 
     def scale_to(self, now: float, count: int, leaving: Bools, living: Bools) -> Decision:
         """What is launched, or drained, for the fleet to have so many."""
@@ -119,9 +117,9 @@ class Autoscaler:
         return Decision(self.fleet.name, count, load, wanted, launches, drains)
 
     def _not_proven(self, used: Bools) -> Bools:
-        """Those that have been launched and never been in use yet."""
+        """Those that have been launched, or restarted, and have not been in use since."""
         self._proven |= used
-        return ~self._proven & (self.since >= 0)
+        return ~self._proven & ((self.since >= 0) | self._restarted)
 
     def _launch(self, now: float, count: int, living: Bools) -> Ints:
         zones = self.network.machines.zone[self.machines]
@@ -165,7 +163,13 @@ class Autoscaler:
 
     def stands(self, now: float) -> Iterator[Bools | Floats | Ints]:
         """All that decisions to come depend on: who is there, in the order in which they came; seconds are from now."""
-        yield from (self._ended, self._proven, np.unique(self.since, return_inverse=True)[1], self.since < 0)
+        yield from (
+            self._ended,
+            self._proven,
+            self._restarted,
+            np.unique(self.since, return_inverse=True)[1],
+            self.since < 0,
+        )
         yield from (np.maximum(self.since + self.scale.warmup_s - now, 0.0), self.gone_at - now)
         yield np.array([*self._worked, self._seen_s, self.next_s - now])
 
@@ -177,14 +181,13 @@ class Autoscaler:
 
 
 class Autoscaling:
-    """The autoscalers of a network, in plan order: machines are launched, begin to serve, drain and go."""
+    """The autoscalers of a network, in plan order: machines are launched, begin to serve, drain and go. `by_hand`: the
+    fleets that are scaled by hand."""
 
-    def __init__(self, world: World, targets: Targets, drains: Drains) -> None:
+    def __init__(self, world: World, targets: Targets, drains: Drains, by_hand: Collection[str] = ()) -> None:
         self.world, self.targets, self.drains, self.network = world, targets, drains, world.network
         fleets = self.network.plan.fleets
-        names = self.network.machines.names
-        spare = {names[one].rpartition("-")[0] for one in where_true(self.network.machines.spare)}
-        self.scalers = [Autoscaler(self.network, fleet) for fleet in fleets if fleet.scale or fleet.name in spare]
+        self.scalers = [Autoscaler(self.network, fleet) for fleet in fleets if fleet.scale or fleet.name in by_hand]
         self._by_hand: list[tuple[str, int]] = []
         # Until when launches fail, and which zones lived at the last look.
         self._no_room_s: dict[str, float] = {}

@@ -1,7 +1,7 @@
 """What is so, whoever believes what: faults, what exists, and the truth that follows; and how much clients ask for."""
 
 from bisect import bisect_right
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 
 import numpy as np
 from msgspec.structs import replace
@@ -16,17 +16,17 @@ from northgate.plan.models.faults import Part
 class World:
     """The faults in force, the machines that exist, the truth under them, and what requests and probes meet.
 
-    `exists` and `starting` change where there are autoscalers (`scaled`): which machines are there, and which of them
-    do not serve yet.
+    `exists` and `starting` change where there are autoscalers, or fleets that are scaled `by_hand` (`scaled`): which
+    machines are there, and which of them do not serve yet.
     """
 
-    def __init__(self, network: Network) -> None:
+    def __init__(self, network: Network, by_hand: Collection[str] = ()) -> None:
         self.network, self.paths = network, Paths.of(network)
         self.faults: list[Part] = []
         self.expired: frozenset[str] = frozenset()
         # Per pair: whether its target is registered yet (None: all are).
         self.registered: Bools | None = None
-        self.scaled = bool(network.machines.spare.any()) or any(fleet.scale for fleet in network.plan.fleets)
+        self.scaled = bool(by_hand) or any(fleet.scale for fleet in network.plan.fleets)
         self.exists: Bools = ~network.machines.spare
         self.starting: Ints = np.zeros(0, dtype=np.int64)
         self.stale = False

@@ -203,7 +203,8 @@ class Anew:
             holder = self._holder(kind)
             if holder >= 0 and not self.resolvers.steady(holder):
                 versions = self._versions(holder, now)
-                if any(not one.newest for one in versions.values()):
+                # When the last old answer is let go, rounding may leave next to nobody who holds it.
+                if any(not one.newest and one.share > FEW for one in versions.values()):
                     known[kind] = versions
         begun = [kind for kind, some in known.items() if not any(one.newest for one in some.values())]
         flow = self._with_newest(flow, begun)
