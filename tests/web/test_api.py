@@ -5,11 +5,12 @@ from threading import Event
 
 import pytest
 
+from northgate.engine.formulas import METHODS
 from northgate.plan import plan_from_text, read_plan
 from northgate.web.computing import Computer
 from northgate.web.waiting.leaving import Abandoned
 from tests.plan.test_reading import EXAMPLE
-from tests.support.plans import plan_data
+from tests.support.plans import changed, fail, plan_data
 
 TEXT = EXAMPLE.read_text()
 DRILL = "/api/plans/beckwater/drills/lose-fells-2"
@@ -173,6 +174,17 @@ def test_work_stops_once_all_who_asked_for_it_have_left(repository, client):
         computer._found("what", answer, leave)
     assert len(asked) == 4, "it went on after its only asker had left"
     assert computer._found("what", answer, Event()) == "answered", "what was abandoned can be asked again"
+
+
+@pytest.mark.parametrize("method", METHODS)
+def test_a_request_is_traced_in_a_drill_however_targets_are_chosen(client, method):
+    """What a drill has come to is sent to the process that traces."""
+    data = changed(plan_data(), "/target_groups/0/balance", method)
+    data["drills"] = [{"name": "d", "lasts_s": 100, "steps": [fail(20, zone="fells-1")]}]
+    key = client.post("/api/plans", json=data).json()["key"]
+    asked = {"client": "walkers", "url": data["clients"][0]["calls"][0]["url"], "drill": "d", "at_s": 90}
+    answer = client.post(f"/api/plans/{key}/trace", json=asked)
+    assert (answer.status_code, answer.json()["outcome"]["status"]) == (200, 200)
 
 
 def test_a_request_is_traced_now_and_in_a_drill(client):

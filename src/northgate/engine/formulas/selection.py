@@ -186,15 +186,19 @@ def _keep_even(speed: Floats1, busy: Ints1, before: int, count: int, share: Floa
         start = end
 
 
-# By the word in a plan (`TargetGroup.balance`).
+def _by_connections(one: Candidates) -> Floats:
+    return least_connections(one.weight, one.hold_s, one.refuses, one.rps)
+
+
+def _by_two_choices(one: Candidates) -> Floats:
+    return two_choices(one.weight, one.hold_s, one.refuses, one.silent)
+
+
+# By the word in a plan (`TargetGroup.balance`). What they call has a name, as flows are sent to other processes.
 METHODS: dict[str, Method] = {
     "round-robin": Method("round robin"),
-    "least-connections": Method(
-        "least connections", shares=lambda one: least_connections(one.weight, one.hold_s, one.refuses, one.rps)
-    ),
-    "two-choices": Method(
-        "two choices", shares=lambda one: two_choices(one.weight, one.hold_s, one.refuses, one.silent)
-    ),
+    "least-connections": Method("least connections", shares=_by_connections),
+    "two-choices": Method("two choices", shares=_by_two_choices),
     "source-hash": Method("source hash", sticky_by_key=True),
     "flow-hash": Method("flow hash", by_flow=True),
 }
