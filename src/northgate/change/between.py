@@ -116,7 +116,7 @@ class Between:
             if more:
                 wide = [known.get(mark(entry), entry) for entry in other[key]]
                 edits = self._change(field, name, {key: _with_left(field, wide, one[key])}, brings=_within(field, more))
-                yield ChangeStep(_more(field, name, more), edits)
+                yield ChangeStep(_words(field, name, more, come=True), edits)
 
     def _narrower(self, field: str) -> Iterator[ChangeStep]:
         """Entries that go, once nobody uses them."""
@@ -126,7 +126,7 @@ class Between:
             less = [entry for entry in one[key] if mark(entry) not in stays]
             if less:
                 edits = self._change(field, name, {key: other[key]}, takes=_within(field, less))
-                yield ChangeStep(_less(field, name, less), edits)
+                yield ChangeStep(_words(field, name, less, come=False), edits)
 
     def _set(self, field: str) -> Iterator[ChangeStep]:
         """What changes in place of what stays; entries that go, go later."""
@@ -256,25 +256,15 @@ def _all_within(field: str, one: Data) -> tuple[str, ...]:
     return _within(field, one[ENTRIES[field][0]]) if field in ENTRIES else ()
 
 
-def _more(field: str, name: str, entries: Sequence[Any]) -> str:
-    """That entries come, in words."""
-    within = ", ".join(_within(field, entries))
+def _words(field: str, name: str, entries: Sequence[Any], *, come: bool) -> str:
+    """That entries come, or go, in words."""
+    within, targets = ", ".join(_within(field, entries)), _targets(entries) if field == "target_groups" else ""
     return {
-        "regions": f"use {_counted('zone', entries)} {within} of region {name}",
-        "networks": f"build {_counted('subnet', entries)} {within} in network {name}",
-        "firewalls": f"allow {len(entries)} more in firewall {name}",
-        "target_groups": f"register {_targets(entries)} in {name}",
-    }[field]
-
-
-def _less(field: str, name: str, entries: Sequence[Any]) -> str:
-    """That entries go, in words."""
-    within = ", ".join(_within(field, entries))
-    return {
-        "regions": f"leave {_counted('zone', entries)} {within} of region {name}",
-        "networks": f"remove {_counted('subnet', entries)} {within} from network {name}",
-        "firewalls": f"allow {len(entries)} less in firewall {name}",
-        "target_groups": f"take {_targets(entries)} out of {name}",
+        "regions": f"{'use' if come else 'leave'} {_counted('zone', entries)} {within} of region {name}",
+        "networks": f"{'build' if come else 'remove'} {_counted('subnet', entries)} {within} "
+        f"{'in' if come else 'from'} network {name}",
+        "firewalls": f"allow {len(entries)} {'more' if come else 'less'} in firewall {name}",
+        "target_groups": f"register {targets} in {name}" if come else f"take {targets} out of {name}",
     }[field]
 
 
@@ -282,13 +272,10 @@ def _counted(word: str, some: Sequence[Any]) -> str:
     return word if len(some) == 1 else f"{word}s"
 
 
-def _targets(some: Sequence[Any]) -> str:
-    made = []
-    for target in some:
-        if isinstance(target, dict):
-            called = {key: value for key, value in sorted(target.items()) if key not in ("port", "weight") and value}
-            made.append(str(next(iter(called.values()))))
-    return ", ".join(made)
+def _targets(some: Sequence[Data]) -> str:
+    """What targets are, in words."""
+    ends = ({key: value for key, value in sorted(one.items()) if key not in ("port", "weight")} for one in some)
+    return ", ".join(str(next(value for value in end.values() if value)) for end in ends)
 
 
 def _brought(old: Sequence[Data], new: Sequence[Data]) -> list[str]:
