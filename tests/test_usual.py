@@ -6,11 +6,13 @@ import pytest
 
 from northgate.change import offered, usual
 from northgate.engine.base import CannotRun
+from northgate.engine.network import check_runnable
 from northgate.engine.reports import board_state
 from northgate.plan import Plan, plan_from_data
 from northgate.plan.editing import patched
 from tests.cli.test_cli import northgate, write
 from tests.review.plans import but, whole
+from tests.simulation.random_plans import random_plan
 from tests.support.plans import drill_of, plan_data
 from tests.test_change import RPS
 from tests.ui.demo import DEMO
@@ -41,6 +43,15 @@ def test_what_fits_the_plan_is_offered():
     assert [one.code for one in offered(plan_from_data(plan_data()))] == ["roll", "empty", "port", "layer"]
     assert [one.code for one in offered(plan_from_data(two_groups()))] == ["share", "roll", "empty", "port", "layer"]
     assert offered(plan_from_data({"northgate": 1, "name": "empty"})) == []
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_what_is_offered_can_be_made_as_it_is_offered(seed):
+    plan = plan_from_data(random_plan(seed))
+    for one in offered(plan):
+        answer = usual(plan, one.code, {}).answer
+        check_runnable(patched(plan, answer.patch))
+        assert all(step.failed >= 0 for step in answer.rehearsal.steps)
 
 
 def test_a_share_moves_in_parts_after_proof():

@@ -23,7 +23,8 @@ def share_asks(plan: Plan) -> list[Ask]:
     groups = [one.name for one in plan.target_groups]
     if not pooled or len(groups) < 2:
         return []
-    return [choice("from", "from", pooled), choice("to", "to", groups, first=1)]
+    other = next(at for at, group in enumerate(groups) if group != pooled[0])
+    return [choice("from", "from", pooled), choice("to", "to", groups, first=other)]
 
 
 def share(plan: Plan, given: Given) -> ByPlan:
