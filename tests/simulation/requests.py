@@ -369,6 +369,7 @@ class Simulation:
             for machine in batch:
                 self._break(Step(at_s=0, restore=Part(instance=machine)))
                 self.leaving.pop(machine, None)
+                self.fleets.restarted(machine)
             self.look_again()
             while roll.wait_for == "in_use" and not self._all_in_use(roll.group, batch):
                 yield self.env.timeout(0.05)

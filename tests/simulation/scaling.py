@@ -83,7 +83,7 @@ class Fleets:
     def scale(self, name: str, count: int) -> None:
         """A fleet is to have so many, by hand."""
         fleet = next(one for one in self._fleets if one.name == name)
-        here = [one for one in self._there(name) if one not in self.run.leaving and one not in self.run.removed]
+        here = [one for one in self._there(name) if one not in self.run.leaving]
         self._drain_newest(fleet, here, len(here) - count)
         self._launch(fleet, count - len(here))
 
@@ -91,8 +91,12 @@ class Fleets:
         """Whether nobody may be sent there: it is not there, or warms up."""
         return machine.name in self.absent or machine.name in self.warming
 
+    def restarted(self, machine: str) -> None:
+        """A machine is back: whether it is lost is not known before it has been in use again."""
+        self._proven.discard(machine)
+
     def _there(self, fleet: str) -> list[str]:
-        return [one for one in self._places[fleet] if one not in self.absent]
+        return [one for one in self._places[fleet] if one not in self.absent and one not in self.run.removed]
 
     def _decide_on(self, fleet: Fleet, scale: Scale) -> Iterator[simpy.Event]:
         run = self.run
