@@ -272,6 +272,20 @@ def test_a_region_is_added_and_nobody_notices():
     assert words[-1] == "remove region coast"
 
 
+@pytest.mark.parametrize("kind", ["shared", "per-zone", "floating"])
+def test_a_zone_more_of_a_balancer_joins_its_address_when_it_has_proven_a_target(kind):
+    """Two passes are known after 10 to 20 s; it joins 5 s later, and where each front has an address, all know it after
+    the TTL of 60 s. All at once it does the same."""
+    after = changed(plan_data(), "/balancers/0/address_kind", kind)
+    zones = dict(list(after["balancers"][0]["zones"].items())[:2])
+    answer = between(changed(after, "/balancers/0/zones", zones), after)
+    (step,) = answer.steps
+    assert (step.words, step.failed) == ("change balancer front: zones", pytest.approx(0, abs=1e-6))
+    later_s = {"shared": 5, "per-zone": 65, "floating": 0}[kind]
+    assert 10 + later_s <= step.waits_s <= 20 + later_s
+    assert answer.at_once["failed"] == pytest.approx(0, abs=1e-6)
+
+
 def test_what_fails_all_the_time_fails_in_a_step_for_as_long_as_it_is_waited():
     """One call in four asks a name without answers; the first step takes no time."""
     data = plan_data()

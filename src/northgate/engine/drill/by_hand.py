@@ -107,6 +107,17 @@ def ways_of(network: Network) -> list[Way]:
     ]
 
 
+def new_fronts(network: Network, ways: frozenset[Way]) -> Bools:
+    """Per front whether it is new to a balancer that has others: only such ways lead on from it."""
+    fronts, count = network.pairs.front, len(network.fronts.zone)
+    if not ways:
+        return np.zeros(count, dtype=bool)
+    known = np.array([way not in ways for way in ways_of(network)], dtype=bool)
+    old, every = (np.bincount(fronts[some], minlength=count) > 0 for some in (known, slice(None)))
+    has_old = np.bincount(network.fronts.balancer[old], minlength=len(network.plan.balancers)) > 0
+    return np.asarray(every & ~old & has_old[network.fronts.balancer])
+
+
 class Newcomers:
     """Ways that there are from a drill's first step on: their targets are registered then, and have to be proven."""
 

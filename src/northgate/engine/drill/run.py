@@ -15,7 +15,7 @@ from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, t
 from northgate.engine.drill.ahead.found import Found
 from northgate.engine.drill.ahead.look_ahead import LookAhead
 from northgate.engine.drill.blind import BlindTimes
-from northgate.engine.drill.by_hand import Newcomers, Records, Rolls, Way, first_given, scaled_in, with_room
+from northgate.engine.drill.by_hand import Newcomers, Records, Rolls, Way, first_given, new_fronts, scaled_in, with_room
 from northgate.engine.drill.drawing import on_the_stairs, on_the_way, stays
 from northgate.engine.drill.journal import Journal
 from northgate.engine.drill.readings import Totals, readings_of
@@ -91,9 +91,9 @@ class Run:
         self.solver, scaled = Solver(network), scaled_in(drill)
         self.world, self.demand, self.holdings = World(network, scaled), Demand(network), Holdings(network)
         self.drains, self.warmup, self.keyed = Drains(network, self.holdings), Warmup(network), Keyed(self.holdings)
-        self.backlogs, self.fronts = Backlogs(self.world), Fronts(self.world, self.holdings)
+        self.fronts = Fronts(self.world, self.holdings, new_fronts(network, newcomers))
         self.target_checks, self.name_checks = TargetChecks(self.world), NameChecks(network)
-        self.given = first_given(network, drill)
+        self.backlogs, self.given = Backlogs(self.world), first_given(network, drill)
         self.begins: tuple[Attempts | None, Floats | None] = (None, None)
         self.flow, healthy = self._settle()
         change_s, phases = first_change_s(drill) if change_s is None else change_s, drill.phases

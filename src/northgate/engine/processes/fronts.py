@@ -20,7 +20,7 @@ from northgate.engine.processes.world import World
 class Addresses:
     """Per front: whether its address leads to it, and the second at which that changes."""
 
-    def __init__(self, network: Network, front_dead: Bools) -> None:
+    def __init__(self, network: Network, front_dead: Bools, new: Bools | bool = False) -> None:
         self._failover_s: Floats = network.fronts.failover_s
         self.floating = tuple(
             Floating(where_true(network.fronts.balancer == index), returns=balancer.returns)
@@ -28,7 +28,7 @@ class Addresses:
             if balancer.address_kind == "floating"
         )
         self._floats = np.zeros(len(front_dead), dtype=bool)
-        self.present, self._dead = ~front_dead, front_dead
+        self.present, self._dead = ~(front_dead | new), front_dead
         self._change_s = np.full(len(front_dead), NEVER)
         for one in self.floating:
             self._floats[one.fronts] = True
@@ -93,12 +93,13 @@ class Floating(Struct, frozen=True):
 
 
 class Fronts:
-    """The fronts in their addresses; those that withdraw without usable targets leave like dead ones."""
+    """The fronts in their addresses; those that withdraw without usable targets leave like dead ones, and those that
+    are `new` to their balancer join as they do once they have one."""
 
-    def __init__(self, world: World, holdings: Holdings) -> None:
-        self.network, self.world, self.holdings = world.network, world, holdings
-        self.addresses = Addresses(self.network, world.truth.front_dead)
-        self._empty = np.zeros(len(self.network.fronts.zone), dtype=bool)
+    def __init__(self, world: World, holdings: Holdings, new: Bools) -> None:
+        self.network, self.world, self.holdings, self.new = world.network, world, holdings, new
+        self.addresses = Addresses(self.network, world.truth.front_dead, self.new)
+        self._empty = self.new
 
     @property
     def present(self) -> Bools:
@@ -143,8 +144,8 @@ class Withdrawals:
         self.network, self.fronts, self.targets = fronts.network, fronts, targets
         withdraws = self.network.balancers.withdraws[self.network.fronts.balancer]
         has_groups = np.isin(np.arange(len(self.network.fronts.zone)), self.network.cells.front)
-        # The fronts that leave when they have no target.
-        self._would: Bools = withdraws & has_groups
+        # The fronts that leave when they have no target; and those that have not had one yet.
+        self._would, self._new = withdraws & has_groups, fronts.new
 
     def next_s(self, now: float) -> float:  # noqa: ARG002
         """Follows verdicts and drains only."""
@@ -152,11 +153,12 @@ class Withdrawals:
 
     def take(self, now: float) -> Iterator[Entry]:
         """Looks whether fronts have usable targets."""
-        if self._would.any() and self.fronts.now_empty(self._empty_fronts(), now):
+        if (self._would | self._new).any() and self.fronts.now_empty(self._empty_fronts(), now):
             yield from self.fronts.take(now)
 
     def _empty_fronts(self) -> Bools:
         network, count = self.network, len(self.network.fronts.zone)
         usable = self.targets.in_use & (network.pairs.weight > 0)
         any_left = total_by(network.pairs.front, usable, count) > 0
-        return np.asarray(self._would & ~any_left)
+        self._new = self._new & ~any_left
+        return np.asarray((self._would | self._new) & ~any_left)
