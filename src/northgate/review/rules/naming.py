@@ -1,6 +1,6 @@
 """Names: what they answer, who watches that, and for how long old answers are held."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from northgate.engine.formulas import down_bounds
 from northgate.engine.matching import request_for
@@ -26,30 +26,41 @@ def name_without_answers(context: Context) -> Iterator[Found]:
 @finding("answers-never-withdrawn", "risks")
 def answers_never_withdrawn(context: Context) -> Iterator[Found]:
     """A name has several answers and no probe: one that is dead goes on being answered."""
-    for index, name in enumerate(context.plan.names):
-        if name.probe is None and len(name.answers) > 1 and name.choose != "all":
-            probe, patch = _watched(context, index)
-            yield Found(
-                place("names", index, "probe"), name.name,
-                f"{name.name} has {len(name.answers)} answers and no probe: a dead one is never withdrawn",
-                f"watch them by probe {probe}" if probe else "watch them by a probe that asks a port of its own",
-                tuple(patch),
-            )  # fmt: skip
+    names = context.plan.names
+    unwatched = [
+        at for at, name in enumerate(names) if not name.probe and len(name.answers) > 1 and name.choose != "all"
+    ]
+    probes = _passing(context, unwatched)
+    for index in unwatched:
+        name, probe = names[index], probes.get(index)
+        yield Found(
+            place("names", index, "probe"), name.name,
+            f"{name.name} has {len(name.answers)} answers and no probe: a dead one is never withdrawn",
+            f"watch them by probe {probe}" if probe else "watch them by a probe that asks a port of its own",
+            tuple(_watching(context, index, probe)) if probe else (),
+        )  # fmt: skip
 
 
-def _watched(context: Context, index: int) -> tuple[str | None, Patch]:
-    """The first probe of the plan that passes at all answers of a name while nothing has failed, and the edit by which
-    it watches them; no probe where none does."""
+def _passing(context: Context, names: Sequence[int]) -> dict[int, str]:
+    """The first probe of the plan that passes at all answers of each of these names while nothing has failed, where one
+    does: all names are tried at once, probe by probe."""
+    found = dict[int, str]()
+    for probe in [one.name for one in context.plan.probes if one.port != "same"] if context.plan.areas else []:
+        left = [index for index in names if index not in found]
+        if not left:
+            break
+        flow = context.flow_after([each for index in left for each in _watching(context, index, probe)])
+        found |= {index: probe for index in left if flow and flow.state.healthy[index].all()}
+    return found
+
+
+def _watching(context: Context, index: int, probe: str) -> Patch:
+    """The edit by which a probe watches a name, from everywhere."""
     areas = [area.name for area in context.plan.areas]
-    for probe in [one.name for one in context.plan.probes if one.port != "same"] if areas else []:
-        patch: Patch = [
-            {"op": "add", "path": place("names", index, "probe"), "value": probe},
-            {"op": "add", "path": place("names", index, "probed_from"), "value": areas},
-        ]
-        flow = context.flow_after(patch)
-        if flow and flow.state.healthy[index].all():
-            return probe, patch
-    return None, []
+    return [
+        {"op": "add", "path": place("names", index, "probe"), "value": probe},
+        {"op": "add", "path": place("names", index, "probed_from"), "value": areas},
+    ]
 
 
 @finding("name-slow", "risks")
