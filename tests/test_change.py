@@ -218,6 +218,13 @@ def test_what_is_only_called_otherwise_is_no_step():
     assert goes_all_the_way(DEMO, plan) == []
 
 
+def test_what_is_called_otherwise_is_known_beside_what_is_removed():
+    """Of two regions the first goes, and the second is called otherwise."""
+    plan = patched(DEMO, removal(DEMO, "region", "fells"))
+    other = patched(plan, renaming(plan, "region", "coast", "shore"))
+    assert goes_all_the_way(DEMO, other) == goes_all_the_way(DEMO, plan)
+
+
 def test_everything_is_built_from_nothing_and_removed():
     """Networks peer, firewalls let balancers in, and targets pass on to balancers that are built after them."""
     nothing = plan_from_data({"northgate": 1, "name": "nothing"})

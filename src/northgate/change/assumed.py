@@ -33,7 +33,8 @@ def called_as(before: Plan, after: Plan) -> Plan:
         came = {name: mine for name, mine in new.items() if name not in old}
         for name in [one for one in old if one not in new]:
             known = max(came, key=lambda other: len(came[other] & old[name]), default=None)
-            if known is not None and came.pop(known) & old[name]:
+            if known is not None and came[known] & old[name]:
+                del came[known]
                 before = patched(before, renaming(before, kind, name, known))
     return before
 
@@ -111,7 +112,8 @@ def _asked_from(data: Data) -> set[str]:
     return asked | {area for name in names for answer in name["answers"] for area in answer["areas"]}
 
 
-def _host(call: Data) -> str:
+def host_of(call: Data) -> str:
+    """The host that a call asks."""
     return plain_host(urlsplit(call["url"]).hostname or "")
 
 
@@ -128,7 +130,7 @@ def _waiting(old: Data, new: Data) -> Iterator[tuple[Data, set[str]]]:
     """The clients that call names that are not there yet, and these."""
     coming = _new_hosts(old, new)
     for client in new["clients"]:
-        hosts = {_host(call) for call in client["calls"]} & coming
+        hosts = {host_of(call) for call in client["calls"]} & coming
         if hosts:
             yield client, hosts
 
@@ -137,7 +139,7 @@ def _first_clients(old: Data, new: Data) -> list[Data]:
     """The clients of the later plan, as far as the names are there that they call."""
     coming, made = _new_hosts(old, new), list[Data]()
     for client in new["clients"]:
-        stay = [call for call in client["calls"] if _host(call) not in coming]
+        stay = [call for call in client["calls"] if host_of(call) not in coming]
         part, whole = (sum(call["share"] for call in calls) for calls in (stay, client["calls"]))
         if part > 0:
             made.append(client | {"calls": stay, "rps": client["rps"] * part / whole})

@@ -12,12 +12,10 @@ Nor is it one that a region, a network, a subnet or an area is called otherwise.
 
 from collections.abc import Sequence
 from typing import Any
-from urllib.parse import urlsplit
 
-from northgate.change.assumed import called_as, with_assumed
+from northgate.change.assumed import called_as, host_of, with_assumed
 from northgate.change.between import BUILT, Between, without_later
 from northgate.change.edits import ChangeStep, Data, Edit
-from northgate.engine.matching import plain_host
 from northgate.plan import Plan
 from northgate.plan.difference import KINDS, difference
 from northgate.plan.editing import whole_data
@@ -62,7 +60,7 @@ def _words_in(value: Any) -> set[str]:
 def _refers(edit: Edit) -> set[str]:
     """All words in what an edit puts into the plan, and the hosts that clients call."""
     calls = edit.value["calls"] if edit.field == "clients" else []
-    return _words_in(edit.value) | {plain_host(urlsplit(call["url"]).hostname or "") for call in calls}
+    return _words_in(edit.value) | {host_of(call) for call in calls}
 
 
 def _with_needs(at: int, step: ChangeStep, every: Sequence[ChangeStep], old: Data) -> ChangeStep:

@@ -169,6 +169,7 @@ def test_an_answer_is_withdrawn_and_what_is_not_there_is_refused():
 
 EMPTIED = {
     "changed to nothing": [changing(60)],
+    "written in another order": [changing(60), changing(1, "front", "shore-front")],
     "withdrawn one by one": [{"at_s": 60 - after_s, "withdraw": {"name": NAME, "answer": 0}} for after_s in (40, 0)],
 }
 
@@ -199,6 +200,15 @@ def test_who_is_connected_stays_so_for_as_long_as_connections_last(at_s):
     served = [run.flow_at(at_s + 60 + second).served for second in (5, 25, 45)]
     assert served[1:] == pytest.approx([served[0] / math.e, served[0] / math.e**2], rel=1e-5)
     assert served[0] > 60
+
+
+def test_what_leads_outside_leads_there_though_the_record_may_be_emptied():
+    data = two_regions(ttl_s=0, choose="order")
+    data["names"][0]["answers"] = [{"address": "198.51.100.9"}]
+    run = drill_of(data, [changing(60)], lasts_s=100)
+    for second, rate in ((50, 800), (90, 0)):
+        led = [(one.to, one.rps) for one in ribbons(run.flow_at(second)) if one.source == f"name:{NAME}"]
+        assert led == ([("zone:outside", pytest.approx(rate))] if rate else [])
 
 
 def test_a_record_without_any_answer_has_its_last_resort():

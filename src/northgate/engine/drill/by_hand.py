@@ -24,7 +24,7 @@ def with_room(network: Network, drill: Drill) -> Network:
             most[step.scale.fleet] = max(most.get(step.scale.fleet, 0), step.scale.count)
         if step.change_answers:
             answers.setdefault(step.change_answers.name, []).extend(step.change_answers.answers)
-    return roomy(network, most, answers, frozenset(_emptied(network, drill)))
+    return roomy(network, most, answers, frozenset(_emptied(drill)))
 
 
 def scaled_in(drill: Drill) -> set[str]:
@@ -32,15 +32,13 @@ def scaled_in(drill: Drill) -> set[str]:
     return {step.scale.fleet for step in drill.steps if step.scale}
 
 
-def _emptied(network: Network, drill: Drill) -> Iterator[str]:
-    """The names that have no answer left after some step of a drill."""
-    left = {entry.name: len(entry.answers) for entry in network.plan.names}
+def _emptied(drill: Drill) -> Iterator[str]:
+    """The names that may have no answer left after some step of a drill, in whatever order its steps are written."""
     for step in drill.steps:
-        if step.change_answers:
-            left[step.change_answers.name] = len(step.change_answers.answers)
-        elif step.withdraw:
-            left[step.withdraw.name] -= 1
-        yield from (name for name, count in left.items() if count == 0)
+        if step.withdraw:
+            yield step.withdraw.name
+        elif step.change_answers and not step.change_answers.answers:
+            yield step.change_answers.name
 
 
 def _brought(network: Network, drill: Drill) -> tuple[dict[int, list[int]], dict[str, list[int]]]:

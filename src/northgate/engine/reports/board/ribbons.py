@@ -42,8 +42,9 @@ def _ways(network: Network) -> Ways:
             name = plan.names[asked].name if asked < names else "address"
             made.append((f"client:{plan.clients[one].name}", f"name:{name}", mine))
     for asked, balancer, mine in _groups_of(entries.name, entries.balancer):
-        nowhere = balancer < 0 and (entries.fixed_cause[mine] >= 0).all()
-        if asked < names and not nowhere:
+        # What leads nowhere leads to no part of the board.
+        mine = mine if balancer >= 0 else mine[entries.fixed_cause[mine] < 0]  # noqa: PLW2901
+        if asked < names and len(mine):
             leads = f"balancer:{plan.balancers[balancer].name}" if balancer >= 0 else f"zone:{outside_of(plan)}"
             made.append((f"name:{plan.names[asked].name}", leads, mine))
     fronts = [
