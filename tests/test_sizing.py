@@ -8,13 +8,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from northgate.engine.drill import Losing
+from northgate.engine.network import check_runnable
 from northgate.engine.reports.losses import alike, loss_row
 from northgate.plan import plan_from_data
 from northgate.plan.editing import whole_data
 from northgate.sizing import Asked, answer_one, sizing
 from tests.cli.test_cli import northgate, write
 from tests.support.exploring import examples
-from tests.support.plans import changed, network_of, plan_data
+from tests.support.plans import changed, fail, network_of, plan_data
 
 RPS = 600
 
@@ -103,6 +104,37 @@ def test_a_cascade_is_not_survived():
     rows = answers(data, "fleet", "tiles", 1.0)
     assert sum(row.needed for row in rows) == 5
     assert all(row.evidence.peak_utilisation < 1 for row in rows)
+
+
+def spared(data):
+    """A plan in which a fleet of six has instances to spare, and a drill fails its last one."""
+    data = changed(data, "/fleets/0/instance/capacity_rps", 400)
+    restore = {"at_s": 90, "restore": {"instance": "tiles-6"}}
+    # Nobody is named by this one.
+    surge = {"at_s": 60, "surge": {"clients": data["clients"][0]["name"], "factor": 2}}
+    data["drills"] = [
+        {"name": "one", "lasts_s": 100, "steps": [fail(60, process="tiles-6"), restore]},
+        {"name": "all", "lasts_s": 100, "steps": [fail(60, instance="tiles-6"), surge]},
+    ]
+    return data
+
+
+def test_a_drill_needs_no_instance_and_goes_with_it():
+    """RPS / (n - ceil(n / 3)) / 400 < 0.85 from three on; whom a drill fails may go, and then its steps do."""
+    rows = answers(spared(plan_data()), "fleet", "tiles", 0.85)
+    assert sum(row.needed for row in rows) == 3
+    fewer = adopted(spared(plan_data()), rows[0].patch)
+    check_runnable(plan_from_data(fewer))
+    left = [[what for step in drill["steps"] for what, said in step.items() if said] for drill in fewer["drills"]]
+    assert left == [[], ["at_s", "surge"]]
+
+
+def test_where_there_is_no_place_for_many_none_is_needed_beyond():
+    """A machine of the name that the seventh would have stands in the way of more than six."""
+    data = changed(plan_data(), "/fleets/0/instance/capacity_rps", 250)
+    data["instances"] = [{"name": "tiles-7", "zone": "fells-1", "serves": [{"port": 80, "protocol": "http"}]}]
+    assert [row.needed for row in answers(data, "fleet", "tiles", 0.85)] == [2, 2, 1]
+    assert {row.needed for row in answers(data, "fleet", "tiles", 0.3)} == {None}
 
 
 def scaled(low):

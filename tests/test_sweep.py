@@ -35,6 +35,16 @@ def test_every_cell_is_the_drill_with_its_settings():
     assert [len(row) for row in one.values] == [1, 1]
 
 
+def test_whom_another_drill_fails_need_not_be_there():
+    data = drilled()
+    data["drills"].append({"name": "last", "lasts_s": 60, "steps": [fail(10, instance="tiles-6")]})
+    made = sweep(plan_from_data(data), "loss", ["fleets/tiles/count=5..6/1"], "failed")
+    assert None not in [cell for row in made.values for cell in row]
+    # The drill itself cannot be run without.
+    gone = sweep(plan_from_data(data), "last", ["fleets/tiles/count=5..6/1"], "failed")
+    assert [row[0] is None for row in gone.values] == [True, False]
+
+
 @given(st.floats(0.01, 0.6), st.integers(1, 5))
 def test_false_alarms_come_as_often_as_a_chain_of_failures_says(loss, fails):
     """Mean probes until n failures in a row, by the linear equations of a chain: E_k = 1 + p E_(k+1) + (1 - p) E_0."""

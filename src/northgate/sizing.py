@@ -6,19 +6,20 @@ failures), so that the edge is found by halving.
 """
 
 from collections.abc import Callable, Iterator, Sequence
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from msgspec import Struct
 
+from northgate.engine.base import CannotRun
 from northgate.engine.drill import Losing, Loss, run_drill, undisturbed
 from northgate.engine.network import Network, check_runnable, compile_network
 from northgate.engine.reports import AnswerModel
 from northgate.engine.reports.losses import alike, part_data
 from northgate.plan import Plan
-from northgate.plan.editing import patched
+from northgate.plan.editing import patched, with_users_gone
 from northgate.plan.models.drills import Drill, Step, Surge
 from northgate.plan.models.faults import Part
-from northgate.plan.problems import pointer
+from northgate.plan.problems import PlanError, pointer
 from northgate.work import Told, as_it_is, spread, untold
 
 Survive = Literal["zone", "region", "instance", "fault_domain"]
@@ -32,7 +33,11 @@ PLENTY = 4
 # A surge is absorbed when no more than this fails for want of capacity, beyond what fails with plenty (requests).
 MISSED = 0.5
 
+# What is raised where there is no such plan, or it cannot be run.
+NOT_RUN = (CannotRun, PlanError)
+
 Patch = list[dict[str, Any]]
+Found = TypeVar("Found")
 
 
 class Evidence(AnswerModel):
@@ -105,6 +110,9 @@ class MinimumSize(AnswerModel):
     patch: Patch
 
 
+Answer = SizeAnswer | ZonesSize | ProbeSize | TtlSize | MinimumSize
+
+
 class SizingAnswer(AnswerModel):
     """How much is enough."""
 
@@ -157,9 +165,13 @@ def sizing(
     )
 
 
-def answer_one(plan: Plan, asked: Asked) -> Sequence[AnswerModel]:
+def answer_one(plan: Plan, asked: Asked) -> Sequence[Answer]:
     """One question answered; a task of `work.spread`."""
-    return list(ANSWERS[asked.kind](plan, asked))
+    # A drill that names an instance does not say that it is needed; where it goes, so do the steps that name it.
+    undrilled = plan.model_copy(update={"drills": []})
+    answers = list(ANSWERS[asked.kind](undrilled, asked))
+    patches = [with_users_gone(plan, one.patch) if one.patch else one.patch for one in answers]
+    return [one.model_copy(update={"patch": patch}) for one, patch in zip(answers, patches, strict=True)]
 
 
 def _fleets_in_use(plan: Plan) -> list[str]:
@@ -180,15 +192,19 @@ def _size_of_fleet(plan: Plan, asked: Asked) -> Iterator[SizeAnswer]:
     index = [fleet.name for fleet in plan.fleets].index(asked.name)
     fleet = plan.fleets[index]
     now, zones = fleet.count, list(fleet.zones)
-    plenty = _worst(_counting(plan, index, max(now, 1) * PLENTY), index, asked.survive)
+
+    def worst_of(count: int) -> _Worst:
+        return _worst(_counting(plan, index, count), index, asked.survive)
+
+    plenty = _with_plenty(worst_of, now)
 
     def fits(count: int) -> bool:
-        worst = _worst(_counting(plan, index, count), index, asked.survive)
+        worst = worst_of(count)
         return worst.used < asked.bound and worst.unserved <= plenty.unserved + 1e-9
 
     needed = _smallest(fits, max(now, 1))
     counted = _counting(plan, index, needed if needed is not None else now)
-    worst = _worst(counted, index, asked.survive)
+    worst = worst_of(needed if needed is not None else now)
     patch = _count_patch(plan, index, needed) if needed not in (None, now) else []
     before, after = _per_zone(now, len(zones)), _per_zone(needed or 0, len(zones))
     for number, zone in enumerate(zones):
@@ -281,16 +297,32 @@ def _count_patch(plan: Plan, index: int, count: int) -> Patch:
     return patch
 
 
+def _with_plenty(found: Callable[[int], Found], now: int) -> Found:
+    """What is found with plenty of instances; with as many as now where the plan has no place for more."""
+    try:
+        return found(max(now, 1) * PLENTY)
+    except NOT_RUN:
+        return found(now)
+
+
 def _smallest(fits: Callable[[int], bool], near: int) -> int | None:
-    """The smallest number from 1 on that fits, where all larger ones do too; None if none does up to MOST."""
+    """The smallest number from 1 on that fits, where all larger ones do too; None if none does up to MOST. With which
+    there is no plan, as another has the name of one of them, does not fit."""
+
+    def enough(count: int) -> bool:
+        try:
+            return fits(count)
+        except NOT_RUN:
+            return False
+
     low, high = 0, near
-    while not fits(high):
+    while not enough(high):
         low, high = high, high * 2
         if high > MOST:
             return None
     while high - low > 1:
         middle = (low + high) // 2
-        if fits(middle):
+        if enough(middle):
             high = middle
         else:
             low = middle
@@ -390,7 +422,7 @@ def _size_of_minimum(plan: Plan, asked: Asked) -> Iterator[MinimumSize]:
     def failed(count: int) -> float:
         return _failed_in_surge(_counting(plan, index, count), asked.bound)
 
-    least = failed(max(fleet.count, now) * PLENTY)
+    least = _with_plenty(failed, max(fleet.count, now))
     needed = _smallest(lambda count: failed(count) <= least + MISSED, max(now, 1))
     patch = _count_patch(plan, index, needed) if needed not in (None, now) else []
     yield MinimumSize(
@@ -406,7 +438,7 @@ def _failed_in_surge(plan: Plan, factor: float) -> float:
     return causes["overloaded"] + causes["timed_out"] + causes["none_healthy"]
 
 
-ANSWERS: dict[str, Callable[[Plan, Asked], Iterator[AnswerModel]]] = {
+ANSWERS: dict[str, Callable[[Plan, Asked], Iterator[Answer]]] = {
     "fleet": _size_of_fleet, "zones": _size_of_zones, "probe": _size_of_probe, "name": _size_of_ttl,
     "minimum": _size_of_minimum,
 }  # fmt: skip

@@ -74,10 +74,20 @@ def removal(plan: Plan, kind: str, name: str) -> Patch:
     Of each reference the least goes that leaves a plan: an optional field is emptied, else the key or list entry goes
     in which the reference stands, else the object around it, whose own users go the same way.
     """
-    left = without(plan, [location_of(plan, kind, name)])
-    while loose := _dangling_at(left):
-        left = without(left, loose)
-    return patch_between(plan, left)
+    return patch_between(plan, _without_dangling(without(plan, [location_of(plan, kind, name)])))
+
+
+def with_users_gone(plan: Plan, patch: Patch) -> Patch:
+    """A patch of a plan that can be run, which takes along what refers to what it removes, as `removal` does."""
+    left = patched(plan, patch)
+    tidy = _without_dangling(left)
+    return patch if tidy is left else patch_between(plan, tidy)
+
+
+def _without_dangling(plan: Plan) -> Plan:
+    while loose := _dangling_at(plan):
+        plan = without(plan, loose)
+    return plan
 
 
 def _dangling_at(plan: Plan) -> list[Location]:

@@ -90,12 +90,17 @@ def dangling(plan: Plan) -> list[Problem]:
     return [
         Problem(
             pointer(reference.location),
-            f"there is no {reference.kind.replace('_', ' ')} {reference.name!r}"
+            f"there is no {_called(reference.kind)} {reference.name!r}"
             + did_you_mean(reference.name, sorted(names[reference.kind])),
         )
         for reference in references(plan)
         if reference.name not in names[reference.kind]
     ]
+
+
+def _called(kind: str) -> str:
+    """A kind of reference as it is spoken of."""
+    return kind.removeprefix("any ").replace("_", " ").replace("outside", "outside the plan")
 
 
 def repeated(plan: Plan) -> list[Problem]:
