@@ -73,6 +73,33 @@ def test_the_longest_interval_that_costs_no_more_than_is_allowed():
     assert costliest(longer) > (now + twice) / 2
 
 
+def test_nobody_looks_for_more_than_an_hour():
+    """The longest is the last of the steps of half a second from the time-out on; adopted, it is the longest still."""
+    data = changed(plan_data(), "/probes/0/timeout_s", 4.75)
+    (row,) = answers(data, "probe", "ready", 1e9)
+    assert (row.interval_s, row.decides) == (3599.75, True)
+    (again,) = answers(adopted(data, row.patch), "probe", "ready", 1e9)
+    assert (again.interval_s, again.failed, again.patch) == (row.interval_s, pytest.approx(row.failed), [])
+
+
+def test_what_does_not_decide_stays_as_it_is():
+    """With its only region all is lost for the hour, whatever the probe."""
+    data = plan_data()
+    (row,) = answers(data, "probe", "ready", 1e9, "region")
+    assert (row.interval_s, row.unhealthy_after, row.decides, row.patch) == (10.0, 3, False, [])
+    assert row.failed == pytest.approx(RPS * 3600)
+
+
+@pytest.mark.parametrize("count", [2, 5])
+def test_what_nobody_notices_asks_for_no_more(count):
+    """Without a probe the share of one lost of n stays unserved, 1/n: less with every one more, and never none."""
+    data = changed(changed(plan_data(), "/target_groups/0/probe", None), "/fleets/0/count", count)
+    rows = answers(data, "fleet", "tiles", 0.85, "instance")
+    assert sum(row.needed for row in rows) == count
+    assert rows[0].patch == []
+    assert rows[0].unserved == pytest.approx(1 / count)
+
+
 def test_where_no_interval_is_short_enough_fewer_fails_decide():
     data = plan_data()
     fewer = changed(changed(data, "/probes/0/interval_s", 5), "/probes/0/unhealthy_after", 1)
@@ -89,6 +116,9 @@ def test_the_fewest_zones_that_carry_the_rest():
     (row,) = answers(data, "zones", "tiles", 0.85)
     half = next(n for n in range(1, 100) if RPS / n / 100 < 0.85)
     assert (row.now, row.needed, row.instances) == (3, 2, 2 * half)
+    # Where one could carry all, one stands in each of them all the same.
+    (light,) = answers(changed(data, "/fleets/0/instance/capacity_rps", 5000), "zones", "tiles", 0.85)
+    assert (light.needed, light.instances) == (2, 2)
     fewer = adopted(data, row.patch)
     assert list(fewer["fleets"][0]["zones"]) == ["fells-1", "fells-2"]
     assert fewer["fleets"][0]["count"] == row.instances

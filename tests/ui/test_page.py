@@ -1,6 +1,7 @@
 """The page that tests share is as new for each of them."""
 
 import pytest
+from playwright.sync_api import expect
 
 from tests.ui.conftest import VIEWPORT, make_as_new
 
@@ -23,3 +24,11 @@ def test_nothing_that_a_test_has_done_to_the_page_is_left(page):
         ]"""
     )
     assert told == [0, 0, False, False, VIEWPORT["width"], VIEWPORT["height"], True]
+
+
+def test_what_may_not_be_copied_is_selected(page):
+    page.goto("/plans/beckwater/handover")
+    page.evaluate("() => { navigator.clipboard.writeText = () => Promise.reject(new DOMException('no')); }")
+    page.get_by_role("button", name="Copy northgate export").click()
+    expect(page.get_by_text("The browser does not let it be copied")).to_be_visible()
+    assert page.evaluate("getSelection().toString()").startswith("northgate export beckwater.plan.yaml")

@@ -40,6 +40,20 @@ COLOURS = EVERYTHING | {"runOnly": ["color-contrast", "link-in-text-block"]}
 THEMES = {"day": EVERYTHING, "night": COLOURS}
 
 
+# Texts of which an end is hidden, and that nothing tells whole.
+CUT = """() => {
+  const cut = new Set();
+  for (const one of document.querySelectorAll("main *, header *")) {
+    const style = getComputedStyle(one);
+    const own = [...one.childNodes].some((node) => node.nodeType === Node.TEXT_NODE && node.textContent.trim());
+    if (!own || ["visible", "auto"].includes(style.overflowX) || style.position === "absolute") continue;
+    const hidden = one.clientWidth > 0 && one.scrollWidth > one.clientWidth + 1;
+    if (hidden && !one.closest("[title]")) cut.add(one.textContent);
+  }
+  return [...cut];
+}"""
+
+
 @pytest.fixture
 def small(page):
     """A plan of few parts, whose losses are soon computed: its key."""
@@ -67,6 +81,7 @@ def test_a_view_is_whole_at_any_size_by_day_and_night(page, small, view):
             assert told == [], f"{width} x {height} by {theme}"
         overflow = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
         assert overflow <= 0, f"cut off at {width} x {height}"
+        assert page.evaluate(CUT) == [], f"at {width} x {height}"
 
 
 def _has_one_heading_one_main_part_and_a_title(page):
@@ -77,6 +92,17 @@ def _has_one_heading_one_main_part_and_a_title(page):
     skip.focus()
     expect(skip).to_be_in_viewport()
     expect(page.locator("main#main")).to_have_count(1)
+
+
+def test_what_is_lost_and_what_fails_is_told_whole_beside_problems(page):
+    key = page.request.post("/api/plans/beckwater/copy").json()["key"]
+    patch = [{"op": "replace", "path": "/balancers/0/listeners/0/certificate", "value": None}]
+    assert page.request.patch(f"/api/plans/{key}", data=patch, headers={"if-match": '"1"'}).ok
+    page.goto(f"/plans/{key}/board?lost=zone:fells-2&moment=settled")
+    expect(page.get_by_test_id("what-if-failed")).to_contain_text("fail until noticed")
+    expect(page.get_by_role("button", name="1 problem")).to_be_visible()
+    assert page.evaluate(CUT) == []
+    page.request.delete(f"/api/plans/{key}")
 
 
 def test_a_narrow_window_gives_the_board_all_of_it_until_something_is_picked(page):

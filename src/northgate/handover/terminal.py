@@ -18,6 +18,8 @@ if TYPE_CHECKING:
     from northgate.sizing import MinimumSize, ProbeSize, SizeAnswer, SizingAnswer, TtlSize, ZonesSize
     from northgate.sweep import SweepAnswer
 
+# A share below this is none.
+LITTLE = 5e-7
 _UNITS = {"s": "s", "ms": "ms", "share": "%", "utilisation": "%"}
 WORST_ROWS, RANKED = 8, 25
 
@@ -197,7 +199,7 @@ def sizing_summary(answer: SizingAnswer) -> str:
 
 def _not_enough(what: str, failed: float, *, decides: bool) -> str:
     if not decides:
-        return f"{failed:,.0f} fail however short its {what} is: something else decides"
+        return f"{failed:,.0f} fail at most, whatever its {what}: something else decides"
     return f"no {what} is short enough: {failed:,.0f} fail even so"
 
 
@@ -211,7 +213,10 @@ def _size_row(one: SizeAnswer) -> tuple[str, str]:
     lost = " ".join(str(value) for value in (one.evidence.lost or {}).values())
     used = in_unit("peak_utilisation", one.evidence.peak_utilisation)
     enough = "no number is enough" if one.needed is None else f"{one.now} now, {one.needed} needed"
-    return f"{one.fleet} in {one.zone}", f"{enough}; without {lost or 'nothing'} the busiest is at {used}"
+    told = f"{enough}; without {lost or 'nothing'} the busiest is at {used}"
+    if one.unserved > LITTLE:
+        told += f", and {in_unit('unserved_share', one.unserved)} of all stays unserved at worst"
+    return f"{one.fleet} in {one.zone}", told
 
 
 def _zones_row(one: ZonesSize) -> tuple[str, str]:
@@ -224,7 +229,7 @@ def _zones_row(one: ZonesSize) -> tuple[str, str]:
 
 
 def _probe_row(one: ProbeSize) -> tuple[str, str]:
-    if one.interval_s is None:
+    if one.interval_s is None or not one.decides:
         return one.probe, _not_enough("interval", one.failed, decides=one.decides)
     return (
         one.probe,
@@ -233,7 +238,7 @@ def _probe_row(one: ProbeSize) -> tuple[str, str]:
 
 
 def _ttl_row(one: TtlSize) -> tuple[str, str]:
-    if one.ttl_s is None:
+    if one.ttl_s is None or not one.decides:
         return one.name, _not_enough("TTL", one.failed, decides=one.decides)
     return one.name, f"TTL {one.ttl_s:g} s: {one.failed:,.0f} fail at most"
 

@@ -3590,9 +3590,10 @@ export interface components {
         };
         /**
          * ProbeSize
-         * @description The longest interval of a probe under which no loss costs more than is allowed, and after how many fails it then
-         *     decides (as now, or fewer where that is needed); what the costliest loss comes to. `interval_s` is None where no
-         *     interval is short enough; `decides` is False where the costliest loss costs as much however short it is.
+         * @description The longest interval of a probe, up to an hour, under which no loss costs more than is allowed, and after how
+         *     many fails it then decides (as now, or fewer where that is needed); what the costliest loss comes to. `interval_s`
+         *     is None where no interval is short enough; `decides` is False where the costliest loss costs as much however short
+         *     or long it is, so that it stays as it is.
          */
         ProbeSize: {
             /** Probe */
@@ -4140,8 +4141,9 @@ export interface components {
         };
         /**
          * SizeAnswer
-         * @description How many instances of a fleet a zone has and needs; with that many, how busy they are without a loss, and what
-         *     decides. `needed` is None where no number is enough.
+         * @description How many instances of a fleet a zone has and needs; with that many, how busy they are without a loss, what
+         *     decides, and the largest share of all that is asked that a loss leaves unserved. `needed` is None where no number is
+         *     enough.
          */
         SizeAnswer: {
             /** Fleet */
@@ -4154,6 +4156,8 @@ export interface components {
             needed: number | null;
             /** Utilisation */
             utilisation: number;
+            /** Unserved */
+            unserved: number;
             evidence: components["schemas"]["Evidence"];
             /** Patch */
             patch: {
@@ -4622,8 +4626,9 @@ export interface components {
         };
         /**
          * TtlSize
-         * @description The longest TTL of a name under which no loss costs more than is allowed; None where none is short enough.
-         *     `decides`: whether the costliest loss costs less with a shorter one.
+         * @description The longest TTL of a name, up to an hour, under which no loss costs more than is allowed; None where none is
+         *     short enough. `decides`: whether the costliest loss costs more or less with another one; it stays as it is where
+         *     not.
          */
         TtlSize: {
             /** Name */

@@ -35,7 +35,7 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, 
   const tones = { now: "bg-paper", drill: "bg-north-fill", "what-if": looking.mode === "what-if" && looking.change === "added" ? "bg-north-fill" : "bg-vermilion-fill", adding: "bg-foot" };
   return (
     <div
-      className={`flex min-h-9 shrink-0 flex-wrap items-center gap-x-3 gap-y-1 border-b border-line px-3 py-1 md:h-9 md:flex-nowrap md:py-0 ${tones[looking.mode]}`}
+      className={`flex min-h-9 shrink-0 flex-wrap items-center gap-x-3 gap-y-1 border-b border-line px-3 py-1 md:py-0.5 ${looking.mode === "what-if" ? "" : "md:h-9 md:flex-nowrap"} ${tones[looking.mode]}`}
       role="status"
       data-testid="banner"
       data-mode={looking.mode}
@@ -67,37 +67,39 @@ export function Banner({ looking, onMoment, onNow, clients, only, onOnly, away, 
           <WhatIf looking={looking} onMoment={onMoment} />
         </Suspense>
       )}
-      {problems > 0 && (
-        <button type="button" className="ml-auto flex min-h-6 shrink-0 items-center gap-1 rounded border border-ochre bg-panel px-1.5 text-[12px] font-medium text-ochre-text" onClick={onProblems}>
-          <TriangleAlert size={13} aria-hidden="true" /> {problems === 1 ? "1 problem" : `${problems} problems`}
-        </button>
-      )}
-      <select
-        aria-label="Rows shown"
-        className={`${problems > 0 ? "" : "ml-auto"} min-h-6 w-28 shrink-0 rounded border bg-panel print:hidden px-1.5 text-[12px] ${only ? "border-north font-medium text-north" : "border-line-strong"}`}
-        value={only ?? ""}
-        onChange={(event) => onOnly(event.target.value || undefined)}
-      >
-        <option value="">all groups</option>
-        <option value="touched">what this fault touches</option>
-        {clients.map((client) => (
-          <option key={client} value={`client:${client}`}>
-            what {client} reach
-          </option>
-        ))}
-      </select>
-      {looking.mode !== "now" && looking.mode !== "adding" && (
-        <Button className="shrink-0 text-[12px]" onClick={onNow}>
-          <ArrowLeft size={13} aria-hidden="true" /> back to now
-        </Button>
-      )}
-      <span className="flex shrink-0 print:hidden">
-        <IconButton quiet label={away.foot ? "Show the time line" : "Fold away the time line"} aria-expanded={!away.foot} onClick={() => onAway({ ...away, foot: !away.foot })}>
-          {away.foot ? <PanelBottomOpen size={15} /> : <PanelBottomClose size={15} />}
-        </IconButton>
-        <IconButton quiet label={away.inspector ? "Show the inspector" : "Fold away the inspector"} aria-expanded={!away.inspector} onClick={() => onAway({ ...away, inspector: !away.inspector })}>
-          {away.inspector ? <PanelRightOpen size={15} /> : <PanelRightClose size={15} />}
-        </IconButton>
+      <span className="ml-auto flex flex-wrap items-center gap-x-3 gap-y-1 md:shrink-0 md:flex-nowrap">
+        {problems > 0 && (
+          <button type="button" className="flex min-h-6 shrink-0 items-center gap-1 rounded border border-ochre bg-panel px-1.5 text-[12px] font-medium text-ochre-text" onClick={onProblems}>
+            <TriangleAlert size={13} aria-hidden="true" /> {problems} <span className={looking.mode === "what-if" ? "sr-only" : ""}>{problems === 1 ? "problem" : "problems"}</span>
+          </button>
+        )}
+        <select
+          aria-label="Rows shown"
+          className={`min-h-6 w-28 shrink-0 rounded border bg-panel print:hidden px-1.5 text-[12px] ${only ? "border-north font-medium text-north" : "border-line-strong"}`}
+          value={only ?? ""}
+          onChange={(event) => onOnly(event.target.value || undefined)}
+        >
+          <option value="">all groups</option>
+          <option value="touched">what this fault touches</option>
+          {clients.map((client) => (
+            <option key={client} value={`client:${client}`}>
+              what {client} reach
+            </option>
+          ))}
+        </select>
+        {looking.mode !== "now" && looking.mode !== "adding" && (
+          <Button className="shrink-0 text-[12px]" onClick={onNow}>
+            <ArrowLeft size={13} aria-hidden="true" /> back to now
+          </Button>
+        )}
+        <span className="flex shrink-0 print:hidden">
+          <IconButton quiet label={away.foot ? "Show the time line" : "Fold away the time line"} aria-expanded={!away.foot} onClick={() => onAway({ ...away, foot: !away.foot })}>
+            {away.foot ? <PanelBottomOpen size={15} /> : <PanelBottomClose size={15} />}
+          </IconButton>
+          <IconButton quiet label={away.inspector ? "Show the inspector" : "Fold away the inspector"} aria-expanded={!away.inspector} onClick={() => onAway({ ...away, inspector: !away.inspector })}>
+            {away.inspector ? <PanelRightOpen size={15} /> : <PanelRightClose size={15} />}
+          </IconButton>
+        </span>
       </span>
     </div>
   );

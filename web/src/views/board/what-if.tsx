@@ -19,7 +19,7 @@ export function WhatIf({ looking, onMoment }: { looking: Extract<Looking, { mode
   };
   return (
     <>
-      <p className="flex min-w-32 items-center gap-2">
+      <p className="flex max-w-full min-w-32 items-center gap-2">
         <HelpCircle size={15} className="shrink-0" aria-hidden="true" />
         <span className="truncate">
           {looking.change === "lost" ? "What if" : "As if"} <b className="font-semibold">{looking.words}</b>

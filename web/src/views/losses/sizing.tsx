@@ -68,12 +68,12 @@ function Answer({ planKey, answer }: { planKey: string; answer: Schemas["SizingA
     <div className="mt-5 grid max-w-5xl gap-6" data-testid="sizing">
       {nothing && <p className="text-ink-soft">There is nothing to size: no fleet is in use.</p>}
       {answer.sizes.length > 0 && (
-        <Sized title="Instances" heads={["fleet", "zone", "now", "needed", "without a loss", "decided by"]}>
+        <Sized title="Instances" heads={["fleet", "zone", "now", "needed", "without a loss", "decided by", "stays unserved"]}>
           {answer.sizes.map((one, place) => {
             const first = answer.sizes.findIndex((other) => other.fleet === one.fleet) === place;
             return (
               <Line key={`${one.fleet} ${one.zone}`} planKey={planKey} patch={first ? one.patch : []} called={`${one.fleet} as needed`}>
-                {[first ? one.fleet : "", one.zone, String(one.now), one.needed === null ? "no number is enough" : <b key="needed" className={one.needed > one.now ? "font-semibold text-vermilion-text" : one.needed < one.now ? "font-semibold text-moss" : "font-normal"}>{one.needed}</b>, percent(one.utilisation), `${lostWords(one.evidence.lost)}: ${percent(one.evidence.peak_utilisation)}`]}
+                {[first ? one.fleet : "", one.zone, String(one.now), one.needed === null ? "no number is enough" : <b key="needed" className={one.needed > one.now ? "font-semibold text-vermilion-text" : one.needed < one.now ? "font-semibold text-moss" : "font-normal"}>{one.needed}</b>, percent(one.utilisation), `${lostWords(one.evidence.lost)}: ${percent(one.evidence.peak_utilisation)}`, first ? stays(one.unserved) : ""]}
               </Line>
             );
           })}
@@ -92,7 +92,7 @@ function Answer({ planKey, answer }: { planKey: string; answer: Schemas["SizingA
         <Sized title="Probes" heads={["probe", "longest interval", "out after", "fails then", "decided by"]}>
           {answer.probes.map((one) => (
             <Line key={one.probe} planKey={planKey} patch={one.patch} called={`probe ${one.probe} as needed`}>
-              {[one.probe, one.interval_s === null ? tooLittle(one.decides) : seconds(one.interval_s), one.interval_s === null ? "" : `${one.unhealthy_after} fails`, amount(one.failed), lostWords(one.evidence)]}
+              {[one.probe, longest(one.interval_s, one.decides), one.interval_s === null || !one.decides ? "" : `${one.unhealthy_after} fails`, amount(one.failed), lostWords(one.evidence)]}
             </Line>
           ))}
         </Sized>
@@ -101,7 +101,7 @@ function Answer({ planKey, answer }: { planKey: string; answer: Schemas["SizingA
         <Sized title="Names" heads={["name", "longest TTL", "fails then", "decided by"]}>
           {answer.ttls.map((one) => (
             <Line key={one.name} planKey={planKey} patch={one.patch} called={`${one.name} as needed`}>
-              {[one.name, one.ttl_s === null ? tooLittle(one.decides) : seconds(one.ttl_s), amount(one.failed), lostWords(one.evidence)]}
+              {[one.name, longest(one.ttl_s, one.decides), amount(one.failed), lostWords(one.evidence)]}
             </Line>
           ))}
         </Sized>
@@ -119,8 +119,14 @@ function Answer({ planKey, answer }: { planKey: string; answer: Schemas["SizingA
   );
 }
 
-function tooLittle(decides: boolean): string {
-  return decides ? "none is short enough" : "does not decide";
+function longest(found_s: number | null, decides: boolean): string {
+  if (!decides) return "does not decide";
+  return found_s === null ? "none is short enough" : seconds(found_s);
+}
+
+/** The share of all that is asked that the worst loss leaves unserved. */
+function stays(unserved: number): ReactNode {
+  return unserved < 5e-7 ? "none" : <span className="text-vermilion-text">{percent(unserved)}</span>;
 }
 
 function Sized({ title, heads, children }: { title: string; heads: string[]; children: ReactNode }) {

@@ -11,7 +11,7 @@ import { Button } from "../../kit/parts";
 import { problemAt, useEdit } from "../../plan/edit";
 import { usePlan, useSchema } from "../../plan/queries";
 import { NewRow, WhatCellsMayBe } from "./new-row";
-import { headOf } from "./heads";
+import { headOf, widthOf } from "./heads";
 import { pastedChanges, removingRows, type Column, type Row, type Sheet } from "./sheet";
 import { SHEETS } from "./sheets";
 import { TakeIn } from "./take-in";
@@ -151,7 +151,7 @@ function Table({ sheet, rows, document, sort, chosen, onSort, onChoose, onWrite 
   const frame = useRef<HTMLDivElement>(null);
   // eslint-disable-next-line react-hooks/incompatible-library -- the virtualizer's functions are used in this component only
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => frame.current, estimateSize: () => ROW_HEIGHT, overscan: 12 });
-  const template = `34px ${sheet.columns.map((column) => `${column.width}px`).join(" ")}`;
+  const template = `34px ${sheet.columns.map((column) => `${widthOf(column, headOf(column, schema))}px`).join(" ")}`;
   const toggle = (path: string) => {
     const next = new Set(chosen);
     if (!next.delete(path)) next.add(path);
@@ -167,7 +167,7 @@ function Table({ sheet, rows, document, sort, chosen, onSort, onChoose, onWrite 
         {sheet.columns.map((column) => (
           <span key={column.name} role="columnheader" aria-sort={sort?.column === column.name ? (sort.down ? "descending" : "ascending") : "none"}>
             <button type="button" className={`flex min-h-7 w-full items-center gap-1 px-2 font-semibold ${column.number ? "justify-end" : ""}`} onClick={() => onSort(nextSort(sort, column.name))}>
-              <span className="truncate">{headOf(column, schema)}</span>
+              <span className="truncate" title={headOf(column, schema)}>{headOf(column, schema)}</span>
               {sort?.column === column.name && (sort.down ? <ArrowDown size={12} /> : <ArrowUp size={12} />)}
             </button>
           </span>
@@ -214,8 +214,9 @@ function CellInput({ column, row, document, onWrite }: { column: Column; row: Ro
   return (
     <span role="cell" className="min-w-0">
       <input
-        className={`h-full w-full min-w-0 bg-transparent px-2 hover:bg-paper focus:bg-paper ${column.number ? "text-right font-mono text-[12px]" : ""} ${dangling ? "text-vermilion-text" : ""}`}
+        className={`h-full w-full min-w-0 bg-transparent px-2 text-ellipsis hover:bg-paper focus:bg-paper ${column.number ? "text-right font-mono text-[12px]" : ""} ${dangling ? "text-vermilion-text" : ""}`}
         aria-label={`${label(column.name, propertyNamed(schema, column.name))} of ${nameOf(row)}`}
+        title={shown}
         value={draft ?? shown}
         list={column.refers || column.words ? `may-be-${column.name}` : undefined}
         data-cell={`${row.path} ${column.name}`}
