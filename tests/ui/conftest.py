@@ -53,7 +53,22 @@ def window(browser, server):
 
 
 @pytest.fixture
-def page(window):
+def client(server):
+    """Asks the server without a browser; plans that a test has made are gone after it."""
+    with httpx2.Client(base_url=server, timeout=WAIT_S) as asked:
+        before = _keys(asked)
+        yield asked
+        for key in _keys(asked) - before:
+            asked.delete(f"/api/plans/{key}")
+
+
+def _keys(asked):
+    """The plans that are there."""
+    return {head["key"] for head in asked.get("/api/plans").json()}
+
+
+@pytest.fixture
+def page(window, client):
     """A page on the served build, as if it were new; an error on its console fails the test."""
     errors = []
     with (

@@ -157,17 +157,6 @@ def draw_balancers(drawing, plan):
                 drawing.add_rule(f"{place}/rules/{rule}", listener["rules"][rule])
 
 
-@pytest.fixture(autouse=True)
-def leave_as_found(server):
-    """Takes away the plans that a test has made: other tests of this server count them."""
-    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-        before = {head["key"] for head in client.get("/api/plans").json()}
-        yield
-        for head in client.get("/api/plans").json():
-            if head["key"] not in before:
-                client.delete(f"/api/plans/{head['key']}")
-
-
 def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page, server):
     """The demo plan, drawn: its drills are those of the file, and so is what is exported."""
     plan = by_file()

@@ -3,24 +3,20 @@
 import json
 import re
 
-import httpx2
 import pytest
 from playwright.sync_api import expect
 
 from tests.support.plans import changed, plan_data
-from tests.support.waits import WAIT_S
 from tests.ui.demo import DEMO
 
 pytestmark = pytest.mark.xdist_group("drawing")
 
 
 @pytest.fixture
-def plan(server):
+def plan(client):
     """A fresh copy of the demo: its key, and its drills as the server keeps them."""
-    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-        key = client.post("/api/plans", content=DEMO).json()["key"]
-        yield key, lambda: client.get(f"/api/plans/{key}").json()["document"]["drills"]
-        client.delete(f"/api/plans/{key}")
+    key = client.post("/api/plans", content=DEMO).json()["key"]
+    return key, lambda: client.get(f"/api/plans/{key}").json()["document"]["drills"]
 
 
 def test_a_drill_says_what_it_comes_to_and_the_cursor_moves_everything(page):
@@ -121,17 +117,14 @@ def test_the_earliest_and_the_latest_run_are_drawn_over_this_one(page, plan):
 
 
 @pytest.fixture
-def slowly(server):
+def slowly(client):
     """A plan of 4,000 targets whose probes are spread over their cycle: thousands of verdicts, each an event."""
     zones = ["fells-1", "fells-2", "fells-3"]
     data = changed(plan_data(), "/fleets/0/count", 4000)
     data = changed(data, "/clients/0/rps", 400_000)
     steps = [{"at_s": 10, "fail": {"zone": zone}} for zone in zones[1:]]
     data["drills"] = [{"name": "slowly", "lasts_s": 120, "steps": steps}]
-    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-        key = client.post("/api/plans", content=json.dumps(data)).json()["key"]
-        yield key
-        client.delete(f"/api/plans/{key}")
+    return client.post("/api/plans", content=json.dumps(data)).json()["key"]
 
 
 def test_a_long_drill_shows_how_far_it_is_and_can_be_stopped(page, slowly):

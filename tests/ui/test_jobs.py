@@ -7,7 +7,6 @@ import time
 from pathlib import Path
 from queue import Queue
 
-import httpx2
 import pytest
 from playwright.sync_api import expect
 
@@ -18,16 +17,6 @@ from tests.ui.hands import Hands, Keys, number_in, plan_text
 pytestmark = pytest.mark.xdist_group("jobs")
 
 NAME = "www.beckwater.example"
-
-
-@pytest.fixture
-def client(server):
-    with httpx2.Client(base_url=server, timeout=WAIT_S) as asked:
-        before = {head["key"] for head in asked.get("/api/plans").json()}
-        yield asked
-        for head in asked.get("/api/plans").json():
-            if head["key"] not in before:
-                asked.delete(f"/api/plans/{head['key']}")
 
 
 @pytest.fixture

@@ -65,7 +65,7 @@ def size_of_zones(plan: Plan, asked: Asked) -> Iterator[ZonesSize]:
         fewer: Patch = [{"op": "replace", "path": where, "value": dict(zones[:count])}]
         among = patched(plan, fewer)
         worst_of = _worst_of(among, index, asked.survive)
-        if with_plenty(worst_of, now).unserved > may_fail + LITTLE:
+        if min(with_plenty(worst_of, now).unserved, worst_of(now).unserved) > may_fail + LITTLE:
             continue
         needed = _needed(worst_of, asked.bound, may_fail, now)
         if needed is not None:
