@@ -9,10 +9,12 @@ from pathlib import Path
 
 import pytest
 
+from northgate.handover.sheet.records import zone_file
 from northgate.intake import logs, take_in
 from northgate.intake.logs import read_log
 from northgate.plan import PlanError, plan_from_data, read_plan
 from tests.cli.test_cli import northgate, write
+from tests.simulation.random_plans import random_plan
 from tests.support.plans import drill_of, plan_data
 
 DEMO = Path(__file__).parents[2] / "examples" / "beckwater.plan.yaml"
@@ -140,7 +142,55 @@ beckwater.example. IN MX 10 mail.beckwater.example.
     assert (names["www.beckwater.example"].choose, names["www.beckwater.example"].ttl_s) == ("all", 60)
     assert names["old.beckwater.example"].answers[0].host == "www.beckwater.example"
     assert found.bad.count == 1
-    assert found.notes == ["1 of them were in the plan before, and are as in the file now"]
+    assert found.notes == ["1 of them were in the plan before, and answer as in the file now"]
+
+
+# Names of every kind of answer, whom a file cannot tell apart by more than their records.
+MANY = [
+    {"name": "Any.beckwater.example", "choose": "all", "answers": [
+        {"host": "a.example"}, {"instance": "old"}, {"address": "2001:db8::1"}, {"address": "203.0.113.10"},
+    ]},
+    {"name": "alias.beckwater.example", "choose": "share", "answers": [
+        {"host": "A.example.", "weight": 3}, {"host": "b.example"},
+    ]},
+    {"name": "first.beckwater.example", "probe": "ready", "ttl_s": 7, "standby_share": 0.1, "answers": [
+        {"balancer": "front"}, {"address": "198.51.100.7"}, {"instance": "old"},
+    ], "when_none_healthy": {"host": "a.example"}},
+]  # fmt: skip
+
+
+def with_many_names():
+    data = plan_data()
+    data["instances"] = [{"name": "old", "zone": "fells-1", "public_address": "203.0.113.40"}]
+    data["names"] += MANY
+    return plan_from_data(data)
+
+
+def test_what_a_plan_gives_out_as_records_is_no_news_to_it(tmp_path):
+    """A zone file can be read: an alias stands alone at its name (RFC 1034, section 3.6.2). And it changes nothing."""
+    plans = [with_many_names(), read_plan(DEMO), *(plan_from_data(random_plan(seed)) for seed in range(20))]
+    for plan in plans:
+        found = take_in(zone(tmp_path, zone_file(plan)), "names", plan)
+        assert (found.plan, found.patch, found.added) == (plan, [], [])
+        assert found.notes == [f"{len(plan.names)} in the file answer so already"]
+
+
+def test_what_a_file_cannot_say_of_a_name_stays(tmp_path):
+    text = "first.beckwater.example. 7 IN A 198.51.100.7\nfirst.beckwater.example. 7 IN A 198.51.100.8\n"
+    text += "alias.beckwater.example. 90 IN CNAME a.example.\nany.beckwater.example. 60 IN A 203.0.113.40\n"
+    found = take_in(zone(tmp_path, text), "names", with_many_names())
+    first, alias, other = (
+        next(one for one in found.plan.names if one.name.lower() == f"{name}.beckwater.example").model_dump(
+            exclude_defaults=True
+        )
+        for name in ("first", "alias", "any")
+    )
+    assert (first["probe"], first["when_none_healthy"]) == ("ready", {"host": "a.example"})
+    assert (first["choose"], first["answers"]) == ("all", [{"address": "198.51.100.7"}, {"address": "198.51.100.8"}])
+    assert "standby_share" not in first
+    # Only how long it is kept is news.
+    assert (alias["ttl_s"], alias["answers"]) == (90, MANY[1]["answers"])
+    assert (other["name"], other["answers"]) == ("Any.beckwater.example", [{"instance": "old"}])
 
 
 @pytest.mark.parametrize("text", ["this is none", "$INCLUDE /etc/passwd", "a.example. IN MX 10 b.example."])

@@ -2,19 +2,15 @@
 
 import csv
 import io
-import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import dns.exception
-import dns.rdatatype
-import dns.zone
-from msgspec import Struct, field
-
 from northgate.intake.bad import Bad
 from northgate.intake.logs import Traffic, is_heavy, read_log
-from northgate.plan import Plan, PlanError, Problem, plan_from_data
+from northgate.intake.names import names_of
+from northgate.intake.taken import TakenIn, taken
+from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.editing import whole_data
 from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.machines import Instance
@@ -22,20 +18,7 @@ from northgate.plan.problems import did_you_mean
 
 # Zone files and tables are read whole, up to so many bytes; logs are streamed.
 MOST_BYTES = 50_000_000
-SOA = re.compile(r"^[^\n;]*\sSOA\s[^(\n]*(\([^)]*\))?[^\n]*\n", re.MULTILINE | re.IGNORECASE)
 Told = Callable[[int], None]
-
-
-class TakenIn(Struct):
-    """What has come into a plan: the plan as it is then, the names of what is new or changed, and the JSON Patch (RFC
-    6902) that makes it so; how much was read, lines that could not be taken, and what else is to be known."""
-
-    plan: Plan
-    added: list[str]
-    patch: list[dict[str, Any]]
-    read: int
-    bad: Bad
-    notes: list[str] = field(default_factory=list)
 
 
 def take_in(path: Path, form: str, plan: Plan, *, profile: bool = False, told: Told = lambda _: None) -> TakenIn:
@@ -66,32 +49,7 @@ def clients_of(traffic: Traffic, plan: Plan, *, profile: bool = False) -> TakenI
         group["profile"] = traffic.profile()
     notes = [f"the busiest minute: {traffic.peak_rps:,.2f} requests/s; {len(traffic.sources):,} different sources"]
     notes += [f"a heavy source: {source}, {share:.1%} of all" for source, share in is_heavy(traffic)]
-    return _taken(plan, "clients", [group], traffic.requests + traffic.bad.count, traffic.bad, notes)
-
-
-def _taken(
-    plan: Plan, kind: str, items: Sequence[dict[str, Any]], read: int, bad: Bad, notes: Sequence[str] = ()
-) -> TakenIn:
-    """A plan with objects of a kind, each in the place of the one of its name, or after all others."""
-    data, patch = whole_data(plan), list[dict[str, Any]]()
-    places = {_called(one["name"]): at for at, one in enumerate(data[kind])}
-    for item in items:
-        at = places.get(_called(item["name"]))
-        patch.append(
-            {"op": "add", "path": f"/{kind}/-", "value": item} if at is None
-            else {"op": "replace", "path": f"/{kind}/{at}", "value": item}
-        )  # fmt: skip
-        if at is None:
-            data[kind].append(item)
-        else:
-            data[kind][at] = item
-    made = plan_from_data(data)
-    return TakenIn(made, [one["name"] for one in items], patch, read, bad, list(notes))
-
-
-def _called(name: str) -> str:
-    """A name as names are compared: those of hosts in any case, with or without the last dot."""
-    return name.lower().rstrip(".")
+    return taken(plan, "clients", [group], traffic.requests + traffic.bad.count, traffic.bad, notes)
 
 
 def _base(plan: Plan) -> str:
@@ -104,39 +62,6 @@ def _base(plan: Plan) -> str:
         return f"https://{plan.names[0].name}"
     addresses = [one for some in AddressBook(plan).balancers.values() for one in some if one]
     return f"http://{addresses[0] if addresses else '203.0.113.1'}"
-
-
-def names_of(text: str, plan: Plan) -> TakenIn:
-    """The addresses and aliases of a zone file (RFC 1035) become names; those of the plan's balancers lead there."""
-    # Names may lie anywhere, so the root is the origin; there no other start of authority may stand.
-    text = SOA.sub("\n", text)
-    try:
-        zone = dns.zone.from_text(text, origin=".", relativize=False, check_origin=False)
-    except (dns.exception.DNSException, ValueError) as error:
-        raise PlanError([Problem("", f"is no zone file: {error}")]) from error
-    owners, entries, bad = AddressBook(plan).owner_balancer, dict[str, dict[str, Any]](), Bad()
-    for number, (owner, ttl, rdata) in enumerate(zone.iterate_rdatas(), 1):
-        name = owner.to_text(omit_final_dot=True).lower()
-        if rdata.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
-            balancer = owners.get(rdata.to_text(), (None, 0))[0]
-            answer = {"balancer": balancer} if balancer else {"address": rdata.to_text()}
-        elif rdata.rdtype == dns.rdatatype.CNAME:
-            answer = {"host": rdata.to_text().rstrip(".").lower()}
-        else:
-            if rdata.rdtype not in (dns.rdatatype.SOA, dns.rdatatype.NS):
-                bad.note(number, f"{name} {dns.rdatatype.to_text(rdata.rdtype)}", "only A, AAAA and CNAME become names")
-            continue
-        entry = entries.setdefault(name, {"name": name, "ttl_s": ttl, "answers": []})
-        if answer not in entry["answers"]:
-            entry["answers"].append(answer)
-    for entry in entries.values():
-        if len(entry["answers"]) > 1:
-            entry["choose"] = "all"
-    if not entries:
-        raise PlanError([Problem("", "has no address and no alias")])
-    replaced = sum(_called(one.name) in entries for one in plan.names)
-    notes = [f"{replaced} of them were in the plan before, and are as in the file now"] if replaced else []
-    return _taken(plan, "names", list(entries.values()), len(zone.nodes), bad, notes)
 
 
 def machines_of(text: str, plan: Plan) -> TakenIn:
@@ -161,7 +86,7 @@ def machines_of(text: str, plan: Plan) -> TakenIn:
             continue
         rows.append({key: _value(key, value) for key, value in given.items()})
     was = {one["name"]: one for one in whole_data(plan)["instances"]}
-    return _taken(plan, "instances", [was.get(row["name"], {}) | row for row in rows], read, bad)
+    return taken(plan, "instances", [was.get(row["name"], {}) | row for row in rows], read, bad)
 
 
 def _value(field_name: str, text: str) -> Any:

@@ -6,10 +6,14 @@ from collections.abc import Iterator
 from northgate.plan import Plan
 from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.traffic import DnsEntry, LastResort
+from northgate.plan.records import recorded, told_now
 
 HEAD = """; Names of {title}, as they are told while all is well (RFC 1035).
 ; What a zone file cannot say stands in comments: who is told what, and what takes over.
 """
+
+# What stands behind an answer that the file cannot hold beside the others.
+ALONE = "told, too, but an alias stands alone at its name"
 
 
 def zone_file(plan: Plan) -> str:
@@ -18,9 +22,9 @@ def zone_file(plan: Plan) -> str:
     lines = [HEAD.format(title=_flat(plan.title or plan.name))]
     for entry in plan.names:
         lines.append(f"; {entry.name}: {_rule(entry)}")
-        for place, answer in enumerate(entry.answers):
-            now = entry.choose != "order" or place == 0 or (place == 1 and entry.standby_share > 0)
-            note = _note(entry, place, answer)
+        rows = zip(entry.answers, told_now(entry), recorded(entry), strict=True)
+        for place, (answer, told, now) in enumerate(rows):
+            note = ALONE if told and not now else _note(entry, place, answer)
             lines += [_line(entry, kind, value, note, now=now) for kind, value in _records(plan, book, answer)]
         if entry.when_none_healthy:
             note = "when none is healthy"
