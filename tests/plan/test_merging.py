@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 
 from northgate.plan import PlanError, plan_from_data
-from northgate.plan.editing import patched
+from northgate.plan.editing import patched, renaming
 from northgate.plan.merging import merged
 from tests.support.plans import plan_data
 from tests.support.strategies import plans_with_a_drill
@@ -43,6 +43,32 @@ def test_both_changes_of_one_thing_stay():
     assert (found.probes[0].interval_s, found.probes[0].timeout_s) == (30, 2)
     found = again([replacing("/probes/0/interval_s", 30)], [replacing("/probes/0/interval_s", 20)])
     assert found.probes[0].interval_s == 30, "the one that is made last counts"
+
+
+def renamed(kind, was, name):
+    return renaming(plan(), kind, was, name)
+
+
+def test_what_is_renamed_keeps_what_the_other_does_to_it():
+    """Whoever renames it, and whoever comes last: its other fields, and all who speak of it."""
+    name = renamed("target_group", "tiles", "maps")
+    weight = [replacing("/target_groups/0/slow_start_s", 30)]
+    added = [{"op": "add", "path": "/pools/-", "value": {"name": "more", "tiers": [{"groups": {"tiles": 1}}]}}]
+    for found in (again(name, [*weight, *added]), again([*weight, *added], name)):
+        assert [(one.name, one.slow_start_s) for one in found.target_groups] == [("maps", 30)]
+        assert [list(one.tiers[0].groups) for one in found.pools] == [["maps"], ["maps"]]
+    fleet = again([replacing("/fleets/0/count", 9)], renamed("fleet", "tiles", "maps"))
+    assert [(one.name, one.count) for one in fleet.fleets] == [("maps", 9)]
+    assert fleet.target_groups[0].targets[0].fleet == "maps"
+
+
+def test_of_two_names_the_one_given_last_counts():
+    found = again(renamed("probe", "ready", "lazy"), renamed("probe", "ready", "idle"))
+    assert names(found.probes) == ["lazy", "slow", "quick"]
+    assert found.target_groups[0].probe == "lazy"
+    # What stays of two that one makes alike is no plan.
+    with pytest.raises(PlanError, match="another probe has the name 'lazy'"):
+        again(renamed("probe", "slow", "lazy"), [{"op": "add", "path": "/probes/-", "value": {"name": "lazy"}}])
 
 
 def test_what_is_gone_is_said():

@@ -37,7 +37,7 @@ def difference(before: Plan, after: Plan) -> list[Change]:
     """What `after` has other than `before`, in document order; its `platform.replace_only` says what replaces."""
     replace_only = set(after.platform.replace_only)
     changes: list[Change] = []
-    for kind, was, now in _renames(before, after):
+    for kind, was, now in renames(before, after):
         before = patched(before, renaming(before, kind, was, now))
         effect: Effect = "replace" if f"{kind}.name" in replace_only else "in place"
         changes.append(Change(f"{_KIND_WORDS.get(kind, kind)} {now}", f"name {now}, was {was}", effect))
@@ -75,7 +75,7 @@ def _reasons(before: Plan, after: Plan) -> Iterator[Change]:
             yield Change(f"finding {code} of {about}", words, "in place", pointer(("accepted",)))
 
 
-def _renames(before: Plan, after: Plan) -> Iterator[tuple[str, str, str]]:
+def renames(before: Plan, after: Plan) -> Iterator[tuple[str, str, str]]:
     """Objects of `after` that are objects of `before` by another name, as (kind, name before, name after)."""
     for field in KINDS:
         yield from _renamed_in(_singular(field), getattr(before, field), getattr(after, field))

@@ -1,7 +1,7 @@
 """An edit that was made of one revision, made of another: what it meant is found by name, not by number.
 
 Three documents are merged: what the edit was made of, what it made, and the plan as it is now. What the edit left alone
-is as it is now; what it changed is as it made it. Entries of a list are told apart by their names, or by what they lead
+is as it is now; what it changed is as it made it. What only one of them calls otherwise is the same thing. Entries of a list are told apart by their names, or by what they lead
 to, as targets and answers are; other entries are one value each, which the edit leaves, adds or takes away. A list of
 which some entries are alike, or one of which the edit rewrote an entry that others have rewritten since, is one value.
 """
@@ -10,10 +10,12 @@ import json
 from collections.abc import Sequence
 from typing import Any
 
-from northgate.plan.editing import whole_data
+from northgate.plan.difference import renames
+from northgate.plan.editing import patched, renaming, whole_data
 from northgate.plan.models.document import Plan
 from northgate.plan.problems import Location, PlanError, Problem, pointer
 from northgate.plan.reading import plan_from_data
+from northgate.plan.references import definitions
 
 _ABSENT: Any = object()
 # What makes an entry without a name what it is: whom it leads to, or what it asks for.
@@ -23,7 +25,29 @@ _LEADS_TO = ("instance", "fleet", "tagged", "balancer", "address", "host", "port
 def merged(before: Plan, mine: Plan, now: Plan) -> Plan:
     """The plan as it is now with what changed from `before` to `mine`; raises PlanError when something that was
     changed is no longer there, or when what is left is no plan."""
+    if before not in (mine, now):
+        before, mine, now = _called_alike(before, mine, now)
     return plan_from_data(_merge((), whole_data(before), whole_data(mine), whole_data(now)))
+
+
+def _called_alike(before: Plan, mine: Plan, now: Plan) -> tuple[Plan, Plan, Plan]:
+    """All three with what the edit, or others, have renamed, under its new name; where both have, under the edit's."""
+    given = set()
+    for kind, was, name in renames(before, mine):
+        given.add((kind, name))
+        before, now = (_renamed(one, kind, was, name) for one in (before, now))
+    for kind, was, name in renames(before, now):
+        if (kind, was) in given:
+            now = _renamed(now, kind, name, was)
+        else:
+            before, mine = (_renamed(one, kind, was, name) for one in (before, mine))
+    return before, mine, now
+
+
+def _renamed(plan: Plan, kind: str, was: str, name: str) -> Plan:
+    """The plan with an object renamed, if it has it; raises PlanError where it has another of that name."""
+    there = any((known, called) == (kind, was) for known, called, _ in definitions(plan))
+    return patched(plan, renaming(plan, kind, was, name)) if there else plan
 
 
 def _merge(place: Location, before: Any, mine: Any, now: Any) -> Any:
