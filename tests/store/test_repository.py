@@ -1,12 +1,16 @@
 """Plans and revisions on disk."""
 
 import sqlite3
+from concurrent.futures import ThreadPoolExecutor
+from threading import Barrier
 
 import pytest
 
 from northgate.store.log import stand
 from northgate.store.repository import NothingToMoveTo, Repository, StaleRevision, UnknownPlan
+from northgate.store.variants import add_variant
 from tests.support.plans import base_plan
+from tests.support.waits import WAIT_S
 
 
 @pytest.fixture
@@ -23,6 +27,21 @@ def test_a_plan_is_there_after_the_file_was_closed(path):
     assert second.plan("small", 1) == base_plan()
     assert second.source("small", 1) == "the text"
     second.close()
+
+
+def test_who_keep_plans_at_once_get_keys_of_their_own(path):
+    """As two copies of one plan, asked for together: what is free for one is not free for the other."""
+    repository, together = Repository(path), Barrier(4)
+    first = repository.add(base_plan())
+
+    def keep(_):
+        together.wait(WAIT_S)
+        return [repository.add(base_plan()).key, add_variant(repository, first.key).key]
+
+    with ThreadPoolExecutor(4) as pool:
+        kept = [key for some in (*pool.map(keep, range(4)), *pool.map(keep, range(4))) for key in some]
+    assert len({first.key, *kept}) == len(repository.list()) == 17
+    repository.close()
 
 
 def test_unknown_plans_and_revisions_are_refused(path):

@@ -75,14 +75,14 @@ def _standings(session: Session, plan: PlanRow) -> dict[int, list[Standing]]:
 
 def give_reason(repository: Repository, key: str, revision: int, reason: str) -> None:
     """Says why a revision was made; raises UnknownPlan."""
-    with repository.session() as session:
+    with repository.writing() as session:
         repository.revision_row(session, repository.plan_row(session, key), revision).reason = reason
 
 
 def stand(repository: Repository, key: str, made_of: int, who: str = "", why: str = "", *, agreed: bool = True) -> Head:
     """Somebody has looked the current revision over, or agrees on it: it is the agreed one then. Raises
     StaleRevision."""
-    with repository.session() as session:
+    with repository.writing() as session:
         plan = repository.current(session, key, made_of)
         session.add(StandingRow(plan_id=plan.id, number=made_of, agreed=agreed, who=who, why=why))
         if agreed:
@@ -92,7 +92,7 @@ def stand(repository: Repository, key: str, made_of: int, who: str = "", why: st
 
 def go_to(repository: Repository, key: str, made_of: int, revision: int) -> Head:
     """Goes to any revision, which is current from then on; the others stay. Raises UnknownPlan and StaleRevision."""
-    with repository.session() as session:
+    with repository.writing() as session:
         plan = repository.current(session, key, made_of)
         repository.revision_row(session, plan, revision)
         plan.current = revision

@@ -106,7 +106,7 @@ class Repository:
 
     def keep(self, name: str, document: str, source: str | None = None) -> Head:
         """Keeps a new plan, given as it is kept (`as_kept`)."""
-        with self.session() as session:
+        with self.writing() as session:
             row = PlanRow(key=free_key(session, name), current=1, agreed=None)
             session.add(row)
             session.flush()
@@ -117,7 +117,7 @@ class Repository:
     def edit(self, key: str, made_of: int, made: "Plan", source: str | None = None) -> Head:
         """Keeps what was made of the current revision, which must be `made_of`, or was read from a text; raises
         StaleRevision."""
-        with self.session() as session:
+        with self.writing() as session:
             plan = self.current(session, key, made_of)
             numbers = select(func.max(RevisionRow.number)).where(RevisionRow.plan_id == plan.id)
             number = session.execute(numbers).scalar_one() + 1
@@ -136,7 +136,7 @@ class Repository:
 
     def undo(self, key: str, made_of: int) -> Head:
         """Goes back to what the current revision was made from; raises NothingToMoveTo and StaleRevision."""
-        with self.session() as session:
+        with self.writing() as session:
             plan = self.current(session, key, made_of)
             parent = self.revision_row(session, plan, made_of).parent
             if parent is None:
@@ -146,7 +146,7 @@ class Repository:
 
     def redo(self, key: str, made_of: int) -> Head:
         """Goes on to the newest revision made from the current one; raises NothingToMoveTo and StaleRevision."""
-        with self.session() as session:
+        with self.writing() as session:
             plan = self.current(session, key, made_of)
             child = self._newest_child(session, plan, made_of)
             if child is None:
@@ -156,7 +156,7 @@ class Repository:
 
     def set_deleted(self, key: str, *, deleted: bool) -> None:
         """Takes a plan off the list, or brings it back; nothing is lost either way."""
-        with self.session() as session:
+        with self.writing() as session:
             self.plan_row(session, key, even_deleted=True).deleted = deleted
 
     def head_of(self, session: Session, plan: PlanRow, number: int) -> Head:
@@ -182,8 +182,7 @@ class Repository:
         return found
 
     def current(self, session: Session, key: str, made_of: int) -> PlanRow:
-        """The plan, held for writing, when `made_of` is its current revision."""
-        session.execute(text("BEGIN IMMEDIATE"))
+        """The plan, when `made_of` is its current revision."""
         plan = self.plan_row(session, key)
         if plan.current != made_of:
             raise StaleRevision(plan.current)
@@ -197,6 +196,13 @@ class Repository:
     def session(self) -> Iterator[Session]:
         """One transaction: kept when it ends well."""
         with self._told(), Session(self._engine, expire_on_commit=False) as session, session.begin():
+            yield session
+
+    @contextmanager
+    def writing(self) -> Iterator[Session]:
+        """One transaction in which nobody else writes: what is read in it, such as which keys are free, stays so."""
+        with self.session() as session:
+            session.execute(text("BEGIN IMMEDIATE"))
             yield session
 
     @contextmanager

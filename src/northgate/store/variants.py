@@ -25,7 +25,7 @@ def family(repository: Repository, key: str) -> list[Head]:
 def add_variant(repository: Repository, key: str, name: str = "") -> Head:
     """A variant that begins as a plan is now, which stays as it is; of a variant another of the same plan. By default
     variants are numbered."""
-    with repository.session() as session:
+    with repository.writing() as session:
         plan = repository.plan_row(session, key)
         root = plan.origin or plan.id
         first = session.get_one(PlanRow, root).key
