@@ -1,9 +1,10 @@
 """An edit that was made of one revision, made of another: what it meant is found by name, not by number.
 
 Three documents are merged: what the edit was made of, what it made, and the plan as it is now. What the edit left alone
-is as it is now; what it changed is as it made it. What only one of them calls otherwise is the same thing. Entries of a list are told apart by their names, or by what they lead
-to, as targets and answers are; other entries are one value each, which the edit leaves, adds or takes away. A list of
-which some entries are alike, or one of which the edit rewrote an entry that others have rewritten since, is one value.
+is as it is now; what it changed is as it made it. What only one of them calls otherwise is the same thing. Entries of a
+list are told apart by their names, or by what they lead to, as targets and answers are; other entries are one value
+each, which the edit leaves, adds or takes away. A list of which some entries are alike, or one of which the edit
+rewrote an entry that others have rewritten since, is one value.
 """
 
 import json
