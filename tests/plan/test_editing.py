@@ -28,7 +28,7 @@ def test_a_patch_addresses_the_document_with_every_default():
         (
             [{"op": "replace", "path": "/probes/0/interval_s", "value": -1}],
             "/probes/0/interval_s",
-            "greater than or equal to 0.001",
+            "at least 0.001 is wanted",
         ),
         ([{"op": "replace", "path": "/probes/7/interval_s", "value": 1}], "/probes/7/interval_s", "cannot be applied"),
         ([{"op": "add", "path": "/probes/0/intervall_s", "value": 1}], "/probes/0/intervall_s", "did you mean"),

@@ -67,8 +67,8 @@ def test_several_errors_are_told_together():
     found = problems_of(text)
     assert len(found) == 3
     assert "/probes/0/name: 'Ready' is not a name" in found[0]
-    assert "/probes/0/interval_s: input should be greater than or equal to 0.001" in found[1]
-    assert "/clients: input should be a valid list" in found[2]
+    assert "/probes/0/interval_s: at least 0.001 is wanted (found 0)" in found[1]
+    assert "/clients: a list is wanted (found 3)" in found[2]
 
 
 def test_a_missing_field_is_placed_at_its_object():
@@ -82,7 +82,14 @@ def test_a_missing_field_is_placed_at_its_object():
         ("/names/0/name", "www..example", "is not a DNS name"),
         ("/clients/0/calls/0/url", "www.beckwater.example", "is not a URL such as https://"),
         ("/balancers/0/addresses/0", "203.0.113.300", "is not an IPv4 or IPv6 address"),
-        ("/fleets/0/count", "6", "input should be a valid integer"),
+        ("/fleets/0/count", "6", "a whole number is wanted (found '6')"),
+        ("/fleets/0/count", True, "a whole number is wanted (found true)"),
+        ("/fleets/0/zones", [], "a mapping is wanted (found an empty list)"),
+        ("/fleets/0/instance", [1], "a mapping of fields is wanted (found a list of 1)"),
+        ("/pools/0/tiers", [], "no fewer than 1 is wanted (found an empty list)"),
+        ("/clients/0/rps", 1e30, "at most 1,000,000,000,000 is wanted (found 1e+30)"),
+        ("/fleets/0/instance/capacity_rps", -1, "more than 0 is wanted (found -1)"),
+        ("/title", None, "a text is wanted (found nothing)"),
         ("/probes/0/expect", ["200-700"], "is not a status such as 200"),
         ("/northgate", 2, "2 is not one of 1"),
         ("/balancers/0/listeners/0/protocol", "tcp", "at layer 7 a listener speaks http, https"),
@@ -95,6 +102,20 @@ def test_a_bad_value_is_refused_with_its_place_and_what_would_work(place, value,
         plan_from_data(changed(plan_data(), place, value))
     assert any(says in problem.message for problem in caught.value.problems), caught.value
     assert all(place.startswith(problem.where) or problem.where.startswith(place) for problem in caught.value.problems)
+
+
+@pytest.mark.parametrize(
+    ("value", "told"),
+    [
+        ("anny", ["/firewalls/0/allow_out: 'any' or a list is wanted (found 'anny'); did you mean 'any'?"]),
+        (3, ["/firewalls/0/allow_out: 'any' or a list is wanted (found 3)"]),
+        ([{"to": 5, "ports": ["80"]}], ["/firewalls/0/allow_out/0/to: a text is wanted (found 5)"]),
+    ],
+)
+def test_what_may_be_of_two_kinds_is_refused_once_and_as_what_it_is_most_like(value, told):
+    with pytest.raises(PlanError) as caught:
+        plan_from_data(plan_data(firewalls=[{"name": "app", "allow_out": value}]))
+    assert [problem.describe() for problem in caught.value.problems] == told
 
 
 @pytest.mark.parametrize(

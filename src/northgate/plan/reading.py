@@ -13,12 +13,12 @@ from pathlib import Path
 from typing import Any
 
 from msgspec import Struct
-from pydantic import BaseModel, ValidationError
+from pydantic import ValidationError
 
 from northgate.plan.models.document import Plan
-from northgate.plan.models.types import DNS_NAME_PATTERN, HOST_PATTERN, NAME_PATTERN
-from northgate.plan.problems import MAX_DEPTH, Location, Places, PlanError, Problem, did_you_mean, pointer
+from northgate.plan.problems import MAX_DEPTH, Location, Places, PlanError, Problem, pointer
 from northgate.plan.references import repeated
+from northgate.plan.refusals import refusals
 
 MAX_BYTES = 8_000_000
 STANDARD_INPUT = ("-", "/dev/stdin")
@@ -108,9 +108,9 @@ def _plan_from(read: _Read) -> Plan:
     try:
         plan = Plan.model_validate(read.data)
     except ValidationError as error:
-        errors = error.errors(include_url=False)
-        told = [_placed(_problem_of(one), one["loc"], read.places) for one in errors[:MOST_PROBLEMS]]
-        raise PlanError(_cut(told, len(errors))) from error
+        found = refusals(error.errors(include_url=False))
+        told = [_placed(one.problem, one.location, read.places) for one in found[:MOST_PROBLEMS]]
+        raise PlanError(_cut(told, len(found))) from error
     problems = repeated(plan)
     if problems:
         by_pointer = {pointer(location): location for location in read.places}
@@ -130,71 +130,6 @@ def _placed(problem: Problem, location: Location, places: Places) -> Problem:
         location = location[:-1]
     found = places.get(location)
     return problem.at(*found) if found else problem
-
-
-def _problem_of(error: Any) -> Problem:
-    location: Location = tuple(part for part in error["loc"] if part != "[key]")
-    message = str(error["msg"]).removeprefix("Value error, ")
-    if error["type"] == "extra_forbidden":
-        word = str(location[-1])
-        message = f"unknown field {word!r}{did_you_mean(word, _fields_at(location[:-1]))}"
-    elif error["type"] == "missing":
-        message = f"the field {str(location[-1])!r} is missing"
-    elif error["type"] == "literal_error":
-        message = _literal_message(error)
-    elif error["type"] == "string_pattern_mismatch":
-        message = f"{_shown(error['input'])} {_PATTERN_WORDS.get(error['ctx']['pattern'], 'does not fit')}"
-    elif "input" in error and not isinstance(error["input"], dict | list):
-        message = f"{message[0].lower()}{message[1:]} (found {_shown(error['input'])})"
-    return Problem(pointer(location), message)
-
-
-_PATTERN_WORDS = {
-    NAME_PATTERN: "is not a name: lower-case letters, digits and hyphens, beginning with a letter, at most 63",
-    DNS_NAME_PATTERN: "is not a DNS name such as www.beckwater.example",
-    HOST_PATTERN: "is not a host such as www.beckwater.example or *.beckwater.example",
-    "^/": "is not a path: it must begin with /",
-}
-
-
-def _literal_message(error: Any) -> str:
-    known = str(error["ctx"]["expected"])
-    words = [word.strip(" '") for word in known.replace(" or ", ", ").split(",")]
-    found = error["input"]
-    hint = did_you_mean(found, words) if isinstance(found, str) else ""
-    return f"{_shown(found)} is not one of {', '.join(words)}{hint}"
-
-
-def _shown(value: Any) -> str:
-    text = repr(value)
-    return text if len(text) <= 80 else text[:77] + "..."
-
-
-def _fields_at(location: Location) -> list[str]:
-    """The field names that the model at a location knows; none when there is no model."""
-    model: Any = Plan
-    for part in location:
-        if isinstance(part, int) or model is None:
-            continue
-        if part not in _field_names(model):
-            continue
-        info = next(info for field, info in model.model_fields.items() if part in (field, info.alias))
-        model = _model_in(info.annotation) or model
-    return _field_names(model)
-
-
-def _field_names(model: type[BaseModel]) -> list[str]:
-    return [info.alias or field for field, info in model.model_fields.items()]
-
-
-def _model_in(annotation: Any) -> type[BaseModel] | None:
-    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
-        return annotation
-    for argument in getattr(annotation, "__args__", ()):
-        found = _model_in(argument)
-        if found is not None:
-            return found
-    return None
 
 
 def _read_json(text: str) -> _Read:
