@@ -339,6 +339,7 @@ def test_nothing_is_to_be_done_between_a_plan_and_itself():
 def test_the_command_has_the_contracted_keys(tmp_path):
     a, b = write(tmp_path, plan_data()), tmp_path / "b.plan.json"
     b.write_text(json.dumps(moved()))
+    assert northgate("change", a, b, "--json", "--at", "inf").returncode == 2
     document = json.loads(northgate("change", a, b, "--json", "--at", "100").stdout)
     assert {"steps", "readings", "worst", "rollback"} <= set(document)
     assert {"at_s", "words", "needs"} <= set(document["steps"][0])

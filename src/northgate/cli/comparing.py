@@ -10,6 +10,9 @@ from northgate.cli.common import FAILED, AsJson, PlanPath, app, print_json, read
 from northgate.cli.progress import done
 from northgate.plan.problems import PlanError, Problem, did_you_mean
 
+# No step is taken later than this (s).
+LATEST_S = 1e7
+
 
 @app.command()
 def diff(
@@ -80,7 +83,7 @@ def compare(
 def change(
     before: Annotated[Path, typer.Argument(metavar="A", help="The plan file of what runs.")],
     after: Annotated[Path, typer.Argument(metavar="B", help="That of what is to run.")],
-    at: Annotated[float, typer.Option(help="The second at which the first step is taken.", min=0)] = 0.0,
+    at: Annotated[float, typer.Option(help="The second at which the first step is taken.", min=0, max=LATEST_S)] = 0.0,
     order: Annotated[
         Path | None,
         typer.Option(
