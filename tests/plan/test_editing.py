@@ -10,6 +10,7 @@ from northgate.plan.editing import patch_between, patched, removal, renaming, us
 from northgate.plan.references import dangling, definitions
 from tests.plan.test_reading import EXAMPLE
 from tests.simulation.random_plans import random_plan
+from tests.support.exploring import examples
 from tests.support.plans import base_plan, plan_data
 
 DEMO = plan_from_text(EXAMPLE.read_text())
@@ -190,3 +191,13 @@ def test_a_place_is_told_as_people_call_it():
 
 def test_equal_plans_have_no_difference():
     assert difference(DEMO, plan_from_text(EXAMPLE.read_text())) == []
+
+
+@pytest.mark.parametrize("seed", range(examples(4)))
+def test_what_is_renamed_stands_where_it_stood(seed):
+    """Machines are spread over zones in their order: each stands in the same zone, whatever that is called."""
+    plan = plan_from_data(random_plan(seed))
+    for zone in [zone for region in plan.regions for zone in region.zones]:
+        made = patched(plan, renaming(plan, "zone", zone, "elsewhere"))
+        was = [one.zone for one in plan.machines]
+        assert [one.zone for one in made.machines] == ["elsewhere" if one == zone else one for one in was]

@@ -176,19 +176,26 @@ def renaming(plan: Plan, kind: str, name: str, to: str) -> Patch:
     location = location_of(plan, kind, name)
     own = location if kind == "zone" else (*location, "name")
     operations: Patch = [{"op": "replace", "path": pointer(own), "value": to}]
+    data = whole_data(plan)
     for reference in users_of(plan, kind, name):
-        operations += _renamed(reference, to)
+        operations += _renamed(data, reference, to)
     if kind == "fleet":
         for number, instance in enumerate(plan.fleets[int(location[1])].instance_names(), start=1):
             for reference in users_of(plan, "any instance", instance):
-                operations += _renamed(reference, f"{to}-{number}")
+                operations += _renamed(data, reference, f"{to}-{number}")
     return operations
 
 
-def _renamed(reference: Reference, to: str) -> Patch:
+def _renamed(data: Any, reference: Reference, to: str) -> Patch:
     location = reference.location
-    if location[-1] == reference.name and len(location) > 1 and location[-2] in ("groups", "zones", "latency_ms"):
-        new = pointer((*location[:-1], to))
-        return [{"op": "move", "from": pointer(location), "path": new}]
+    holder = _at(data, location[:-1])
+    if (
+        isinstance(holder, dict)
+        and location[-1] == reference.name
+        and location[-2] in ("groups", "zones", "latency_ms")
+    ):
+        # Machines stand by the order of zones, so that the new key takes the place of the old one.
+        kept = {(to if key == reference.name else key): value for key, value in holder.items()}
+        return [{"op": "replace", "path": pointer(location[:-1]), "value": kept}]
     value = f"{reference.kind}:{to}" if location[-1] in ("from", "to") else to
     return [{"op": "replace", "path": pointer(location), "value": value}]

@@ -4,16 +4,38 @@ A plan that was read from YAML keeps the comments, the order and the wording of 
 """
 
 import io
+import re
+from collections.abc import Iterator
 from typing import Any
 
+from msgspec import Struct
 from ruamel.yaml import YAML
-from ruamel.yaml.comments import CommentedMap, CommentedSeq
+from ruamel.yaml.comments import Comment, CommentedMap, CommentedSeq
 
+from northgate.plan.laying import laid_over
 from northgate.plan.models.document import Plan
 from northgate.plan.problems import PlanError
 from northgate.plan.reading import plan_from_text
 
 ANEW = "# Written anew: the text that this plan was read from could not hold what has been changed.\n"
+# Lines are no longer than this, or than the longest of the text that is kept.
+WIDTH = 120
+# A line of YAML: its dash and what stands behind that, without comments; and what holds what stands below it.
+_LINE = re.compile(r"(?P<indent> *)(?P<dash>- +)?(?P<rest>(?:[^\s#].*)?)")
+_HOLDS = re.compile(r":\s*(#.*)?$")
+
+
+class _Style(Struct, frozen=True):
+    """How a text is laid out: how long its lines are, and how far mappings, the entries of lists and their dashes stand
+    to the right of what holds them."""
+
+    width: int = WIDTH
+    mapping: int = 2
+    entry: int = 4
+    dash: int = 2
+
+
+USUAL = _Style()
 
 
 def plain_data(plan: Plan) -> dict[str, Any]:
@@ -32,12 +54,35 @@ def plan_as_yaml(plan: Plan, source: str | None = None) -> str:
     What is written is read back: where the old text cannot hold the plan, as when two objects share an anchor, it is
     written without it, which is said on top.
     """
-    if source and not source.lstrip().startswith("{"):
-        text = _written(plan, source)
+    if not source or source.lstrip().startswith("{"):
+        return _written(plan, CommentedMap())
+    for text in _kept(plan, source):
         if _reads_back(text, plan):
             return text
-        return ANEW + _written(plan, None)
-    return _written(plan, None)
+    return ANEW + _written(plan, CommentedMap())
+
+
+def _kept(plan: Plan, source: str) -> Iterator[str]:
+    """The text with what has changed, in several ways, the best first: the last one writes all of it again."""
+    style, written = _style_of(source), list[str]()
+    for bare in (False, True):
+        document = _yaml(style).load(source)
+        if bare:
+            # Some comments are written so that nobody can read what stands beside them.
+            _uncomment(document)
+        before = _dumped(document, style)
+        written.append(_written(plan, document, style))
+        yield laid_over(source, before, written[-1])
+    yield written[0]
+
+
+def _uncomment(node: Any) -> None:
+    """Takes all comments from a document."""
+    if isinstance(node, CommentedMap | CommentedSeq):
+        if hasattr(node, Comment.attrib):
+            delattr(node, Comment.attrib)
+        for item in node.values() if isinstance(node, CommentedMap) else node:
+            _uncomment(item)
 
 
 def _reads_back(text: str, plan: Plan) -> bool:
@@ -48,34 +93,75 @@ def _reads_back(text: str, plan: Plan) -> bool:
         return False
 
 
-def _written(plan: Plan, source: str | None) -> str:
-    yaml = YAML(typ="rt", pure=True)
-    yaml.width = 120
-    yaml.preserve_quotes = True
-    yaml.indent(mapping=2, sequence=4, offset=2)
-    document = yaml.load(source) if source else CommentedMap()
-    whole = plan.model_dump(mode="json", by_alias=True)
-    _merge_map(document, whole, plain_data(plan))
+def _written(plan: Plan, document: CommentedMap, style: _Style = USUAL) -> str:
+    """A document that says a plan, and keeps what it can of what it said before."""
+    _merge_map(document, plan.model_dump(mode="json", by_alias=True), plain_data(plan))
+    return _dumped(document, style)
+
+
+def _dumped(document: CommentedMap, style: _Style) -> str:
     stream = io.StringIO()
-    yaml.dump(document, stream)
+    _yaml(style).dump(document, stream)
     return stream.getvalue()
+
+
+def _style_of(source: str) -> _Style:
+    """The style of a text, as its first mapping and its first list have it."""
+    found, above = dict[str, int](), _LINE.match("")
+    for line in source.splitlines():
+        here = _LINE.match(line)
+        if not here or not here["rest"]:
+            continue
+        if above and _HOLDS.search(above["rest"]):
+            to_right = here.start("rest" if not here["dash"] else "dash") - above.start("rest")
+            if here["dash"]:
+                found.setdefault("dash", to_right)
+                found.setdefault("entry", to_right + len(here["dash"]))
+            elif to_right > 0:
+                found.setdefault("mapping", to_right)
+        above = here
+    return _Style(max(WIDTH, *map(len, source.splitlines())), **{name: max(by, 0) for name, by in found.items()})
+
+
+def _yaml(style: _Style) -> YAML:
+    yaml = YAML(typ="rt", pure=True)
+    yaml.width = style.width
+    yaml.preserve_quotes = True
+    yaml.indent(mapping=style.mapping, sequence=style.entry, offset=style.dash)
+    return yaml
 
 
 def _merge_map(node: CommentedMap, whole: dict[str, Any], sparse: dict[str, Any]) -> None:
     """Makes a YAML mapping say what the data says: `whole` with every default, `sparse` without."""
-    for key in [key for key in node if str(key) not in whole]:
-        del node[key]
+    written = dict(zip(_called([str(key) for key in node], list(whole)), list(node), strict=True))
+    for name, key in written.items():
+        if name not in whole:
+            del node[key]
+        elif name != str(key):
+            _rename(node, key, name)
     written = {str(key): key for key in node}
     for key, value in whole.items():
         if key in written:
-            _merge_value(node, written[key], value, sparse.get(key, value))
+            _merge_value(node, written[key], value, sparse.get(key, {} if isinstance(value, dict) else value))
         elif key in sparse:
             node[key] = _new_value(sparse[key])
 
 
+def _rename(node: CommentedMap, key: Any, name: str) -> None:
+    """Gives a value another key, at the same place and with what stands behind it."""
+    place, comment = list(node).index(key), node.ca.items.pop(key, None)
+    node.insert(place, name, node.pop(key))
+    if comment:
+        node.ca.items[name] = comment
+
+
 def _merge_value(parent: Any, key: Any, whole: Any, sparse: Any) -> None:
     node = parent[key]
-    if isinstance(node, CommentedMap) and isinstance(whole, dict):
+    if whole == [] and node:
+        # What stands around items has no place any more.
+        parent.ca.items.pop(key, None)
+        parent[key] = _new_value(whole)
+    elif isinstance(node, CommentedMap) and isinstance(whole, dict):
         _merge_map(node, whole, sparse if isinstance(sparse, dict) else whole)
     elif isinstance(node, CommentedSeq) and isinstance(whole, list):
         _merge_list(node, whole, sparse if isinstance(sparse, list) else whole)
@@ -84,9 +170,11 @@ def _merge_value(parent: Any, key: Any, whole: Any, sparse: Any) -> None:
 
 
 def _merge_list(node: CommentedSeq, whole: list[Any], sparse: list[Any]) -> None:
-    """Items that have a name keep their node, wherever they went; others are matched by place."""
-    named = {item["name"]: item for item in node if isinstance(item, CommentedMap) and "name" in item}
-    before, after = [_name_of(item) for item in node], [_name_of(item) for item in whole]
+    """Items that have a name keep their node, wherever they went, and whatever they are called now; others are matched
+    by place."""
+    after = [_name_of(item) for item in whole]
+    before = _called([_name_of(item) for item in node], after)
+    named = {name: item for name, item in zip(before, node, strict=True) if name is not None}
     if before != after[: len(before)] and named:
         kept = [named.get(_name_of(item), _new_value(sparse[index])) for index, item in enumerate(whole)]
         # What stands between items hangs on the one before: it goes along with that.
@@ -105,6 +193,13 @@ def _merge_list(node: CommentedSeq, whole: list[Any], sparse: list[Any]) -> None
 
 def _name_of(item: Any) -> Any:
     return item.get("name") if isinstance(item, dict) else None
+
+
+def _called(before: list[Any], after: list[Any]) -> list[Any]:
+    """Names as they were, and as they are now where one came in the place of another, of as many."""
+    if len(before) != len(after):
+        return before
+    return [new if old not in after and new not in before else old for old, new in zip(before, after, strict=True)]
 
 
 def _same(node: Any, value: Any) -> bool:
