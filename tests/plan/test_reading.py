@@ -110,6 +110,10 @@ def test_a_bad_value_is_refused_with_its_place_and_what_would_work(place, value,
         ("anny", ["/firewalls/0/allow_out: 'any' or a list is wanted (found 'anny'); did you mean 'any'?"]),
         (3, ["/firewalls/0/allow_out: 'any' or a list is wanted (found 3)"]),
         ([{"to": 5, "ports": ["80"]}], ["/firewalls/0/allow_out/0/to: a text is wanted (found 5)"]),
+        (
+            [{"to": "any", "ports": ["80"], "list[{x}]": 1}],
+            ["/firewalls/0/allow_out/0/list[{x}]: unknown field 'list[{x}]'"],
+        ),
     ],
 )
 def test_what_may_be_of_two_kinds_is_refused_once_and_as_what_it_is_most_like(value, told):

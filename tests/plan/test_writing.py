@@ -167,6 +167,20 @@ def test_what_is_renamed_keeps_its_comments_and_its_place():
     assert written == wanted
 
 
+def test_lines_that_end_as_elsewhere_keep_their_comments_once():
+    plan = plan_from_text(NAMED)
+    edited = patched(plan, [{"op": "replace", "path": "/fleets/0/count", "value": 3}])
+    assert plan_as_yaml(edited, NAMED.replace("\n", "\r\n")) == plan_as_yaml(edited, NAMED)
+
+
+def test_where_a_list_stands_after_nothing_its_style_is_none():
+    text = NAMED.replace("    count: 2\n", "    count: 2\n    scale:\n").replace("# both", "# both, and none of it")
+    plan = plan_from_text(text)
+    assert plan_as_yaml(plan, text) == text
+    written = plan_as_yaml(patched(plan, [{"op": "replace", "path": "/fleets/0/count", "value": 3}]), text)
+    assert written == text.replace("count: 2", "count: 3")
+
+
 @pytest.mark.parametrize(("indent", "dash"), [(2, 0), (4, 0), (4, 2), (3, 1), (8, 4)])
 def test_a_text_keeps_its_own_indents(indent, dash):
     """Whatever wrote it: one edit changes one line."""

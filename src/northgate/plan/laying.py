@@ -69,7 +69,8 @@ def _settled(old: Lines, some: list[_Change], start: int, end: int) -> Lines:
     if all(one.kept for one in some):
         return kept
     if any(one.kept for one in some):
-        return [line for line in kept if line.lstrip().startswith("#") and line not in new] + new
+        there = {line.strip() for line in new}
+        return [line for line in kept if line.lstrip().startswith("#") and line.strip() not in there] + new
     return new
 
 

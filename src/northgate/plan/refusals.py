@@ -28,7 +28,7 @@ _PATTERN_WORDS = {
     "^/": "is not a path: it must begin with /",
 }
 # Where a field may be of several kinds, the validator tells of each, with a mark of it in the place.
-_KIND = re.compile(r"^[\w-]+\[.*\]$", re.DOTALL)
+_KIND = re.compile(r"^(literal|list|dict)\[.*\]$", re.DOTALL)
 
 
 class Refusal(Struct, frozen=True):
@@ -43,7 +43,9 @@ def refusals(errors: Sequence[Any]) -> list[Refusal]:
     the kind that it is most like."""
     groups: dict[Location, list[Any]] = {}
     for error in errors:
-        marked = next((place for place, part in enumerate(error["loc"]) if _is_kind(part)), None)
+        # A word that nobody knows may look like one of them.
+        known = error["loc"][: -1 if error["type"] == "extra_forbidden" else None]
+        marked = next((place for place, part in enumerate(known) if _is_kind(part)), None)
         groups.setdefault(error["loc"] if marked is None else error["loc"][:marked], []).append(error)
     return [one for place, some in groups.items() for one in _of_one_place(place, some)]
 
@@ -58,11 +60,9 @@ def _of_one_place(place: Location, errors: Sequence[Any]) -> list[Refusal]:
     within = [one for one in errors if len(one["loc"]) > len(place) + 1]
     if within:
         return [_refusal((*place, *one["loc"][len(place) + 1 :]), one) for one in within]
-    wanted = " or ".join(_WANTED.get(one["type"], str(one["msg"])).format(**one.get("ctx", {})) for one in errors)
-    words, found = (
-        [one["ctx"]["expected"].strip("'") for one in errors if one["type"] == "literal_error"],
-        errors[0]["input"],
-    )
+    wanted = " or ".join(_wanted(one) for one in errors)
+    words = [one["ctx"]["expected"].strip("'") for one in errors if one["type"] == "literal_error"]
+    found = errors[0]["input"]
     hint = did_you_mean(found, words) if isinstance(found, str) else ""
     return [Refusal(Problem(pointer(place), f"{wanted} is wanted (found {_shown(found)}){hint}"), place)]
 
@@ -84,10 +84,15 @@ def _message(location: Location, error: Any) -> str:
     if kind == "string_pattern_mismatch":
         return f"{_shown(found)} {_PATTERN_WORDS.get(error['ctx']['pattern'], 'does not fit')}"
     if kind in _WANTED:
-        return f"{_WANTED[kind].format(**error.get('ctx', {}))} is wanted (found {_shown(found)})"
+        return f"{_wanted(error)} is wanted (found {_shown(found)})"
     message = str(error["msg"]).removeprefix("Value error, ")
     told = isinstance(found, dict | list) or kind == "value_error"
     return message if told else f"{message[:1].lower()}{message[1:]} (found {_shown(found)})"
+
+
+def _wanted(error: Any) -> str:
+    template = _WANTED.get(error["type"])
+    return template.format(**error.get("ctx", {})) if template else str(error["msg"])
 
 
 def _literal_message(error: Any) -> str:

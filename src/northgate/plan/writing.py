@@ -56,7 +56,7 @@ def plan_as_yaml(plan: Plan, source: str | None = None) -> str:
     """
     if not source or source.lstrip().startswith("{"):
         return _written(plan, CommentedMap())
-    for text in _kept(plan, source):
+    for text in _kept(plan, source.replace("\r\n", "\n")):
         if _reads_back(text, plan):
             return text
     return ANEW + _written(plan, CommentedMap())
@@ -114,13 +114,13 @@ def _style_of(source: str) -> _Style:
             continue
         if above and _HOLDS.search(above["rest"]):
             to_right = here.start("rest" if not here["dash"] else "dash") - above.start("rest")
-            if here["dash"]:
+            if here["dash"] and to_right >= 0:
                 found.setdefault("dash", to_right)
                 found.setdefault("entry", to_right + len(here["dash"]))
-            elif to_right > 0:
+            elif not here["dash"] and to_right > 0:
                 found.setdefault("mapping", to_right)
         above = here
-    return _Style(max(WIDTH, *map(len, source.splitlines())), **{name: max(by, 0) for name, by in found.items()})
+    return _Style(max(WIDTH, *map(len, source.splitlines())), **found)
 
 
 def _yaml(style: _Style) -> YAML:

@@ -93,7 +93,10 @@ def _needed(worst_of: WorstOf, below: float, may_fail: float, now: int) -> int |
 def _may_fail(worst_of: WorstOf, now: int) -> float:
     """The share that stays unserved however many instances there are. Where more of them always leave less, as where
     nobody notices which of them is lost, no number is as good as more: what stays unserved now."""
-    plenty, more = (with_plenty(worst_of, now, times).unserved for times in (PLENTY, 2 * PLENTY))
+    plenty = with_plenty(worst_of, now).unserved
+    if plenty <= LITTLE:
+        return plenty
+    more = with_plenty(worst_of, now, 2 * PLENTY).unserved
     return max(plenty, more) if abs(plenty - more) <= LITTLE else worst_of(now).unserved
 
 
