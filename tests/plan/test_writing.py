@@ -196,6 +196,14 @@ def test_a_text_keeps_its_own_indents(indent, dash):
     assert [line.split() for line in differ] == [["-", "tiles:", "95"], ["+", "tiles:", "7"]]
 
 
+def test_what_is_put_in_another_order_stays_in_its_text():
+    plan = plan_from_text(NAMED)
+    swapped = {"fells-2": None, "fells-1": None}
+    edited = patched(plan, [{"op": "replace", "path": "/fleets/0/zones", "value": swapped}])
+    written = plan_as_yaml(edited, NAMED)
+    assert written == NAMED.replace("fells-1: null, fells-2: null", "fells-2: null, fells-1: null")
+
+
 def test_a_list_that_is_emptied_leaves_the_rest_as_it_is():
     plan = plan_from_text(NAMED)
     written = plan_as_yaml(patched(plan, [{"op": "replace", "path": "/drills", "value": []}]), NAMED)

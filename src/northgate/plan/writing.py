@@ -145,6 +145,16 @@ def _merge_map(node: CommentedMap, whole: dict[str, Any], sparse: dict[str, Any]
             _merge_value(node, written[key], value, sparse.get(key, {} if isinstance(value, dict) else value))
         elif key in sparse:
             node[key] = _new_value(sparse[key])
+    if list(sparse) == list(whole) != [str(key) for key in node]:
+        _put_in_order(node, list(whole))
+
+
+def _put_in_order(node: CommentedMap, names: list[str]) -> None:
+    """Moves the values of a mapping of which the order says something, as that of zones does, with their comments."""
+    keys, comments = {str(key): key for key in node}, dict(node.ca.items)
+    for name in names:
+        node[keys[name]] = node.pop(keys[name])
+    node.ca.items.update(comments)
 
 
 def _rename(node: CommentedMap, key: Any, name: str) -> None:
