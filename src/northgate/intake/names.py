@@ -12,7 +12,7 @@ from northgate.intake.taken import TakenIn, called, taken
 from northgate.plan import Plan, PlanError, Problem
 from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.traffic import Answer, DnsEntry
-from northgate.plan.records import recorded
+from northgate.plan.text.records import recorded
 
 SOA = re.compile(r"^[^\n;]*\sSOA\s[^(\n]*(\([^)]*\))?[^\n]*\n", re.MULTILINE | re.IGNORECASE)
 

@@ -18,7 +18,7 @@ from pydantic import ValidationError
 from northgate.plan.models.document import Plan
 from northgate.plan.problems import MAX_DEPTH, Location, Places, PlanError, Problem, pointer
 from northgate.plan.references import repeated
-from northgate.plan.refusals import refusals
+from northgate.plan.text.refusals import refusals
 
 MAX_BYTES = 8_000_000
 STANDARD_INPUT = ("-", "/dev/stdin")

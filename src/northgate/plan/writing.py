@@ -12,10 +12,10 @@ from msgspec import Struct
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import Comment, CommentedMap, CommentedSeq
 
-from northgate.plan.laying import laid_over
 from northgate.plan.models.document import Plan
 from northgate.plan.problems import PlanError
 from northgate.plan.reading import plan_from_text
+from northgate.plan.text.laying import laid_over
 
 ANEW = "# Written anew: the text that this plan was read from could not hold what has been changed.\n"
 # Lines are no longer than this, or than the longest of the text that is kept.

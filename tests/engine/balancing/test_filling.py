@@ -223,5 +223,5 @@ def test_fill_has_one_limit():
     for fill in ({}, {"utilisation": 0.5, "rps_per_target": 3}):
         with pytest.raises(PlanError, match="exactly one of utilisation, rps_per_target"):
             plan_from_data(filling(1, [BOTH | {"fill": fill}]))
-    with pytest.raises(PlanError, match="less than or equal to 1"):
+    with pytest.raises(PlanError, match="at most 1 is wanted"):
         plan_from_data(filling(1, [BOTH | {"fill": {"utilisation": 80}}]))

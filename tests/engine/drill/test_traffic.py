@@ -291,7 +291,7 @@ def test_an_answer_outside_at_which_nobody_answers_is_a_dead_address(tries_next,
 
 def test_only_what_stands_outside_can_be_lost_there():
     drills = [{"name": "d", "lasts_s": 9, "steps": [fail(1, address="192.0.2.1")]}]
-    with pytest.raises(CannotRun, match=r"there is no address outside '192\.0\.2\.1'"):
+    with pytest.raises(CannotRun, match=r"there is no address outside the plan '192\.0\.2\.1'"):
         network_of(plan_data(drills=drills))
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from northgate.plan import Plan
 from northgate.plan.models.addressing import AddressBook
 from northgate.plan.models.traffic import DnsEntry, LastResort
-from northgate.plan.records import recorded, told_now
+from northgate.plan.text.records import recorded, told_now
 
 HEAD = """; Names of {title}, as they are told while all is well (RFC 1035).
 ; What a zone file cannot say stands in comments: who is told what, and what takes over.
