@@ -62,7 +62,7 @@ def test_an_edit_shows_its_consequence_and_can_be_undone(page, plan):
 def test_a_bad_value_is_refused_at_the_field_and_nothing_is_lost(page, plan):
     key, ask = plan
     page.goto(board(key, "probe:ready"))
-    for text, reason in (("-3", "at least 0.001 is wanted"), ("often", "valid number")):
+    for text, reason in (("-3", "at least 0.001 is wanted"), ("often", "a number is wanted")):
         field(page, "Every").fill(text)
         field(page, "Every").press("Enter")
         expect(page.get_by_test_id("inspector").get_by_role("alert")).to_contain_text(reason)
