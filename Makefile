@@ -9,7 +9,7 @@ DRILL ?= lose-fells-2
 NEWEST := src/northgate/store/migrations/newest.sql
 # Per cent of the lines and branches of plan and engine that tests pass.
 COVERED := 96
-# How many tests run at once: two take much more of the processor than one after the other, and seldom less time.
+# How many tests run at once: two take a third more of the processor than one after the other, as each loads everything.
 WORKERS ?= 1
 BESIDE = $(if $(filter-out 1,$(WORKERS)),-n $(WORKERS) --dist loadgroup)
 WEB_SOURCES := $(shell find web/src web/index.html web/public web/vite.config.ts -type f 2>/dev/null)

@@ -26,7 +26,7 @@ def pytest_collection(session):
     measuring = watched.measuring(session.config)
     if measuring:
         watched.load()
-        measuring.pause()
+        watched.stop_all()
 
 
 @pytest.hookimpl(wrapper=True)
