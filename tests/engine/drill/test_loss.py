@@ -1,7 +1,9 @@
 """A loss is followed until it settles; where it goes round and round, what follows is more of the same."""
 
+from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
-from functools import cache
+from functools import cache, partial
+from types import FunctionType, MethodType, ModuleType
 
 import numpy as np
 import pytest
@@ -16,6 +18,7 @@ from northgate.plan import plan_from_data, read_plan
 from northgate.plan.models.drills import Drill, Step
 from northgate.plan.models.faults import Part
 from tests.engine.drill.test_traffic import layer_4
+from tests.engine.processes.test_anew import CLIENTS, at_layer_4
 from tests.plan.test_reading import EXAMPLE
 from tests.support.exploring import examples
 from tests.support.plans import network_of, plan_data
@@ -105,6 +108,42 @@ def test_losses_that_share_their_start_are_as_drills_of_their_own(data):
         assert loss.failed_by(loss.ends_s - 60) == pytest.approx(alone.readings.failed, rel=1e-12, abs=1e-9)
         assert loss.run.readings.worst_blind_s == alone.readings.worst_blind_s
         assert [event.at_s for event in loss.run.events] == [event.at_s for event in alone.events]
+
+
+@pytest.mark.parametrize("client", CLIENTS, ids=str)
+def test_who_holds_old_answers_at_layer_4_costs_as_much_in_a_loss_as_in_a_drill(client):
+    """The blind time and half of the TTL, whoever calls how often (see `tests/engine/processes/test_anew.py`)."""
+    loss = run_loss(network_of(at_layer_4(**client)), [Part(region="fells")])
+    turned_s = next(event.at_s for event in loss.run.events if event.kind == "answer") - 60
+    assert loss.failed_by(3600) == pytest.approx(RPS * (turned_s + 60 / 2), rel=1e-9)
+
+
+def test_a_run_that_begins_as_another_shares_nothing_that_remembers():
+    """Functions are not copied: one that remembers would tell of the run in which it was made."""
+    begun = Losing(network_of(at_layer_4()))._before
+    copied = begun.with_steps([Step(at_s=60, fail=Part(region="fells"))])
+    for one in all_within(copied, {id(copied.network), id(begun.flow)}):
+        assert not (isinstance(one, FunctionType) and one.__closure__), one.__qualname__
+
+
+def all_within(one, seen):
+    """All objects that an object holds, but for those that have been seen and what these hold."""
+    if id(one) in seen:
+        return
+    seen.add(id(one))
+    yield one
+    fields = getattr(one, "__struct_fields__", ())
+    held = [*getattr(one, "__dict__", {}).values(), *(getattr(one, name) for name in fields)]
+    if isinstance(one, partial):
+        held += [one.func, *one.args]
+    elif isinstance(one, MethodType):
+        held.append(one.__self__)
+    elif isinstance(one, Mapping):
+        held += one.values()
+    elif isinstance(one, list | tuple | set | frozenset):
+        held += one
+    for other in held if not isinstance(one, ModuleType | type) else ():
+        yield from all_within(other, seen)
 
 
 def stands(believes, numbers, next_sent_s, turns):

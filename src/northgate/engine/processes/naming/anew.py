@@ -46,19 +46,21 @@ SOME = 1e-4
 Followed = tuple[Connected, ...]
 
 
-def versions_at(network: Network, who: Holders, held_at: Callable[[float], HeldAt]) -> VersionsAt:
-    """What finds versions, by which records are held at a second; the last of each name are told now."""
-    names, told_by = network.names, dict[tuple[int, tuple[bytes, ...]], Sets]()
+class VersionsFound:
+    """Finds versions, by which records are held at a second; the last of each name are told now.
 
-    def told(number: int, key: tuple[bytes, ...], records: Sequence[Record]) -> Sets:
-        if (number, key) not in told_by:
-            by_name = {name: [(1.0, record)] for name, record in zip(who.below[number], records, strict=True)}
-            told_by[number, key] = names.sets(names.askers[who.holders[number].asker], by_name.__getitem__)
-        return told_by[number, key]
+    An object, and not a function that remembers: a run that begins as another has its own, which knows what is held
+    in that run.
+    """
 
-    def find(number: int, second: float) -> Versions:
-        holder, below = who.holders[number], who.below[number]
-        held, made = held_at(second), dict[tuple[bytes, ...], Version]()
+    def __init__(self, network: Network, who: Holders, held_at: Callable[[float], HeldAt]) -> None:
+        self._names, self._who, self._held_at = network.names, who, held_at
+        self._told_by: dict[tuple[int, tuple[bytes, ...]], Sets] = {}
+
+    def __call__(self, number: int, second: float) -> Versions:
+        """The versions that a holder's clients hold at a second."""
+        holder, below = self._who.holders[number], self._who.below[number]
+        held, made = self._held_at(second), dict[tuple[bytes, ...], Version]()
         now = _key([held(name, 0.0)[-1][1] for name in below])
         for part, over_s in ((1 - holder.over_share, None), (holder.over_share, holder.over_s)):
             for some in product(*(held(name, over_s) for name in below)) if part > 0 else ():
@@ -68,10 +70,16 @@ def versions_at(network: Network, who: Holders, held_at: Callable[[float], HeldA
                 if key in made:
                     made[key] = replace(made[key], share=made[key].share + share)
                     continue
-                made[key] = Version(share, told(number, key, records), key == now)
+                made[key] = Version(share, self._told(number, key, records), key == now)
         return made
 
-    return find
+    def _told(self, number: int, key: tuple[bytes, ...], records: Sequence[Record]) -> Sets:
+        """What one is told by these records."""
+        if (number, key) not in self._told_by:
+            by_name = {n: [(1.0, record)] for n, record in zip(self._who.below[number], records, strict=True)}
+            asker = self._names.askers[self._who.holders[number].asker]
+            self._told_by[number, key] = self._names.sets(asker, by_name.__getitem__)
+        return self._told_by[number, key]
 
 
 def _key(records: Sequence[Record]) -> tuple[bytes, ...]:
@@ -144,11 +152,12 @@ class Anew:
         self._kinds = ints(())
         self._looks = 0
         self._last: tuple[Opens, float, int, Followed] | None = None
-        find = versions_at(self._network, resolvers.who, resolvers.held_at)
-        self._versions: VersionsAt = lambda holder, second: resolvers.lately(
-            ("versions", holder, second), lambda: find(holder, second)
-        )
+        self._find = VersionsFound(self._network, resolvers.who, resolvers.held_at)
         holdings.follow(self)
+
+    def _versions(self, holder: int, second: float) -> Versions:
+        """The versions that a holder's clients hold; the last that were asked for are kept."""
+        return self.resolvers.lately(("versions", holder, second), lambda: self._find(holder, second))
 
     def answers(self, second: float, held: Held, opens: Opens | None = None) -> Answers:
         """What those hold at a second who connect anew; `opens`: how connections are opened until then, on the mean
@@ -278,4 +287,4 @@ class Past(Struct, frozen=True):
 
     @property
     def _versions(self) -> VersionsAt:
-        return versions_at(self.network, self.resolvers.who, self.history.held_at)
+        return VersionsFound(self.network, self.resolvers.who, self.history.held_at)
