@@ -71,6 +71,15 @@ def test_headroom_is_what_the_survivors_can_still_take():
     assert headroom(plan_from_data(data), None).factor is None
 
 
+def test_headroom_is_that_of_as_many_as_there_are():
+    """An autoscaler launches nobody meanwhile, nor lets it go what clients that ask for little do not need."""
+    data = plan_data()
+    data["fleets"][0]["scale"] = {"min": 2, "max": 12, "target_utilisation": 0.5}
+    plan = plan_from_data(data)
+    assert headroom(plan, None).factor == pytest.approx(6 * CAPACITY / RPS, rel=0.01)
+    assert headroom(plan, Part(zone="fells-2")).factor == pytest.approx(4 * CAPACITY / RPS, rel=0.01)
+
+
 def test_a_plan_that_is_overloaded_has_headroom_below_one():
     data = plan_data()
     data["clients"][0]["rps"] = 12 * CAPACITY

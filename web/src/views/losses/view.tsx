@@ -158,7 +158,7 @@ function Headrooms({ rooms }: { rooms: Schemas["Headroom"][] }) {
   return (
     <section aria-label="Headroom">
       <h2 className="border-b border-line pb-1 font-semibold">Headroom</h2>
-      <p className="mt-1 text-[12px] text-ink-soft">From how many times today's load a target is overloaded, once the loss has settled.</p>
+      <p className="mt-1 text-[12px] text-ink-soft">From how many times today's load a target is overloaded, once the loss has settled, with the machines that there are now.</p>
       <ul className="mt-2 space-y-1.5">
         {rooms.map((one) => (
           <li key={one.words} title={one.limit ? `at ${one.limit}` : undefined}>

@@ -49,7 +49,8 @@ class LossRow(AnswerModel):
 
 class Headroom(AnswerModel):
     """The factor on all clients at which a loss (None: no loss) turns into overload, and the target that is overloaded
-    then; None where that is not below a thousand."""
+    then; None where that is not below a thousand. Nobody is launched meanwhile: what an autoscaler adds is not
+    counted."""
 
     lost: dict[str, Any] | None
     words: str
@@ -103,9 +104,10 @@ def headroom(plan: Plan, part: Part | None, watch: Watch = go_on) -> Headroom:
     """How much more clients may ask for until a target is overloaded, after the loss of a part has settled, or without
     any loss.
 
-    Beliefs are those that the loss alone makes: what is noticed while clients ask for next to nothing.
+    Beliefs are those that the loss alone makes: what is noticed while clients ask for next to nothing. Fleets stay as
+    many as they are: an autoscaler would let go all that next to nothing does not need.
     """
-    light = compile_network(_scaled(plan, LIGHT))
+    light = compile_network(_light(plan))
     flow = run_loss(light, [part], watch).run.last if part else undisturbed(light)
     solver, asked = Solver(light), flow.state.call_rps / LIGHT
     found = _limit(solver, flow, asked, watch)
@@ -141,7 +143,9 @@ def _limit(solver: Solver, flow: Flow, asked: Floats, watch: Watch) -> tuple[flo
     return factor, flow.network.machines.names[int(np.argmax(used))]
 
 
-def _scaled(plan: Plan, factor: float) -> Plan:
-    """A plan whose clients ask so many times as much."""
-    clients = [client.model_copy(update={"rps": client.rps * factor}) for client in plan.clients]
-    return Plan.model_validate(plan.model_copy(update={"clients": clients}).model_dump(by_alias=True))
+def _light(plan: Plan) -> Plan:
+    """A plan whose clients ask for next to nothing, and whose fleets nobody scales."""
+    clients = [client.model_copy(update={"rps": client.rps * LIGHT}) for client in plan.clients]
+    fleets = [fleet.model_copy(update={"scale": None}) for fleet in plan.fleets]
+    lighter = plan.model_copy(update={"clients": clients, "fleets": fleets, "drills": []})
+    return Plan.model_validate(lighter.model_dump(by_alias=True))
