@@ -4,7 +4,7 @@ import itertools
 
 import pytest
 
-from northgate.engine.drill import Losing
+from northgate.engine.drill import Losing, undisturbed
 from northgate.engine.reports.losses import alike, effect_of, failures_of, headroom, loss_row, year
 from northgate.engine.reports.losses.year import YEAR_S
 from northgate.engine.truth import Paths
@@ -78,6 +78,27 @@ def test_headroom_is_that_of_as_many_as_there_are():
     plan = plan_from_data(data)
     assert headroom(plan, None).factor == pytest.approx(6 * CAPACITY / RPS, rel=0.01)
     assert headroom(plan, Part(zone="fells-2")).factor == pytest.approx(4 * CAPACITY / RPS, rel=0.01)
+
+
+def test_headroom_without_a_loss_goes_by_what_is_believed_now():
+    """A region that is short of bandwidth is told to nobody, though with fewer clients it would be: six targets carry
+    what eight would."""
+    data = two_regions(choose="share", probe="watch", probed_from=["uplands"])
+    data["probes"].append({"name": "watch", "protocol": "https", "port": 443, "path": "/", "interval_s": 10})
+    data["balancers"][1]["bandwidth_mbps"] = 50
+    for client in data["clients"]:
+        client["calls"] = [call | {"kilobytes": 100} for call in client["calls"]]
+    plan = plan_from_data(data)
+    found = headroom(plan, None)
+    for times, over in ((found.factor * 0.99, False), (found.factor * 1.01, True)):
+        used = undisturbed(network_of(data | {"clients": more(data["clients"], times)})).queue.utilisation.max()
+        assert bool(used > 1) is over
+    assert found.factor == pytest.approx(6 * CAPACITY / (RPS + 200), rel=0.01)
+
+
+def more(clients, times):
+    """Clients that ask so many times as much."""
+    return [client | {"rps": client["rps"] * times} for client in clients]
 
 
 def test_a_plan_that_is_overloaded_has_headroom_below_one():

@@ -104,18 +104,28 @@ def headroom(plan: Plan, part: Part | None, watch: Watch = go_on) -> Headroom:
     """How much more clients may ask for until a target is overloaded, after the loss of a part has settled, or without
     any loss.
 
-    Beliefs are those that the loss alone makes: what is noticed while clients ask for next to nothing. Fleets stay as
-    many as they are: an autoscaler would let go all that next to nothing does not need.
+    Without a loss beliefs are those of now, unless a target is overloaded already. Else they are those that the loss
+    alone makes: what is noticed while clients ask for next to nothing. Fleets stay as many as they are: an autoscaler
+    would let go all that next to nothing does not need.
     """
-    light = compile_network(_light(plan))
-    flow = run_loss(light, [part], watch).run.last if part else undisturbed(light)
-    solver, asked = Solver(light), flow.state.call_rps / LIGHT
+    flow, times = _settled(plan, part, watch)
+    solver, asked = Solver(flow.network), flow.state.call_rps * times
     found = _limit(solver, flow, asked, watch)
     words = part.words if part else "nothing"
     lost = part_data(part) if part else None
     if found is None:
         return Headroom(lost=lost, words=words, factor=None, limit=None)
     return Headroom(lost=lost, words=words, factor=found[0], limit=found[1])
+
+
+def _settled(plan: Plan, part: Part | None, watch: Watch) -> tuple[Flow, float]:
+    """How all is once a loss has settled, and how many times as much clients ask for."""
+    if part is None:
+        now = undisturbed(compile_network(plan))
+        if now.queue.utilisation.max(initial=0.0) <= 1:
+            return now, 1.0
+    light = compile_network(_light(plan))
+    return run_loss(light, [part], watch).run.last if part else undisturbed(light), 1 / LIGHT
 
 
 def _limit(solver: Solver, flow: Flow, asked: Floats, watch: Watch) -> tuple[float, str] | None:
