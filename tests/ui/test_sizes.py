@@ -31,15 +31,13 @@ VIEWS = {
     "plans": ("/plans", "[data-testid=plans] li"),
     "start": ("/start", "main h1"),
 }
-# What axe is asked: everything by day, and by night, where only colours are others, what depends on them. Colours are
-# looked at in the widest window, where all is shown, and in the narrowest, which has parts of its own.
-EVERYTHING = {"resultTypes": ["violations"]}
-OF_COLOURS = ["color-contrast", "link-in-text-block"]
-COLOURS = EVERYTHING | {"runOnly": OF_COLOURS}
-SHAPES = EVERYTHING | {"rules": {rule: {"enabled": False} for rule in OF_COLOURS}}
-THEMES = {"day": EVERYTHING, "night": COLOURS}
 # The last is a window of 1280 CSS pixels at 200 %, the middle one a telephone.
-ASKED = {(1280, 800): THEMES, (400, 800): THEMES, (640, 400): {"day": SHAPES}}
+SIZES = [(1280, 800), (400, 800), (640, 400)]
+
+# What axe is asked: everything by day, and by night, where only colours are others, what depends on them.
+EVERYTHING = {"resultTypes": ["violations"]}
+COLOURS = EVERYTHING | {"runOnly": ["color-contrast", "link-in-text-block"]}
+THEMES = {"day": EVERYTHING, "night": COLOURS}
 
 
 # Texts of which an end is hidden, and that nothing tells whole.
@@ -70,9 +68,9 @@ def test_a_view_is_whole_at_any_size_by_day_and_night(page, small, view):
     expect(page.locator(there).first).to_be_attached()
     _has_one_heading_one_main_part_and_a_title(page)
     page.evaluate(Axe().axe_script)
-    for (width, height), themes in ASKED.items():
+    for width, height in SIZES:
         page.set_viewport_size({"width": width, "height": height})
-        for theme, asked in themes.items():
+        for theme, asked in THEMES.items():
             page.evaluate("theme => { document.documentElement.dataset.theme = theme }", theme)
             # What is still being loaded would change under the eyes of the check.
             expect(page.get_by_test_id("skeleton")).to_have_count(0)

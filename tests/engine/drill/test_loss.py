@@ -135,7 +135,7 @@ def all_within(one, seen):
     fields = getattr(one, "__struct_fields__", ())
     held = [*getattr(one, "__dict__", {}).values(), *(getattr(one, name) for name in fields)]
     if isinstance(one, partial):
-        held += [one.func, *one.args]
+        held += [one.func, *one.args, *one.keywords.values()]
     elif isinstance(one, MethodType):
         held.append(one.__self__)
     elif isinstance(one, Mapping):
