@@ -223,11 +223,11 @@ def test_who_agreed_and_why_stands_in_the_log_from_which_one_goes_back(page, tra
     page.goto(f"/plans/{key}/compare?way=log")
     newest = page.get_by_test_id("log").locator("li").first
     expect(newest).to_contain_text("agreed by Ada: the spring flood")
-    page.get_by_role("button", name="Give revision 2 a reason").click()
+    page.get_by_role("button", name="why? The reason of revision 2").click()
     page.get_by_label("Reason of revision 2").fill("less time blind")
     page.get_by_label("Reason of revision 2").press("Enter")
-    expect(newest.get_by_role("button", name="Reason of revision 2: less time blind")).to_be_visible()
-    page.get_by_role("button", name="Go to revision 1").click()
+    expect(newest.get_by_role("button", name="less time blind: the reason of revision 2")).to_be_visible()
+    page.get_by_role("button", name="Go to it: revision 1").click()
     expect(newest).to_contain_text("undone")
     assert document()["probes"][0]["interval_s"] == before
 

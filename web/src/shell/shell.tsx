@@ -1,5 +1,5 @@
 import { Keyboard, Moon, Plus, Sun } from "lucide-react";
-import { useEffect, useState, type ComponentType, type ReactNode } from "react";
+import { Fragment, useEffect, useState, type ComponentType, type ReactNode } from "react";
 import type { ToasterProps } from "sonner";
 
 import type { PlanHead } from "../api/client";
@@ -8,7 +8,7 @@ import { later, useQuiet } from "../kit/later";
 import { Button } from "../kit/parts";
 import { useKey } from "../kit/keys";
 import { useTheme } from "../kit/theme";
-import { SEVERITIES, useKnownFindings } from "../plan/judging";
+import { SEVERITIES, useKnownFindings, type Severity } from "../plan/judging";
 import { usePlan } from "../plan/queries";
 import { titleOf } from "./titles";
 import { Tour } from "../views/start/tour";
@@ -109,17 +109,27 @@ function FindingsLink({ planKey, revision }: { planKey: string; revision: number
   const known = useKnownFindings({ key: planKey, revision });
   const counts: Record<string, number> | undefined = known?.counts;
   const told = SEVERITIES.filter((one) => one !== "advice" && (counts?.[one] ?? 0) > 0);
-  const label = ["Findings", ...told.map((one) => `${counts?.[one]} ${one}`)].join(", ");
+  const words = told.map((one) => `${counts?.[one]} ${saying(one, counts?.[one])}`);
   return (
-    <Link to="/plans/:key/findings" params={{ key: planKey }} search={{}} className={TAB} tab aria-label={label} title={label}>
+    <Link to="/plans/:key/findings" params={{ key: planKey }} search={{}} className={TAB} tab title={["Findings", ...words].join(", ")}>
       Findings
       {told.map((one) => (
-        <span key={one} className={`ml-1.5 rounded-sm px-1 text-[11px] leading-4 font-semibold text-bar tabular-nums ${one === "stops" ? "bg-[#f58067]" : "bg-[#e5b766]"}`} aria-hidden="true" data-testid={`count-${one}`}>
-          {counts?.[one]}
-        </span>
+        <Fragment key={one}>
+          <span className="sr-only">, </span>
+          <span className={`ml-1.5 rounded-sm px-1 text-[11px] leading-4 font-semibold text-bar tabular-nums ${one === "stops" ? "bg-[#f58067]" : "bg-[#e5b766]"}`} data-testid={`count-${one}`}>
+            {counts?.[one]}
+          </span>
+          <span className="sr-only"> {saying(one, counts?.[one])}</span>
+        </Fragment>
       ))}
     </Link>
   );
+}
+
+/** What so many findings do. */
+function saying(severity: Severity, count = 0): string {
+  if (severity === "stops") return count === 1 ? "stops traffic" : "stop traffic";
+  return count === 1 ? "is a risk" : "are risks";
 }
 
 const TAB =

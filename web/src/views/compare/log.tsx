@@ -49,8 +49,8 @@ function Line({ entry, planKey }: { entry: Entry; planKey: string }) {
       <span className="flex items-start gap-2">
         {!current && (
           <>
-            <Link to="/plans/:key/compare" params={{ key: planKey }} search={{ since: revision }} className="flex min-h-6 items-center text-[12px] text-north hover:underline" aria-label={`Compare with revision ${revision}`}>beside now</Link>
-            <Button className="text-[12px]" disabled={goTo.isPending} aria-label={`Go to revision ${revision}`} onClick={() => goTo.mutate(revision)}>Go to it</Button>
+            <Link to="/plans/:key/compare" params={{ key: planKey }} search={{ since: revision }} className="flex min-h-6 items-center text-[12px] text-north hover:underline" aria-label={`beside now: revision ${revision}`}>beside now</Link>
+            <Button className="text-[12px]" disabled={goTo.isPending} aria-label={`Go to it: revision ${revision}`} onClick={() => goTo.mutate(revision)}>Go to it</Button>
           </>
         )}
       </span>
@@ -75,7 +75,7 @@ function Reason({ entry, planKey }: { entry: Entry; planKey: string }) {
   };
   if (text === undefined)
     return (
-      <button type="button" className={`min-h-6 text-left ${entry.reason ? "italic" : "text-[12px] text-ink-soft hover:text-ink"}`} aria-label={entry.reason ? `Reason of revision ${entry.revision}: ${entry.reason}` : `Give revision ${entry.revision} a reason`} onClick={() => setText(entry.reason)}>
+      <button type="button" className={`min-h-6 text-left ${entry.reason ? "italic" : "text-[12px] text-ink-soft hover:text-ink"}`} aria-label={entry.reason ? `${entry.reason}: the reason of revision ${entry.revision}` : `why? The reason of revision ${entry.revision}`} onClick={() => setText(entry.reason)}>
         {entry.reason || "why?"}
       </button>
     );

@@ -143,7 +143,7 @@ function Row({ planKey, document, row, most, pairs }: RowProps) {
       <td className={`pr-3 ${row.unserved_share > 0 ? "text-vermilion-text" : "text-ink-soft"}`}>{row.unserved_share > 0 ? percent(row.unserved_share) : "none"}</td>
       <td className={`pr-3 whitespace-nowrap ${over ? "text-vermilion-text" : row.peak_utilisation >= 0.8 ? "text-ochre-text" : ""}`}>{row.busiest && row.peak_utilisation > 0 ? `${percent(row.peak_utilisation)} ${row.busiest}` : "nobody"}</td>
       <td className="text-right">
-        <button type="button" className="min-h-6 text-[12px] whitespace-nowrap text-north hover:underline" disabled={pending} aria-label={`Make a drill of it: ${row.words}`} onClick={() => make(row)} data-roving>
+        <button type="button" className="min-h-6 text-[12px] whitespace-nowrap text-north hover:underline" disabled={pending} aria-label={`make it a drill: ${row.words}`} onClick={() => make(row)} data-roving>
           make it a drill
         </button>
       </td>

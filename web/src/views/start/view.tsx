@@ -60,7 +60,7 @@ export function StartView() {
         <h1 className="mb-4 text-2xl font-semibold">Start a plan</h1>
         <RadioGroup.Root className="mb-6 grid gap-2 sm:grid-cols-4" aria-label="How it begins" orientation="horizontal" value={way} onValueChange={(one) => setWay(one as Way)}>
           {WAYS.map(([one, title, words]) => (
-            <RadioGroup.Item key={one} value={one} aria-label={title} className="rounded border border-line-strong bg-panel px-3 py-2 text-left hover:border-ink data-[state=checked]:border-north data-[state=checked]:bg-north-fill">
+            <RadioGroup.Item key={one} value={one} className="rounded border border-line-strong bg-panel px-3 py-2 text-left hover:border-ink data-[state=checked]:border-north data-[state=checked]:bg-north-fill">
               <b className="block font-semibold">{title}</b>
               <span className="text-[12px] text-ink-soft">{words}</span>
             </RadioGroup.Item>
@@ -191,7 +191,7 @@ function Examples({ examples, pending, onTake }: { examples: Schemas["Example"][
         <li key={one.name} className="flex flex-col rounded border border-line-strong bg-panel p-4">
           <b className="font-semibold">{one.title}</b>
           <p className="mt-1 mb-3 flex-1 text-ink-soft">{one.notes}</p>
-          <Button className="self-start" disabled={pending} aria-label={`Begin from ${one.title}`} onClick={() => onTake(one.name)}>
+          <Button className="self-start" disabled={pending} aria-label={`Begin from it: ${one.title}`} onClick={() => onTake(one.name)}>
             Begin from it
           </Button>
         </li>
