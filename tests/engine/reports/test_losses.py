@@ -80,20 +80,45 @@ def test_headroom_is_that_of_as_many_as_there_are():
     assert headroom(plan, Part(zone="fells-2")).factor == pytest.approx(4 * CAPACITY / RPS, rel=0.01)
 
 
+def test_headroom_is_no_more_than_what_bandwidth_lets_through():
+    """600 answers of 10 kilobytes take 48 Mbit/s, whoever gives them."""
+    data = plan_data()
+    data["clients"][0]["calls"][0]["kilobytes"] = 10
+    data["balancers"][0]["bandwidth_mbps"] = 72
+    plan = plan_from_data(data)
+    for lost in (None, Part(zone="fells-2")):
+        found = headroom(plan, lost)
+        assert (found.factor, found.limit) == (pytest.approx(72 / 48, rel=0.01), "front")
+    data["balancers"][0]["bandwidth_mbps"] = 24
+    assert headroom(plan_from_data(data), None).factor == pytest.approx(24 / 48, rel=0.01)
+
+
 def test_headroom_without_a_loss_goes_by_what_is_believed_now():
-    """A region that is short of bandwidth is told to nobody, though with fewer clients it would be: six targets carry
-    what eight would."""
-    data = two_regions(choose="share", probe="watch", probed_from=["uplands"])
-    data["probes"].append({"name": "watch", "protocol": "https", "port": 443, "path": "/", "interval_s": 10})
-    data["balancers"][1]["bandwidth_mbps"] = 50
-    for client in data["clients"]:
-        client["calls"] = [call | {"kilobytes": 100} for call in client["calls"]]
+    """Who answers probes too late, busy as it is with what others ask, is asked for nothing else, though it would be
+    if these asked for less: its own load alone overloads it."""
+    data = plan_data()
+    data["probes"][0]["timeout_s"] = 0.1
+    data["instances"] = [
+        {
+            "name": "both", "zone": "fells-1", "capacity_rps": 100, "service_ms": 10,
+            "serves": [{"port": 8080, "protocol": "http", "pages": {"/": 200, "/ready": 200}}],
+        }
+    ]  # fmt: skip
+    data["target_groups"][0]["targets"].append({"instance": "both"})
+    data["target_groups"].append({"name": "own", "port": 8080, "targets": [{"instance": "both"}]})
+    data["pools"].append({"name": "own", "tiers": [{"groups": {"own": 1}}]})
+    data["balancers"][0]["listeners"].append(
+        {"name": "own", "protocol": "https", "port": 8443, "otherwise": {"pool": "own"}}
+    )
+    data["clients"].append(
+        {**data["clients"][0], "name": "own", "rps": 95, "calls": [{"url": "https://www.beckwater.example:8443/"}]}
+    )
     plan = plan_from_data(data)
     found = headroom(plan, None)
+    assert (found.factor, found.limit) == (pytest.approx(100 / 95, rel=0.01), "both")
     for times, over in ((found.factor * 0.99, False), (found.factor * 1.01, True)):
         used = undisturbed(network_of(data | {"clients": more(data["clients"], times)})).queue.utilisation.max()
         assert bool(used > 1) is over
-    assert found.factor == pytest.approx(6 * CAPACITY / (RPS + 200), rel=0.01)
 
 
 def more(clients, times):

@@ -2503,8 +2503,8 @@ export interface components {
         /**
          * Headroom
          * @description The factor on all clients at which a loss (None: no loss) turns into overload, and the target that is overloaded
-         *     then; None where that is not below a thousand. Nobody is launched meanwhile: what an autoscaler adds is not
-         *     counted.
+         *     then, or the balancer whose bandwidth is; None where that is not below a thousand. Nobody is launched meanwhile:
+         *     what an autoscaler adds is not counted.
          */
         Headroom: {
             /** Lost */

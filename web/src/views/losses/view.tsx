@@ -158,16 +158,16 @@ function Headrooms({ rooms }: { rooms: Schemas["Headroom"][] }) {
   return (
     <section aria-label="Headroom">
       <h2 className="border-b border-line pb-1 font-semibold">Headroom</h2>
-      <p className="mt-1 text-[12px] text-ink-soft">From how many times today's load a target is overloaded, once the loss has settled, with the machines that there are now.</p>
+      <p className="mt-1 text-[12px] text-ink-soft">From how many times today's load a target, or a balancer's bandwidth, is overloaded, once the loss has settled, with the machines that there are now.</p>
       <ul className="mt-2 space-y-1.5">
         {rooms.map((one) => (
-          <li key={one.words} title={one.limit ? `at ${one.limit}` : undefined}>
-            <span className="flex justify-between gap-2">
-              <span>{one.lost ? `${one.words} lost` : "nothing lost"}</span>
-              <b className={`font-semibold tabular-nums ${one.factor !== null && one.factor < 1 ? "text-vermilion-text" : one.factor !== null && one.factor < 1.25 ? "text-ochre-text" : ""}`}>{one.factor === null ? "no limit known" : `${Math.round(one.factor * 100) / 100} times`}</b>
+          <li key={one.words}>
+            <span className="flex items-baseline justify-between gap-2">
+              <span className="[overflow-wrap:anywhere]">{one.lost ? `${one.words} lost` : "nothing lost"}{one.limit && <span className="text-[12px] text-ink-soft">, at {one.limit}</span>}</span>
+              <b className={`shrink-0 font-semibold tabular-nums ${one.factor !== null && one.factor < 1 ? "text-vermilion-text" : one.factor !== null && one.factor < 1.25 ? "text-ochre-text" : ""}`}>{one.factor === null ? "no limit known" : `${Math.round(one.factor * 100) / 100} times`}</b>
             </span>
             {one.factor !== null && (
-              <span className="relative mt-0.5 block h-1.5 rounded-sm bg-line" aria-hidden="true">
+              <span className="relative mt-1 block h-1.5 rounded-sm bg-line" aria-hidden="true">
                 <span className={`absolute inset-y-0 left-0 rounded-sm ${one.factor < 1 ? "bg-vermilion" : one.factor < 1.25 ? "bg-ochre" : "bg-moss"}`} style={{ width: `${Math.min(one.factor / FULL, 1) * 100}%` }} />
                 <span className="absolute -inset-y-0.5 w-px bg-ink" style={{ left: `${100 / FULL}%` }} title="today's load" />
               </span>

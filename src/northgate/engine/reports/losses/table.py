@@ -49,8 +49,8 @@ class LossRow(AnswerModel):
 
 class Headroom(AnswerModel):
     """The factor on all clients at which a loss (None: no loss) turns into overload, and the target that is overloaded
-    then; None where that is not below a thousand. Nobody is launched meanwhile: what an autoscaler adds is not
-    counted."""
+    then, or the balancer whose bandwidth is; None where that is not below a thousand. Nobody is launched meanwhile:
+    what an autoscaler adds is not counted."""
 
     lost: dict[str, Any] | None
     words: str
@@ -101,10 +101,10 @@ def pairs_count(lost: list[Alike]) -> int:
 
 
 def headroom(plan: Plan, part: Part | None, watch: Watch = go_on) -> Headroom:
-    """How much more clients may ask for until a target is overloaded, after the loss of a part has settled, or without
-    any loss.
+    """How much more clients may ask for until a target, or a balancer's bandwidth, is overloaded, after the loss of a
+    part has settled, or without any loss.
 
-    Without a loss beliefs are those of now, unless a target is overloaded already. Else they are those that the loss
+    Without a loss beliefs are those of now, unless that is so already. Else they are those that the loss
     alone makes: what is noticed while clients ask for next to nothing. Fleets stay as many as they are: an autoscaler
     would let go all that next to nothing does not need.
     """
@@ -122,23 +122,24 @@ def _settled(plan: Plan, part: Part | None, watch: Watch) -> tuple[Flow, float]:
     """How all is once a loss has settled, and how many times as much clients ask for."""
     if part is None:
         now = undisturbed(compile_network(plan))
-        if now.queue.utilisation.max(initial=0.0) <= 1:
+        if _used(now).max(initial=0.0) <= 1:
             return now, 1.0
     light = compile_network(_light(plan))
     return run_loss(light, [part], watch).run.last if part else undisturbed(light), 1 / LIGHT
 
 
 def _limit(solver: Solver, flow: Flow, asked: Floats, watch: Watch) -> tuple[float, str] | None:
-    """The factor on what is asked at which a target is offered more than it can do, and which; None if beyond all."""
+    """The factor on what is asked at which a target or a balancer is offered more than it can do, and which; None if
+    beyond all."""
 
     def under(factor: float) -> State:
         return replace(flow.state, call_rps=asked * factor, attempts=None, shares=None)
 
     def over(factor: float) -> float:
         watch()
-        return float(solver.solve(under(factor)).queue.utilisation.max(initial=0.0)) - 1
+        return float(_used(solver.solve(under(factor))).max(initial=0.0)) - 1
 
-    if not len(flow.queue.utilisation) or over(FURTHEST) < 0:
+    if over(FURTHEST) < 0:
         return None
     high = 1.0
     while over(high) < 0:
@@ -149,8 +150,13 @@ def _limit(solver: Solver, flow: Flow, asked: Floats, watch: Watch) -> tuple[flo
     # Among factors that lie so close to each other, the first that is too much.
     factors = np.geomspace(low, high, math.ceil(math.log(high / low) / KNOWN_TO) + 1).tolist()
     factor = factors[bisect_left(factors, 0.0, key=over, hi=len(factors) - 1)]
-    used = solver.solve(under(factor)).queue.utilisation
-    return factor, flow.network.machines.names[int(np.argmax(used))]
+    network, busiest = flow.network, int(np.argmax(_used(solver.solve(under(factor)))))
+    return factor, [*network.machines.names, *(one.name for one in network.plan.balancers)][busiest]
+
+
+def _used(flow: Flow) -> Floats:
+    """What part of what it can do each machine is offered, and each balancer of its bandwidth."""
+    return np.concatenate([flow.queue.utilisation, flow.bandwidth_used])
 
 
 def _light(plan: Plan) -> Plan:
