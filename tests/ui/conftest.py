@@ -52,14 +52,21 @@ def window(browser, server):
     context.close()
 
 
-@pytest.fixture
-def client(server):
-    """Asks the server without a browser; plans that a test has made are gone after it."""
+@pytest.fixture(scope="session")
+def outside(server):
+    """Asks the server without a browser. One for all tests: each reads who vouches for certificates, which takes longer
+    than most questions."""
     with httpx2.Client(base_url=server, timeout=WAIT_S) as asked:
-        before = _keys(asked)
         yield asked
-        for key in _keys(asked) - before:
-            asked.delete(f"/api/plans/{key}")
+
+
+@pytest.fixture
+def client(outside):
+    """Asks the server without a browser; plans that a test has made are gone after it."""
+    before = _keys(outside)
+    yield outside
+    for key in _keys(outside) - before:
+        outside.delete(f"/api/plans/{key}")
 
 
 def _keys(asked):
@@ -98,6 +105,5 @@ def is_error(message):
 
 
 @pytest.fixture
-def api(server):
-    with httpx2.Client(base_url=f"{server}api/plans/beckwater", timeout=WAIT_S) as client:
-        yield lambda path: client.get(path).json()
+def api(client):
+    return lambda path: client.get(f"/api/plans/beckwater{path}").json()

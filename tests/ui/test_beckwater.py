@@ -4,14 +4,12 @@ stands in the fells and serves the public; NORTHGATE_EXPLORE=1 draws all of it."
 import json
 import re
 
-import httpx2
 import pytest
 from playwright.sync_api import expect
 
 from northgate.plan import plan_from_data, plan_from_text
 from tests.plan.test_reading import EXAMPLE
 from tests.support.exploring import EXPLORING
-from tests.support.waits import WAIT_S
 from tests.ui.drawing import Drawing, visit
 
 # Long, and on its own server: it runs beside the other tests of the interface.
@@ -157,47 +155,46 @@ def draw_balancers(drawing, plan):
                 drawing.add_rule(f"{place}/rules/{rule}", listener["rules"][rule])
 
 
-def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page, server):
+def test_beckwater_from_nothing_to_its_drills_equals_the_same_plan_by_file(page, client):
     """The demo plan, drawn: its drills are those of the file, and so is what is exported."""
     plan = by_file()
-    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-        key = start(page, plan)
-        drawing = Drawing(page, key, lambda: client.get(f"/api/plans/{key}").json())
-        # Without a drill nothing is run again after each edit; those of the demo come last.
-        drawing.remove("drill:lose-fells-1")
-        draw(drawing, "area", plan["areas"], "area", [("everywhere", "uplands")])
-        draw(drawing, "network", plan["networks"], "network")
-        draw(drawing, "firewall", plan["firewalls"], "firewall")
-        draw_machines(drawing, plan)
-        draw(drawing, "probe", plan["probes"], "probe", [("alive", "ready")])
-        groups = [(f"app-{port}", name) for name, port in PORTS.items()]
-        draw(drawing, "group", plan["target_groups"], "target group", groups)
-        # Each region's balancer has one for every pool but the first.
-        remove_rows(page, key, "rules", (len(PORTS) - 1) * len(plan["regions"]))
-        proposed = [f"app-{port}" for port in PORTS.values()]
-        for needless in proposed[len(plan["pools"]) :]:
-            drawing.remove(f"pool:{needless}")
-        pools = zip(proposed, (one["name"] for one in plan["pools"]), strict=False)
-        draw(drawing, "pool", plan["pools"], "pool", list(pools))
-        draw(drawing, "certificate", plan["certificates"], "certificate", [("public", "public")])
-        draw_balancers(drawing, plan)
-        draw(drawing, "name", plan["names"], "name", [("www.beckwater.example", "www.beckwater.example")])
-        draw(drawing, "client", plan["clients"], "client group", [("everybody", plan["clients"][0]["name"])])
-        draw(drawing, "drill", plan["drills"], "drill")
-        drawing.open("")
-        drawing.become("/notes", plan["notes"])
-        page.get_by_text("What the platform allows").click()
-        drawing.become("/platform", plan["platform"])
-        file_key = client.post("/api/plans", content=json.dumps(plan)).json()["key"]
-        assert {drill["name"] for drill in plan["drills"]} <= CAUSES.keys()
-        for drill in (one["name"] for one in plan["drills"]):
-            drawn, read = (client.get(f"/api/plans/{one}/drills/{drill}").json() for one in (key, file_key))
-            assert drawn == read
-            assert drawn["readings"]["failed_by_cause"][CAUSES[drill]] > 0
-            if EXPLORING:
-                demo = client.get(f"/api/plans/beckwater/drills/{drill}").json()
-                assert flat(drawn["readings"]) == pytest.approx(flat(demo["readings"])), (
-                    "the demo orders its machines otherwise"
-                )
-        exported = client.get(f"/api/plans/{key}/file").text
+    key = start(page, plan)
+    drawing = Drawing(page, key, lambda: client.get(f"/api/plans/{key}").json())
+    # Without a drill nothing is run again after each edit; those of the demo come last.
+    drawing.remove("drill:lose-fells-1")
+    draw(drawing, "area", plan["areas"], "area", [("everywhere", "uplands")])
+    draw(drawing, "network", plan["networks"], "network")
+    draw(drawing, "firewall", plan["firewalls"], "firewall")
+    draw_machines(drawing, plan)
+    draw(drawing, "probe", plan["probes"], "probe", [("alive", "ready")])
+    groups = [(f"app-{port}", name) for name, port in PORTS.items()]
+    draw(drawing, "group", plan["target_groups"], "target group", groups)
+    # Each region's balancer has one for every pool but the first.
+    remove_rows(page, key, "rules", (len(PORTS) - 1) * len(plan["regions"]))
+    proposed = [f"app-{port}" for port in PORTS.values()]
+    for needless in proposed[len(plan["pools"]) :]:
+        drawing.remove(f"pool:{needless}")
+    pools = zip(proposed, (one["name"] for one in plan["pools"]), strict=False)
+    draw(drawing, "pool", plan["pools"], "pool", list(pools))
+    draw(drawing, "certificate", plan["certificates"], "certificate", [("public", "public")])
+    draw_balancers(drawing, plan)
+    draw(drawing, "name", plan["names"], "name", [("www.beckwater.example", "www.beckwater.example")])
+    draw(drawing, "client", plan["clients"], "client group", [("everybody", plan["clients"][0]["name"])])
+    draw(drawing, "drill", plan["drills"], "drill")
+    drawing.open("")
+    drawing.become("/notes", plan["notes"])
+    page.get_by_text("What the platform allows").click()
+    drawing.become("/platform", plan["platform"])
+    file_key = client.post("/api/plans", content=json.dumps(plan)).json()["key"]
+    assert {drill["name"] for drill in plan["drills"]} <= CAUSES.keys()
+    for drill in (one["name"] for one in plan["drills"]):
+        drawn, read = (client.get(f"/api/plans/{one}/drills/{drill}").json() for one in (key, file_key))
+        assert drawn == read
+        assert drawn["readings"]["failed_by_cause"][CAUSES[drill]] > 0
+        if EXPLORING:
+            demo = client.get(f"/api/plans/beckwater/drills/{drill}").json()
+            assert flat(drawn["readings"]) == pytest.approx(flat(demo["readings"])), (
+                "the demo orders its machines otherwise"
+            )
+    exported = client.get(f"/api/plans/{key}/file").text
     assert plan_from_text(exported).model_dump(mode="json", by_alias=True) == plan

@@ -4,7 +4,6 @@ import json
 import re
 import time
 
-import httpx2
 import pytest
 from playwright.sync_api import expect
 
@@ -22,13 +21,12 @@ def plan(client):
     return key, lambda path="": client.get(f"/api/plans/{key}{path}").json()
 
 
-def sender(server, key):
+def sender(client, key):
     """Sends an edit as somebody else would."""
 
     def send(patch):
-        with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-            answer = client.patch(f"/api/plans/{key}", json=patch, headers={"if-match": '"1"'})
-            assert answer.status_code == 200, answer.text
+        answer = client.patch(f"/api/plans/{key}", json=patch, headers={"if-match": '"1"'})
+        assert answer.status_code == 200, answer.text
 
     return send
 
@@ -104,11 +102,11 @@ def test_a_second_window_gets_the_newer_plan_and_its_edit_again(page, plan):
     assert (probe["interval_s"], probe["timeout_s"]) == (8, 4)
 
 
-def test_a_late_edit_means_what_it_was_made_of_or_says_that_it_is_gone(page, plan, server):
+def test_a_late_edit_means_what_it_was_made_of_or_says_that_it_is_gone(page, plan, client):
     key, ask = plan
     page.goto(board(key, "probe:holding"))
     expect(field(page, "Every")).to_have_value("30")
-    sender(server, key)([{"op": "add", "path": "/probes/0", "value": {"name": "first"}}])
+    sender(client, key)([{"op": "add", "path": "/probes/0", "value": {"name": "first"}}])
     field(page, "Every").fill("8")
     field(page, "Every").press("Enter")
     page.get_by_role("button", name="Apply mine to it").click()
@@ -197,12 +195,12 @@ def test_what_is_new_fits_what_it_is_put_into(page, plan):
     assert [tier["groups"] for tier in document["pools"][1]["tiers"]] == [{"alerts-api": 1}, {"tiles": 1}]
 
 
-def test_what_stands_outside_has_a_column_with_its_rates(page, plan, server):
+def test_what_stands_outside_has_a_column_with_its_rates(page, plan, client):
     """A host that is no part of the plan, beside the machines; and a group that no pool has."""
     key, ask = plan
     outside = {"host": "partner.beckwater.example"}
     loose = {"name": "loose", "port": 25, "probe": "ready", "targets": [{"address": "198.51.100.25"}]}
-    sender(server, key)(
+    sender(client, key)(
         [
             {"op": "add", "path": "/target_groups/0/targets/-", "value": outside},
             {"op": "add", "path": "/target_groups/-", "value": loose},
@@ -567,9 +565,9 @@ def test_a_choice_of_what_something_is_keeps_the_focus(page, plan):
     expect(kind).to_be_focused()
 
 
-def test_a_list_keeps_words_that_hold_spaces(page, plan, server):
+def test_a_list_keeps_words_that_hold_spaces(page, plan, client):
     """A header's value is one word, whatever stands in it."""
-    key, ask, send = *plan, sender(server, plan[0])
+    key, ask, send = *plan, sender(client, plan[0])
     place = "/balancers/0/listeners/0/rules/0/when/header"
     send([{"op": "add", "path": place, "value": {"user-agent": ["curl"]}}])
     page.goto(board(key, "listener:fells-front/https"))
@@ -600,10 +598,10 @@ def test_keys_that_are_typed_into_fields_do_nothing_else(page, plan):
     expect(page.get_by_role("dialog", name="Keys")).to_have_count(0)
 
 
-def test_what_a_plan_leaves_open_is_told_with_a_way_to_it(page, plan, server):
+def test_what_a_plan_leaves_open_is_told_with_a_way_to_it(page, plan, client):
     key, ask = plan
     lacking = next(index for index, area in enumerate(ask()["document"]["areas"]) if "coast" in area["latency_ms"])
-    sender(server, key)([
+    sender(client, key)([
         {"op": "remove", "path": f"/areas/{lacking}/latency_ms/coast"},
         {"op": "replace", "path": "/names/0/choose", "value": "nearest"},
     ])  # fmt: skip
@@ -614,9 +612,9 @@ def test_what_a_plan_leaves_open_is_told_with_a_way_to_it(page, plan, server):
     expect(page).to_have_url(re.compile("select=area"))
 
 
-def test_contradictions_are_counted_above_the_board_with_a_way_to_each(page, plan, server):
+def test_contradictions_are_counted_above_the_board_with_a_way_to_each(page, plan, client):
     key, _ = plan
-    sender(server, key)(
+    sender(client, key)(
         [
             {"op": "replace", "path": "/balancers/0/listeners/1/port", "value": 443},
             {"op": "replace", "path": "/networks/0/subnets/1/cidr", "value": "10.20.0.0/23"},
@@ -632,12 +630,12 @@ def test_contradictions_are_counted_above_the_board_with_a_way_to_each(page, pla
     expect(inspector.get_by_role("heading", level=2)).to_have_text("fells-net")
 
 
-def test_what_is_typed_while_an_edit_is_on_its_way_is_kept(page, plan, server):
+def test_what_is_typed_while_an_edit_is_on_its_way_is_kept(page, plan, client):
     """The name of a subnet is sent; before the answer comes its range is typed, and left only afterwards."""
     key, ask = plan
     spare = {"name": "spare-net", "region": "fells", "cidr": "10.40.0.0/16"}
     subnets = [{"name": "first", "cidr": "10.40.1.0/24"}]
-    sender(server, key)([{"op": "add", "path": "/networks/-", "value": spare | {"subnets": subnets}}])
+    sender(client, key)([{"op": "add", "path": "/networks/-", "value": spare | {"subnets": subnets}}])
     page.goto(f"/plans/{key}/board?select=network:spare-net")
     waiting = []
     page.route(f"**/api/plans/{key}", lambda route: waiting.append(route) if is_edit(route) else route.continue_())

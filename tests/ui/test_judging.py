@@ -84,9 +84,9 @@ def test_what_stops_traffic_is_marked_where_it_is(page, trap):
     assert [one["fleet"] for one in document()["target_groups"][0]["targets"]] == ["maps"]
 
 
-def test_a_plan_that_cannot_be_run_is_reviewed_all_the_same(page, trap, server):
+def test_a_plan_that_cannot_be_run_is_reviewed_all_the_same(page, trap, client):
     key, _ = trap("one-rack")
-    sender(server, key)([{"op": "replace", "path": "/target_groups/0/probe", "value": "redy"}])
+    sender(client, key)([{"op": "replace", "path": "/target_groups/0/probe", "value": "redy"}])
     page.goto(f"/plans/{key}/findings")
     expect(row(page, "dangling-reference")).to_contain_text("did you mean 'ready'?")
     expect(page.get_by_role("status").filter(has_text="cannot be run as it is")).to_be_visible()

@@ -2,26 +2,23 @@
 
 import re
 
-import httpx2
 import pytest
 from playwright.sync_api import expect
 
 from northgate.plan.generated import generated_plan
 from northgate.plan.writing import plan_as_json
 from tests.plan.test_reading import EXAMPLE
-from tests.support.waits import WAIT_S
 
 pytestmark = pytest.mark.xdist_group("browser")
 
 
 @pytest.fixture(scope="module")
-def large(server):
+def large(outside):
     """A plan with 2,000 targets in 12 zones: its key."""
     plan = generated_plan(targets=2000, zones=12, groups=40, rules=300)
-    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-        key = client.post("/api/plans", content=plan_as_json(plan)).json()["key"]
-        yield key
-        client.delete(f"/api/plans/{key}")
+    key = outside.post("/api/plans", content=plan_as_json(plan)).json()["key"]
+    yield key
+    outside.delete(f"/api/plans/{key}")
 
 
 def columns(page):
@@ -91,19 +88,15 @@ def test_inspector_and_time_line_fold_away(page):
     expect(page.get_by_test_id("timeline")).to_be_visible()
 
 
-def test_an_internal_balancer_has_a_lane_of_its_own_and_what_stands_behind_it(page, server):
-    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-        key = client.post("/api/plans", content=(EXAMPLE.parent / "inner.plan.yaml").read_text()).json()["key"]
-        page.goto(f"/plans/{key}/board?select=balancer%3Astore-front")
-        expect(page.get_by_test_id("inspector")).to_contain_text("internal, layer 7")
-        boxes = [
-            page.locator(f"[data-part='balancer:{name}']").bounding_box() for name in ("levels-front", "store-front")
-        ]
-        assert boxes[1]["y"] > boxes[0]["y"] + 40
-        state = client.get(f"/api/plans/{key}/state").json()
-        store = next(one for one in state["groups"] if one["name"] == "level-store")
-        assert store["rps"] == pytest.approx(450)
-        expect(page.locator("[data-part='berth:level-store/store-1']")).to_have_attribute(
-            "aria-label", re.compile("30 % of 500/s")
-        )
-        client.delete(f"/api/plans/{key}")
+def test_an_internal_balancer_has_a_lane_of_its_own_and_what_stands_behind_it(page, client):
+    key = client.post("/api/plans", content=(EXAMPLE.parent / "inner.plan.yaml").read_text()).json()["key"]
+    page.goto(f"/plans/{key}/board?select=balancer%3Astore-front")
+    expect(page.get_by_test_id("inspector")).to_contain_text("internal, layer 7")
+    boxes = [page.locator(f"[data-part='balancer:{name}']").bounding_box() for name in ("levels-front", "store-front")]
+    assert boxes[1]["y"] > boxes[0]["y"] + 40
+    state = client.get(f"/api/plans/{key}/state").json()
+    store = next(one for one in state["groups"] if one["name"] == "level-store")
+    assert store["rps"] == pytest.approx(450)
+    expect(page.locator("[data-part='berth:level-store/store-1']")).to_have_attribute(
+        "aria-label", re.compile("30 % of 500/s")
+    )

@@ -3,11 +3,9 @@
 import json
 import re
 
-import httpx2
 import pytest
 from playwright.sync_api import expect
 
-from tests.support.waits import WAIT_S
 from tests.ui.demo import DEMO
 
 pytestmark = pytest.mark.xdist_group("browser")
@@ -16,12 +14,9 @@ ALERTS = "https://www.beckwater.example/alerts/near"
 
 
 @pytest.fixture
-def plan(server):
+def plan(client):
     """A fresh copy of the demo: its key."""
-    with httpx2.Client(base_url=server, timeout=WAIT_S) as client:
-        key = client.post("/api/plans", content=DEMO).json()["key"]
-        yield key
-        client.delete(f"/api/plans/{key}")
+    return client.post("/api/plans", content=DEMO).json()["key"]
 
 
 def kinds(page):
