@@ -363,7 +363,7 @@ def test_what_is_held_in_a_step_follows_from_its_parabola(past_s):
 def test_rates_at_an_end_are_led_on_to_it_from_just_before(monkeypatch, second):
     """Where they go on from 3 by 2 a second, which nobody looks for at the end itself: there they jump."""
     step, flows = step_of(lambda t: [3 + 2 * t]), FlowsAhead(None, None, None)
-    flows._flow, flows._now = step.flows[0], 100.0
+    flows.flow, flows.now = step.flows[0], 100.0
 
     def at(later_s, *_):
         return flow_of([3 + 2 * (later_s - 100) if later_s < second else 0.0])

@@ -7,9 +7,9 @@ from msgspec.structs import replace
 
 from northgate.engine.base import NEVER, Floats
 from northgate.engine.drill.ahead.course import Course, weights_at
-from northgate.engine.drill.ahead.found import FOUND_S, Found
+from northgate.engine.drill.ahead.found import FOUND_S
 from northgate.engine.drill.ahead.patient import Patient
-from northgate.engine.drill.ahead.steps import SHORTEST_S, Past, Step, Stretch, faster_until
+from northgate.engine.drill.ahead.steps import Past, Step, Stretch, faster_until
 from northgate.engine.processes import Anew, Backlogs, Holdings, growth, mean_of
 from northgate.engine.solver import Attempts, Flow, Held, Opens, Solver
 
@@ -23,7 +23,7 @@ SOON_S = 1e-3
 class FlowsAhead:
     """The flows that follow from one of now, while nothing else happens; each is looked for near those that are known.
 
-    `past`: the last step, where it leads to now.
+    `flow`: that of `now`; `past`: the last step, where it leads to now.
     """
 
     def __init__(self, solver: Solver, anew: Anew, holdings: Holdings) -> None:
@@ -32,7 +32,7 @@ class FlowsAhead:
 
     def set_out(self, flow: Flow, now: float, past: Past | None) -> None:
         """From now on this is the flow of now."""
-        self.past, self._flow, self._now = past, flow, now
+        self.past, self.flow, self.now = past, flow, now
         self._course = Course((*(past.known if past else ()), (now, flow)))
         self._ways: dict[float, tuple[tuple[Opens, Opens, Opens], Opens]] = {}
 
@@ -53,12 +53,12 @@ class FlowsAhead:
     def end_of(self, ahead: Stretch, rates: Callable[[Flow], Floats], second: float) -> Floats:
         """What rates come to at a second until which was looked. As they may jump there, they are led on to it from
         half-way and just before."""
-        half, step, half_s = ahead.parts[0][0], ahead.step, (self._now + second) / 2
+        half, step, half_s = ahead.parts[0][0], ahead.step, (self.now + second) / 2
         if step:
-            half, half_s = step.flows[1], (self._now + step.look_s) / 2
-        faster = step.faster if step else faster_until(self._flow, half, self._now, second)
+            half, half_s = step.flows[1], (self.now + step.look_s) / 2
+        faster = step.faster if step else faster_until(self.flow, half, self.now, second)
         if second < half_s + FOUND_S:
-            half, half_s = self._flow, self._now
+            half, half_s = self.flow, self.now
         last_s = second - min(FOUND_S, (second - half_s) / 2)
         if last_s <= half_s:
             # No second lies between.
@@ -76,7 +76,7 @@ class FlowsAhead:
 
     def middle(self, look_s: float, patient: Patient | None = None) -> Flow:
         """The flow half-way to a second; `patient`: who is asked whether backlogs have come as far as was thought."""
-        flow, now = self._flow, self._now
+        flow, now = self.flow, self.now
         half_s = (now + look_s) / 2
         middle = self.at(half_s, self.faster(half_s))
         if self._holdings.sorts:
@@ -92,28 +92,28 @@ class FlowsAhead:
 
     def faster(self, second: float) -> Floats:
         """How utilisations go until a second (see `Step.faster`), as far as is known."""
-        return self._course.faster(self._now, second)
+        return self._course.faster(self.now, second)
 
     def short(self, second: float) -> tuple[Stretch, float, Floats]:
         """A way until a second, so short that it goes as half-way, and how utilisations go on it."""
         middle = self.middle(second)
         ahead = Stretch(second, ((middle, 1.0),), middle.opens)
-        return ahead, second, faster_until(self._flow, middle, self._now, second)
+        return ahead, second, faster_until(self.flow, middle, self.now, second)
 
     def _held_at(self, second: float) -> Held:
         """What is held at a second, while sessions and connections are opened along the parabola, or line, through the
         flows that are known."""
-        if not self._holdings.sorts or second <= self._now:
+        if not self._holdings.sorts or second <= self.now:
             return self._holdings.held
         opens, mean = self._opened(second)
-        return self._holdings.led_on(opens, second - self._now, mean)[0]
+        return self._holdings.led_on(opens, second - self.now, mean)[0]
 
     def _opened(self, second: float) -> tuple[tuple[Opens, Opens, Opens], Opens]:
         """How sessions and connections are opened now, half-way to a second, and then, as far as is known; and, where
         that is asked for, on the mean. It is kept until another flow is known."""
         if second not in self._ways:
-            half_way, then = (self._course.opens(at_s) for at_s in ((self._now + second) / 2, second))
-            opens = self._flow.opens, half_way, then
+            half_way, then = (self._course.opens(at_s) for at_s in ((self.now + second) / 2, second))
+            opens = self.flow.opens, half_way, then
             self._ways[second] = opens, mean_of(opens) if self._anew.followed else half_way
         return self._ways[second]
 
@@ -127,10 +127,10 @@ class FlowsAhead:
         if self._anew.followed:
             opens = opens or self._opened(second)[1]
         state = replace(
-            self._flow.state,
+            self.flow.state,
             answers=self._anew.answers(second, held, opens),
             held=held,
-            backlog_s=growth(self._flow, faster).after(second - self._now),
+            backlog_s=growth(self.flow, faster).after(second - self.now),
             attempts=attempts,
             shares=shares,
         )
@@ -151,12 +151,12 @@ class FlowsAhead:
     ) -> Stretch:  # fmt: skip
         """What lies ahead until a second, of what was looked at, on which utilisations go so (see `Step.faster`)."""
         if ahead is None or abs(ahead.end_s - second) <= (SOON_S if ahead.soon else 0.0):
-            return ahead or Stretch(second, ((self._flow, 1.0),), self._flow.opens)
+            return ahead or Stretch(second, ((self.flow, 1.0),), self.flow.opens)
         if ahead.step:
             held = self.held_then(ahead.step, second)
             return replace(ahead, end_s=second, parts=ahead.step.parts(second), then=None, held=held)
-        grown = backlogs.grown or growth(self._flow)
-        mean = self.mean(second, grown.mean(second - self._now), ahead.opens)
+        grown = backlogs.grown or growth(self.flow)
+        mean = self.mean(second, grown.mean(second - self.now), ahead.opens)
         if ahead.evenly:
             return self.evenly(mean, second, faster if ahead.then else None)
         return Stretch(second, ((mean, 1.0),), mean.opens)
@@ -164,39 +164,14 @@ class FlowsAhead:
     def evenly(self, mean: Flow, second: float, faster: Floats | None) -> Stretch:
         """All that goes as now until a second, of which the mean flow is known; utilisations grow so `faster` where it
         is to be found what is held then (None: all goes along a straight line)."""
-        held = self._holdings.after(mean.opens, second - self._now)
+        held = self._holdings.after(mean.opens, second - self.now)
         then = None if faster is None else self.at(second, faster, held, mean.opens)
         return Stretch(second, ((mean, 1.0),), mean.opens, then, evenly=True)
-
-    def turns_s(
-        self, found_under: Callable[[Flow], Found], patient: Patient, later: tuple[Flow, Flow], look_s: float
-    ) -> float:  # fmt: skip
-        """The second, before another, from which on a probe finds another thing than now, a machine keeps up no longer,
-        or who asks there gives up; that other one if there is none. `later`: the flows half-way and then."""
-        middle, then = later
-        faster = faster_until(self._flow, middle, self._now, look_s)
-
-        def beside(found: Found, flow: Flow) -> Found:
-            if not patient.lasts(flow):
-                # Who gives up may do so because others do: until nobody can do else, all is as before the first did.
-                self.leave(flow)
-            return found.beside(patient.spare_s(flow))
-
-        def found_at(second: float) -> Found:
-            flow = self.at(second, faster)
-            return beside(found_under(flow), flow)
-
-        now, half_way = found_under(self._flow), found_under(middle)
-        if now.turns_now(half_way):
-            # What is found from now on is known as soon as it has turned.
-            return min(self._now + SHORTEST_S, look_s)
-        first, last = beside(now, self._flow), beside(found_under(then), then)
-        return first.turns_s(beside(half_way, middle), last, found_at, self._now, look_s)
 
     def mean(self, second: float, backlog_s: Floats, opens: Opens | None = None) -> Flow:
         """The flow under the mean of what clients hold until a second, and these backlogs: what is linear in shares is
         that of their mean. `opens`: how sessions and connections are opened meanwhile, where that is known."""
-        flow, now = self._flow, self._now
+        flow, now = self.flow, self.now
         mean, known = flow, opens or flow.opens
         for _ in range(2):
             held = self._holdings.mean(known, second - now)

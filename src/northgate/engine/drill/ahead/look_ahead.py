@@ -22,6 +22,7 @@ from northgate.engine.drill.ahead.steps import (
     stays,
     way_of,
 )
+from northgate.engine.drill.ahead.turning import ending, turns_s
 from northgate.engine.processes import Anew, Backlogs, Entry, Holdings, Probers, growth
 from northgate.engine.solver import Flow, Opens, Solver, State
 
@@ -40,8 +41,8 @@ SHORTER, SOUGHT = 8, 2
 LONGER, SAFE, SHORTENED = 4.0, 0.85, 1 / 16
 # In so short a time (s) nothing changes.
 INSTANT_S = 1e-6
-# When a backlog meets its bound is found again so many times, as what is known of rates grows; once a whole step is
-# known, it is moved by no more than this part of it.
+# When a backlog meets its bound, or somebody gives up, is found again so many times, as what is known of rates grows;
+# once a whole step is known, it is moved by no more than this part of it.
 CORRECTED, MOVED = 2, 1 / 8
 # A step on which rates bend so many times as far as they change leads nowhere; one half-way through which they have
 # jumped is made so many times shorter.
@@ -168,12 +169,13 @@ class LookAhead:
     def _step(self, flow: Flow, now: float, limits: Limits, *, steady: bool) -> None:
         """Looks as far ahead as rates bend little, within these limits."""
         shortest_s, sought_s = (now + (limits.near_s - now) / part for part in (SHORTER, SOUGHT))
-        corrected, patient = 0, Patient(self._backlogs, flow)
+        corrected, turned, busy = 0, 0, self._solver.frame.busy_machines
+        patient = Patient(self._backlogs, flow)
         # What was too long for the last step is not tried again.
         longest_s = max(now + self._step_s, shortest_s if self.flows.past else limits.near_s)
-        turns, turns_s, still = False, self._turns_s, self._still and not limits.jumps
+        turns, turned_s, still = False, self._turns_s, self._still and not limits.jumps
         look_s = limits.far_s if still or limits.far_s < now + 1.5 * (longest_s - now) else longest_s
-        look_s = turns_s if now + SHORTEST_S < turns_s < look_s else look_s
+        look_s = turned_s if now + SHORTEST_S < turned_s < look_s else look_s
         while True:
             # Where rates did not change lately, it is seen at the end whether they do.
             middle = flow if still else self.flows.middle(look_s, patient)
@@ -193,18 +195,17 @@ class LookAhead:
                 limits = replace(limits, jump_s=meets.at_s, jumps=meets.jumps)
                 continue
             # Of what jumps it is asked how things are just before.
-            jumps = turns or look_s == turns_s or (look_s == limits.jump_s and limits.jumps)
+            jumps = turns or look_s == turned_s or (look_s == limits.jump_s and limits.jumps)
             last_s = look_s - min(FOUND_S, (look_s - now) / 4) if jumps else look_s
-            last = self.flows.at(last_s, self.flows.faster(last_s))
+            end = ending(self.flows, middle, look_s, last_s, patient if turned < CORRECTED else None)
+            last, turned, turns = end.flow, turned + end.sooner, turns and not end.sooner
             if still and not stays(flow, last):
                 still = False
                 continue
-            way = way_of(
-                self._holdings, self._solver.frame.busy_machines, (flow, middle, last), look_s - now, last_s - now
-            )
+            way = way_of(self._holdings, busy, (flow, middle, last), look_s - now, last_s - now)
             # Where rates jump to and fro, nothing is to be found on the way between.
             wild = way.bent > WILD and look_s > sought_s
-            crossing_s = look_s if wild or turns else self.flows.turns_s(self._found, patient, (middle, last), last_s)
+            crossing_s = look_s if wild or turns else turns_s(self.flows, self._found, patient, middle, end)
             if crossing_s < last_s - FOUND_S or not (wild or turns or patient.lasts(last)):
                 look_s, turns, shortest_s = crossing_s, True, min(shortest_s, crossing_s)
                 self._turns_s = crossing_s

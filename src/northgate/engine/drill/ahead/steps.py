@@ -226,7 +226,7 @@ def _bent(flows: Sequence[Flow]) -> float:
 def _wrong_by(flows: Sequence[Flow], busy: Ints) -> float:
     """By how much rates are wrong on the mean, as a part of all that is asked, and utilisations of busy machines."""
     asked = flows[0].requests
-    rates = wrong([np.concatenate([one.zone_served, one.cause_rps]) for one in flows])
+    rates = wrong([np.concatenate([one.zone_served, one.cause_rps]) for one in flows], SMALL * asked)
     return max(rates / asked if asked > 0 else 0.0, wrong([one.queue.utilisation[busy] for one in flows]))
 
 
@@ -267,12 +267,14 @@ def faster_until(flow: Flow, middle: Flow, now: float, second: float) -> Floats:
     return np.array([slope, np.zeros(len(slope))])
 
 
-def wrong(values: Sequence[Floats]) -> float:
+def wrong(values: Sequence[Floats], small: float = np.inf) -> float:
     """By how much the mean of values before, half-way and after is wrong at most, as Simpson's rule finds it: of what
     fades as e^(-xt) until t = 1, x^4 / 2880 of it. Then it changes by x, and bends by x/4 of that: so it is the third
-    power of this part, times a 45th of the change."""
+    power of this part, times a 45th of the change. What bends less by chance changes as quickly as whatever bends most
+    of all that changes by more than is `small`."""
     before, between, after = values
     bent, change = np.abs(before - 2 * between + after), np.abs(after - before)
     most = np.maximum(bent, change)
     part = np.divide(bent, most, out=np.zeros_like(most), where=most > 0)
-    return float((most * part**3).max(initial=0.0)) / 45
+    quickest = part[most > small].max(initial=0.0)
+    return float((most * np.maximum(part, quickest) ** 3).max(initial=0.0)) / 45
