@@ -223,6 +223,36 @@ def test_sessions_that_come_back_are_followed_as_in_finer_steps(monkeypatch):
     assert len(coarse.keyframes) < len(fine.keyframes) / 4
 
 
+def test_who_gives_up_while_sessions_come_back_is_counted_as_in_finer_steps(monkeypatch):
+    """A zone is lost, and the others' queues fill until all give up, who repeat once; when it is back they grow shorter
+    ever more quickly, so that a straight line does not tell when who waits there need not give up any more: it was off
+    by so much that a hundred-thousandth of all was counted otherwise."""
+    data = plan_data()
+    data["probes"][0] |= {"interval_s": 30, "timeout_s": 25}
+    data["fleets"][0]["instance"] |= {"capacity_rps": 108, "queue_s": 10}
+    data["target_groups"][0]["affinity"] = {"by": "cookie", "lasts_s": 120, "renews": False}
+    data["clients"][0] |= {"timeout_s": 10.05, "retries": 1}
+    steps = [fail(30, zone="fells-1"), restore(200, zone="fells-1")]
+    coarse = drill_of(data, steps, lasts_s=900).readings
+    finer(monkeypatch, 6)
+    fine = drill_of(data, steps, lasts_s=900).readings
+    assert coarse.failed_by_cause == pytest.approx(fine.failed_by_cause, abs=2e-6 * fine.requests)
+
+
+@pytest.mark.parametrize("quick", [0.3, 0.7])
+def test_what_lies_half_way_by_chance_is_no_straighter_for_it(quick):
+    """Something fades, and something else fades less a square of time, so that it lies on its chord half-way: by its
+    own bend Simpson's rule would add it up without an error, which is that of what fades."""
+    times = np.array([0, 0.5, 1])
+    fades = np.exp(-quick * times)
+    bent = fades @ [1, -2, 1]
+    values = list(np.stack([fades, fades - 2 * bent * times**2], axis=1))
+    off = abs(fades @ [1, 4, 1] / 6 - (1 - math.exp(-quick)) / quick)
+    assert steps.wrong([one[1:] for one in values]) < off / 1000
+    assert steps.wrong([one[1:] for one in values], 0.01) < off / 1000, "it alone does not tell"
+    assert 0.3 * off < steps.wrong(values, 0.01) < 3 * off
+
+
 def test_what_is_held_at_the_end_of_a_step_is_known_before_its_flow(monkeypatch):
     """As sessions come back to machines that are busier for it, how they are opened is led on along the steps before:
     in half of the steps no more than one in 20,000 of what changes is wrong of it; as half-way it were thrice that."""

@@ -6,7 +6,6 @@ from scipy.integrate import solve_ivp
 
 from northgate.engine.drill import run_drill
 from northgate.engine.formulas import Occupancy, Openings
-from northgate.engine.processes import mean_of
 from northgate.engine.processes.naming.connected import Connected, Version, told_by
 from northgate.engine.solver import Opens
 from tests.engine.network.test_names import two_regions
@@ -116,8 +115,8 @@ def test_what_is_held_in_all_follows_the_equation(silent, calls_s):
 
 
 def test_who_is_connected_follows_how_connections_are_opened_meanwhile():
-    """q falls along a curve. With its mean over a step what is held is right to the third power of the step: a half as
-    long leaves an eighth of what is wrong."""
+    """q falls along a curve. In two halves what is held is right to the fifth power of the step: a half as long leaves
+    a 32nd of what is wrong."""
     network, calls_s, ends_s = network_of(at_layer_4()), 0.5, 30.0
     pairs, nobody = len(network.pairs.cell), np.zeros((1, len(network.pairs.cell)))
     told = told_by(network, 0, [{(0,): 1.0}, {(1,): 1.0}])
@@ -135,18 +134,21 @@ def test_who_is_connected_follows_how_connections_are_opened_meanwhile():
         none = Openings(np.zeros((1, 0, pairs)), np.zeros(0), np.zeros((2, 0)), np.zeros((0, pairs), dtype=bool))
         return Opens.of(none, connections, none, np.full(len(network.entries.call), 0.5))
 
+    def versions(holder, second):
+        return {("old",): Version(1.0, {}, newest=False)}
+
     def falls(t):
         return 0.9 - 0.2 * t + 0.02 * t * t
 
     def wrong(seconds):
         still = openings(np.zeros(pairs))
         one = Connected(0, 0, (("old",),), Occupancy(nobody, still), np.ones(1), nobody[0], still, 0.0, told)
-        mean = mean_of((opened(falls(0)), opened(falls(seconds / 2)), opened(falls(seconds))))
-        made = one.under(network, mean, seconds, lambda *_: {}).masses.after(seconds)[0]
+        along = opened(falls(0)), opened(falls(seconds / 2)), opened(falls(seconds))
+        made = one.along(network, along, seconds, versions).then(seconds, versions(0, seconds), np.ones(pairs))[0]
         then = solve_ivp(
             lambda t, m: calls_s * (1 - m) * falls(t) - m / ends_s, (0, seconds), [0.0], rtol=1e-12, atol=1e-14
         )
         return float(made[where] - then.y[0, -1])
 
-    assert 1e-5 < abs(wrong(0.5)) < 1e-4
-    assert wrong(0.25) == pytest.approx(wrong(0.5) / 8, rel=0.1)
+    assert 1e-8 < abs(wrong(1)) < 1e-5
+    assert wrong(0.5) == pytest.approx(wrong(1) / 32, rel=0.2)

@@ -52,7 +52,7 @@ def on_the_way(
     while at_s < second - SAME_S:
         past_s, rates = at_s - first.t_s, on_the_line(at_s)
         held = holdings.after(ahead.opens, past_s)
-        answers, backlog_s = anew.answers(at_s, held, ahead.opens), backlogs.after(past_s)
+        answers, backlog_s = anew.answers(at_s, held, ahead.opened), backlogs.after(past_s)
         state = replace(first.state, answers=answers, held=held, backlog_s=backlog_s)
         failed = first.failed + float((first.cause_rps + rates.cause_rps).sum()) / 2 * past_s
         made.append(replace(first, t_s=at_s, state=state, failed=failed, **asdict(rates)))

@@ -14,8 +14,8 @@ from northgate.engine.drill.blind import BlindRow
 from northgate.engine.drill.journal import Cascade, Event
 from northgate.engine.drill.readings import Readings
 from northgate.engine.network import Network
-from northgate.engine.processes import AnswerHistory, Followed, Past, Vote, growth, mean_of
-from northgate.engine.solver import Flow, Opens, Solver, State
+from northgate.engine.processes import AnswerHistory, Followed, Past, Vote, growth
+from northgate.engine.solver import Flow, Opened, Opens, Solver, State
 from northgate.plan.models.drills import Drill, Expectation
 
 
@@ -179,14 +179,14 @@ class DrillRun(Struct, frozen=True, dict=True):
             return Solver(self.network).solve(replace(frame.state, in_use=in_use))
         seconds = second - frame.t_s
         then_s = times[index + 1] if index + 1 < len(times) else self.ends_s
-        opens = _opened(flow.opens, frame.opens, seconds / (then_s - frame.t_s))
-        held = self.past.after(frame.followed, frame.state.held, opens, seconds, second)
-        answers = self.past.answers(second, frame.followed, held, mean_of(opens))
+        opened = _opened(flow.opens, frame.opens, seconds / (then_s - frame.t_s))
+        held = self.past.after(frame.followed, frame.state.held, opened, seconds, second)
+        answers = self.past.answers(second, frame.followed, held, opened)
         backlog_s = growth(flow, frame.faster).after(seconds)
         return Solver(self.network).solve(replace(frame.state, answers=answers, held=held, backlog_s=backlog_s))
 
 
-def _opened(first: Opens, mean: Opens, past: float) -> tuple[Opens, Opens, Opens]:
+def _opened(first: Opens, mean: Opens, past: float) -> Opened:
     """How sessions and connections are opened at first, half-way to a second, and then, which is so far (a part) on a
     stretch on which that goes along a straight line and is this on the mean."""
     half_way, then = (first.mixed((mean,), (1 - part, part)) for part in (past, 2 * past))

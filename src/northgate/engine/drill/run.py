@@ -270,7 +270,7 @@ class Run:
                 self.totals.count(flow, part * seconds)
             self.totals.rise_through(self.flow, ahead, second, (half_way_s, later_s), self.look_ahead.flows.end_of)
             self.holdings.held = ahead.held or self.holdings.after(ahead.opens, seconds)
-            self.anew.go_on(ahead.mean_opens, second)
+            self.anew.go_on(ahead.opened, second)
             self.begins = self.look_ahead.flows.begin(second)
         else:
             self.keyframes[-1] = stays(self.keyframes[-1], self.flow, later_s)

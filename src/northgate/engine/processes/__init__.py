@@ -3,7 +3,7 @@
 from northgate.engine.processes.autoscalers import Autoscaling
 from northgate.engine.processes.backlogs import Backlogs, Growth, growth
 from northgate.engine.processes.fronts import Fronts, Withdrawals
-from northgate.engine.processes.holdings import Holdings, mean_of
+from northgate.engine.processes.holdings import Holdings
 from northgate.engine.processes.keyed import Keyed
 from northgate.engine.processes.name_probers import NameChecks, Names, Vote
 from northgate.engine.processes.naming.anew import Anew, Followed, Past
@@ -43,7 +43,6 @@ __all__ = [
     "Withdrawals",
     "World",
     "growth",
-    "mean_of",
     "profile_factor",
     "usable",
 ]

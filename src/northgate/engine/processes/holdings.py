@@ -9,7 +9,7 @@ from northgate.engine.base import NEVER, Bools, Floats, Ints, ints
 from northgate.engine.formulas import Occupancy, Openings
 from northgate.engine.network import Network, sources_told
 from northgate.engine.processes.world import World
-from northgate.engine.solver import Flow, Held, Opens
+from northgate.engine.solver import Flow, Held, Opened, Opens
 from northgate.engine.truth import REFUSES
 
 # Connections are settled when no share of sources changes by more than this, or after so many rounds.
@@ -23,8 +23,8 @@ class Followed(Protocol):
     def kinds(self) -> Ints:
         """Which these are."""
 
-    def rows(self, seconds: float, opens: Opens) -> Mapping[int, Floats]:
-        """What is held of each in so many seconds, pair by pair, while they are opened so on the mean."""
+    def rows(self, seconds: float, opened: Opened) -> Mapping[int, Floats]:
+        """What is held of each in so many seconds, pair by pair, while they are opened so."""
 
     def step_s(self) -> float:
         """For how long nothing of them changes much."""
@@ -73,28 +73,25 @@ class Holdings:
 
     def after(self, opens: Opens, seconds: float) -> Held:
         """What is held `seconds` later."""
-        return self._with_rows(self._each(opens, lambda masses: masses.after(seconds)), opens, ((seconds, 1.0),))
+        return self._with_rows(self._each(opens, lambda masses: masses.after(seconds)), (opens,) * 3, ((seconds, 1.0),))
 
     def mean(self, opens: Opens, seconds: float) -> Held:
         """What is held on the mean over the next `seconds`."""
         made = self._each(opens, lambda masses: masses.mean(seconds))
-        return self._with_rows(made, opens, ((0.0, 1 / 6), (seconds / 2, 4 / 6), (seconds, 1 / 6)))
+        return self._with_rows(made, (opens,) * 3, ((0.0, 1 / 6), (seconds / 2, 4 / 6), (seconds, 1 / 6)))
 
-    def led_on(
-        self, opens: tuple[Opens, Opens, Opens], seconds: float, mean: Opens | None = None
-    ) -> tuple[Held, float]:  # fmt: skip
-        """What is held in so many seconds, while a parabola goes through how they are opened now, half-way and then;
-        and which share of a kind's sources, at most, would be held otherwise in two halves than in one go (see
-        `Occupancy.led_on`). `mean`: how they are opened on the mean, where that is known."""
+    def led_on(self, opened: Opened, seconds: float) -> tuple[Held, float]:
+        """What is held in so many seconds, while they are opened so; and which share of a kind's sources, at most,
+        would be held otherwise in two halves than in one go (see `Occupancy.led_on`)."""
         if not self.sorts:
             return self.held, 0.0
-        first, *others = opens
+        first, *others = opened
         each = zip(self._masses(first), *(self._parts(one) for one in others), strict=True)
         held, off = zip(*(masses.led_on(half_way, then, seconds) for masses, half_way, then in each), strict=True)
         made = _of_all(Held(*held))
         if not len(self._kinds):
             return made, max(off)
-        return self._with_rows(made, mean or mean_of(opens), ((seconds, 1.0),)), max(off)
+        return self._with_rows(made, opened, ((seconds, 1.0),)), max(off)
 
     def look_s(self, opens: Opens, now: float) -> float:
         """When to look again: inf while nothing moves."""
@@ -149,12 +146,12 @@ class Holdings:
             return self.held
         return _of_all(Held(*map(change, self._masses(opens))))
 
-    def _with_rows(self, held: Held, opens: Opens, parts: Sequence[tuple[float, float]]) -> Held:
+    def _with_rows(self, held: Held, opened: Opened, parts: Sequence[tuple[float, float]]) -> Held:
         """What is held, and of those who are followed by themselves what they hold at these seconds, with these
-        weights, while they are opened so on the mean."""
+        weights, while they are opened so until then."""
         if self._followed is None or not len(kinds := self._kinds):
             return held
-        every = [(self._followed.rows(seconds, opens), weight) for seconds, weight in parts]
+        every = [(self._followed.rows(seconds, opened), weight) for seconds, weight in parts]
         rows = {int(kind): sum((weight * rows[int(kind)] for rows, weight in every), np.zeros(1)) for kind in kinds}
         return with_rows(held, rows)
 
@@ -179,12 +176,6 @@ class Holdings:
             masses = (Occupancy(*both) for both in zip(held, self._parts(opens), strict=True))
             self._made = opens, self.held, tuple(masses)
         return self._made[2]
-
-
-def mean_of(opens: tuple[Opens, Opens, Opens]) -> Opens:
-    """How connections are opened on the mean, now, half-way and then being known: Simpson's rule."""
-    first, *others = opens
-    return first.mixed(others, (1 / 6, 4 / 6, 1 / 6))
 
 
 def with_rows(held: Held, rows: Mapping[int, Floats]) -> Held:

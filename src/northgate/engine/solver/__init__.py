@@ -1,6 +1,6 @@
 """Rates at one moment, given truth and belief."""
 
-from northgate.engine.solver.flow import Flow, Opens
+from northgate.engine.solver.flow import Flow, Opened, Opens
 from northgate.engine.solver.solve import Solver
 from northgate.engine.solver.state import Attempts, Held, State
 
@@ -8,6 +8,7 @@ __all__ = [
     "Attempts",
     "Flow",
     "Held",
+    "Opened",
     "Opens",
     "Solver",
     "State",

@@ -95,6 +95,11 @@ class Opens(Struct, frozen=True, dict=True):
         return Opens(mixed_from_nothing(every, weights), self.shapes, self.terms)
 
 
+# How sessions and connections are opened at first, half-way and at last, on a way along which a parabola leads through
+# these.
+Opened = tuple[Opens, Opens, Opens]
+
+
 class Flow(Struct, frozen=True, dict=True):
     """Rates (requests/s) at one moment; arrays over the network's indices.
 

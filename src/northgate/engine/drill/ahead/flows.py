@@ -6,12 +6,12 @@ import numpy as np
 from msgspec.structs import replace
 
 from northgate.engine.base import NEVER, Floats
-from northgate.engine.drill.ahead.course import Course, weights_at
+from northgate.engine.drill.ahead.course import Course
 from northgate.engine.drill.ahead.found import FOUND_S
 from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import Past, Step, Stretch, faster_until
-from northgate.engine.processes import Anew, Backlogs, Holdings, growth, mean_of
-from northgate.engine.solver import Attempts, Flow, Held, Opens, Solver
+from northgate.engine.processes import Anew, Backlogs, Holdings, growth
+from northgate.engine.solver import Attempts, Flow, Held, Opened, Opens, Solver
 
 # What is held half-way is found again where more than OTHERWISE is held otherwise; or NEARLY, where it was led on from
 # the last step, which is nearer than what it is held against.
@@ -34,7 +34,7 @@ class FlowsAhead:
         """From now on this is the flow of now."""
         self.past, self.flow, self.now = past, flow, now
         self._course = Course((*(past.known if past else ()), (now, flow)))
-        self._ways: dict[float, tuple[tuple[Opens, Opens, Opens], Opens]] = {}
+        self._ways: dict[float, Opened] = {}
 
     def move(self, flow: Flow, now: float) -> bool:
         """Whether anything moves by itself from a flow on: what is held, or a backlog."""
@@ -69,10 +69,7 @@ class FlowsAhead:
     def held_then(self, step: Step, second: float) -> Held:
         """What is held at a second in a step, or next to it, while sessions and connections are opened along the
         parabola through it."""
-        first, *others = (one.opens for one in step.flows)
-        known_s = step.now, (step.now + step.look_s) / 2, step.last_s
-        half, then = (first.mixed(others, weights_at(at_s, known_s)) for at_s in ((step.now + second) / 2, second))
-        return self._holdings.led_on((first, half, then), second - step.now)[0]
+        return self._holdings.led_on(step.opened(second), second - step.now)[0]
 
     def middle(self, look_s: float, patient: Patient | None = None) -> Flow:
         """The flow half-way to a second; `patient`: who is asked whether backlogs have come as far as was thought."""
@@ -105,30 +102,28 @@ class FlowsAhead:
         flows that are known."""
         if not self._holdings.sorts or second <= self.now:
             return self._holdings.held
-        opens, mean = self._opened(second)
-        return self._holdings.led_on(opens, second - self.now, mean)[0]
+        return self._holdings.led_on(self._opened(second), second - self.now)[0]
 
-    def _opened(self, second: float) -> tuple[tuple[Opens, Opens, Opens], Opens]:
-        """How sessions and connections are opened now, half-way to a second, and then, as far as is known; and, where
-        that is asked for, on the mean. It is kept until another flow is known."""
+    def _opened(self, second: float) -> Opened:
+        """How sessions and connections are opened until a second, as far as is known; kept until another flow is
+        known."""
         if second not in self._ways:
             half_way, then = (self._course.opens(at_s) for at_s in ((self.now + second) / 2, second))
-            opens = self.flow.opens, half_way, then
-            self._ways[second] = opens, mean_of(opens) if self._anew.followed else half_way
+            self._ways[second] = self.flow.opens, half_way, then
         return self._ways[second]
 
     def at(
-        self, second: float, faster: Floats | None = None, held: Held | None = None, opens: Opens | None = None
+        self, second: float, faster: Floats | None = None, held: Held | None = None, opened: Opened | None = None
     ) -> Flow:  # fmt: skip
-        """The flow at a later second; utilisations grow so fast until then. `held`: what is held then, and `opens`: how
-        connections are opened until then on the mean, where that does not follow from the flows that are known."""
+        """The flow at a later second; utilisations grow so fast until then. `held`: what is held then, and `opened`:
+        how connections are until then, where that does not follow from the flows that are known."""
         attempts, shares = self._course.at(second)
         held = held or self._held_at(second)
         if self._anew.followed:
-            opens = opens or self._opened(second)[1]
+            opened = opened or self._opened(second)
         state = replace(
             self.flow.state,
-            answers=self._anew.answers(second, held, opens),
+            answers=self._anew.answers(second, held, opened),
             held=held,
             backlog_s=growth(self.flow, faster).after(second - self.now),
             attempts=attempts,
@@ -139,10 +134,10 @@ class FlowsAhead:
         self._ways.clear()
         return found
 
-    def with_held(self, second: float, then: Flow, held: Held, opens: Opens, *, again: bool) -> Flow:
-        """A flow that was found at a second, where that is held; `opens`: how connections are opened until then on the
-        mean; `again`: that is so much otherwise that rates are found again."""
-        answers = self._anew.answers(second, held, opens) if self._anew.followed else then.state.answers
+    def with_held(self, second: float, then: Flow, held: Held, opened: Opened, *, again: bool) -> Flow:
+        """A flow that was found at a second, where that is held; `opened`: how connections are until then; `again`:
+        that is so much otherwise that rates are found again."""
+        answers = self._anew.answers(second, held, opened) if self._anew.followed else then.state.answers
         state = replace(then.state, answers=answers, held=held, attempts=then.attempts, shares=then.pair_share)
         return self._solver.solve(state) if again else replace(then, state=state)
 
@@ -165,7 +160,7 @@ class FlowsAhead:
         """All that goes as now until a second, of which the mean flow is known; utilisations grow so `faster` where it
         is to be found what is held then (None: all goes along a straight line)."""
         held = self._holdings.after(mean.opens, second - self.now)
-        then = None if faster is None else self.at(second, faster, held, mean.opens)
+        then = None if faster is None else self.at(second, faster, held, (mean.opens,) * 3)
         return Stretch(second, ((mean, 1.0),), mean.opens, then, evenly=True)
 
     def mean(self, second: float, backlog_s: Floats, opens: Opens | None = None) -> Flow:

@@ -233,7 +233,7 @@ class LookAhead:
         happens = now < sure_s <= look_s
         then = last if leads_on and not (happens and again) else None
         if then and held:
-            then = self.flows.with_held(look_s, then, held, step.mean_opens(look_s), again=again)
+            then = self.flows.with_held(look_s, then, held, step.opened(look_s), again=again)
         self._past = Past(look_s, look_s - now, step.flows) if then and not happens else None
         end_s = min(look_s, self._end_s)
         if then and not held:

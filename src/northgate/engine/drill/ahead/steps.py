@@ -10,12 +10,12 @@ from northgate.engine.drill.ahead.course import weights_at
 from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.formulas import AT_BOUND_S
 from northgate.engine.processes import Backlogs, Holdings, growth
-from northgate.engine.solver import Flow, Held, Opens, State
+from northgate.engine.solver import Flow, Held, Opened, Opens, State
 
 # A step is short enough when the mean rates of no sort are wrong by more than this part of all that is asked; the same
 # of utilisations where holds decide who is chosen; and when no backlog there was thought to come to another than it
 # does, by this part of how long an answer takes.
-WRONG, BEHIND = 2e-6, 5e-5
+WRONG, BEHIND = 1e-6, 5e-5
 # A step that is longer by so much is short enough.
 FITS = 0.8
 # What changes by less than this part of all that is asked does not bend much.
@@ -23,7 +23,7 @@ SMALL = 1e-4
 # And when no more than this share of sources is held otherwise at its end than was thought; or LEFT of what would be
 # held otherwise in two halves, each with the mean of how sessions and connections are opened in it, than in one go: of
 # that no more is left when it is led on. What is less than SAME is none.
-HELD, LEFT, SAME = 1e-5, 0.1, 2e-8
+HELD, LEFT, SAME = 3e-6, 0.1, 6e-9
 # Rates that differ by no more than this part of what is asked stay as they are.
 STILL = 1e-12
 # What comes sooner than this (s) is not looked for more closely, and looked at again after so long: where a backlog
@@ -123,10 +123,12 @@ class Step(Struct, frozen=True, dict=True):
         last = (until_s / 3 - half_s / 2) * until_s / (last_s * (last_s - half_s))
         return tuple(zip(self.flows, (1 - middle - last, middle, last), strict=True))
 
-    def mean_opens(self, end_s: float) -> Opens:
-        """How sessions and connections are opened until a second in it, on the mean."""
-        (first, weight), *others = self.parts(end_s)
-        return first.opens.mixed([flow.opens for flow, _ in others], [weight, *(part for _, part in others)])
+    def opened(self, second: float) -> Opened:
+        """How sessions and connections are opened until a second in it, or next to it, along the parabola through
+        it."""
+        first, *others = (flow.opens for flow in self.flows)
+        half, then = (first.mixed(others, self.weights(at_s)) for at_s in ((self.now + second) / 2, second))
+        return first, half, then
 
 
 class Stretch(Struct, frozen=True):
@@ -144,9 +146,9 @@ class Stretch(Struct, frozen=True):
     step: Step | None = None
 
     @property
-    def mean_opens(self) -> Opens:
-        """How sessions and connections are opened until its end, on the mean."""
-        return self.step.mean_opens(self.end_s) if self.step else self.opens
+    def opened(self) -> Opened:
+        """How sessions and connections are opened until its end."""
+        return self.step.opened(self.end_s) if self.step else (self.opens,) * 3
 
     @property
     def soon(self) -> bool:

@@ -12,6 +12,7 @@ all the others: what is held in all, less S h of each older version, S being the
 is held in all does not follow from the chances of all together, which change as fast as who can connect has done so.
 """
 
+import operator
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import product
 from math import prod
@@ -23,7 +24,7 @@ from msgspec.structs import replace
 from northgate.engine.base import NEVER, Floats, Ints, ints, where_true
 from northgate.engine.formulas import Occupancy
 from northgate.engine.network import Answers, Network, Record, Sets
-from northgate.engine.processes.holdings import Holdings, mean_of, with_rows
+from northgate.engine.processes.holdings import Holdings, with_rows
 from northgate.engine.processes.naming.connected import (
     FEW,
     Connected,
@@ -36,7 +37,7 @@ from northgate.engine.processes.naming.connected import (
 )
 from northgate.engine.processes.naming.holders import Holders
 from northgate.engine.processes.naming.resolvers import AnswerHistory, HeldAt, Resolvers, mixed
-from northgate.engine.solver import Flow, Held, Opens, Solver
+from northgate.engine.solver import Flow, Held, Opened, Opens, Solver
 
 # If so few hold a version, loads are as if nobody did.
 SOME = 1e-4
@@ -94,9 +95,9 @@ def answers_anew(
     return _with(network, known, parts)
 
 
-def led(network: Network, followed: Followed, versions: VersionsAt, opens: Opens, second: float) -> Followed:
-    """What is followed where connections are opened so on the mean until a second."""
-    return tuple([one.under(network, opens, second, versions) for one in followed])
+def led(network: Network, followed: Followed, versions: VersionsAt, opened: Opened, second: float) -> Followed:
+    """What is followed where connections are opened so until a second."""
+    return tuple([one.along(network, opened, second, versions) for one in followed])
 
 
 def rows_at(followed: Followed, versions: VersionsAt, second: float) -> dict[int, Floats]:
@@ -151,7 +152,7 @@ class Anew:
         self.followed: Followed = ()
         self._kinds = ints(())
         self._looks = 0
-        self._last: tuple[Opens, float, int, Followed] | None = None
+        self._last: tuple[Opened, float, int, Followed] | None = None
         self._find = VersionsFound(self._network, resolvers.who, resolvers.held_at)
         holdings.follow(self)
 
@@ -159,11 +160,11 @@ class Anew:
         """The versions that a holder's clients hold; the last that were asked for are kept."""
         return self.resolvers.lately(("versions", holder, second), lambda: self._find(holder, second))
 
-    def answers(self, second: float, held: Held, opens: Opens | None = None) -> Answers:
-        """What those hold at a second who connect anew; `opens`: how connections are opened until then, on the mean
-        (None: as was looked at, or gone on)."""
+    def answers(self, second: float, held: Held, opened: Opened | None = None) -> Answers:
+        """What those hold at a second who connect anew; `opened`: how connections are until then (None: as was looked
+        at, or gone on)."""
         known, versions = self.resolvers.answers(second), self._versions
-        followed = self._led(opens, second) if opens else self.followed
+        followed = self._led(opened, second) if opened else self.followed
         return answers_anew(self._network, followed, known, versions, second, held)
 
     def mean_answers(self, now: float, second: float, held: Held, opens: Opens) -> Answers:
@@ -173,29 +174,30 @@ class Anew:
             return known
         parts: dict[int, list[tuple[float, Sets]]] = {one.kind: [] for one in self.followed}
         for weight, at_s in ((1 / 6, now), (4 / 6, (now + second) / 2), (1 / 6, second)):
-            rows, followed = self.rows(at_s - now, opens), self._led(opens, at_s)
+            rows, followed = self.rows(at_s - now, (opens,) * 3), self._led((opens,) * 3, at_s)
             for one in followed:
                 row = rows.get(one.kind, held.connections[one.kind])
                 free = _free(one, self._versions(one.holder, at_s), row, at_s)
                 parts[one.kind] += [(weight * share, sets) for share, sets in free]
         return _with(self._network, known, parts)
 
-    def rows(self, seconds: float, opens: Opens) -> dict[int, Floats]:
+    def rows(self, seconds: float, opened: Opened) -> dict[int, Floats]:
         """By kind of connection that is followed by itself what is held in so many seconds, pair by pair, while
-        connections are opened so on the mean."""
+        connections are opened so."""
         second = max((one.at_s for one in self.followed), default=0.0) + seconds
-        return rows_at(self._led(opens, second), self._versions, second)
+        return rows_at(self._led(opened, second), self._versions, second)
 
-    def go_on(self, opens: Opens, second: float) -> None:
-        """Connections are opened so on the mean until a second, to which it goes."""
-        self.followed = self._led(opens, second)
+    def go_on(self, opened: Opened, second: float) -> None:
+        """Connections are opened so until a second, to which it goes."""
+        self.followed = self._led(opened, second)
 
-    def _led(self, opens: Opens, second: float) -> Followed:
+    def _led(self, opened: Opened, second: float) -> Followed:
         """What is followed where connections are opened so until then; the last is kept."""
-        if self._last is None or self._last[0] is not opens or self._last[1:3] != (second, self._looks):
-            made = led(self._network, self.followed, self._versions, opens, second) if self.followed else ()
-            self._last = opens, second, self._looks, made
-        return self._last[3]
+        last = self._last
+        if last is None or last[1:3] != (second, self._looks) or not all(map(operator.is_, last[0], opened)):
+            made = led(self._network, self.followed, self._versions, opened, second) if self.followed else ()
+            last = self._last = opened, second, self._looks, made
+        return last[3]
 
     def kinds(self) -> Ints:
         """The kinds of connections that are followed by themselves."""
@@ -270,19 +272,18 @@ class Past(Struct, frozen=True):
     history: AnswerHistory
     resolvers: Resolvers
 
-    def answers(self, second: float, followed: Followed, held: Held, opens: Opens) -> Answers:
-        """What those held who connected anew; `opens`: how connections were opened until then, on the mean."""
+    def answers(self, second: float, followed: Followed, held: Held, opened: Opened) -> Answers:
+        """What those held who connected anew; `opened`: how connections were until then."""
         known, versions = self.resolvers.answers_at(self.history, second), self._versions
-        followed = led(self.network, followed, versions, opens, second)
+        followed = led(self.network, followed, versions, opened, second)
         return answers_anew(self.network, followed, known, versions, second, held)
 
     def after(
-        self, followed: Followed, held: Held | None, opens: tuple[Opens, Opens, Opens], seconds: float, second: float
+        self, followed: Followed, held: Held | None, opened: Opened, seconds: float, second: float
     ) -> Held:  # fmt: skip
-        """What was held at a second, so many seconds after a keyframe at which this was; `opens`: see
-        `Holdings.led_on`."""
-        made, _ = Holdings(self.network, held).led_on(opens, seconds)
-        followed = led(self.network, followed, self._versions, mean_of(opens), second)
+        """What was held at a second, so many seconds after a keyframe at which this was."""
+        made, _ = Holdings(self.network, held).led_on(opened, seconds)
+        followed = led(self.network, followed, self._versions, opened, second)
         return with_rows(made, rows_at(followed, self._versions, second))
 
     @property
