@@ -23,7 +23,7 @@ SMALL = 1e-4
 # And when no more than this share of sources is held otherwise at its end than was thought; or LEFT of what would be
 # held otherwise in two halves, each with the mean of how sessions and connections are opened in it, than in one go: of
 # that no more is left when it is led on. What is less than SAME is none.
-HELD, LEFT, SAME = 3e-6, 0.1, 6e-9
+HELD, LEFT, SAME = 5e-6, 0.1, 1e-8
 # Rates that differ by no more than this part of what is asked stay as they are.
 STILL = 1e-12
 # What comes sooner than this (s) is not looked for more closely, and looked at again after so long: where a backlog
@@ -127,6 +127,8 @@ class Step(Struct, frozen=True, dict=True):
         """How sessions and connections are opened until a second in it, or next to it, along the parabola through
         it."""
         first, *others = (flow.opens for flow in self.flows)
+        if second == self.look_s == self.last_s:
+            return first, others[0], others[1]
         half, then = (first.mixed(others, self.weights(at_s)) for at_s in ((self.now + second) / 2, second))
         return first, half, then
 

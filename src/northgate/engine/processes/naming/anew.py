@@ -28,6 +28,7 @@ from northgate.engine.processes.holdings import Holdings, with_rows
 from northgate.engine.processes.naming.connected import (
     FEW,
     Connected,
+    Halves,
     Version,
     Versions,
     VersionsAt,
@@ -97,7 +98,8 @@ def answers_anew(
 
 def led(network: Network, followed: Followed, versions: VersionsAt, opened: Opened, second: float) -> Followed:
     """What is followed where connections are opened so until a second."""
-    return tuple([one.along(network, opened, second, versions) for one in followed])
+    halves = Halves(opened)
+    return tuple([one.along(network, halves, second, versions) for one in followed])
 
 
 def rows_at(followed: Followed, versions: VersionsAt, second: float) -> dict[int, Floats]:

@@ -14,6 +14,7 @@ from northgate.engine.base import (
     Floats3,
     Ints,
     Ints1,
+    cached,
     compiled,
     part,
     some,
@@ -24,8 +25,8 @@ from northgate.engine.formulas import BOUND, OPENS, SERVED, Occupancy, Openings,
 from northgate.engine.network import Network, Sets
 from northgate.engine.solver import Opened, Opens
 
-# What counts of how connections are opened at first, half-way and at last, in each half of the way.
-EARLY, LATE = (3 / 6, 4 / 6, -1 / 6), (-1 / 6, 4 / 6, 3 / 6)
+# Where no more than this share of sources is held otherwise for it, connections are opened as on the mean of all.
+LITTLE = 1e-7
 # Of so few who connect anew (as a share of all) nobody asks what they hold.
 FEW = 1e-9
 
@@ -43,6 +44,34 @@ class Version(Struct, frozen=True):
 Versions = Mapping[tuple[bytes, ...], Version]
 # By holder and second: the versions that it holds.
 VersionsAt = Callable[[int, float], Versions]
+
+
+class Halves(Struct, frozen=True, dict=True):
+    """How connections are opened on a way along a parabola, for all kinds: on its `mean`, and, where it is gone in two
+    halves, in each of which they are opened alike: in the first a third less of what they change by, in the other a
+    third more. With that the error of what is held grows as the fifth power of the seconds (S. Blanes, P. C. Moan,
+    "Fourth- and sixth-order commutator-free Magnus integrators for linear and non-linear dynamical systems", 2006)."""
+
+    opened: Opened
+
+    @cached
+    def mean(self) -> Opens:
+        """On the mean of all of it."""
+        return self._mixed(1 / 6, 4 / 6, 1 / 6)
+
+    @cached
+    def early(self) -> Opens:
+        """In the first half."""
+        return self._mixed(3 / 6, 4 / 6, -1 / 6)
+
+    @cached
+    def late(self) -> Opens:
+        """In the other half."""
+        return self._mixed(-1 / 6, 4 / 6, 3 / 6)
+
+    def _mixed(self, *weights: float) -> Opens:
+        first, *others = self.opened
+        return first if others[-1] is first else first.mixed(others, weights)
 
 
 class Connected(Struct, frozen=True):
@@ -76,21 +105,25 @@ class Connected(Struct, frozen=True):
             return self.held
         return held_in_all(self.held, self.masses, self.newest, (self.shares, self._shares(versions)), seconds, FEW)
 
-    def along(self, network: Network, opened: Opened, second: float, versions: VersionsAt) -> "Connected":
-        """How they are connected where connections are opened otherwise until a second: along a parabola.
-
-        What changes meanwhile is as in two halves, in each of which connections are opened alike: in the first a third
-        less of what they change by than on the mean of all, in the other a third more, the error of which grows as the
-        fifth power of the seconds (S. Blanes, P. C. Moan, "Fourth- and sixth-order commutator-free Magnus integrators
-        for linear and non-linear dynamical systems", 2006).
-        """
-        first, *others = opened
-        if all(one is first for one in others):
-            return self._under(network, first, second, versions)
+    def along(self, network: Network, halves: Halves, second: float, versions: VersionsAt) -> "Connected":
+        """How they are connected where connections are opened otherwise until a second. With the mean of all of it (λ
+        t) ((λ + δ) t) Δq / 12 is held otherwise, at most: where that is little it stays so."""
+        if self._apart(halves.opened, second - self.at_s) < LITTLE:
+            return self._under(network, halves.mean, second, versions)
         half_s = (self.at_s + second) / 2
-        early, late = (first.mixed(others, weights) for weights in (EARLY, LATE))
-        half_way = self._under(network, early, half_s, versions)._from(half_s, versions(self.holder, half_s))
-        return half_way._under(network, late, second, versions)
+        half_way = self._under(network, halves.early, half_s, versions)._from(half_s, versions(self.holder, half_s))
+        return half_way._under(network, halves.late, second, versions)
+
+    def _apart(self, opened: Opened, seconds: float) -> float:
+        """How much may be held otherwise if connections were opened as on the mean."""
+        first, _, last = opened
+        if first is last:
+            return 0.0
+        one, other = (opens.connections.ways[:, self.kind] for opens in (first, last))
+        if len(one) > BOUND and not math.isnan(one[BOUND, 0]):
+            return math.inf
+        calls, ends = float(self.newest.rate[0]) * seconds, float(self.newest.ends[0, 0]) * seconds
+        return calls * (calls + ends) * float(np.abs(other[OPENS] - one[OPENS]).max(initial=0.0)) / 12
 
     def _from(self, second: float, versions: Versions) -> "Connected":
         """How they are connected from a second on, as before."""
