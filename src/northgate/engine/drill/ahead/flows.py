@@ -15,7 +15,7 @@ from northgate.engine.solver import Attempts, Flow, Held, Opened, Opens, Solver
 
 # What is held half-way is found again where more than OTHERWISE is held otherwise; or NEARLY, where it was led on from
 # the last step, which is nearer than what it is held against.
-OTHERWISE, NEARLY = 1e-6, 1e-5
+OTHERWISE, NEARLY = 1e-5, 1e-4
 # What comes so much sooner or later than it was looked for, shortly before, comes as was looked for.
 SOON_S = 1e-3
 
@@ -134,12 +134,12 @@ class FlowsAhead:
         self._ways.clear()
         return found
 
-    def with_held(self, second: float, then: Flow, held: Held, opened: Opened, *, again: bool) -> Flow:
-        """A flow that was found at a second, where that is held; `opened`: how connections are until then; `again`:
-        that is so much otherwise that rates are found again."""
+    def with_held(self, second: float, then: Flow, held: Held, opened: Opened) -> Flow:
+        """A flow that was found at a second, where that is held, which is hardly otherwise; `opened`: how connections
+        are until then."""
         answers = self._anew.answers(second, held, opened) if self._anew.followed else then.state.answers
         state = replace(then.state, answers=answers, held=held, attempts=then.attempts, shares=then.pair_share)
-        return self._solver.solve(state) if again else replace(then, state=state)
+        return replace(then, state=state)
 
     def until(
         self, ahead: Stretch | None, second: float, backlogs: Backlogs, faster: Floats | None

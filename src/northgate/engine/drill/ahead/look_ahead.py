@@ -11,7 +11,6 @@ from northgate.engine.drill.ahead.flows import FlowsAhead
 from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.patient import Patient
 from northgate.engine.drill.ahead.steps import (
-    AS_THOUGHT,
     NEXT_TO_S,
     SHORTEST_S,
     Limits,
@@ -227,13 +226,13 @@ class LookAhead:
             if 0 < abs(meets_s - look_s) < MOVED * (look_s - now):
                 look_s = min(meets_s, sure_s)
                 way = replace(way, held=self.flows.held_then(step, look_s))
-        held, again = (way.held, way.off > AS_THOUGHT) if way.fits else (None, False)
-        # Where it leads on smoothly, and as far as was looked; what else happens there changes more than what is held.
+        held = way.held if way.fits else None
+        # Where it leads on smoothly, and as far as was looked.
         leads_on = not step.jumps and abs(look_s - step.look_s) <= NEXT_TO_S
         happens = now < sure_s <= look_s
-        then = last if leads_on and not (happens and again) else None
+        then = last if leads_on else None
         if then and held:
-            then = self.flows.with_held(look_s, then, held, step.opened(look_s), again=again)
+            then = self.flows.with_held(look_s, then, held, step.opened(look_s))
         self._past = Past(look_s, look_s - now, step.flows) if then and not happens else None
         end_s = min(look_s, self._end_s)
         if then and not held:

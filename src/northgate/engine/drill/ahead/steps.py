@@ -33,9 +33,9 @@ SHORTEST_S = 0.005
 LAST_S = 1.5e-4
 # What comes so near (s) to the second at which it was looked for comes then.
 NEXT_TO_S = AT_BOUND_S / 10
-# Backlogs that are off by no more than this part of how long answers take, and so small a share of sources that is held
-# otherwise, lead to the same rates.
-AS_THOUGHT = 3e-6
+# Backlogs that are off by no more than this part of how long answers take lead to the same rates, and so does what is
+# held at the end of a step that is short enough.
+AS_THOUGHT = 3e-5
 # The last step leads to a flow in which utilisations differ by less than this from those at its end.
 LED_TO = 1e-3
 
