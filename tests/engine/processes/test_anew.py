@@ -6,7 +6,7 @@ from scipy.integrate import solve_ivp
 
 from northgate.engine.drill import run_drill
 from northgate.engine.formulas import Occupancy, Openings
-from northgate.engine.processes.naming.connected import Connected, Halves, Version, told_by
+from northgate.engine.processes.naming.connected import LITTLE, Connected, Halves, Version, told_by
 from northgate.engine.solver import Opens
 from tests.engine.network.test_names import two_regions
 from tests.support.plans import drill_of, fail, network_of, restore
@@ -144,13 +144,14 @@ def test_who_is_connected_follows_how_connections_are_opened_meanwhile():
         still = openings(np.zeros(pairs))
         one = Connected(0, 0, (("old",),), Occupancy(nobody, still), np.ones(1), nobody[0], still, 0.0, told)
         along = opened(falls(0)), opened(falls(seconds / 2)), opened(falls(seconds))
-        made = one.along(network, Halves(along), seconds, versions).then(seconds, versions(0, seconds), np.ones(pairs))[
-            0
-        ]
+        later = one.along(network, Halves(along), seconds, versions)
+        made = later.then(seconds, versions(0, seconds), np.ones(pairs))[0]
+        assert (later.at_s > 0) is (seconds > 0.04), "so short a way goes as on its mean"
         then = solve_ivp(
             lambda t, m: calls_s * (1 - m) * falls(t) - m / ends_s, (0, seconds), [0.0], rtol=1e-12, atol=1e-14
         )
         return float(made[where] - then.y[0, -1])
 
-    assert 1e-8 < abs(wrong(1)) < 1e-5
-    assert wrong(0.5) == pytest.approx(wrong(1) / 32, rel=0.2)
+    assert 1e-9 < abs(wrong(0.5)) < 1e-7
+    assert wrong(0.25) == pytest.approx(wrong(0.5) / 32, rel=0.1)
+    assert abs(wrong(0.035)) < LITTLE
