@@ -12,6 +12,7 @@ from northgate.engine.processes import Holdings
 from northgate.engine.solver import Held, Opens
 from northgate.engine.solver.solve import Solver
 from tests.engine.drill.test_traffic import targets
+from tests.engine.solver.test_connections import layer_4
 from tests.support.plans import changed, drill_of, fail, network_of, plan_data, restore
 
 
@@ -87,6 +88,24 @@ def test_connections_that_sessions_lead_are_no_more_than_all_while_they_settle(r
     for flow in flows:
         assert (flow.state.held.connections.sum(axis=1) <= 1 + 1e-12).all()
         assert flow.served + flow.cause_rps.sum() == pytest.approx(flow.requests)
+
+
+@pytest.mark.parametrize("balance", ["two-choices", "least-connections"])
+@pytest.mark.parametrize(("rps", "queue_s", "retries"), [(600, 0, 2), (600, 2, 0), (400, 0, 2)])
+def test_nothing_moves_where_nothing_happens(balance, rps, queue_s, retries):
+    """Who connects anew goes to whoever is less busy than those make them that are connected: a little more load would
+    lead all of them elsewhere. So a plan that is looked at before it has settled is soon another."""
+    sessions = {"by": "source", "lasts_s": 60, "renews": False}
+    group = {"balance": balance, "targets": [{"fleet": "tiles"}, {"fleet": "slow"}], "affinity": sessions}
+    data = layer_4(group, rps=rps, retries=retries)
+    fast = data["fleets"][0]["instance"] | {"capacity_rps": 120 if queue_s else 60, "queue_s": queue_s}
+    slow = {**data["fleets"][0], "name": "slow", "count": 3, "instance": fast | {"service_ms": 400}}
+    data["fleets"] = [data["fleets"][0] | {"instance": fast}, slow]
+    run = drill_of(data, [], lasts_s=600)
+    first, last = run.flows[0], run.flow_at(599)
+    assert last.state.held.apart(first.state.held) < 1e-9
+    assert last.queue.utilisation == pytest.approx(first.queue.utilisation, rel=1e-9)
+    assert run.readings.failed == pytest.approx(first.cause_rps.sum() * 600, rel=1e-9)
 
 
 def test_sessions_on_a_target_that_drains_move_on():

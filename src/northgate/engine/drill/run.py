@@ -11,7 +11,7 @@ from functools import partial
 import numpy as np
 from msgspec.structs import replace
 
-from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, total_by, untold
+from northgate.engine.base import NEVER, Bools, Floats, Reached, Watch, go_on, same, total_by, untold
 from northgate.engine.drill.ahead.found import Found
 from northgate.engine.drill.ahead.look_ahead import LookAhead
 from northgate.engine.drill.blind import BlindTimes
@@ -218,8 +218,7 @@ class Run:
         meet_targets(self)
 
     def _settle(self) -> tuple[Flow, list[Bools]]:
-        """The flow at the start, and which answers are healthy: belief is what the probes find under the load that this
-        belief makes."""
+        """The flow at the start, and which answers are healthy: belief is what probes find under the load it makes."""
         believes = self.world.view.passes[self.network.probed.pair]
         healthy = [np.ones(len(name.answers), dtype=bool) for name in self.network.plan.names]
         self._tell_names(healthy)
@@ -227,11 +226,12 @@ class Run:
             flow = flow_with(self, usable(self.world, self.drains, believes), healthy)
             found = self.target_checks.findings(flow, self.backlogs.backlog_s).passes
             voted = self.name_checks.votes(flow)
-            told = all((a == b).all() for a, b in zip(voted, healthy, strict=True))
-            if (found == believes).all() and told:
+            if (found == believes).all() and all(map(same, voted, healthy)):
                 break
             believes, healthy = found, voted
             self._tell_names(healthy)
+        else:  # What is found leads away from where it is found, ever again: it begins with the last of it.
+            flow = flow_with(self, usable(self.world, self.drains, believes), healthy)
         return flow, healthy
 
     def _tell_names(self, healthy: list[Bools]) -> None:

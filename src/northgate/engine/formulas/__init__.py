@@ -41,6 +41,7 @@ from northgate.engine.formulas.queues import (
 from northgate.engine.formulas.retries import repeated
 from northgate.engine.formulas.roots import cubic_meets_s, first_meeting, meets_s
 from northgate.engine.formulas.round_robin import SmoothRoundRobin
+from northgate.engine.formulas.secants import Secants
 from northgate.engine.formulas.selection import METHODS, Candidates, Method
 
 __all__ = [
@@ -58,6 +59,7 @@ __all__ = [
     "Occupancy",
     "Openings",
     "Queue",
+    "Secants",
     "SmoothRoundRobin",
     "Stations",
     "Sum",

@@ -8,12 +8,10 @@ import numpy as np
 from northgate.engine.base import NEVER, Bools, Floats, Ints, ints
 from northgate.engine.formulas import Occupancy, Openings
 from northgate.engine.network import Network, sources_told
+from northgate.engine.processes.settling import unmoved
 from northgate.engine.processes.world import World
 from northgate.engine.solver import Flow, Held, Opened, Opens
 from northgate.engine.truth import REFUSES
-
-# Connections are settled when no share of sources changes by more than this, or after so many rounds.
-STEADY, SETTLING_ROUNDS = 1e-12, 10
 
 
 class Followed(Protocol):
@@ -56,20 +54,22 @@ class Holdings:
     def settle(self, flow: Flow, then: Callable[[], Flow]) -> Flow:
         """What stays as it is under the load that it makes itself; the flow with it. `then`: the flow with what is held
         by then."""
-        self._settle_under(flow)
-        for _ in range(SETTLING_ROUNDS if self.network.kept.connections else 0):
-            before, flow = self.held, then()
-            self._settle_under(flow)
-            if self.held.apart(before) <= STEADY:
-                break
-        return flow
+        if not self.sorts:
+            return flow
 
-    def _settle_under(self, flow: Flow) -> None:
+        def under(held: Held) -> Held:
+            """What would stay as it is under the load that this makes."""
+            self.held = held
+            return self._settled(then())
+
+        self.held = unmoved(self._settled(flow), under)
+        return then()
+
+    def _settled(self, flow: Flow) -> Held:
         """What stays as it is while they are opened as under a flow."""
-        if self.sorts:
-            sessions = Occupancy(self.held.sessions, flow.opened_by_free).settled(1 - flow.astray)
-            _, connections, strays = self._masses(flow.opens)
-            self.held = _of_all(Held(sessions, connections.settled(), strays.settled()))
+        sessions = Occupancy(self.held.sessions, flow.opened_by_free).settled(1 - flow.astray)
+        _, connections, strays = self._masses(flow.opens)
+        return _of_all(Held(sessions, connections.settled(), strays.settled()))
 
     def after(self, opens: Opens, seconds: float) -> Held:
         """What is held `seconds` later."""

@@ -4,7 +4,8 @@ calls are tried again, which depends on what becomes of them."""
 import numpy as np
 from msgspec import Struct, field
 
-from northgate.engine.base import Bools1, Floats, Floats1, Floats2, compiled, part
+from northgate.engine.base import Bools1, Floats, Floats1, compiled
+from northgate.engine.formulas import Secants
 from northgate.engine.solver.context import Back, Forth
 from northgate.engine.solver.passes.one_pass import OnePass
 from northgate.engine.solver.state import Attempts
@@ -13,109 +14,13 @@ from northgate.engine.solver.state import Attempts
 SETTLED, ROUNDS, SHORTEST_STEP, LONGEST_STEP = 1e-11, 400, 1 / 64, 2.0
 # Attempts are settled when none changes by more than this. They are led on by what the last few rounds have told, once
 # they change by less than NEAR; what leads much further off than before is taken back.
-SETTLED_TRIES, MEMORY, NEAR, WORSE = 1e-11, 5, 1e-1, 10.0
-# Rounds whose changes are the same but for this part of them tell the same.
-SAME_DIRECTION = 1e-2
+SETTLED_TRIES, NEAR, WORSE = 1e-11, 1e-1, 10.0
 # What has not been halved in so many rounds does not settle. Where an answer is just too late with the repeats that
 # this makes, and just in time without them, who is too late is then held while attempts settle; FREE: until that.
 # What is so many times as far off as it has been jumps.
 PATIENCE, FREE, HALVED, JUMPS = 40, 12, 0.5, 1e3
 # While attempts are off by so much, shares that depend on load need not be nearer than this part of it.
 CLOSER = 1e-3
-
-
-class Secants:
-    """How what is off has changed as attempts, or shares, did in the last few rounds: the next state differs little
-    from the last one, so its first round is led on by what that has told."""
-
-    def __init__(self) -> None:
-        # How far they have come from one round to the next, and how what is off has changed, in as many rounds: the
-        # last one first; and room for work.
-        self._come, self._changed, self._rounds = np.zeros((MEMORY, 0)), np.zeros((MEMORY, 0)), 0
-        self._room = np.zeros((2 * MEMORY + 1, 0))
-
-    def add(self, come: Floats, changed: Floats) -> None:
-        """One more round. Of other numbers nothing is remembered."""
-        if len(come) != self._come.shape[1]:
-            self._come, self._changed = np.zeros((2, MEMORY, len(come)))
-            self._rounds, self._room = 0, np.zeros((2 * MEMORY + 1, len(come)))
-        self._rounds = min(self._rounds + 1, MEMORY)
-        _remember(come, changed, self._come, self._changed)
-
-    def forget(self) -> None:
-        """What has been told was misleading."""
-        self._rounds = 0
-
-    def step(self, off: Floats) -> Floats:
-        """Where all of the last rounds' changes, taken together, would leave nothing off, or as little as they can.
-
-        Least squares by making what each round changed orthogonal to what those after it did (modified Gram-Schmidt);
-        a round that tells nothing new is left out.
-        """
-        if not self._rounds or len(off) != self._come.shape[1]:
-            return off
-        made, led = off.copy(), np.zeros(1, dtype=bool)
-        _find_step(self._come[: self._rounds], self._changed[: self._rounds], off, self._room, made, led)
-        # Where all are left out, it is what is off itself.
-        return made if led[0] else off
-
-
-@compiled
-def _remember(come: Floats1, changed: Floats1, all_come: Floats2, all_changed: Floats2) -> None:
-    """Puts a round before all others; the last of these is forgotten."""
-    for number in range(len(all_come) - 1, 0, -1):
-        for place in range(len(come)):
-            all_come[number, place] = all_come[number - 1, place]
-            all_changed[number, place] = all_changed[number - 1, place]
-    for place in range(len(come)):
-        all_come[0, place], all_changed[0, place] = come[place], changed[place]
-
-
-@compiled
-def _find_step(
-    all_come: Floats2, all_changed: Floats2, off: Floats1, room: Floats2, made: Floats1, led: Bools1
-) -> None:  # fmt: skip
-    """`Secants.step`: the last round first; `made` begins as what is off, `led` says whether it differs in the end, and
-    `room` (2 MEMORY + 1, numbers) is for work."""
-    rounds = all_come.shape[0]
-    come, changed, rest = room[:rounds], room[rounds : 2 * rounds], room[2 * rounds]
-    for place in range(len(off)):
-        rest[place] = off[place]
-    for last in range(rounds):
-        for place in range(len(off)):
-            changed[last, place] = all_changed[last, place]
-            come[last, place] = all_come[last, place] + all_changed[last, place]
-        whole = _dot(changed[last], changed[last]) ** 0.5
-        for known in range(last):
-            _take_off(_dot(changed[known], changed[last]), changed[known], come[known], changed[last], come[last])
-        length = _dot(changed[last], changed[last]) ** 0.5
-        if length > SAME_DIRECTION * whole:
-            for place in range(len(off)):
-                changed[last, place] /= length
-                come[last, place] /= length
-            _take_off(_dot(changed[last], rest), changed[last], come[last], rest, made)
-        else:
-            # It tells nothing new.
-            changed[last] = 0.0
-            come[last] = 0.0
-    for place in range(len(off)):
-        led[0] = led[0] or made[place] != off[place]
-
-
-@part
-def _dot(one: Floats1, other: Floats1) -> float:
-    made = 0.0
-    for place in range(len(one)):
-        made += one[place] * other[place]
-    return made
-
-
-@part
-def _take_off(part_of_it: float, direction: Floats1, leads: Floats1, along: Floats1, led: Floats1) -> None:
-    """Takes so much of a direction, and of where that has led, off another."""
-    for place in range(len(direction)):
-        along[place] -= part_of_it * direction[place]
-        led[place] -= part_of_it * leads[place]
 
 
 def _largest(values: Floats) -> float:
@@ -232,12 +137,8 @@ def _first(one_pass: OnePass) -> Floats:
 
 
 class _Lead:
-    """Iterates attempts to their fixed point, led on by the last few rounds (Anderson's rule); a step that raised the
-    residual is undone.
-
-    Source: D. G. Anderson, "Iterative procedures for nonlinear integral equations" (1965); with one round remembered it
-    is Aitken's rule.
-    """
+    """Iterates attempts to their fixed point, led on by the last few rounds (see `Secants`); a step that raised the
+    residual is undone."""
 
     def __init__(self, one_pass: OnePass, secants: Secants) -> None:
         self.one_pass, self.secants = one_pass, secants
