@@ -97,6 +97,33 @@ def test_it_leaves_a_front_without_usable_targets_where_that_withdraws():
     assert held(run, 59, 500) == ["fells-1", "fells-2"]
 
 
+ROLL = {"at_s": 60, "roll": {"group": "tiles", "batch": 2, "restart_s": 40}}
+DRAIN = [{"at_s": 60, "drain": {"instance": f"tiles-{number}"}} for number in (1, 2)]
+
+
+@pytest.mark.parametrize("steps", [[ROLL], DRAIN], ids=["in a batch", "by hand"])
+def test_a_front_whose_last_targets_are_drained_leaves_from_that_second_on(steps):
+    """The two of its zone, at once: the address is the next front's as long after as when its targets are lost."""
+    data = floating(withdraw_when="no-targets")
+    data["target_groups"][0] |= {"reach": "zone", "drain_s": 30}
+    assert told(drill_of(data, steps))[0] == (60 + FAILOVER_S, "the fells-1 front loses the address of front")
+
+
+def test_a_front_whose_last_target_an_autoscaler_drains_leaves_from_that_second_on():
+    """At half a machine's load of three the newest, that of the third zone, is one too many: at the first look."""
+    data = plan_data()
+    data["balancers"][0] |= {"withdraw_when": "no-targets", "address_kind": "per-zone"}
+    data["target_groups"][0] |= {"reach": "zone", "drain_s": 100}
+    data["fleets"][0] |= {
+        "count": 3,
+        "scale": {"min": 2, "max": 3, "target_utilisation": 0.5, "every_s": 30, "warmup_s": 10},
+    }
+    data["fleets"][0]["instance"] |= {"capacity_rps": RPS}
+    run = drill_of(data, [], lasts_s=100)
+    assert [event.at_s for event in run.events if event.kind == "scale"] == [30]
+    assert told(run) == [(30 + FAILOVER_S, "the fells-3 front leaves the address of front")]
+
+
 def test_connections_do_not_survive_a_move():
     data = floating(layer=4, listeners=[{"name": "tls", "protocol": "tls", "port": 443, "otherwise": {"pool": "web"}}])
     data["clients"][0] |= {"sources": 200, "connection_s": 600}

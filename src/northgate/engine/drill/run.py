@@ -134,11 +134,9 @@ class Run:
         records, rolls = Records(self.names, self.drill), Rolls(self.world, self.drains, self.targets, self.scaling)
         script = Script(self.drill, Hands(self.world, self.demand, self.drains, self.scaling, records, rolls))
         withdrawals = Withdrawals(self.fronts, self.targets)
-        probers = (self.targets, self.names, withdrawals)
-        return (
-            *first, script, self.newcomers, self.drains, self.fronts, *probers, self.scaling, rolls, self.warmup,
-            self.demand, self.backlogs, self.look_ahead,
-        )  # fmt: skip
+        # Who is drained, by hand, by an autoscaler or in a batch, is no target from that very second on.
+        drain = (script, self.newcomers, self.drains, self.fronts, self.targets, self.names, self.scaling, rolls)
+        return (*first, *drain, withdrawals, self.warmup, self.demand, self.backlogs, self.look_ahead)
 
     def run(self, watch: Watch, reached: Reached, enough: Callable[["Run"], bool] = lambda _: False) -> DrillRun:
         """Runs from event to event to the end, or until `enough` is known."""
