@@ -36,7 +36,8 @@ from tests.simulation.scaling import Fleets, roomy
 DEAD_FRONT, NONE_HEALTHY, OVERLOADED, BAD_STATUS = "dead_front", "none_healthy", "overloaded", "bad_status"
 RESET = "reset"
 # A name's probe passes if more than half of such calls would.
-ABOVE_HALF = 0.5 + 1e-9
+MORE = 1e-9
+ABOVE_HALF = 0.5 + MORE
 BIN_S = 10
 # Room that is not used is kept for so long (s), and so is bandwidth.
 ROOM_S = 3.0
@@ -627,10 +628,12 @@ class Simulation:
             for share, outcome in self._looked_up(front, asked, probe, trip_s):
                 found[outcome] += share / len(fronts) * (1 - lost if outcome == "passes" else 1)
                 found[OVERLOADED] += share / len(fronts) * (lost if outcome == "passes" else 0)
-        if (takes if probe.protocol == "tcp" else found["passes"]) > ABOVE_HALF:
-            return True, 0.0 if probe.protocol == "tcp" else trip_s
-        waits = found[SILENT] + found[BLOCKED] + found[DEAD_FRONT]
-        return False, 0.0 if fronts and 1 - found["passes"] - waits > waits else probe.timeout_s
+        connects = probe.protocol == "tcp"
+        passes = takes if connects else found["passes"]
+        if passes > ABOVE_HALF:
+            return True, 0.0 if connects else trip_s
+        waits = found[BLOCKED] + found[DEAD_FRONT] + (0.0 if connects else found[SILENT])
+        return False, 0.0 if fronts and 1 - passes - waits > waits + MORE else probe.timeout_s
 
     def _has_answered_much(self, balancer: str) -> bool:
         """Whether a balancer's bandwidth is not all free."""

@@ -157,6 +157,44 @@ def test_after_a_failed_connect_clients_take_the_next_address():
         assert flow.served + flow.cause_rps.sum() == pytest.approx(600)
 
 
+def test_where_no_belief_agrees_with_what_it_makes_probes_find_a_drill_begins_with_one_and_what_is_held_under_it():
+    """While all come, a machine works 20/21 of its time, and an answer takes 0.15 s: too long for the probe, so that
+    nobody comes, and it passes. Who is believed at first has passed so far: it is out after three that do not."""
+    data = watched(answers=[{"balancer": "front"}], when_none_healthy={"address": "198.51.100.9"})
+    data["probes"][-1] = {**WATCH, "timeout_s": 0.1}
+    data["fleets"][0]["instance"] |= {"capacity_rps": 140, "service_ms": 7, "queue_s": 5}
+    data["target_groups"][0] |= {"affinity": {"by": "cookie", "renews": False, "lasts_s": 60}}
+    run = drill_of(data, [], lasts_s=60)
+    first = run.flow_at(0)
+    for client, held in zip(first.network.plan.clients, first.state.held.sessions, strict=True):
+        calls = client.rps / client.sources
+        assert held[:6] == pytest.approx(calls / (calls + 1 / 60) / 6)
+    assert run.flow_at(30).queue.utilisation == pytest.approx(first.queue.utilisation)
+    wanted = "front out, says uplands of www.beckwater.example"
+    assert [event.at_s for event in run.events if message(event) == wanted] == pytest.approx([30.1])
+
+
+PAGES_LOST = [fail(60, page="/ready", instance=f"tiles-{number}", status=500) for number in (1, 2)]
+
+
+@pytest.mark.parametrize("lost", ["region", "page"])
+@pytest.mark.parametrize("alone", ["refuse", "send-anyway"])
+def test_a_connect_that_nobody_takes_fails_at_once_whatever_becomes_of_calls(lost, alone):
+    """Nobody is in use from the second on at which the last of three probes in a row has failed; a front that sends
+    calls to all of them anyway takes no connect either. Only what meets a dead front waits until its time-out."""
+    data = watched(probe="connects", ttl_s=0)
+    data["probes"].append({**WATCH, "name": "connects", "protocol": "tcp"})
+    data["target_groups"][0]["when_none_healthy"] = alone
+    data["fleets"][0]["count"] = 2
+    steps = PAGES_LOST if lost == "page" else [fail(60, region="fells")]
+    run = drill_of(data, steps, lasts_s=200, phases="best")
+    out = [event.at_s for event in run.events if message(event).startswith("front out")]
+    last = max(event.at_s for event in run.events if event.kind == "verdict") if lost == "page" else 60
+    waits_s = 5 if lost == "region" else 0
+    assert [(at_s - waits_s) % 10 for at_s in out] == [0]
+    assert out[0] > last
+
+
 def test_a_front_without_targets_leaves_its_address_if_it_is_told_to():
     data = changed(plan_data(), "/target_groups/0/reach", "zone")
     stays = drill_of(data, [fail(60, instance=f"tiles-{n}") for n in (1, 2)], lasts_s=400)

@@ -228,8 +228,6 @@ class Run:
                 break
             believes, healthy = found, voted
             self._tell_names(healthy)
-        else:  # What is found leads away from where it is found, ever again: it begins with the last of it.
-            flow = flow_with(self, usable(self.world, self.drains, believes), healthy)
         return flow, healthy
 
     def _tell_names(self, healthy: list[Bools]) -> None:

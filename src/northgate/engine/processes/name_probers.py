@@ -33,7 +33,8 @@ from northgate.engine.solver import Flow
 from northgate.plan.models.groups import Probe
 
 # More than half, whatever the last digit of a sum of shares may say.
-ABOVE_HALF = 0.5 + 1e-9
+MORE = 1e-9
+ABOVE_HALF = 0.5 + MORE
 
 
 class NameChecks:
@@ -124,8 +125,8 @@ def _judged(
 ) -> Findings:  # fmt: skip
     """What probes find that are calls, by these `entries` of each (`check`): they pass if more than half of such calls
     would get an expected status in time (of `connects`: would be taken by a living front with a target in use); a
-    failure is known at once if most failures are answers or refusals, else after the time-out. `likes` by probe and
-    kind."""
+    failure is known at once if most failures are answers or refusals, else after the time-out: a connect meets silence
+    at a dead front or a firewall alone. `likes` by probe and kind."""
     count = len(timeout_s)
     made = Findings(np.empty(count, dtype=bool), np.empty(count), np.zeros(count), np.zeros(count))
     _judge(
@@ -152,12 +153,16 @@ def _judge(
     for probe in range(len(spare)):
         spare[probe] -= ABOVE_HALF
         passes[probe] = spare[probe] > 0
-        served = met[probe, SERVED]
+        served, silent = met[probe, SERVED], met[probe, DEAD_FRONT] + met[probe, BLOCKED]
+        failed = 1 - served
+        if connects[probe]:
+            failed = 1 - (spare[probe] + ABOVE_HALF)
+        else:
+            silent += met[probe, TIMED_OUT]
         if passes[probe]:
             delay_s[probe] = met[probe, WORK] / served if served > 0 and not connects[probe] else 0.0
         else:
-            silent = met[probe, TIMED_OUT] + met[probe, DEAD_FRONT] + met[probe, BLOCKED]
-            delay_s[probe] = 0.0 if (1 - served) - silent > silent else timeout_s[probe]
+            delay_s[probe] = 0.0 if failed - silent > silent + MORE else timeout_s[probe]
 
 
 class Vote(Struct, frozen=True):
