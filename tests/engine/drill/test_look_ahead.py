@@ -223,15 +223,21 @@ def test_sessions_that_come_back_are_followed_as_in_finer_steps(monkeypatch):
     assert len(coarse.keyframes) < len(fine.keyframes) / 4
 
 
-def test_who_gives_up_while_sessions_come_back_is_counted_as_in_finer_steps(monkeypatch):
+@pytest.mark.parametrize(
+    ("service_ms", "timeout_s", "retries", "lasts_s"), [(20, 10.05, 1, 120), (10, 8.05, 1, 60), (40, 3.05, 0, 60)]
+)
+def test_who_gives_up_while_sessions_come_back_is_counted_as_in_finer_steps(
+    monkeypatch, service_ms, timeout_s, retries, lasts_s
+):
     """A zone is lost, and the others' queues fill until all give up, who repeat once; when it is back they grow shorter
     ever more quickly, so that a straight line does not tell when who waits there need not give up any more: it was off
-    by so much that a hundred-thousandth of all was counted otherwise."""
+    by so much that a hundred-thousandth of all was counted otherwise. Besides, a busy station keeps who comes waiting
+    the less, the less comes: by what that was at the step's beginning half a thousandth of all was."""
     data = plan_data()
     data["probes"][0] |= {"interval_s": 30, "timeout_s": 25}
-    data["fleets"][0]["instance"] |= {"capacity_rps": 108, "queue_s": 10}
-    data["target_groups"][0]["affinity"] = {"by": "cookie", "lasts_s": 120, "renews": False}
-    data["clients"][0] |= {"timeout_s": 10.05, "retries": 1}
+    data["fleets"][0]["instance"] |= {"capacity_rps": 108, "service_ms": service_ms, "queue_s": 10}
+    data["target_groups"][0]["affinity"] = {"by": "cookie", "lasts_s": lasts_s, "renews": False}
+    data["clients"][0] |= {"timeout_s": timeout_s, "retries": retries}
     steps = [fail(30, zone="fells-1"), restore(200, zone="fells-1")]
     coarse = drill_of(data, steps, lasts_s=900).readings
     finer(monkeypatch, 6)

@@ -21,7 +21,7 @@ from northgate.engine.drill.ahead.steps import (
     stays,
     way_of,
 )
-from northgate.engine.drill.ahead.turning import ending, turns_s
+from northgate.engine.drill.ahead.turning import ending, meets_in_s, turns_s
 from northgate.engine.processes import Anew, Backlogs, Entry, Holdings, Probers, growth
 from northgate.engine.solver import Flow, Opens, Solver, State
 
@@ -222,7 +222,7 @@ class LookAhead:
         self._still = stays(flow, last)
         self._step_s = (look_s - now) * min(SAFE * way.longer, LONGER)
         if look_s < sure_s:
-            meets_s = self._backlogs.meets(flow, now, step.faster).at_s
+            meets_s = meets_in_s(self._backlogs, step)
             if 0 < abs(meets_s - look_s) < MOVED * (look_s - now):
                 look_s = min(meets_s, sure_s)
                 way = replace(way, held=self.flows.held_then(step, look_s))

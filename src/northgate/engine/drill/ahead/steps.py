@@ -86,6 +86,12 @@ class Step(Struct, frozen=True, dict=True):
         """How utilisations go in it: (2, machines), A (1/s) and B (1/s^2) of the parabola u0 + A t + B t^2."""
         return np.array(self._parabola(utilisation_of))
 
+    @property
+    def faster_then(self) -> Floats:
+        """How utilisations go from its last flow on."""
+        slope, bend = self.faster
+        return np.array([slope + 2 * bend * (self.last_s - self.now), bend])
+
     @cached
     def backlogs_s(self) -> tuple[Floats, Floats, Floats]:
         """What backlogs have come to at each of its flows: these were looked for before it was known how load

@@ -5,12 +5,13 @@ from collections.abc import Callable
 import numpy as np
 from msgspec import Struct
 
-from northgate.engine.base import Floats
+from northgate.engine.base import Floats, same
 from northgate.engine.drill.ahead.flows import FlowsAhead
-from northgate.engine.drill.ahead.found import Found
+from northgate.engine.drill.ahead.found import FOUND_S, Found
 from northgate.engine.drill.ahead.patient import Patient
-from northgate.engine.drill.ahead.steps import SHORTEST_S, faster_until, parabola, utilisation_of
-from northgate.engine.processes import growth
+from northgate.engine.drill.ahead.steps import SHORTEST_S, Step, faster_until, parabola, utilisation_of
+from northgate.engine.formulas import AT_BOUND_S
+from northgate.engine.processes import Backlogs, growth
 from northgate.engine.solver import Flow
 
 
@@ -60,3 +61,18 @@ def turns_s(
         return min(flows.now + SHORTEST_S, end.last_s)
     first, last = beside(now, flows.flow), beside(found_under(end.flow), end.flow)
     return first.turns_s(beside(half_way, middle), last, found_at, flows.now, end.last_s)
+
+
+def meets_in_s(backlogs: Backlogs, step: Step) -> float:
+    """The second at which a backlog meets its bound in a step, or next to it. How long answers take besides changes
+    with load: so what somebody waits is met as it seems from its last flow, if soon after that; else it is looked again
+    then."""
+    first = backlogs.meets(step.flows[0], step.now, step.faster)
+    last = backlogs.meets(step.flows[2], step.last_s, step.faster_then)
+    if not step.jumps or not same(first.machines, last.machines):
+        return first.at_s
+    now_s, then_s = (one.queue.latency_s - one.state.backlog_s for one in (step.flows[0], step.flows[2]))
+    more_s, moved_s = last.backlog_s - first.backlog_s, (now_s - then_s)[first.machines]
+    waits = (np.abs(more_s) > AT_BOUND_S) & (np.abs(more_s - moved_s) < AT_BOUND_S)
+    soon_s = last.at_s if last.at_s < step.look_s + FOUND_S else step.look_s
+    return soon_s if waits.all() else first.at_s
