@@ -117,7 +117,8 @@ class LookAhead:
         near_s = min(answers_s, held_s, follow_s)
         if near_s == NEVER or until <= now:
             return None
-        if blind_s := self._chatter.blindly_s(now, jumped=jumped):
+        spare_s = Patient(self._backlogs, flow).nearest_s(flow)
+        if blind_s := self._chatter.blindly_s(now, spare_s, jumped=jumped):
             self.blind_until_s = now + blind_s
             return self._go_short(now, min(self.blind_until_s, until, self._past_end_s), self.blind_until_s)
         bends_s, drawn_s = self._resolvers.bends_s(now), self._holdings.drawn_s(flow.opens, now)

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from northgate.engine.base import Floats, same
+from northgate.engine.base import NEVER, Floats, same
 from northgate.engine.processes import Backlogs
 from northgate.engine.solver import Flow
 
@@ -18,6 +18,11 @@ class Patient:
     def spare_s(self, flow: Flow) -> Floats:
         """By how much they come sooner than each gives up (s)."""
         return np.asarray(self._asks_s - flow.queue.latency_s[self._machine])
+
+    def nearest_s(self, flow: Flow) -> float:
+        """That which is least, one way or the other; inf where nobody waits."""
+        spare_s = self.spare_s(flow)
+        return float(spare_s[np.abs(spare_s).argmin()]) if len(spare_s) else NEVER
 
     def lasts(self, flow: Flow, backlog_s: Floats | None = None) -> bool:
         """Whether the same wait as at first; `backlog_s`: with other backlogs than its own."""
