@@ -541,3 +541,20 @@ def test_what_rates_are_wrong_by_is_told_of_what_fades_evenly(lasts):
     values = [np.array([math.exp(-lasts * part)]) for part in (0, 0.5, 1)]
     simpson = float(values[0][0] + 4 * values[1][0] + values[2][0]) / 6
     assert steps.wrong(values) == pytest.approx(simpson - (1 - math.exp(-lasts)) / lasts, rel=0.1)
+
+
+@pytest.mark.parametrize(("fades", "seconds"), [(0.05, 4), (0.02, 20)])
+def test_a_step_is_as_long_as_backlogs_at_its_end_are_known_closely(fades, seconds):
+    """Load that fades evenly, u = 1 + e^(-xt) / 4, adds up to e^(-xt) / 4 - 1/4 over -x; of machines that have no
+    backlog nothing has to be known so closely. What rates make of it does not matter: nothing fails."""
+
+    def flow(second, waits):
+        used = np.array([1 + math.exp(-fades * second) / 4, 0.9 - second / 100])
+        state = SimpleNamespace(backlog_s=np.array([1.0, 0.0]) if waits else np.zeros(2))
+        return SimpleNamespace(queue=SimpleNamespace(utilisation=used), state=state)
+
+    flows = [flow(seconds * part, waits=True) for part in (0, 0.5, 1)]
+    simpson = seconds * sum(w * one.queue.utilisation[0] for w, one in zip((1, 4, 1), flows, strict=True)) / 6
+    exact = seconds + (1 - math.exp(-fades * seconds)) / fades / 4
+    assert steps.backlog_off_s(flows, seconds) == pytest.approx(simpson - exact, rel=0.1)
+    assert steps.backlog_off_s([flow(seconds * part, waits=False) for part in (0, 0.5, 1)], seconds) == 0
